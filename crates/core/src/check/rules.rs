@@ -1,0 +1,264 @@
+//! The one table of checks: `check`, the documents and JSON all read it.
+
+/// How bad a finding is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// It cannot work.
+    Error,
+    /// It will likely not do what is meant.
+    Warning,
+    /// Worth knowing.
+    Remark,
+}
+
+impl Severity {
+    /// In one word.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Error => "error",
+            Self::Warning => "warning",
+            Self::Remark => "remark",
+        }
+    }
+}
+
+/// One check.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Rule {
+    /// Letter and two digits: F for the form of the files, M for mistakes in what they say.
+    pub code: &'static str,
+    /// What it usually is.
+    pub severity: Severity,
+    /// What it is about.
+    pub title: &'static str,
+    /// Why it hurts in the field.
+    pub why: &'static str,
+    /// What to do, in general.
+    pub mend: &'static str,
+}
+
+/// The check of that code.
+#[must_use]
+pub fn rule(code: &str) -> Option<&'static Rule> {
+    RULES.iter().find(|rule| rule.code == code)
+}
+
+const fn error(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
+    Rule { code, severity: Severity::Error, title, why, mend }
+}
+
+const fn warning(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
+    Rule { code, severity: Severity::Warning, title, why, mend }
+}
+
+const fn remark(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
+    Rule { code, severity: Severity::Remark, title, why, mend }
+}
+
+/// Every check, in the order of the codes.
+pub static RULES: &[Rule] = &[
+    error("F00", "a part that another fault hides", "it cannot be judged before the other is mended", "mend the other fault first"),
+    error("F01", "the file is not TOML", "nothing after the slip can be trusted", "mend the line as the message says"),
+    error(
+        "F02",
+        "a key that does not exist",
+        "a mistyped key is a setting that silently stays at its default",
+        "write one of the keys that exist",
+    ),
+    error("F03", "a value of the wrong kind", "the setting cannot be what it says", "write a value of the kind that the key takes"),
+    error("F04", "a key is missing", "there is no sensible default for it", "add the key"),
+    error("F05", "a name that does not exist", "the reference leads nowhere", "write a name that exists, or add what is named"),
+    error("F06", "a name that cannot be used", "names stand before dots and colons in rules and must be one thing", "rename it"),
+    error("F07", "a profile that cannot be read", "none of the device's points are known", "check the path"),
+    error("F08", "a form that is not understood", "the value's words would be read in a way that nobody chose", "write TYPE [ORDER] [scale N] [plus N]"),
+    error("F10", "an end of a rule that is not understood", "the rule leads nowhere", "write DEVICE.POINT, DEVICE:ADDRESS or IMAGE:ADDRESS"),
+    error(
+        "M01",
+        "no such reference number",
+        "a digit too few or too many lands in another table or on another register, which answers with something",
+        "write six digits, such as 400318, or an offset, such as holding:317",
+    ),
+    error(
+        "M03",
+        "a bare number",
+        "offset 37 and reference number 37 are neighbours: the value beside the right one looks plausible",
+        "write which of the two it is",
+    ),
+    error(
+        "M04",
+        "a client asks for what no rule feeds",
+        "its whole request is refused with exception 2, the good values in it too",
+        "map the address, or take it out of the client's list",
+    ),
+    remark(
+        "M05",
+        "a value that no described client reads",
+        "it costs bus time in every cycle, and perhaps a client's list is one short",
+        "add it to a client's `reads`, or drop the rule",
+    ),
+    warning(
+        "M06",
+        "counts differ along the path",
+        "what is beyond the shorter count is refused or never looked at",
+        "make the counts agree",
+    ),
+    warning(
+        "M07",
+        "what a client must see is outside of what it reads",
+        "the one value that its alarms depend on never arrives there",
+        "add it to the client's `reads`",
+    ),
+    warning(
+        "M10",
+        "one value at two addresses, or two values at one",
+        "two people build on two addresses, and a later change moves only one of them",
+        "keep one; or say in a `note` why both are wanted",
+    ),
+    error(
+        "M11",
+        "a promised point that no rule carries",
+        "it is found missing on site, by whoever needed it",
+        "add a rule for it",
+    ),
+    error(
+        "M16",
+        "more in one request than it takes",
+        "the device answers with an exception, or stores half of the value",
+        "take a narrower form, or a device that takes more",
+    ),
+    error(
+        "M17",
+        "two rules feed one cell, or a range runs past its end",
+        "which of the two values is shown depends on who was polled last",
+        "move one of them",
+    ),
+    error(
+        "M18",
+        "line settings missing, or different on one line",
+        "only devices with the line's own settings are understood; the others are silent",
+        "give the port and all its devices one setting",
+    ),
+    error(
+        "M19",
+        "the device's line settings are not the port's",
+        "parity and speed differ: silence, or damaged bytes now and then, which is worse",
+        "set the device's switches to the port's line, and write its `line`; or change the port's",
+    ),
+    error("M20", "a speed that no device has", "the line stays silent", "write a speed that the devices have"),
+    error(
+        "M24",
+        "two that ask on one line, or too many on a point-to-point wire",
+        "their requests collide, and both see damaged answers",
+        "give each its own line",
+    ),
+    error(
+        "M25",
+        "a unit twice on one line, or one that does not exist",
+        "two devices answer at once and damage each other's bytes",
+        "give each device its own unit, 1 to 247 on a serial line",
+    ),
+    error(
+        "M27",
+        "the TCP port differs at the two ends",
+        "the connection is refused, and it looks as if the box were dead",
+        "write the same port at both ends",
+    ),
+    error(
+        "M28",
+        "the framing differs at the two ends",
+        "the connection stands and nothing is ever answered",
+        "set the same framing at both ends",
+    ),
+    error(
+        "M29",
+        "an IP address that cannot work",
+        "nothing reaches the other side, or the wrong one answers",
+        "write four numbers and a prefix length, all in one subnet or behind a router",
+    ),
+    error(
+        "M32",
+        "a serial path used twice",
+        "two ports would read each other's bytes",
+        "give each port its own line, or put the devices on one port",
+    ),
+    error(
+        "M35",
+        "registers and type do not agree",
+        "the reader gets half a value, or its words the wrong way round: plausible garbage",
+        "write the form with its order, such as `as f32 CDAB`",
+    ),
+    warning(
+        "M36",
+        "the form does not suit the point's range",
+        "the value is off by ten, a hundred or a thousand, or jumps at half its range",
+        "look at the device's manual: scale, sign and width",
+    ),
+    error(
+        "M40",
+        "a rule that no test has exercised",
+        "what was not proven is found wrong on site",
+        "let `prove` exercise it in every direction that it allows",
+    ),
+    remark(
+        "M43",
+        "an open port without a list of who may connect",
+        "whoever reaches the network can read, and write what is writable; another port number protects nothing",
+        "add `allow` with the clients' network",
+    ),
+    error(
+        "M46",
+        "rules that feed each other",
+        "a value circles for ever and nobody can change it",
+        "keep one direction, or one rule with `access = \"read-write\"`",
+    ),
+    error(
+        "M47",
+        "a rule that writes where nothing can be written",
+        "every write of the client is refused by the device",
+        "drop `access = \"read-write\"`, or choose a table that can be written",
+    ),
+    warning(
+        "M50",
+        "one read of a client spans values of several devices",
+        "one lost device blanks them all, because a read is refused whole",
+        "split the read, or show a loss with `on-loss = \"hold\"` or `fill` and a health bit beside it",
+    ),
+    error(
+        "M51",
+        "the client's form is not the rule's",
+        "the client shows plausible garbage: it reads the right registers in the wrong way",
+        "write the same type and order at both ends",
+    ),
+    warning(
+        "M54",
+        "an address one beside a rule",
+        "offset and reference number were taken for each other: each value is its neighbour's",
+        "move the client's read by one",
+    ),
+    warning(
+        "M55",
+        "a poll that the line cannot keep",
+        "values come later than promised, and nobody is told",
+        "poll less often, join reads, or raise the speed",
+    ),
+];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn codes_are_in_order_and_used_once_and_texts_are_whole() {
+        for pair in RULES.windows(2) {
+            assert!(pair[0].code < pair[1].code, "{} {}", pair[0].code, pair[1].code);
+        }
+        for rule in RULES {
+            for text in [rule.title, rule.why, rule.mend] {
+                assert!(!text.is_empty() && !text.ends_with('.'), "{}: {text}", rule.code);
+            }
+            assert_eq!(rule.code.len(), 3);
+        }
+    }
+}

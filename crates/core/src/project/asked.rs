@@ -1,0 +1,95 @@
+//! `ADDRESS [as FORM] [xN] [every T]`: what a client reads or writes, and the targets of rig signals.
+
+use super::scalars::duration;
+use crate::check::Finding;
+use crate::form::Form;
+use crate::protocol::{Address, Dialect, Setup};
+use crate::source::{At, Span};
+
+/// One entry, with the address not yet read: its notation is that of whoever is asked.
+#[derive(Debug, Clone)]
+pub struct Asked {
+    /// The whole entry.
+    pub span: Span,
+    /// The address as written.
+    pub address: At<String>,
+    /// The form as written.
+    pub form: Option<At<Form>>,
+    /// Values of the form, or registers or bits.
+    pub count: u32,
+    /// How often, in microseconds.
+    pub every: Option<u64>,
+}
+
+/// Splits an entry into its parts.
+///
+/// # Errors
+/// Which part is wrong, and why, as a finding.
+pub fn parse_asked(entry: &At<String>) -> Result<Asked, Finding> {
+    let text = entry.value.as_str();
+    let span = |from: usize, to: usize| entry.span.part(from, to);
+    let (rest, every) = match text.split_once(" every ") {
+        Some((rest, every)) => {
+            let at = rest.len() + " every ".len();
+            let micros = duration(every.trim()).filter(|micros| *micros > 0);
+            let wrong = || Finding::new("F03", span(at, text.len()), format!("`{every}` is no interval such as 250ms"));
+            (rest, Some(micros.ok_or_else(wrong)?))
+        }
+        None => (text, None),
+    };
+    let (rest, count) = match rest.trim_end().rsplit_once(" x") {
+        Some((before, digits)) if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) => {
+            let count = digits.parse().ok().filter(|count| (1..=65_536).contains(count));
+            let at = before.len() + 2;
+            let wrong = || Finding::new("F03", span(at, at + digits.len()), format!("`{digits}` is no count, 1 to 65536"));
+            (before, count.ok_or_else(wrong)?)
+        }
+        _ => (rest, 1),
+    };
+    let (address, form) = split_form(rest, entry.span)?;
+    let trimmed = address.trim();
+    let lead = address.len() - address.trim_start().len();
+    let address = At { value: trimmed.to_string(), span: span(lead, lead + trimmed.len()) };
+    Ok(Asked { span: entry.span, address, form, count, every })
+}
+
+/// Splits `X as FORM`; `span` is that of the whole text.
+pub(super) fn split_form(text: &str, span: Span) -> Result<(&str, Option<At<Form>>), Finding> {
+    let Some((before, form)) = text.split_once(" as ") else { return Ok((text, None)) };
+    let at = before.len() + " as ".len();
+    let place = span.part(at, text.len());
+    match Form::parse(form) {
+        Ok(value) => Ok((before, Some(At { value, span: place }))),
+        Err(fault) => {
+            let here = place.part(fault.at.start, fault.at.end);
+            Err(Finding::new("F08", here, fault.what))
+        }
+    }
+}
+
+/// Reads an address in a dialect; a fault becomes a finding with what was likely meant.
+pub(crate) fn address(
+    dialect: &dyn Dialect,
+    text: &str,
+    span: Span,
+    setup: &Setup,
+) -> Result<Address, Finding> {
+    dialect.parse(text, setup).map_err(|fault| {
+        let place = span.part(fault.at.start, fault.at.end);
+        let mut finding = Finding::new(fault.code, place, fault.what);
+        if !fault.likely.is_empty() {
+            finding = finding.mend(format!("write {}", list_or(&fault.likely)));
+        }
+        finding
+    })
+}
+
+/// `a`, `a or b`, `a, b or c`, each in marks.
+pub(crate) fn list_or(words: &[String]) -> String {
+    let marked: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
+    match marked.split_last() {
+        Some((last, [])) => last.clone(),
+        Some((last, before)) => format!("{} or {last}", before.join(", ")),
+        None => String::new(),
+    }
+}

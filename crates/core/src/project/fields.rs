@@ -1,0 +1,337 @@
+//! One table of the file, read by the table of keys: unknown keys and wrong kinds are found once, here.
+
+use super::keys::keys_of;
+use super::scalars::{Line, LineFault, duration};
+use super::{asked::list_or, nearest};
+use crate::check::Finding;
+use crate::protocol::{Key, KeyKind};
+use crate::source::{At, Span};
+use std::ops::Range;
+use toml::Spanned;
+use toml::de::{DeString, DeTable, DeValue};
+
+/// What a reader carries along: the file, its text, and what was found so far.
+pub(super) struct Reader<'t> {
+    pub(super) file: u16,
+    pub(super) text: &'t str,
+    pub(super) findings: Vec<Finding>,
+}
+
+impl Reader<'_> {
+    pub(super) fn find(&mut self, finding: Finding) {
+        self.findings.push(finding);
+    }
+
+    pub(super) fn span(&self, range: Range<usize>) -> Span {
+        let at = |offset: usize| u32::try_from(offset).unwrap_or(u32::MAX);
+        Span { file: self.file, start: at(range.start), end: at(range.end) }
+    }
+
+    /// Text and its place between the quotes; where escapes make the two differ, the quotes belong to the place.
+    fn text_at(&self, value: &str, range: Range<usize>) -> At<String> {
+        let inner = range.start + 1..range.end.saturating_sub(1);
+        let same = self.text.get(inner.clone()) == Some(value);
+        At { value: value.to_string(), span: self.span(if same { inner } else { range }) }
+    }
+}
+
+/// One table with the key list that it is read by.
+pub(super) struct Fields<'a, 'i> {
+    /// What it is, for messages: port `raceway`.
+    what: String,
+    /// Where its name or header stands.
+    pub(super) span: Span,
+    table: &'a DeTable<'i>,
+}
+
+impl<'a, 'i> Fields<'a, 'i> {
+    /// The outermost table of a file.
+    pub(super) fn top(r: &mut Reader<'_>, group: &'static str, what: &str, table: &'a DeTable<'i>) -> Self {
+        Self::new(r, group, what.into(), Span { file: r.file, ..Span::default() }, table)
+    }
+
+    pub(super) fn new(r: &mut Reader<'_>, group: &'static str, what: String, span: Span, table: &'a DeTable<'i>) -> Self {
+        for (key, value) in table {
+            match keys_of(group).find(|known| known.name == key.get_ref().as_ref()) {
+                Some(known) => check_kind(r, known, value),
+                None => unknown_key(r, group, &what, key),
+            }
+        }
+        Self { what, span, table }
+    }
+
+    fn get(&self, key: &str) -> Option<&'a Spanned<DeValue<'i>>> {
+        self.table.get(key)
+    }
+
+    pub(super) fn has(&self, key: &str) -> bool {
+        self.get(key).is_some()
+    }
+
+    /// The place of a key itself.
+    pub(super) fn key_span(&self, r: &Reader<'_>, key: &str) -> Option<Span> {
+        self.table.get_key_value(key).map(|(key, _)| r.span(key.span()))
+    }
+
+    pub(super) fn text(&self, r: &Reader<'_>, key: &str) -> Option<At<String>> {
+        let value = self.get(key)?;
+        value.get_ref().as_str().map(|text| r.text_at(text, value.span()))
+    }
+
+    /// A text that must be there.
+    pub(super) fn required(&self, r: &mut Reader<'_>, key: &str, such_as: &str) -> Option<At<String>> {
+        if !self.has(key) {
+            let what = format!("{} has no `{key}`", self.what);
+            r.find(Finding::new("F04", self.span, what).mend(format!("add `{key}`, {such_as}")));
+        }
+        self.text(r, key)
+    }
+
+    pub(super) fn whole(&self, r: &Reader<'_>, key: &str) -> Option<At<u32>> {
+        let value = self.get(key)?;
+        let number = whole_number(value.get_ref()).and_then(|number| u32::try_from(number).ok())?;
+        Some(At { value: number, span: r.span(value.span()) })
+    }
+
+    pub(super) fn duration(&self, r: &Reader<'_>, key: &str) -> Option<At<u64>> {
+        let text = self.text(r, key)?;
+        duration(&text.value).map(|micros| At { value: micros, span: text.span })
+    }
+
+    pub(super) fn switch(&self, _r: &Reader<'_>, key: &str) -> Option<bool> {
+        self.get(key)?.get_ref().as_bool()
+    }
+
+    pub(super) fn texts(&self, r: &Reader<'_>, key: &str) -> Vec<At<String>> {
+        let list = self.get(key).and_then(|value| value.get_ref().as_array());
+        let text = |value: &Spanned<DeValue<'_>>| value.get_ref().as_str().map(|text| r.text_at(text, value.span()));
+        list.into_iter().flat_map(|list| list.iter().filter_map(text)).collect()
+    }
+
+    /// Whatever stands there, with its place between the brackets or quotes.
+    pub(super) fn value_span(&self, r: &Reader<'_>, key: &str) -> Option<Span> {
+        self.get(key).map(|value| r.span(value.span()))
+    }
+
+    /// Text parsed by `parse`, whose fault becomes a finding of `code`.
+    pub(super) fn parsed<T>(
+        &self,
+        r: &mut Reader<'_>,
+        key: &str,
+        code: &'static str,
+        parse: impl FnOnce(&str) -> Result<T, String>,
+    ) -> Option<At<T>> {
+        let text = self.text(r, key)?;
+        match parse(&text.value) {
+            Ok(value) => Some(At { value, span: text.span }),
+            Err(why) => {
+                r.find(Finding::new(code, text.span, why));
+                None
+            }
+        }
+    }
+
+    /// Line settings.
+    pub(super) fn line(&self, r: &mut Reader<'_>, key: &str) -> Option<At<Line>> {
+        let text = self.text(r, key)?;
+        match Line::parse(&text.value) {
+            Ok(value) => return Some(At { value, span: text.span }),
+            Err(LineFault::Shape) => {
+                let what = format!("`{}` are no line settings", text.value);
+                let mend = "write BAUD DATA PARITY STOP, such as `38400 8E1` or `9600 8N1`";
+                r.find(Finding::new("M18", text.span, what).mend(mend));
+            }
+            Err(LineFault::Speed(baud, likely)) => {
+                let frame = text.value.split_whitespace().nth(1).unwrap_or("8N1");
+                let finding = Finding::new("M20", text.span.part(0, baud.len()), format!("no device has the speed {baud}"));
+                r.find(finding.mend(format!("write `{likely} {frame}`")));
+            }
+        }
+        None
+    }
+
+    /// Two numbers, the lesser first.
+    pub(super) fn range(&self, r: &mut Reader<'_>, key: &str) -> Option<At<(f64, f64)>> {
+        let value = self.get(key)?;
+        let numbers: Vec<f64> = value.get_ref().as_array().into_iter().flatten().filter_map(|v| float(v.get_ref())).collect();
+        match numbers.as_slice() {
+            [low, high] if low < high => Some(At { value: (*low, *high), span: r.span(value.span()) }),
+            _ => {
+                let what = format!("`{key}` is not two numbers, the lesser first");
+                r.find(Finding::new("F03", r.span(value.span()), what).mend("write it as `[0, 20]`"));
+                None
+            }
+        }
+    }
+
+    /// `{ holding = 400 }`.
+    pub(super) fn sizes(&self, r: &mut Reader<'_>, key: &str) -> Vec<(At<String>, u32)> {
+        let Some(value) = self.get(key) else { return vec![] };
+        let Some(table) = value.get_ref().as_table() else {
+            r.find(Finding::new("F03", r.span(value.span()), format!("`{key}` is not a table such as {{ holding = 400 }}")));
+            return vec![];
+        };
+        let mut sizes = vec![];
+        for (name, size) in table {
+            match whole_number(size.get_ref()).and_then(|number| u32::try_from(number).ok()) {
+                Some(number) => sizes.push((At { value: name.get_ref().to_string(), span: r.span(name.span()) }, number)),
+                None => r.find(Finding::new("F03", r.span(size.span()), "a size is a whole number of items".to_string())),
+            }
+        }
+        sizes
+    }
+
+    /// A table below this one.
+    pub(super) fn table(&self, r: &mut Reader<'_>, key: &str, group: &'static str, what: &str) -> Option<Self> {
+        let value = self.get(key)?;
+        let span = self.key_span(r, key).unwrap_or(self.span);
+        match value.get_ref().as_table() {
+            Some(table) => Some(Self::new(r, group, what.into(), span, table)),
+            None => {
+                r.find(Finding::new("F03", r.span(value.span()), format!("{what} is not a table")));
+                None
+            }
+        }
+    }
+
+    /// The tables below `key` with their names, in file order, whose keys are those of `key` too.
+    pub(super) fn named(&self, r: &mut Reader<'_>, key: &'static str, noun: &str) -> Vec<(At<String>, Self)> {
+        let Some(value) = self.get(key) else { return vec![] };
+        let Some(tables) = value.get_ref().as_table() else {
+            r.find(Finding::new("F03", r.span(value.span()), format!("`{key}` is not a table of {noun}s")));
+            return vec![];
+        };
+        let mut found = vec![];
+        for (name, value) in tables {
+            let at = At { value: name.get_ref().to_string(), span: r.span(name.span()) };
+            let Some(table) = value.get_ref().as_table() else {
+                let what = format!("{noun} `{}` is not a table", at.value);
+                r.find(Finding::new("F03", at.span, what).mend(format!("write `[{key}.{}]` above its keys", at.value)));
+                continue;
+            };
+            if !is_name(&at.value) {
+                let what = format!("`{}` is no name: small letters, digits and `-`, a letter first", at.value);
+                r.find(Finding::new("F06", at.span, what));
+            }
+            let fields = Self::new(r, key, format!("{noun} `{}`", at.value), at.span, table);
+            found.push((at, fields));
+        }
+        found.sort_by_key(|(name, _)| name.span);
+        found
+    }
+
+    /// The tables of `[[key]]`, in file order.
+    pub(super) fn listed(&self, r: &mut Reader<'_>, key: &'static str, group: &'static str, what: &str) -> Vec<Self> {
+        let Some(value) = self.get(key) else { return vec![] };
+        let Some(list) = value.get_ref().as_array() else {
+            let mend = format!("write `[[{key}]]` with two brackets");
+            r.find(Finding::new("F03", r.span(value.span()), format!("`{key}` is not a list of tables")).mend(mend));
+            return vec![];
+        };
+        let mut found = Vec::with_capacity(list.len());
+        for value in list.iter() {
+            let span = r.span(value.span());
+            match value.get_ref().as_table() {
+                Some(table) => found.push(Self::new(r, group, what.into(), span, table)),
+                None => r.find(Finding::new("F03", span, format!("{what} is not a table"))),
+            }
+        }
+        found
+    }
+
+    /// Every key of a table without a fixed list, with its text.
+    pub(super) fn entries(&self, r: &mut Reader<'_>, key: &str) -> Vec<(At<String>, Vec<(At<String>, At<String>)>)> {
+        let tables = self.get(key).and_then(|value| value.get_ref().as_table());
+        let mut found = vec![];
+        for (name, value) in tables.into_iter().flatten() {
+            let at = At { value: name.get_ref().to_string(), span: r.span(name.span()) };
+            let mut entries = vec![];
+            for (key, value) in value.get_ref().as_table().into_iter().flatten() {
+                match value.get_ref().as_str() {
+                    Some(text) => {
+                        let place = r.text_at(key.get_ref(), key.span());
+                        entries.push((place, r.text_at(text, value.span())));
+                    }
+                    None => r.find(Finding::new("F03", r.span(value.span()), "a signal is a text such as \"steady 4\"".to_string())),
+                }
+            }
+            entries.sort_by_key(|(key, _)| key.span);
+            found.push((at, entries));
+        }
+        found
+    }
+}
+
+fn unknown_key(r: &mut Reader<'_>, group: &'static str, what: &str, key: &Spanned<DeString<'_>>) {
+    let name = key.get_ref().as_ref();
+    let near = nearest(name, keys_of(group).map(|known| known.name));
+    let finding = Finding::new("F02", r.span(key.span()), format!("{what} has no key `{name}`"));
+    let mend = match near {
+        Some(near) => format!("write `{near}`"),
+        None => {
+            let known: Vec<&str> = keys_of(group).map(|known| known.name).collect();
+            format!("its keys are {}", known.join(", "))
+        }
+    };
+    r.find(finding.mend(mend));
+}
+
+/// Finds a value that is not of its key's kind.
+fn check_kind(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
+    let found = value.get_ref();
+    let wanted = match key.kind {
+        KeyKind::Own => return,
+        KeyKind::Text if found.is_str() => return,
+        KeyKind::Text => "a text in quotes".to_string(),
+        KeyKind::Switch if found.is_bool() => return,
+        KeyKind::Switch => "true or false".to_string(),
+        KeyKind::Duration if found.as_str().and_then(duration).is_some() => return,
+        KeyKind::Duration => "a duration in quotes such as \"500ms\", \"1s\" or \"5m\"".to_string(),
+        KeyKind::Whole(low, high) if whole_number(found).is_some_and(|n| (low..=high).contains(&n)) => return,
+        KeyKind::Whole(low, i64::MAX) => format!("a whole number from {low} on"),
+        KeyKind::Whole(low, high) => format!("a whole number of {low} to {high}"),
+        KeyKind::Station { high, any } => {
+            let number = whole_number(found).is_some_and(|n| (0..=high).contains(&n));
+            if number || any && found.as_str() == Some("any") {
+                return;
+            }
+            format!("a whole number of 0 to {high}{}", if any { ", or \"any\"" } else { "" })
+        }
+        KeyKind::Choice(words) => {
+            if found.as_str().is_some_and(|text| words.contains(&text)) {
+                return;
+            }
+            let words: Vec<String> = words.iter().map(ToString::to_string).collect();
+            list_or(&words)
+        }
+        KeyKind::Texts => {
+            let texts = found.as_array().is_some_and(|list| list.iter().all(|v| v.get_ref().is_str()));
+            if texts {
+                return;
+            }
+            "a list of texts such as [\"a\", \"b\"]".to_string()
+        }
+    };
+    let span = r.span(value.span());
+    let shown = r.text.get(value.span()).unwrap_or_default().lines().next().unwrap_or_default();
+    let station = matches!(key.kind, KeyKind::Station { .. }) && whole_number(found).is_some();
+    let code = if station { "M25" } else { "F03" };
+    r.find(Finding::new(code, span, format!("`{}` cannot be {shown}", key.name)).mend(format!("write {wanted}")));
+}
+
+fn is_name(text: &str) -> bool {
+    text.starts_with(|c: char| c.is_ascii_lowercase())
+        && text.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-')
+}
+
+fn whole_number(value: &DeValue<'_>) -> Option<i64> {
+    let integer = value.as_integer()?;
+    i64::from_str_radix(&integer.as_str().replace('_', ""), integer.radix()).ok()
+}
+
+fn float(value: &DeValue<'_>) -> Option<f64> {
+    match value.as_float() {
+        Some(number) => number.as_str().replace('_', "").parse().ok(),
+        None => whole_number(value).map(|number| number as f64),
+    }
+}

@@ -1,0 +1,119 @@
+//! The one table of keys: it drives the reader, the suggestions and the help.
+
+use crate::protocol::{DIALECTS, Key, KeyKind};
+
+const NOTE: Key = Key { table: "*", name: "note", kind: KeyKind::Text, doc: "a remark for people" };
+
+const fn key(table: &'static str, name: &'static str, kind: KeyKind, doc: &'static str) -> Key {
+    Key { table, name, kind, doc }
+}
+
+const ACCESS: KeyKind = KeyKind::Choice(&["read-only", "read-write"]);
+const WRITE_ONE: KeyKind = KeyKind::Choice(&["multiple", "single"]);
+
+/// Every key that belongs to no dialect, by the table that it stands in.
+pub static KEYS: &[Key] = &[
+    key("file", "project", KeyKind::Own, "what this is"),
+    key("file", "converter", KeyKind::Own, "the box itself"),
+    key("file", "ports", KeyKind::Own, "where wires meet the converter"),
+    key("file", "devices", KeyKind::Own, "what the converter asks"),
+    key("file", "images", KeyKind::Own, "what the converter shows"),
+    key("file", "map", KeyKind::Own, "the rules"),
+    key("file", "clients", KeyKind::Own, "those who ask the converter"),
+    key("file", "rig", KeyKind::Own, "the bench"),
+    key("project", "name", KeyKind::Text, "the site's name"),
+    key("project", "format", KeyKind::Whole(1, 1), "the version of this file's format, 1"),
+    key("converter", "address", KeyKind::Text, "its IPv4 address with prefix length; used by the checks"),
+    key("converter", "router", KeyKind::Text, "the router of its subnet"),
+    key("ports", "serial", KeyKind::Text, "path of a serial line"),
+    key("ports", "line", KeyKind::Text, "BAUD DATA PARITY STOP of a serial line, such as `38400 8E1`"),
+    key("ports", "wiring", KeyKind::Choice(&["rs232", "rs485", "rs485-4w", "rs422"]), "how a serial line is wired"),
+    key("ports", "listen", KeyKind::Text, "HOST:PORT of a listening TCP socket"),
+    key("ports", "protocol", KeyKind::Text, "what is spoken there"),
+    key("ports", "silence", KeyKind::Duration, "least silence between messages; default the protocol's own"),
+    key("ports", "timeout", KeyKind::Duration, "wait for an answer; default 1s"),
+    key("ports", "retries", KeyKind::Whole(0, 100), "further tries of one request; default 0"),
+    key("ports", "max-clients", KeyKind::Whole(1, 4096), "connections at once; default 24"),
+    key("ports", "allow", KeyKind::Texts, "networks or addresses that may connect; absent means all"),
+    key("ports", "idle-timeout", KeyKind::Duration, "a connection silent for so long is closed; default 60s"),
+    key("devices", "port", KeyKind::Text, "the port it hangs on"),
+    key("devices", "profile", KeyKind::Text, "path of its profile, from the project file"),
+    key("devices", "line", KeyKind::Text, "what the device itself is set to; default the profile's as-shipped setting"),
+    key("devices", "needs", KeyKind::Texts, "points that some rule must carry"),
+    key("devices", "poll", KeyKind::Duration, "how often it is asked; default 1s"),
+    key("devices", "max-read", KeyKind::Whole(1, 65_535), "most registers in one read; default the profile's"),
+    key("devices", "max-write", KeyKind::Whole(1, 65_535), "most registers in one write; default the profile's"),
+    key("devices", "join", KeyKind::Whole(0, 65_535), "unused registers that may be read to join two reads; default 0"),
+    key("devices", "lost-after", KeyKind::Whole(1, 1000), "failed polls in a row before it counts as lost; default 3"),
+    key("devices", "retry-lost", KeyKind::Text, "how often a lost device is tried; default `1s..30s`, doubling"),
+    key("devices", "tables", KeyKind::Own, "sizes of its tables, if known: `{ holding = 400 }`"),
+    key("images", "port", KeyKind::Text, "where it answers"),
+    key("images", "on-loss", KeyKind::Text, "what a reader gets once a source is lost: `refuse` (default), `hold` or `fill 0x8000`"),
+    key("images", "max-age", KeyKind::Duration, "a value older than this counts as lost"),
+    key("images", "unmapped", KeyKind::Choice(&["refuse", "zero"]), "an address that no rule feeds; default `refuse`"),
+    key("map", "from", KeyKind::Text, "the source: DEVICE.POINT, DEVICE:ADDRESS or DEVICE.health.ITEM"),
+    key("map", "to", KeyKind::Text, "the target: IMAGE:ADDRESS"),
+    key("map", "count", KeyKind::Whole(1, 65_536), "values of the form in a row; default 1"),
+    key("map", "name", KeyKind::Text, "a name for messages and reports"),
+    key("map", "enabled", KeyKind::Switch, "`false` keeps the rule in the file and out of work"),
+    key("map", "access", ACCESS, "`read-write`: a write on the `to` side goes back to `from`; default `read-only`"),
+    key("map", "poll", KeyKind::Duration, "overrides the device's"),
+    key("map", "on-loss", KeyKind::Text, "overrides the image's"),
+    key("map", "overflow", KeyKind::Choice(&["refuse", "clamp"]), "a value that does not fit; default `refuse`"),
+    key("clients", "image", KeyKind::Text, "the image that it asks"),
+    key("clients", "address", KeyKind::Text, "its own IPv4 address"),
+    key("clients", "dials", KeyKind::Text, "host and port set at the client"),
+    key("clients", "protocol", KeyKind::Text, "the framing set at the client"),
+    key("clients", "notation", KeyKind::Choice(&["six-digit", "five-digit", "offset", "hex"]), "how it writes addresses"),
+    key("clients", "reads", KeyKind::Texts, "what it reads: `400001 as f32 ABCD x4 every 250ms`"),
+    key("clients", "writes", KeyKind::Texts, "what it writes"),
+    key("clients", "needs", KeyKind::Texts, "endpoints that it must be able to see"),
+    key("clients", "max-read", KeyKind::Whole(1, 65_535), "registers in one of its requests"),
+    key("clients", "timeout", KeyKind::Duration, "after which it gives up"),
+    key("rig", "seed", KeyKind::Whole(0, i64::MAX), "makes a run repeatable"),
+    key("rig", "devices", KeyKind::Own, "what simulated devices do"),
+    key("rig", "faults", KeyKind::Own, "what goes wrong when"),
+    key("faults", "at", KeyKind::Duration, "when it begins"),
+    key("faults", "for", KeyKind::Duration, "how long it lasts; absent means until mended"),
+    key("faults", "cut", KeyKind::Text, "a port whose bytes stop both ways"),
+    key("faults", "mute", KeyKind::Text, "a device that does not answer"),
+    key("faults", "slow", KeyKind::Text, "a device and how much later it answers"),
+    key("faults", "noise", KeyKind::Text, "a port and the share of its bytes that are damaged"),
+    key("faults", "refuse", KeyKind::Text, "a device and the exception it answers with"),
+    key("profile-file", "profile", KeyKind::Own, "what kind of device"),
+    key("profile-file", "points", KeyKind::Own, "its values"),
+    key("profile", "name", KeyKind::Text, "what it is, in words"),
+    key("profile", "line", KeyKind::Text, "line settings as shipped"),
+    key("profile", "unit", KeyKind::Whole(0, 255), "station as shipped"),
+    key("profile", "max-read", KeyKind::Whole(1, 65_535), "most registers in one read"),
+    key("profile", "max-write", KeyKind::Whole(1, 65_535), "most registers in one write"),
+    key("profile", "write-one", WRITE_ONE, "what one register or coil is written with"),
+    key("profile", "tables", KeyKind::Own, "sizes of its tables, if known"),
+    key("points", "at", KeyKind::Text, "its address"),
+    key("points", "as", KeyKind::Text, "its form: TYPE [ORDER] [scale N] [plus N]"),
+    key("points", "eu", KeyKind::Text, "engineering unit"),
+    key("points", "range", KeyKind::Own, "least and greatest engineering value"),
+    key("points", "access", ACCESS, "whether it may be written; default `read-only`"),
+    key("points", "danger", KeyKind::Switch, "never written by a test on a real device"),
+];
+
+/// The keys of a table, those of all dialects and `note` included.
+pub fn keys_of(table: &str) -> impl Iterator<Item = &'static Key> {
+    let own = KEYS.iter().filter(move |key| key.table == table);
+    let dialects = DIALECTS.iter().flat_map(|dialect| dialect.keys()).filter(move |key| key.table == table);
+    own.chain(dialects).chain([&NOTE])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_key_is_told_once() {
+        for (at, key) in KEYS.iter().enumerate() {
+            assert!(!KEYS[at + 1..].iter().any(|k| (k.table, k.name) == (key.table, key.name)), "{}", key.name);
+            assert!(!key.doc.is_empty() && !key.doc.ends_with('.'), "{}", key.name);
+        }
+        assert!(keys_of("devices").any(|key| key.name == "unit"), "dialects add theirs");
+    }
+}

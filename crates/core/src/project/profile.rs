@@ -1,0 +1,82 @@
+//! A profile: the description of one kind of device.
+
+use super::fields::{Fields, Reader};
+use super::scalars::Line;
+use crate::check::Finding;
+use crate::form::Form;
+use crate::source::At;
+
+/// One kind of device.
+#[derive(Debug, Default)]
+pub struct Profile {
+    /// What it is, in words.
+    pub name: String,
+    /// The path as the project file writes it.
+    pub path: String,
+    /// Line settings as shipped.
+    pub line: Option<At<Line>>,
+    /// The station as shipped.
+    pub unit: Option<At<u32>>,
+    /// Most registers in one read, and in one write.
+    pub limits: Vec<(&'static str, u32)>,
+    /// `single` or `multiple`.
+    pub write_one: Option<String>,
+    /// Sizes of its spaces by name, if known.
+    pub tables: Vec<(At<String>, u32)>,
+    /// Its points, in file order.
+    pub points: Vec<Point>,
+}
+
+/// One named value of a profile.
+#[derive(Debug, Clone)]
+pub struct Point {
+    /// Its name and where that stands.
+    pub name: At<String>,
+    /// Its address as written; read in the dialect of the device that uses it.
+    pub at: At<String>,
+    /// Its form; `None` copies registers as they are.
+    pub form: Option<At<Form>>,
+    /// Engineering unit.
+    pub eu: Option<String>,
+    /// Least and greatest engineering value.
+    pub range: Option<At<(f64, f64)>>,
+    /// Whether it may be written.
+    pub read_write: bool,
+    /// Never written by a test on a real device.
+    pub danger: bool,
+}
+
+pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str) -> Profile {
+    let mut profile = Profile { path: path.into(), ..Profile::default() };
+    let top = Fields::top(r, "profile-file", "this profile", table);
+    if let Some(head) = top.table(r, "profile", "profile", "`[profile]`") {
+        profile.name = head.text(r, "name").map(|name| name.value).unwrap_or_default();
+        profile.line = head.line(r, "line");
+        profile.unit = head.whole(r, "unit");
+        for key in ["max-read", "max-write"] {
+            profile.limits.extend(head.whole(r, key).map(|limit| (key, limit.value)));
+        }
+        profile.write_one = head.text(r, "write-one").map(|word| word.value);
+        profile.tables = head.sizes(r, "tables");
+    }
+    for (name, fields) in top.named(r, "points", "point") {
+        let Some(at) = fields.required(r, "at", "an address such as `300001`") else { continue };
+        let form = fields.text(r, "as").and_then(|text| match Form::parse(&text.value) {
+            Ok(value) => Some(At { value, span: text.span }),
+            Err(fault) => {
+                r.find(Finding::new("F08", text.span.part(fault.at.start, fault.at.end), fault.what));
+                None
+            }
+        });
+        profile.points.push(Point {
+            name,
+            at,
+            form,
+            eu: fields.text(r, "eu").map(|eu| eu.value),
+            range: fields.range(r, "range"),
+            read_write: fields.text(r, "access").is_some_and(|access| access.value == "read-write"),
+            danger: fields.switch(r, "danger").unwrap_or(false),
+        });
+    }
+    profile
+}

@@ -1,0 +1,445 @@
+//! From the texts of the files to a [`Project`], with every fault that reading alone can see.
+
+use super::asked::parse_asked;
+use super::fields::{Fields, Reader};
+use super::scalars::{host_port, ipv4, network, retry};
+use super::signal::{RigFault, Signal, Trouble};
+use super::{
+    Client, Converter, Device, Image, Map, OnLoss, Port, Project, Retry, Rig, Wires, nearest, profile,
+};
+use crate::check::Finding;
+use crate::form::Overflow;
+use crate::protocol::{DIALECTS, Dialect, KeyKind, Setup, dialect};
+use crate::source::{At, Span};
+use toml::de::DeTable;
+
+/// What reading gives: as much of the project as is sound, and what is not.
+#[derive(Debug, Default)]
+pub struct Read {
+    /// As much as is sound.
+    pub project: Project,
+    /// What is not, in no order yet.
+    pub findings: Vec<Finding>,
+}
+
+/// Reads the project file and the profiles that it names. `load` brings a profile's text by the path that the
+/// project writes, or the reason why it cannot be read.
+pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<String, String>) -> Read {
+    let mut project = Project::default();
+    let file = project.sources.add(name, text.clone());
+    let mut r = Reader { file, text: &text, findings: vec![] };
+    let document = parse(&mut r);
+    let top = Fields::top(&mut r, "file", "this file", &document);
+    if let Some(fields) = top.table(&mut r, "project", "project", "`[project]`") {
+        project.name = fields.text(&r, "name").unwrap_or_default();
+    }
+    if let Some(fields) = top.table(&mut r, "converter", "converter", "`[converter]`") {
+        project.converter = Converter {
+            address: fields.parsed(&mut r, "address", "M29", network),
+            router: fields.parsed(&mut r, "router", "M29", ipv4),
+        };
+    }
+    for (name, fields) in top.named(&mut r, "ports", "port") {
+        let port = read_port(&mut r, name, &fields);
+        project.ports.push(port);
+    }
+    let mut wanted: Vec<At<String>> = vec![];
+    for (name, fields) in top.named(&mut r, "devices", "device") {
+        let device = read_device(&mut r, &project, name, &fields, &mut wanted);
+        project.devices.push(device);
+    }
+    for (name, fields) in top.named(&mut r, "images", "image") {
+        let image = read_image(&mut r, &project, name, &fields);
+        project.images.push(image);
+    }
+    for fields in top.listed(&mut r, "map", "map", "this rule") {
+        if let Some(map) = read_map(&mut r, &fields) {
+            project.maps.push(map);
+        }
+    }
+    for (name, fields) in top.named(&mut r, "clients", "client") {
+        let client = read_client(&mut r, &project, name, &fields);
+        project.clients.push(client);
+    }
+    if let Some(fields) = top.table(&mut r, "rig", "rig", "`[rig]`") {
+        project.rig = read_rig(&mut r, &project, &fields);
+    }
+    names_are_unique(&mut r, &project);
+    let mut findings = std::mem::take(&mut r.findings);
+    drop(top);
+    drop(document);
+    read_profiles(&mut project, &wanted, load, &mut findings);
+    Read { project, findings }
+}
+
+fn parse<'t>(r: &mut Reader<'t>) -> DeTable<'t> {
+    let (document, errors) = DeTable::parse_recoverable(r.text);
+    // One slip makes the parser stumble several times in a line; the first says what it is.
+    let mut last_line = None;
+    for error in errors {
+        let span = r.span(error.span().unwrap_or_default());
+        let line = r.text.get(..span.start as usize).map_or(0, |before| before.matches('\n').count());
+        if last_line != Some(line) {
+            r.find(Finding::new("F01", span, error.message().to_string()));
+        }
+        last_line = Some(line);
+    }
+    document.into_inner()
+}
+
+fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<&'static dyn Dialect>> {
+    let text = fields.text(r, "protocol")?;
+    if let Some(value) = dialect(&text.value) {
+        return Some(At { value, span: text.span });
+    }
+    let near = nearest(&text.value, DIALECTS.iter().map(|dialect| dialect.name()));
+    let names: Vec<String> = DIALECTS.iter().map(|dialect| dialect.name().to_string()).collect();
+    let mend = near.map_or_else(|| super::asked::list_or(&names), |near| format!("`{near}`"));
+    r.find(Finding::new("F05", text.span, format!("there is no protocol `{}`", text.value)).mend(format!("write {mend}")));
+    None
+}
+
+fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> Port {
+    let serial = fields.text(r, "serial");
+    let listen = fields.text(r, "listen");
+    let wires = match (serial, &listen) {
+        (Some(path), None) => {
+            let line = fields.line(r, "line");
+            if !fields.has("line") {
+                let what = format!("serial port `{}` has no line settings", name.value);
+                r.find(Finding::new("M18", name.span, what).mend("add `line`, such as `line = \"38400 8E1\"`"));
+            }
+            Some(Wires::Serial { path, line, wiring: fields.text(r, "wiring") })
+        }
+        (None, Some(_)) => fields.parsed(r, "listen", "M29", host_port).map(|at| Wires::Listen { at }),
+        (None, None) => {
+            let what = format!("port `{}` has no wires", name.value);
+            r.find(Finding::new("F04", name.span, what).mend("add `serial` with a path, or `listen` with HOST:PORT"));
+            None
+        }
+        (Some(_), Some(listen)) => {
+            let what = format!("port `{}` is both a serial line and a socket", name.value);
+            r.find(Finding::new("F04", listen.span, what).mend("keep one of `serial` and `listen`; make two ports of it"));
+            None
+        }
+    };
+    let speaks = protocol(r, fields);
+    if !fields.has("protocol") {
+        let what = format!("port `{}` has no `protocol`", name.value);
+        let names: Vec<&str> = DIALECTS.iter().map(|dialect| dialect.name()).collect();
+        r.find(Finding::new("F04", name.span, what).mend(format!("add `protocol`: {}", names.join(" or "))));
+    }
+    let allow = fields.value_span(r, "allow").map(|span| {
+        let mut networks = vec![];
+        for text in fields.texts(r, "allow") {
+            match network(&text.value) {
+                Ok(value) => networks.push(At { value, span: text.span }),
+                Err(why) => r.find(Finding::new("M29", text.span, why)),
+            }
+        }
+        At { value: networks, span }
+    });
+    Port {
+        wires,
+        protocol: speaks,
+        silence: fields.duration(r, "silence"),
+        timeout: fields.duration(r, "timeout").map_or(1_000_000, |timeout| timeout.value),
+        retries: fields.whole(r, "retries").map_or(0, |retries| retries.value),
+        max_clients: fields.whole(r, "max-clients").map_or(24, |most| most.value),
+        allow,
+        idle_timeout: fields.duration(r, "idle-timeout").map_or(60_000_000, |timeout| timeout.value),
+        name,
+    }
+}
+
+/// The index of the name that `key` gives, in `names`.
+fn refer<'a>(
+    r: &mut Reader<'_>,
+    fields: &Fields<'_, '_>,
+    key: &str,
+    noun: &str,
+    names: impl Iterator<Item = &'a At<String>> + Clone,
+) -> Option<At<usize>> {
+    let text = fields.required(r, key, &format!("the name of {noun}"))?;
+    if let Some(value) = names.clone().position(|name| name.value == text.value) {
+        return Some(At { value, span: text.span });
+    }
+    let mut finding = Finding::new("F05", text.span, format!("there is no {key} `{}`", text.value));
+    if let Some(near) = nearest(&text.value, names.clone().map(|name| name.value.as_str())) {
+        finding = finding.mend(format!("write `{near}`"));
+    } else {
+        let names: Vec<String> = names.map(|name| name.value.clone()).collect();
+        finding = finding.mend(match names.as_slice() {
+            [] => format!("add `[{key}s.{}]`", text.value),
+            _ => format!("write {}", super::asked::list_or(&names)),
+        });
+    }
+    r.find(finding);
+    None
+}
+
+/// The keys that dialects add to a table.
+fn setup(r: &Reader<'_>, fields: &Fields<'_, '_>, table: &str) -> Setup {
+    let mut setup = Setup::default();
+    for key in DIALECTS.iter().flat_map(|dialect| dialect.keys()).filter(|key| key.table == table) {
+        match key.kind {
+            KeyKind::Choice(words) => {
+                let word = fields.text(r, key.name).filter(|word| words.contains(&word.value.as_str()));
+                if let Some(word) = word.filter(|_| setup.word(key.name).is_none()) {
+                    setup.words.push((key.name, word.value));
+                }
+            }
+            _ => {
+                let number = fields.whole(r, key.name).filter(|_| setup.number(key.name).is_none());
+                setup.numbers.extend(number.map(|number| (key.name, number.value)));
+            }
+        }
+    }
+    setup
+}
+
+fn read_device(
+    r: &mut Reader<'_>,
+    project: &Project,
+    name: At<String>,
+    fields: &Fields<'_, '_>,
+    wanted: &mut Vec<At<String>>,
+) -> Device {
+    let port = refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name));
+    let profile = fields.text(r, "profile").map(|path| {
+        let value = wanted.iter().position(|known| known.value == path.value).unwrap_or(wanted.len());
+        let at = At { value, span: path.span };
+        if value == wanted.len() {
+            wanted.push(path);
+        }
+        at
+    });
+    let mut setup = setup(r, fields, "devices");
+    for key in ["max-read", "max-write"] {
+        setup.numbers.extend(fields.whole(r, key).map(|limit| (key, limit.value)));
+    }
+    let station = port
+        .and_then(|port| project.ports.get(port.value)?.protocol)
+        .and_then(|protocol| fields.value_span(r, protocol.value.station_key(crate::protocol::Transport::Serial).0));
+    let retry = fields.parsed(r, "retry-lost", "F03", |text| {
+        retry(text).ok_or_else(|| format!("`{text}` is no wait or range of waits such as 1s..30s"))
+    });
+    Device {
+        port,
+        profile,
+        setup,
+        station_at: station.unwrap_or(name.span),
+        station_written: station.is_some(),
+        line: fields.line(r, "line"),
+        needs: fields.texts(r, "needs"),
+        poll: fields.duration(r, "poll").unwrap_or(At { value: 1_000_000, span: name.span }),
+        join: fields.whole(r, "join").map_or(0, |join| join.value),
+        lost_after: fields.whole(r, "lost-after").map_or(3, |after| after.value),
+        retry: retry.map_or_else(Retry::default, |retry| retry.value),
+        tables: fields.sizes(r, "tables"),
+        name,
+    }
+}
+
+fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<OnLoss> {
+    let parse = |text: &str| match text.split_once(' ') {
+        None if text == "refuse" => Ok(OnLoss::Refuse),
+        None if text == "hold" => Ok(OnLoss::Hold),
+        Some(("fill", word)) => {
+            let word = word.trim();
+            let hex = word.strip_prefix("0x").or_else(|| word.strip_prefix("0X"));
+            let number = hex.map_or_else(|| word.parse().ok(), |hex| u16::from_str_radix(hex, 16).ok());
+            number.map(OnLoss::Fill).ok_or_else(|| format!("`{word}` is no word of 16 bits, 0 to 65535 or 0x0000 to 0xFFFF"))
+        }
+        _ => Err(format!("`{text}` is no way to show a loss: refuse, hold, or fill 0x8000")),
+    };
+    fields.parsed(r, "on-loss", "F03", parse).map(|on_loss| on_loss.value)
+}
+
+fn read_image(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Image {
+    let port = refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name));
+    let station = port
+        .and_then(|port| project.ports.get(port.value)?.protocol)
+        .and_then(|protocol| fields.value_span(r, protocol.value.station_key(crate::protocol::Transport::Listen).0));
+    Image {
+        port,
+        setup: setup(r, fields, "images"),
+        station_at: station.unwrap_or(name.span),
+        on_loss: on_loss(r, fields).unwrap_or_default(),
+        max_age: fields.duration(r, "max-age").map(|age| age.value),
+        unmapped_zero: fields.text(r, "unmapped").is_some_and(|word| word.value == "zero"),
+        name,
+    }
+}
+
+fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
+    let from = fields.required(r, "from", "where the value comes from");
+    let to = fields.required(r, "to", "where it is shown");
+    let access = fields.text(r, "access");
+    Some(Map {
+        span: fields.span,
+        name: fields.text(r, "name"),
+        from: from?,
+        to: to?,
+        count: fields.whole(r, "count"),
+        enabled: fields.switch(r, "enabled").unwrap_or(true),
+        read_write: access.filter(|access| access.value == "read-write").map(|access| access.span),
+        poll: fields.duration(r, "poll"),
+        on_loss: on_loss(r, fields),
+        overflow: match fields.text(r, "overflow") {
+            Some(word) if word.value == "clamp" => Overflow::Clamp,
+            _ => Overflow::Refuse,
+        },
+    })
+}
+
+fn read_client(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Client {
+    let image = refer(r, fields, "image", "the image that it asks", project.images.iter().map(|image| &image.name));
+    let mut asked = |key: &str| {
+        let mut found = vec![];
+        for entry in fields.texts(r, key) {
+            match parse_asked(&entry) {
+                Ok(asked) => found.push(asked),
+                Err(finding) => r.find(finding),
+            }
+        }
+        found
+    };
+    let (reads, writes) = (asked("reads"), asked("writes"));
+    Client {
+        image,
+        address: fields.parsed(r, "address", "M29", ipv4),
+        dials: fields.parsed(r, "dials", "M29", host_port),
+        protocol: protocol(r, fields),
+        reads,
+        writes,
+        needs: fields.texts(r, "needs"),
+        max_read: fields.whole(r, "max-read").map(|most| most.value),
+        timeout: fields.duration(r, "timeout"),
+        name,
+    }
+}
+
+fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_, '_>) -> Rig {
+    let mut rig = Rig { seed: fields.whole(r, "seed").map_or(1, |seed| u64::from(seed.value)), ..Rig::default() };
+    for (name, entries) in fields.entries(r, "devices") {
+        let Some(device) = project.device(&name.value) else {
+            let near = nearest(&name.value, project.devices.iter().map(|device| device.name.value.as_str()));
+            let finding = Finding::new("F05", name.span, format!("there is no device `{}`", name.value));
+            r.find(match near {
+                Some(near) => finding.mend(format!("write `{near}`")),
+                None => finding,
+            });
+            continue;
+        };
+        for (target, text) in entries {
+            match Signal::parse(&text.value) {
+                Ok(signal) => rig.signals.push((device, target, signal)),
+                Err(why) => r.find(Finding::new("F03", text.span, why)),
+            }
+        }
+    }
+    for fault in fields.listed(r, "faults", "faults", "this fault") {
+        let known = Trouble::KINDS.iter().filter_map(|(kind, ..)| Some((*kind, fault.text(r, kind)?)));
+        let mut troubles: Vec<(&str, At<String>)> = known.collect();
+        let (Some((kind, text)), true) = (troubles.pop(), troubles.is_empty()) else {
+            let what = "a fault is exactly one of cut, mute, slow, noise and refuse".to_string();
+            r.find(Finding::new("F04", fault.span, what));
+            continue;
+        };
+        let (noun, names): (&str, Vec<&str>) = match kind {
+            "cut" | "noise" => ("port", project.ports.iter().map(|port| port.name.value.as_str()).collect()),
+            _ => ("device", project.devices.iter().map(|device| device.name.value.as_str()).collect()),
+        };
+        match Trouble::parse(kind, &text.value) {
+            Err(why) => r.find(Finding::new("F03", text.span, why)),
+            Ok(what) if !names.contains(&what.place().1) => {
+                let name = what.place().1;
+                let finding = Finding::new("F05", text.span, format!("there is no {noun} `{name}`"));
+                r.find(match nearest(name, names) {
+                    Some(near) => finding.mend(format!("write `{near}`")),
+                    None => finding,
+                });
+            }
+            Ok(what) => rig.faults.push(RigFault {
+                at: fault.duration(r, "at").map_or(0, |at| at.value),
+                lasts: fault.duration(r, "for").map(|lasts| lasts.value),
+                what: At { value: what, span: text.span },
+            }),
+        }
+    }
+    rig
+}
+
+/// TOML itself refuses a name twice in one kind; devices and images share the place before the colon.
+fn names_are_unique(r: &mut Reader<'_>, project: &Project) {
+    for image in &project.images {
+        if let Some(device) = project.device(&image.name.value).and_then(|at| project.devices.get(at)) {
+            let what = format!("`{}` is the name of a device and of an image", image.name.value);
+            let finding = Finding::new("F06", image.name.span, what).note(device.name.span, "the device");
+            r.find(finding.mend("rename one of them: both stand before a colon in rules"));
+        }
+    }
+}
+
+fn read_profiles(
+    project: &mut Project,
+    wanted: &[At<String>],
+    load: &mut dyn FnMut(&str) -> Result<String, String>,
+    findings: &mut Vec<Finding>,
+) {
+    for path in wanted {
+        let text = match load(&path.value) {
+            Ok(text) => text,
+            Err(why) => {
+                let what = format!("the profile `{}` cannot be read: {why}", path.value);
+                findings.push(Finding::new("F07", path.span, what).mend("check the path; it is taken from the project file's folder"));
+                project.profiles.push(profile::Profile { path: path.value.clone(), ..profile::Profile::default() });
+                continue;
+            }
+        };
+        let file = project.sources.add(path.value.clone(), text.clone());
+        let mut r = Reader { file, text: &text, findings: vec![] };
+        let document = parse(&mut r);
+        project.profiles.push(profile::read(&mut r, &document, &path.value));
+        findings.append(&mut r.findings);
+    }
+    for at in 0..project.devices.len() {
+        fill_from_profile(project, at);
+    }
+}
+
+/// What a device leaves open is as its profile says.
+fn fill_from_profile(project: &mut Project, at: usize) {
+    let transport = project.devices.get(at).and_then(|d| project.port_of(d)).and_then(Port::transport);
+    let key = project.device_dialect(at).zip(transport).map(|(dialect, transport)| dialect.station_key(transport).0);
+    let Some(device) = project.devices.get_mut(at) else { return };
+    let Some(profile) = device.profile.and_then(|profile| project.profiles.get(profile.value)) else { return };
+    for (name, limit) in &profile.limits {
+        if device.setup.number(name).is_none() {
+            device.setup.numbers.push((name, *limit));
+        }
+    }
+    if let (Some(key), Some(unit)) = (key, profile.unit) {
+        if device.setup.number(key).is_none() {
+            device.setup.numbers.push((key, unit.value));
+        }
+    }
+    if let Some(word) = profile.write_one.as_ref().filter(|_| device.setup.word("write-one").is_none()) {
+        device.setup.words.push(("write-one", word.clone()));
+    }
+    for (name, size) in &profile.tables {
+        if !device.tables.iter().any(|(known, _)| known.value == name.value) {
+            device.tables.push((name.clone(), *size));
+        }
+    }
+}
+
+/// The place of a whole file, for what concerns all of it.
+impl Project {
+    /// The first byte of the project file.
+    #[must_use]
+    pub fn top(&self) -> Span {
+        Span::default()
+    }
+}

@@ -1,0 +1,335 @@
+//! What the pure floor knows of protocols: one [`Dialect`] each, listed in [`DIALECTS`] and nowhere else.
+//!
+//! A space is a linear table of equal grains. Its `key` is the dialect's own text; nobody else parses it.
+
+mod modbus;
+
+use std::borrow::Cow;
+use std::fmt;
+use std::ops::Range;
+
+/// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
+/// that the two agree.
+pub static DIALECTS: [&dyn Dialect; 2] = [&modbus::RTU, &modbus::TCP];
+
+/// The protocol that the project file calls so.
+#[must_use]
+pub fn dialect(name: &str) -> Option<&'static dyn Dialect> {
+    DIALECTS.into_iter().find(|dialect| dialect.name() == name)
+}
+
+/// One notation of each family, for `addr`, which has no port to tell the protocol.
+pub fn notations() -> impl Iterator<Item = &'static dyn Dialect> {
+    let first = |at: usize| !DIALECTS.iter().take(at).any(|d| d.family() == DIALECTS[at].family());
+    DIALECTS.iter().enumerate().filter(move |(at, _)| first(*at)).map(|(_, dialect)| *dialect)
+}
+
+/// What one address steps over. Bits inside a grain count from the least significant, whatever the wire does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Grain {
+    /// One bit, one byte 0 or 1 in cells.
+    Bit,
+    /// So many bytes, the most significant first in cells.
+    Bytes(u8),
+}
+
+impl Grain {
+    /// Bytes that one grain takes in cells.
+    #[must_use]
+    pub const fn cell_bytes(self) -> usize {
+        match self {
+            Self::Bit => 1,
+            Self::Bytes(count) => count as usize,
+        }
+    }
+}
+
+/// How one bit is written where the grain is wider.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum BitWrite {
+    /// The grain is the bit.
+    Whole,
+    /// Not at all.
+    Never,
+}
+
+/// A linear table of equal grains.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Space {
+    /// The dialect's own name for it, such as `holding`.
+    pub key: Cow<'static, str>,
+    /// In words, for messages: `holding register`.
+    pub noun: &'static str,
+    /// What one address steps over.
+    pub grain: Grain,
+    /// Addresses come in multiples of this.
+    pub align: u8,
+    /// How many grains there are, where that is known.
+    pub len: Option<u32>,
+    /// Whether the protocol has a command that writes here.
+    pub writable: bool,
+    /// How one bit of a wider grain is written.
+    pub bits: BitWrite,
+}
+
+/// Index of a space in the list of its device or image.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct SpaceId(pub u16);
+
+/// Grains in a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Extent {
+    /// In which space.
+    pub space: SpaceId,
+    /// Zero-based address of the first grain.
+    pub first: u32,
+    /// How many; at least 1.
+    pub count: u32,
+}
+
+impl Extent {
+    /// One past the last grain.
+    #[must_use]
+    pub const fn end(&self) -> u32 {
+        self.first + self.count
+    }
+}
+
+/// What one endpoint of a rule names: `count` items of `width` grains, one after the other, perhaps one bit of each.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Place {
+    /// In which space.
+    pub space: SpaceId,
+    /// Zero-based address of the first grain.
+    pub first: u32,
+    /// Grains of one item.
+    pub width: u32,
+    /// Items.
+    pub count: u32,
+    /// One bit of each grain, 0 the least significant.
+    pub bit: Option<u8>,
+}
+
+impl Place {
+    /// All grains of all items.
+    #[must_use]
+    pub const fn extent(&self) -> Extent {
+        Extent { space: self.space, first: self.first, count: self.width * self.count }
+    }
+
+    /// The grains of one item, from 0.
+    #[must_use]
+    pub const fn item(&self, index: u32) -> Extent {
+        Extent { space: self.space, first: self.first + index * self.width, count: self.width }
+    }
+}
+
+/// What a request does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Verb {
+    /// Values come back.
+    Read,
+    /// Values go out.
+    Write,
+}
+
+/// Bytes each way and line turn-rounds of one request, framing included; the budget multiplies them out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Cost {
+    /// Bytes of the request.
+    pub out: u32,
+    /// Bytes of the answer.
+    pub back: u32,
+    /// Silences that must be kept.
+    pub turns: u32,
+}
+
+/// Why it cannot be one request.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TooMuch {
+    /// Most grains of one request.
+    pub limit: u32,
+    /// Who sets that limit.
+    pub source: &'static str,
+}
+
+/// What carries a port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Transport {
+    /// A serial line.
+    Serial,
+    /// A listening TCP socket.
+    Listen,
+}
+
+/// What a key of the project file takes; feeds the reader's checks and the texts of its faults.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum KeyKind {
+    /// Any text.
+    Text,
+    /// A whole number of a range.
+    Whole(i64, i64),
+    /// A duration such as `500ms`.
+    Duration,
+    /// `true` or `false`.
+    Switch,
+    /// One of these words.
+    Choice(&'static [&'static str]),
+    /// A list of texts.
+    Texts,
+    /// A station on a line, from 0.
+    Station {
+        /// The highest station of any line.
+        high: i64,
+        /// Whether the word `any` stands for all.
+        any: bool,
+    },
+    /// A table or value with a reader of its own.
+    Own,
+}
+
+/// One key of the project file or a profile.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Key {
+    /// Whose key it is: `ports`, `devices`, `images`, …
+    pub table: &'static str,
+    /// As it is written.
+    pub name: &'static str,
+    /// What it takes.
+    pub kind: KeyKind,
+    /// What it means, its unit and its default.
+    pub doc: &'static str,
+}
+
+/// A device's or image's keys as read that only its dialect understands.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
+pub struct Setup {
+    /// Numbers by key, such as `unit`.
+    pub numbers: Vec<(&'static str, u32)>,
+    /// Words by key, such as `write-one`.
+    pub words: Vec<(&'static str, String)>,
+}
+
+impl Setup {
+    /// The number of a key, if it was given.
+    #[must_use]
+    pub fn number(&self, key: &str) -> Option<u32> {
+        self.numbers.iter().find(|(name, _)| *name == key).map(|(_, number)| *number)
+    }
+
+    /// The word of a key, if it was given.
+    #[must_use]
+    pub fn word(&self, key: &str) -> Option<&str> {
+        self.words.iter().find(|(name, _)| *name == key).map(|(_, word)| word.as_str())
+    }
+}
+
+/// One address as a dialect reads it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Address {
+    /// Which space.
+    pub space: Space,
+    /// Zero-based address of the grain.
+    pub first: u32,
+    /// One bit of it.
+    pub bit: Option<u8>,
+}
+
+/// Why an address is not understood.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AddressFault {
+    /// The check's code, such as `M01`.
+    pub code: &'static str,
+    /// Which bytes of the text are meant.
+    pub at: Range<usize>,
+    /// What is wrong, in words.
+    pub what: String,
+    /// What was likely meant, as it would be written, the likeliest first.
+    pub likely: Vec<String>,
+}
+
+/// An address in the two ways that every output shows.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Shown {
+    /// The canonical notation, such as `400318`.
+    pub canonical: String,
+    /// The offset on the wire, such as `holding:317`.
+    pub offset: String,
+    /// The offset in hex, such as `0x013D`.
+    pub hex: String,
+}
+
+impl fmt::Display for Shown {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} ({})", self.canonical, self.offset)
+    }
+}
+
+/// Facts of one protocol for the pure floor.
+pub trait Dialect: Sync + fmt::Debug {
+    /// As the project file calls it.
+    fn name(&self) -> &'static str;
+    /// Protocols of one family share notation and keys and differ in framing.
+    fn family(&self) -> &'static str;
+    /// Whether it goes on such a port, and if not, why.
+    ///
+    /// # Errors
+    /// The reason and the mend, in words.
+    fn runs_on(&self, transport: Transport) -> Result<(), &'static str>;
+    /// A TCP port on which this protocol is a surprise, with the reason.
+    fn odd_tcp_port(&self, port: u16) -> Option<&'static str>;
+    /// Keys that it adds to devices and images.
+    fn keys(&self) -> &'static [Key];
+    /// Reads an address.
+    ///
+    /// # Errors
+    /// Which part is wrong and what was likely meant.
+    fn parse(&self, text: &str, setup: &Setup) -> Result<Address, AddressFault>;
+    /// Shows an address.
+    fn show(&self, space: &Space, first: u32, bit: Option<u8>, setup: &Setup) -> Shown;
+    /// The address in other notations that people write, with what each is called.
+    fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)>;
+    /// The spaces that every image has, mapped or not.
+    fn standing(&self) -> &'static [Space];
+    /// Default order of wider values; `None` where the protocol has none and one must be written.
+    fn order(&self) -> Option<crate::form::Order>;
+    /// One request over one extent, or why it cannot be one. The only place where limits and overheads are known.
+    ///
+    /// # Errors
+    /// The limit and who sets it.
+    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch>;
+    /// The station on its line, for messages and for telling that two are one: `unit 23`. `None` where it is open.
+    fn station(&self, setup: &Setup) -> Option<u32>;
+    /// The key that says the station, and its least and greatest number on such a port.
+    fn station_key(&self, transport: Transport) -> (&'static str, Range<u32>);
+    /// The request and the answer that carry such an extent, for `trace`: bytes as they go over the wire. `cells` are
+    /// the values of the answer or of the write.
+    fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], setup: &Setup) -> Example;
+}
+
+/// One exchange as bytes, with the request in words.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Example {
+    /// What is asked, in words: `function 3, offset 316, 2 registers`.
+    pub words: String,
+    /// The request.
+    pub request: Vec<u8>,
+    /// The answer.
+    pub answer: Vec<u8>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn protocols_are_named_once_and_their_keys_are_told() {
+        for (at, dialect) in DIALECTS.iter().enumerate() {
+            assert!(DIALECTS.iter().skip(at + 1).all(|other| other.name() != dialect.name()));
+            for key in dialect.keys() {
+                assert!(!key.doc.is_empty() && !key.doc.ends_with('.'), "{}", key.name);
+            }
+        }
+        assert_eq!(notations().count(), 1);
+    }
+}

@@ -1,0 +1,264 @@
+//! Modbus for the pure floor: notation, keys, limits and costs. The two framings share all but the overhead.
+
+mod notation;
+
+use super::{
+    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, Shown, Space, TooMuch,
+    Transport, Verb,
+};
+use crate::form::Order;
+use std::borrow::Cow;
+use std::ops::Range;
+use woodrush_wire::modbus::{Request, Response, Table, rtu, tcp};
+
+/// Modbus with one way of framing.
+#[derive(Debug)]
+pub(super) struct Modbus {
+    framing: Framing,
+}
+
+#[derive(Debug, PartialEq, Eq)]
+enum Framing {
+    Rtu,
+    Tcp,
+}
+
+/// `modbus-rtu`.
+pub(super) static RTU: Modbus = Modbus { framing: Framing::Rtu };
+/// `modbus-tcp`.
+pub(super) static TCP: Modbus = Modbus { framing: Framing::Tcp };
+
+/// Items of each table (APP 4.3: offsets 0 to 65535).
+const ITEMS: u32 = 65_536;
+
+const fn space(key: &'static str, noun: &'static str, table: Table) -> Space {
+    Space {
+        key: Cow::Borrowed(key),
+        noun,
+        grain: if table.is_bits() { Grain::Bit } else { Grain::Bytes(2) },
+        align: 1,
+        len: Some(ITEMS),
+        writable: table.is_writable(),
+        bits: if table.is_bits() { BitWrite::Whole } else { BitWrite::Never },
+    }
+}
+
+/// In the order of [`Table::ALL`].
+static SPACES: [Space; 4] = [
+    space("coil", "coil", Table::Coil),
+    space("discrete", "discrete input", Table::DiscreteInput),
+    space("input", "input register", Table::InputRegister),
+    space("holding", "holding register", Table::HoldingRegister),
+];
+
+fn table_of(space: &Space) -> Table {
+    let at = SPACES.iter().position(|known| known.key == space.key);
+    at.and_then(|at| Table::ALL.get(at).copied()).unwrap_or(Table::HoldingRegister)
+}
+
+static KEYS: [Key; 3] = [
+    Key {
+        table: "devices",
+        name: "unit",
+        kind: KeyKind::Station { high: 255, any: false },
+        doc: "Modbus unit, 1 to 247 on a serial line; default the profile's as-shipped unit",
+    },
+    Key {
+        table: "devices",
+        name: "write-one",
+        kind: KeyKind::Choice(&["multiple", "single"]),
+        doc: "what one register or coil is written with: functions 16 and 15 (`multiple`, default) or 6 and 5 (`single`)",
+    },
+    Key {
+        table: "images",
+        name: "unit",
+        kind: KeyKind::Station { high: 255, any: true },
+        doc: "the unit it answers as, or `any` (default when it is alone on its port)",
+    },
+];
+
+impl Dialect for Modbus {
+    fn name(&self) -> &'static str {
+        match self.framing {
+            Framing::Rtu => "modbus-rtu",
+            Framing::Tcp => "modbus-tcp",
+        }
+    }
+
+    fn family(&self) -> &'static str {
+        "Modbus"
+    }
+
+    fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
+        match (&self.framing, transport) {
+            (Framing::Tcp, Transport::Serial) => {
+                Err("its frames have no check sum and no silence to end them; a serial line needs `modbus-rtu`")
+            }
+            (Framing::Rtu, Transport::Listen) => {
+                Err("RTU frames in a TCP stream are not served yet; a listening port needs `modbus-tcp`")
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
+        (self.framing == Framing::Rtu && port == 502)
+            .then_some("port 502 is where everybody expects MBAP frames: clients will see silence")
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        &KEYS
+    }
+
+    fn parse(&self, text: &str, _setup: &Setup) -> Result<Address, AddressFault> {
+        notation::parse(text)
+    }
+
+    fn show(&self, space: &Space, first: u32, bit: Option<u8>, _setup: &Setup) -> Shown {
+        notation::show(space, first, bit)
+    }
+
+    fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)> {
+        notation::all(space, first, bit)
+    }
+
+    fn standing(&self) -> &'static [Space] {
+        &SPACES
+    }
+
+    fn order(&self) -> Option<Order> {
+        None
+    }
+
+    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch> {
+        let table = table_of(space);
+        let (standard, key) = match verb {
+            Verb::Read => (u32::from(table.read_max()), "max-read"),
+            Verb::Write => (u32::from(table.write_max()), "max-write"),
+        };
+        // The device's own limit is in registers; bits are asked by the standard's.
+        let own = setup.number(key).filter(|_| !table.is_bits());
+        let (limit, source) = match own {
+            Some(own) if own < standard => (own, key),
+            _ => (standard, "the standard"),
+        };
+        if count > limit {
+            return Err(TooMuch { limit, source });
+        }
+        let data = if table.is_bits() { count.div_ceil(8) } else { count * 2 };
+        let single = verb == Verb::Write && count == 1 && setup.word("write-one") == Some("single");
+        // Bytes of unit and PDU (APP 6.1 to 6.12).
+        let (out, back) = match verb {
+            Verb::Read => (6, 3 + data),
+            Verb::Write if single => (6, 6),
+            Verb::Write => (7 + data, 6),
+        };
+        Ok(match self.framing {
+            Framing::Rtu => Cost { out: out + 2, back: back + 2, turns: 2 },
+            Framing::Tcp => Cost { out: out + 6, back: back + 6, turns: 0 },
+        })
+    }
+
+    fn station(&self, setup: &Setup) -> Option<u32> {
+        setup.number("unit")
+    }
+
+    fn station_key(&self, transport: Transport) -> (&'static str, Range<u32>) {
+        match transport {
+            Transport::Serial => ("unit", 1..248),
+            Transport::Listen => ("unit", 0..256),
+        }
+    }
+
+    fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], setup: &Setup) -> Example {
+        let table = table_of(space);
+        let offset = u16::try_from(first).unwrap_or(u16::MAX);
+        let each = space.grain.cell_bytes();
+        let count = u16::try_from(cells.len() / each).unwrap_or(u16::MAX);
+        let packed = pack(table, cells);
+        let single = count == 1 && setup.word("write-one") == Some("single");
+        let word = packed.iter().fold(0u16, |word, byte| word << 8 | u16::from(*byte));
+        let (request, response) = match (verb, table.is_bits(), single) {
+            (Verb::Read, ..) => (Request::Read { table, offset, count }, Response::Read { table, data: &packed }),
+            (Verb::Write, true, true) => {
+                let on = word != 0;
+                (Request::WriteCoil { offset, on }, Response::WroteCoil { offset, on })
+            }
+            (Verb::Write, false, true) => {
+                (Request::WriteRegister { offset, value: word }, Response::WroteRegister { offset, value: word })
+            }
+            (Verb::Write, true, false) => {
+                (Request::WriteCoils { offset, count, bits: &packed }, Response::Wrote { table, offset, count })
+            }
+            (Verb::Write, false, false) => {
+                (Request::WriteRegisters { offset, words: &packed }, Response::Wrote { table, offset, count })
+            }
+        };
+        let plural = if count == 1 { "" } else { "s" };
+        Example {
+            words: format!("function {}, offset {offset}, {count} {}{plural}", request.function(), space.noun),
+            request: self.frame(setup, |out| request.emit(out)),
+            answer: self.frame(setup, |out| response.emit(out)),
+        }
+    }
+}
+
+impl Modbus {
+    fn frame(&self, setup: &Setup, body: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
+        let (mut pdu, mut out) = (vec![], vec![]);
+        body(&mut pdu);
+        let unit = setup.number("unit").and_then(|unit| u8::try_from(unit).ok()).unwrap_or(1);
+        match self.framing {
+            Framing::Rtu => rtu::emit(unit, &pdu, &mut out),
+            Framing::Tcp => tcp::emit(1, unit, &pdu, &mut out),
+        }
+        out
+    }
+}
+
+/// Cells as a message carries them: registers as they are, bits eight to a byte from bit 0 on.
+fn pack(table: Table, cells: &[u8]) -> Vec<u8> {
+    if !table.is_bits() {
+        return cells.to_vec();
+    }
+    let byte = |eight: &[u8]| eight.iter().rev().fold(0, |sum, bit| sum << 1 | u8::from(*bit != 0));
+    cells.chunks(8).map(byte).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn costs_are_those_of_the_standard() {
+        let setup = Setup::default();
+        let holding = &SPACES[3];
+        assert_eq!(RTU.cost(Verb::Read, holding, 1, &setup), Ok(Cost { out: 8, back: 7, turns: 2 }));
+        assert_eq!(RTU.cost(Verb::Read, holding, 125, &setup), Ok(Cost { out: 8, back: 255, turns: 2 }));
+        assert_eq!(RTU.cost(Verb::Read, holding, 126, &setup), Err(TooMuch { limit: 125, source: "the standard" }));
+        assert_eq!(RTU.cost(Verb::Write, holding, 2, &setup), Ok(Cost { out: 13, back: 8, turns: 2 }));
+        assert_eq!(TCP.cost(Verb::Read, &SPACES[0], 19, &setup), Ok(Cost { out: 12, back: 12, turns: 0 }));
+        let small = Setup { numbers: vec![("max-read", 32)], words: vec![("write-one", "single".into())] };
+        assert_eq!(RTU.cost(Verb::Read, holding, 33, &small), Err(TooMuch { limit: 32, source: "max-read" }));
+        assert_eq!(RTU.cost(Verb::Write, holding, 1, &small), Ok(Cost { out: 8, back: 8, turns: 2 }));
+    }
+
+    #[test]
+    fn costs_are_the_lengths_of_the_bytes() {
+        for (framing, verb, at, count, word) in [
+            (&RTU, Verb::Read, 3, 2, "multiple"),
+            (&RTU, Verb::Write, 3, 1, "single"),
+            (&RTU, Verb::Write, 0, 9, "multiple"),
+            (&TCP, Verb::Write, 3, 5, "multiple"),
+            (&TCP, Verb::Read, 1, 17, "multiple"),
+        ] {
+            let setup = Setup { numbers: vec![("unit", 23)], words: vec![("write-one", word.into())] };
+            let space = &SPACES[at];
+            let cells = vec![1; space.grain.cell_bytes() * count as usize];
+            let example = framing.example(verb, space, 7, &cells, &setup);
+            let cost = framing.cost(verb, space, count, &setup).unwrap();
+            let bytes = (example.request.len(), example.answer.len());
+            assert_eq!((cost.out as usize, cost.back as usize), bytes, "{}", example.words);
+        }
+    }
+}

@@ -1,0 +1,1 @@
+//! Placeholder while the floors below are laid.
