@@ -1,1 +1,71 @@
-//! stub
+//! Time on the wire: what a request takes on its line, silences included.
+
+use crate::project::Port;
+use crate::protocol::Cost;
+
+/// How long bytes and silences take on one port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LineTime {
+    /// Nanoseconds a character; 0 on a socket.
+    pub char_nanos: u64,
+    /// The silence that the protocol asks for, in microseconds.
+    pub silence: u64,
+    /// The silence that we keep before a request, in microseconds; at least that of the protocol unless the project
+    /// says less.
+    pub own_silence: u64,
+    /// Wait for an answer, in microseconds.
+    pub timeout: u64,
+}
+
+impl LineTime {
+    /// Of a port as the project describes it.
+    #[must_use]
+    pub fn of(port: &Port) -> Self {
+        let line = port.line().map(|line| line.value);
+        let silence = port.protocol.zip(line).map_or(0, |(protocol, line)| protocol.value.silence(line));
+        Self {
+            char_nanos: line.map_or(0, |line| line.char_nanos()),
+            silence,
+            own_silence: port.silence.map_or(silence, |silence| silence.value),
+            timeout: port.timeout,
+        }
+    }
+
+    /// Microseconds that so many bytes take.
+    #[must_use]
+    pub const fn bytes(&self, count: u32) -> u64 {
+        (count as u64 * self.char_nanos).div_ceil(1000)
+    }
+
+    /// Microseconds of a whole exchange with a device that answers at once.
+    #[must_use]
+    pub const fn exchange(&self, cost: Cost) -> u64 {
+        let silences = match cost.turns {
+            0 => 0,
+            turns => self.own_silence + (turns as u64 - 1) * self.silence,
+        };
+        self.bytes(cost.out) + self.bytes(cost.back) + silences
+    }
+
+    /// What planning weighs: time, and where that is nothing, bytes.
+    #[must_use]
+    pub const fn weight(&self, cost: Cost) -> u64 {
+        // A request of its own costs a turn-round even where characters cost nothing.
+        self.exchange(cost) * 1000 + (cost.out + cost.back) as u64 + 40
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn exchanges_take_what_the_reference_table_says() {
+        // 11 bits at 38400: a + b N with a = 7.2240 ms, b = 0.5729 ms; N = 10 is 12.95 ms.
+        let line = LineTime { char_nanos: 286_458, silence: 1750, own_silence: 1750, timeout: 0 };
+        let took = line.exchange(Cost { out: 8, back: 25, turns: 2 });
+        assert!((12_945..12_960).contains(&took), "{took}");
+        let slower = LineTime { own_silence: 4000, ..line };
+        assert_eq!(slower.exchange(Cost { out: 8, back: 25, turns: 2 }), took + 2250);
+    }
+}

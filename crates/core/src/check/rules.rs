@@ -73,7 +73,9 @@ pub static RULES: &[Rule] = &[
     error("F06", "a name that cannot be used", "names stand before dots and colons in rules and must be one thing", "rename it"),
     error("F07", "a profile that cannot be read", "none of the device's points are known", "check the path"),
     error("F08", "a form that is not understood", "the value's words would be read in a way that nobody chose", "write TYPE [ORDER] [scale N] [plus N]"),
+    error("F09", "a rule that this version cannot carry", "the value would never arrive", "carry it another way, or wait for the version that can"),
     error("F10", "an end of a rule that is not understood", "the rule leads nowhere", "write DEVICE.POINT, DEVICE:ADDRESS or IMAGE:ADDRESS"),
+    error("F11", "a port that cannot do this", "nothing would ever be asked or answered there", "hang it on another port"),
     error(
         "M01",
         "no such reference number",

@@ -1,1 +1,321 @@
-//! stub
+//! Rules resolved: which cells, which conversion, which requests, how old a value may get.
+
+mod requests;
+mod resolve;
+
+use crate::budget::LineTime;
+use crate::check::Finding;
+use crate::form::Conversion;
+use crate::project::{Health, OnLoss, Owner, Project};
+use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Verb};
+use std::ops::Range;
+
+/// What the converter does, ready to run. Indices of devices, images and ports are those of the project.
+#[derive(Debug, Default)]
+pub struct Plan {
+    /// What is asked.
+    pub devices: Vec<Station>,
+    /// What is shown.
+    pub images: Vec<Station>,
+    /// Every sound rule, in file order.
+    pub rules: Vec<PlannedRule>,
+    /// Every request that is sent again and again, by device.
+    pub transfers: Vec<Transfer>,
+    /// Where the values of transfers go; the health steps, which no transfer feeds, come last.
+    pub steps: Vec<Step>,
+    /// Time on each port.
+    pub lines: Vec<LineTime>,
+    /// Time of each port's polls if each is due once, in microseconds, a timeout not included.
+    pub cycles: Vec<u64>,
+}
+
+/// A device or an image as its protocol sees it.
+#[derive(Debug, Clone)]
+pub struct Station {
+    /// Its name.
+    pub name: String,
+    /// Index of its port.
+    pub port: usize,
+    /// Its protocol; `None` where the project does not say one that exists.
+    pub dialect: Option<&'static dyn Dialect>,
+    /// Keys of its protocol.
+    pub setup: Setup,
+    /// Its spaces, by [`SpaceId`].
+    pub spaces: Vec<Space>,
+}
+
+impl Station {
+    /// The index of a space, added where it is new.
+    pub(crate) fn space(&mut self, space: &Space) -> SpaceId {
+        let at = self.spaces.iter().position(|known| known.key == space.key).unwrap_or_else(|| {
+            self.spaces.push(space.clone());
+            self.spaces.len() - 1
+        });
+        SpaceId(u16::try_from(at).unwrap_or(u16::MAX))
+    }
+
+    /// The space of that index.
+    #[must_use]
+    pub fn space_at(&self, id: SpaceId) -> Option<&Space> {
+        self.spaces.get(usize::from(id.0))
+    }
+
+    /// An address with its owner's name, in canonical notation and as offset.
+    #[must_use]
+    pub fn show(&self, space: SpaceId, first: u32, bit: Option<u8>) -> String {
+        match (self.dialect, self.space_at(space)) {
+            (Some(dialect), Some(space)) => format!("{}:{}", self.name, dialect.show(space, first, bit, &self.setup)),
+            _ => self.name.clone(),
+        }
+    }
+}
+
+/// Where a rule's values come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Source {
+    /// Polled from a device.
+    Poll {
+        /// Index of the device.
+        device: usize,
+        /// Where in it.
+        place: Place,
+        /// Index of the point in its profile, where one was named.
+        point: Option<usize>,
+    },
+    /// What a device tells about itself.
+    Health {
+        /// Index of the device.
+        device: usize,
+        /// What.
+        item: Health,
+    },
+}
+
+impl Source {
+    /// The device that it depends on.
+    #[must_use]
+    pub const fn device(&self) -> usize {
+        match self {
+            Self::Poll { device, .. } | Self::Health { device, .. } => *device,
+        }
+    }
+}
+
+/// One rule, resolved.
+#[derive(Debug, Clone)]
+pub struct PlannedRule {
+    /// Index of its `[[map]]`.
+    pub map: usize,
+    /// Where the values come from.
+    pub source: Source,
+    /// Index of the image that shows them.
+    pub image: usize,
+    /// Where in it.
+    pub target: Place,
+    /// From the one form to the other.
+    pub conversion: Conversion,
+    /// A client's write goes back to the source.
+    pub writable: bool,
+    /// How often it is polled, in microseconds.
+    pub every: u64,
+    /// Older than this counts as lost, in microseconds.
+    pub max_age: u64,
+    /// What a reader gets once the source is lost.
+    pub on_loss: OnLoss,
+}
+
+/// One request that is sent again and again.
+#[derive(Debug, Clone)]
+pub struct Transfer {
+    /// Index of the device.
+    pub device: usize,
+    /// What is read.
+    pub extent: Extent,
+    /// How often, in microseconds.
+    pub every: u64,
+    /// Its time on the line, in microseconds.
+    pub takes: u64,
+    /// The steps that its answer feeds.
+    pub steps: Range<u32>,
+}
+
+/// Values of one rule that one request brings: they change together and are of one age.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Step {
+    /// Index of the rule.
+    pub rule: u32,
+    /// Its first value.
+    pub item: u32,
+    /// How many values.
+    pub items: u32,
+    /// Where the first one begins in the answer's cells, in bytes.
+    pub offset: u32,
+}
+
+impl Plan {
+    /// Resolves every rule of the project; what cannot be resolved is found and left out.
+    #[must_use]
+    pub fn build(project: &Project, findings: &mut Vec<Finding>) -> Self {
+        let mut plan = Self {
+            devices: project.devices.iter().enumerate().map(|(at, d)| Station {
+                name: d.name.value.clone(),
+                port: d.port.map_or(usize::MAX, |port| port.value),
+                dialect: project.device_dialect(at),
+                setup: d.setup.clone(),
+                spaces: project.device_dialect(at).map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
+            }).collect(),
+            images: project.images.iter().enumerate().map(|(at, i)| Station {
+                name: i.name.value.clone(),
+                port: i.port.map_or(usize::MAX, |port| port.value),
+                dialect: project.image_dialect(at),
+                setup: i.setup.clone(),
+                spaces: project.image_dialect(at).map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
+            }).collect(),
+            lines: project.ports.iter().map(LineTime::of).collect(),
+            ..Self::default()
+        };
+        for (map, rule) in project.maps.iter().enumerate().filter(|(_, rule)| rule.enabled) {
+            match resolve::rule(project, &mut plan, map, rule) {
+                Ok(rule) => plan.rules.push(rule),
+                Err(found) => findings.extend(found),
+            }
+        }
+        resolve::drop_overlaps(project, &mut plan, findings);
+        plan.request_everything(project);
+        plan.set_ages(project);
+        plan
+    }
+
+    /// The rule that a step belongs to.
+    #[must_use]
+    pub fn rule_of(&self, step: u32) -> Option<&PlannedRule> {
+        self.rules.get(self.steps.get(step as usize)?.rule as usize)
+    }
+
+    /// The request that feeds a step; `None` for health.
+    #[must_use]
+    pub fn transfer_of(&self, step: u32) -> Option<&Transfer> {
+        let at = self.transfers.partition_point(|transfer| transfer.steps.end <= step);
+        self.transfers.get(at).filter(|transfer| transfer.steps.contains(&step))
+    }
+
+    /// Indices of a rule's steps.
+    pub fn steps_of(&self, rule: usize) -> impl Iterator<Item = u32> + '_ {
+        let all = self.steps.iter().zip(0..);
+        all.filter(move |(step, _)| step.rule as usize == rule).map(|(_, at)| at)
+    }
+
+    /// Finds the least-bus-time requests for each device, space and interval, and where their answers go.
+    fn request_everything(&mut self, project: &Project) {
+        // Polled rules by what one set of requests serves.
+        let mut polled: Vec<(usize, SpaceId, u64, u32, usize)> = vec![];
+        for (at, rule) in self.rules.iter().enumerate() {
+            if let Source::Poll { device, place, .. } = rule.source {
+                polled.push((device, place.space, rule.every, place.first, at));
+            }
+        }
+        polled.sort_unstable();
+        for group in polled.chunk_by(|a, b| (a.0, a.1, a.2) == (b.0, b.1, b.2)) {
+            self.request_group(project, group);
+        }
+        for (at, rule) in self.rules.iter().enumerate() {
+            if matches!(rule.source, Source::Health { .. }) {
+                self.steps.push(Step { rule: to_u32(at), item: 0, items: 1, offset: 0 });
+            }
+        }
+        self.cycles = (0..self.lines.len())
+            .map(|port| {
+                let on_port = |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
+                self.transfers.iter().filter(on_port).map(|transfer| transfer.takes).sum()
+            })
+            .collect();
+    }
+
+    fn request_group(&mut self, project: &Project, group: &[(usize, SpaceId, u64, u32, usize)]) -> Option<()> {
+        let &(device, id, every, ..) = group.first()?;
+        let station = self.devices.get(device)?;
+        let (dialect, space) = (station.dialect?, station.space_at(id)?);
+        let line = *self.lines.get(station.port)?;
+        let place_of = |rule: &PlannedRule| match rule.source {
+            Source::Poll { place, .. } => Some(place),
+            Source::Health { .. } => None,
+        };
+        let mut items = vec![];
+        for (.., rule) in group {
+            let place = place_of(self.rules.get(*rule)?)?;
+            items.extend((0..place.count).map(|item| (place.item(item).first, place.width)));
+        }
+        let join = project.devices.get(device)?.join;
+        let requests = requests::cover(dialect, space, id, &items, join, &station.setup, &|cost| line.weight(cost))?;
+        let each = to_u32(space.grain.cell_bytes());
+        // Steps by request; a rule's values may be spread over several.
+        let mut landing: Vec<(usize, Step)> = vec![];
+        for (.., rule) in group {
+            let place = place_of(self.rules.get(*rule)?)?;
+            let mut item = 0;
+            while item < place.count {
+                let first = place.item(item);
+                let at = requests.partition_point(|request| request.first <= first.first).checked_sub(1)?;
+                let request = (0..=at).rev().find(|at| requests.get(*at).is_some_and(|r| r.end() >= first.end()))?;
+                let end = requests.get(request)?.end();
+                let items = ((end - first.first) / place.width).min(place.count - item);
+                let offset = (first.first - requests.get(request)?.first) * each;
+                landing.push((request, Step { rule: to_u32(*rule), item, items, offset }));
+                item += items;
+            }
+        }
+        landing.sort_by_key(|(request, _)| *request);
+        let mut landing = landing.into_iter().peekable();
+        for (at, extent) in requests.iter().enumerate() {
+            let begin = to_u32(self.steps.len());
+            while let Some((_, step)) = landing.next_if(|(request, _)| *request == at) {
+                self.steps.push(step);
+            }
+            let takes = dialect.cost(Verb::Read, space, extent.count, &station.setup).map_or(0, |cost| line.exchange(cost));
+            let steps = begin..to_u32(self.steps.len());
+            self.transfers.push(Transfer { device, extent: *extent, every, takes, steps });
+        }
+        Some(())
+    }
+
+    /// The default age: three times the longer of the poll and the line's cycle with one timeout in it.
+    fn set_ages(&mut self, project: &Project) {
+        for rule in &mut self.rules {
+            let port = self.devices.get(rule.source.device()).map_or(usize::MAX, |station| station.port);
+            let timeout = self.lines.get(port).map_or(0, |line| line.timeout);
+            let cycle = self.cycles.get(port).copied().unwrap_or(0) + timeout;
+            let own = project.images.get(rule.image).and_then(|image| image.max_age);
+            rule.max_age = own.unwrap_or(3 * rule.every.max(cycle));
+        }
+    }
+
+    /// The share of a port's time that its polls take; above 1 the line cannot keep them.
+    #[must_use]
+    pub fn load(&self, port: usize) -> f64 {
+        let on_port = |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
+        self.transfers.iter().filter(on_port).map(|t| t.takes as f64 / t.every.max(1) as f64).sum()
+    }
+
+    /// The rule that feeds a cell of an image, with the index of the value there.
+    #[must_use]
+    pub fn feeding(&self, image: usize, space: SpaceId, grain: u32) -> Option<(usize, u32)> {
+        self.rules.iter().enumerate().find_map(|(at, rule)| {
+            let target = rule.target;
+            let hit = rule.image == image && target.space == space && (target.first..target.extent().end()).contains(&grain);
+            hit.then(|| (at, (grain - target.first) / target.width))
+        })
+    }
+
+    /// The owner of an endpoint as a station.
+    #[must_use]
+    pub fn station(&self, owner: Owner) -> Option<&Station> {
+        match owner {
+            Owner::Device(at) => self.devices.get(at),
+            Owner::Image(at) => self.images.get(at),
+        }
+    }
+}
+
+pub(crate) fn to_u32(number: usize) -> u32 {
+    u32::try_from(number).unwrap_or(u32::MAX)
+}

@@ -102,24 +102,25 @@ fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<&'static d
 fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> Port {
     let serial = fields.text(r, "serial");
     let listen = fields.text(r, "listen");
-    let wires = match (serial, &listen) {
-        (Some(path), None) => {
+    let wires = match (fields.has("serial"), fields.has("listen")) {
+        (true, false) => {
             let line = fields.line(r, "line");
             if !fields.has("line") {
                 let what = format!("serial port `{}` has no line settings", name.value);
                 r.find(Finding::new("M18", name.span, what).mend("add `line`, such as `line = \"38400 8E1\"`"));
             }
-            Some(Wires::Serial { path, line, wiring: fields.text(r, "wiring") })
+            serial.map(|path| Wires::Serial { path, line, wiring: fields.text(r, "wiring") })
         }
-        (None, Some(_)) => fields.parsed(r, "listen", "M29", host_port).map(|at| Wires::Listen { at }),
-        (None, None) => {
+        (false, true) => fields.parsed(r, "listen", "M29", host_port).map(|at| Wires::Listen { at }),
+        (false, false) => {
             let what = format!("port `{}` has no wires", name.value);
             r.find(Finding::new("F04", name.span, what).mend("add `serial` with a path, or `listen` with HOST:PORT"));
             None
         }
-        (Some(_), Some(listen)) => {
+        (true, true) => {
             let what = format!("port `{}` is both a serial line and a socket", name.value);
-            r.find(Finding::new("F04", listen.span, what).mend("keep one of `serial` and `listen`; make two ports of it"));
+            let place = listen.map_or(name.span, |listen| listen.span);
+            r.find(Finding::new("F04", place, what).mend("keep one of `serial` and `listen`; make two ports of it"));
             None
         }
     };

@@ -72,6 +72,15 @@ pub struct Space {
     pub bits: BitWrite,
 }
 
+impl Space {
+    /// Its noun with the article: `a coil`, `an input register`.
+    #[must_use]
+    pub fn a(&self) -> String {
+        let article = if self.noun.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+        format!("{article} {}", self.noun)
+    }
+}
+
 /// Index of a space in the list of its device or image.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SpaceId(pub u16);
@@ -291,6 +300,8 @@ pub trait Dialect: Sync + fmt::Debug {
     fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)>;
     /// The spaces that every image has, mapped or not.
     fn standing(&self) -> &'static [Space];
+    /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
+    fn silence(&self, line: crate::project::Line) -> u64;
     /// Default order of wider values; `None` where the protocol has none and one must be written.
     fn order(&self) -> Option<crate::form::Order>;
     /// One request over one extent, or why it cannot be one. The only place where limits and overheads are known.

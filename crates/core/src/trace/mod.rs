@@ -1,1 +1,283 @@
-//! stub
+//! An address followed through the converter to the other side, down to the request bytes.
+//!
+//! The stations are those that the value really passes: reader's request, image cell, rule, poll, device.
+
+use crate::check::Checked;
+use crate::form::{Conversion, Form, Type, Value};
+use crate::plan::{PlannedRule, Source, Station};
+use crate::project::{Endpoint, OnLoss, Owner, Target, show_micros};
+use crate::protocol::{Example, Extent, Space, Verb};
+use serde::Serialize;
+
+/// One value's way through the converter, as data; every rendering shows the same.
+#[derive(Debug, Clone, Serialize)]
+pub struct Trace {
+    /// The address in the image, both notations.
+    pub shown: String,
+    /// What the reader sends and gets.
+    pub read: Exchange,
+    /// Which cell, in words.
+    pub cell: String,
+    /// What a reader gets once the source is lost.
+    pub on_loss: String,
+    /// The rule as it stands in the file.
+    pub rule: RuleText,
+    /// The source, both notations or the health item.
+    pub source: String,
+    /// The request that feeds it; nothing for health.
+    pub poll: Option<Poll>,
+    /// From the source's words to the image's.
+    pub conversion: Worked,
+    /// The same way back, where the rule is read-write.
+    pub write: Option<WriteBack>,
+}
+
+/// Request and answer in hex.
+#[derive(Debug, Clone, Serialize)]
+pub struct Exchange {
+    /// In words.
+    pub words: String,
+    /// Bytes in hex, blank-separated.
+    pub request: String,
+    /// Bytes in hex, blank-separated.
+    pub answer: String,
+}
+
+impl Exchange {
+    fn of(example: &Example) -> Self {
+        Self { words: example.words.clone(), request: hex(&example.request), answer: hex(&example.answer) }
+    }
+}
+
+/// Where the rule stands.
+#[derive(Debug, Clone, Serialize)]
+pub struct RuleText {
+    /// Its name, where it has one.
+    pub name: Option<String>,
+    /// File and line.
+    pub at: String,
+    /// `from`, as written.
+    pub from: String,
+    /// `to`, as written.
+    pub to: String,
+    /// Which of its values this is, from 1, and how many there are.
+    pub value: (u32, u32),
+}
+
+/// The request that feeds the value.
+#[derive(Debug, Clone, Serialize)]
+pub struct Poll {
+    /// The device with its station.
+    pub device: String,
+    /// How often.
+    pub every: String,
+    /// Its time on the line.
+    pub takes: String,
+    /// The exchange, with the example's words in the answer and 0 elsewhere.
+    pub exchange: Exchange,
+}
+
+/// A worked example of the conversion.
+#[derive(Debug, Clone, Serialize)]
+pub struct Worked {
+    /// The form at the source.
+    pub from: String,
+    /// The form at the target.
+    pub to: String,
+    /// The words at the source, in hex.
+    pub source_words: String,
+    /// What they mean, with the engineering unit.
+    pub value: String,
+    /// The words at the target, in hex; nothing where the value does not fit.
+    pub target_words: Option<String>,
+}
+
+/// What a client's write becomes.
+#[derive(Debug, Clone, Serialize)]
+pub struct WriteBack {
+    /// The client's request.
+    pub client: Exchange,
+    /// The converter's request to the device.
+    pub device: Exchange,
+}
+
+/// Follows an endpoint: an image address to its source, a device's point or address to everywhere it is shown.
+#[must_use]
+pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
+    let Checked { plan, .. } = checked;
+    match (&endpoint.target, endpoint.owner) {
+        (Target::Cells(address, _), Owner::Image(image)) => {
+            let id = plan.images.get(image).and_then(|station| station.spaces.iter().position(|s| s.key == address.space.key));
+            let rules = plan.rules.iter().filter(|rule| rule.image == image && Some(usize::from(rule.target.space.0)) == id);
+            rules.filter_map(|rule| follow(checked, rule, item_at(rule.target.first, rule.target.width, rule.target.count, address.first)?)).collect()
+        }
+        (Target::Cells(address, _), Owner::Device(at)) => {
+            let id = plan.devices.get(at).and_then(|station| station.spaces.iter().position(|s| s.key == address.space.key));
+            let found = plan.rules.iter().filter_map(|rule| match rule.source {
+                Source::Poll { device, place, .. } if device == at && Some(usize::from(place.space.0)) == id => {
+                    follow(checked, rule, item_at(place.first, place.width, place.count, address.first)?)
+                }
+                _ => None,
+            });
+            found.collect()
+        }
+        (Target::Health(wanted), Owner::Device(at)) => {
+            let same = |rule: &&PlannedRule| rule.source == Source::Health { device: at, item: *wanted };
+            plan.rules.iter().filter(same).filter_map(|rule| follow(checked, rule, 0)).collect()
+        }
+        (Target::Health(_), Owner::Image(_)) => vec![],
+    }
+}
+
+fn item_at(first: u32, width: u32, count: u32, grain: u32) -> Option<u32> {
+    let item = grain.checked_sub(first)? / width.max(1);
+    (item < count).then_some(item)
+}
+
+fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
+    let Checked { project, plan, .. } = checked;
+    let map = project.maps.get(rule.map)?;
+    let image = plan.images.get(rule.image)?;
+    let device = plan.devices.get(rule.source.device())?;
+    let target = rule.target.item(item);
+    let target_space = image.space_at(target.space)?;
+    let mut target_cells = vec![0; target.count as usize * target_space.grain.cell_bytes()];
+    let (source, source_space) = match rule.source {
+        Source::Poll { place, .. } => (Some((place, place.item(item))), device.space_at(place.space)),
+        Source::Health { .. } => (None, None),
+    };
+    let source_bytes = match (source, source_space) {
+        (Some((place, extent)), Some(space)) if place.bit.is_none() => extent.count as usize * space.grain.cell_bytes(),
+        (Some(_), _) => 1,
+        (None, _) => rule.conversion.from.ty.bytes().map_or(1, |bytes| bytes as usize),
+    };
+    let eu = point_of(checked, rule).and_then(|point| point.eu.clone());
+    let source_cells = sample(&rule.conversion.from, source_bytes);
+    let fits = rule.conversion.convert(&source_cells, &mut target_cells).is_ok();
+    let value = Conversion::shown(&rule.conversion.from, &source_cells).unwrap_or_default();
+    let position = project.sources.position(map.from.span);
+    let read = image.dialect?.example(Verb::Read, target_space, target.first, &target_cells, &image.setup);
+    let worked = Worked {
+        from: rule.conversion.from.to_string(),
+        to: rule.conversion.to.to_string(),
+        source_words: words(&source_cells),
+        value: [Some(value), eu].into_iter().flatten().collect::<Vec<_>>().join(" "),
+        target_words: fits.then(|| words(&target_cells)),
+    };
+    Some(Trace {
+        shown: image.show(target.space, target.first, None),
+        read: Exchange::of(&read),
+        cell: cell(image, target_space, target),
+        on_loss: loss(rule),
+        rule: RuleText {
+            name: map.name.as_ref().map(|name| name.value.clone()),
+            at: format!("{}:{}", position.file, position.line),
+            from: map.from.value.clone(),
+            to: map.to.value.clone(),
+            value: (item + 1, rule.target.count),
+        },
+        source: match (rule.source, source) {
+            (Source::Health { item, .. }, _) => format!("{}.health.{}", device.name, item.word()),
+            (_, Some((place, extent))) => device.show(place.space, extent.first, place.bit),
+            (_, None) => device.name.clone(),
+        },
+        poll: source.and_then(|(place, extent)| poll(checked, rule, place.bit, extent, &source_cells)),
+        conversion: worked,
+        write: source.filter(|_| rule.writable && fits).and_then(|(_, extent)| {
+            let client = image.dialect?.example(Verb::Write, target_space, target.first, &target_cells, &image.setup);
+            let sent = device.dialect?.example(Verb::Write, source_space?, extent.first, &source_cells, &device.setup);
+            Some(WriteBack { client: Exchange::of(&client), device: Exchange::of(&sent) })
+        }),
+    })
+}
+
+fn point_of<'a>(checked: &'a Checked, rule: &PlannedRule) -> Option<&'a crate::project::Point> {
+    match rule.source {
+        Source::Poll { device, point: Some(point), .. } => checked.project.profile_of(device)?.points.get(point),
+        _ => None,
+    }
+}
+
+fn cell(image: &Station, space: &Space, extent: Extent) -> String {
+    let last = extent.end() - 1;
+    if last == extent.first {
+        format!("image {}, {} {}", image.name, space.key, extent.first)
+    } else {
+        format!("image {}, {} {} to {last}", image.name, space.key, extent.first)
+    }
+}
+
+fn loss(rule: &PlannedRule) -> String {
+    let after = show_micros(rule.max_age);
+    match (rule.source, rule.on_loss) {
+        (Source::Health { .. }, _) => "health is never refused".into(),
+        (_, OnLoss::Refuse) => format!("refused with exception 11 (0x0B) once older than {after}"),
+        (_, OnLoss::Hold) => format!("the last value goes on being shown once older than {after}"),
+        (_, OnLoss::Fill(word)) => format!("0x{word:04X} is shown once older than {after}"),
+    }
+}
+
+fn poll(checked: &Checked, rule: &PlannedRule, bit: Option<u8>, extent: Extent, cells: &[u8]) -> Option<Poll> {
+    let plan = &checked.plan;
+    let device = rule.source.device();
+    let holds = |t: &&crate::plan::Transfer| {
+        let range = t.extent;
+        t.device == device && t.every == rule.every && range.space == extent.space && range.first <= extent.first && extent.end() <= range.end()
+    };
+    let transfer = plan.transfers.iter().find(holds)?;
+    let station = plan.devices.get(device)?;
+    let space = station.space_at(extent.space)?;
+    let each = space.grain.cell_bytes();
+    let mut answer = vec![0; transfer.extent.count as usize * each];
+    let at = (extent.first - transfer.extent.first) as usize * each;
+    match bit {
+        // The example's bit where it lies in its register.
+        Some(bit) => {
+            let byte = at + each - 1 - usize::from(bit / 8);
+            *answer.get_mut(byte)? |= cells.first().copied().unwrap_or(0) << (bit % 8);
+        }
+        None => answer.get_mut(at..at + cells.len())?.copy_from_slice(cells),
+    }
+    let dialect = station.dialect?;
+    let exchange = dialect.example(Verb::Read, space, transfer.extent.first, &answer, &station.setup);
+    let (key, _) = dialect.station_key(crate::protocol::Transport::Serial);
+    Some(Poll {
+        device: match dialect.station(&station.setup) {
+            Some(number) => format!("{}, {key} {number}", station.name),
+            None => station.name.clone(),
+        },
+        every: show_micros(transfer.every),
+        takes: show_micros(transfer.takes),
+        exchange: Exchange::of(&exchange),
+    })
+}
+
+/// A value that tells its bytes apart, in the words of its form.
+fn sample(form: &Form, bytes: usize) -> Vec<u8> {
+    let mut cells = vec![0; bytes];
+    let value = match form.ty {
+        Type::Bool => Value::Bit(true),
+        Type::F32 | Type::F64 => Value::Float(17.46),
+        Type::Text(_) => Value::Text(b"Ro".to_vec()),
+        Type::Raw if bytes < 2 => Value::Whole(1),
+        Type::Raw => Value::Whole(0x1234),
+        Type::U8 | Type::I8 => Value::Whole(0x12),
+        Type::U32 | Type::I32 | Type::U64 | Type::I64 => Value::Whole(0x1234_5678),
+        Type::Bcd32 => Value::Whole(12_345_678),
+        Type::U16 | Type::I16 | Type::Bcd16 => Value::Whole(1746),
+    };
+    value.write(form.ty, &mut cells);
+    form.order().apply(&mut cells);
+    cells
+}
+
+fn words(cells: &[u8]) -> String {
+    match cells {
+        [bit] => bit.to_string(),
+        _ => cells.chunks(2).map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>()).collect::<Vec<_>>().join(" "),
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
+}

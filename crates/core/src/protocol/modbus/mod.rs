@@ -7,6 +7,7 @@ use super::{
     Transport, Verb,
 };
 use crate::form::Order;
+use crate::project::Line;
 use std::borrow::Cow;
 use std::ops::Range;
 use woodrush_wire::modbus::{Request, Response, Table, rtu, tcp};
@@ -124,6 +125,13 @@ impl Dialect for Modbus {
 
     fn standing(&self) -> &'static [Space] {
         &SPACES
+    }
+
+    fn silence(&self, line: Line) -> u64 {
+        match self.framing {
+            Framing::Rtu => rtu::silence_us(line.baud, line.bits_per_char()),
+            Framing::Tcp => 0,
+        }
     }
 
     fn order(&self) -> Option<Order> {

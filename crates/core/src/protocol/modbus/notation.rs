@@ -42,7 +42,7 @@ fn fault(
 fn bit_of(text: &str, base: &str, digits: &str, space: &Space) -> Result<u8, AddressFault> {
     let at = base.len() + 1..text.len();
     if space.grain.cell_bytes() == 1 {
-        let what = format!("a {} is one bit and has no bit {digits}", space.noun);
+        let what = format!("{} is one bit and has no bit {digits}", space.a());
         return Err(fault("M01", text, at, what, vec![base.to_string()]));
     }
     match digits.parse::<u8>() {

@@ -1,0 +1,130 @@
+//! Points of profiles: addresses, forms, ranges, and points that lie over one another.
+
+use super::Finding;
+use crate::form::{Form, Type};
+use crate::project::{Point, Profile, Project};
+use crate::protocol::{Address, Setup};
+
+/// Points are read in the dialect of the first device that has the profile.
+pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
+    for (index, profile) in project.profiles.iter().enumerate() {
+        let user = project.devices.iter().position(|device| device.profile.is_some_and(|p| p.value == index));
+        let Some(dialect) = user.and_then(|device| project.device_dialect(device)) else { continue };
+        let empty = Setup::default();
+        let setup = user.and_then(|device| project.devices.get(device)).map_or(&empty, |device| &device.setup);
+        let mut places: Vec<(Address, u32, &Point)> = vec![];
+        for point in &profile.points {
+            let address = match dialect.parse(&point.at.value, setup) {
+                Ok(address) => address,
+                Err(fault) => {
+                    let mut finding = Finding::new(fault.code, point.at.span.part(fault.at.start, fault.at.end), fault.what);
+                    if !fault.likely.is_empty() {
+                        finding = finding.mend(format!("write {}", crate::project::list_or(&fault.likely)));
+                    }
+                    findings.push(finding);
+                    continue;
+                }
+            };
+            if point.read_write && !address.space.writable {
+                let what = format!("`{}` is said to be writable, but no {} can be written", point.name.value, address.space.noun);
+                findings.push(Finding::new("M47", point.at.span, what).mend("drop `access = \"read-write\"`, or correct the address"));
+            }
+            let ty = point.form.map_or(Type::Raw, |form| form.value.ty);
+            match ty.width(address.space.grain) {
+                Ok(width) => places.push((address, width, point)),
+                Err(why) => {
+                    let span = point.form.map_or(point.at.span, |form| form.span);
+                    let finding = Finding::new("M35", span, format!("`{ty}` {why}"));
+                    findings.push(finding.mend(format!("choose a type that {} holds", address.space.a())));
+                }
+            }
+            findings.extend(range_and_form(point));
+        }
+        findings.extend(over_one_another(profile, &mut places));
+    }
+}
+
+/// The point's range in raw values must fit its type, and a scale must leave some steps in it.
+fn range_and_form(point: &Point) -> Option<Finding> {
+    let (range, form) = (point.range?, point.form?);
+    let Form { ty, scale, plus, .. } = form.value;
+    let (least, most) = ty.limits()?;
+    let (low, high) = range.value;
+    let ends = [least, most].map(|raw| raw as f64 * scale.as_f64() + plus.as_f64());
+    let (reach_low, reach_high) = (ends[0].min(ends[1]), ends[0].max(ends[1]));
+    let slack = (high - low) * 1e-6;
+    let finding = |what: String, mend: String| {
+        Some(Finding::new("M36", form.span, what).note(range.span, "the range is said here").mend(mend))
+    };
+    if low < reach_low - slack && !ty.is_signed() {
+        return finding(
+            format!("`{}` goes down to {low}, which `{}` cannot show: it ends at {}", point.name.value, form.value, tidy(reach_low)),
+            format!("write `{}`, if the manual says that the value is signed", signed(ty)),
+        );
+    }
+    if high > reach_high + slack || low < reach_low - slack {
+        let (end, reach) = if high > reach_high + slack { (high, reach_high) } else { (low, reach_low) };
+        let unsigned = ty.is_signed() && most as f64 * 2.0 * scale.as_f64().abs() >= high;
+        let mend = if unsigned {
+            "write the unsigned type, if the manual says that the value has no sign; else look at the scale".into()
+        } else {
+            format!("is the scale {}?", larger(form.value, end))
+        };
+        let what = format!("`{}` goes to {end}, which `{}` cannot show: it ends at {}", point.name.value, form.value, tidy(reach));
+        return finding(what, mend);
+    }
+    let steps = (high - low) / scale.as_f64().abs();
+    if form.value.is_scaled() && steps < 10.0 {
+        let what = format!("a scale of {scale} leaves only {} steps between {low} and {high}", steps.floor());
+        return finding(what, "look at the manual: the scale may be off by ten, a hundred or a thousand".into());
+    }
+    None
+}
+
+/// A limit without the dust of binary fractions.
+fn tidy(number: f64) -> f64 {
+    (number * 1e6).round() / 1e6
+}
+
+fn signed(ty: Type) -> Type {
+    match ty {
+        Type::U8 => Type::I8,
+        Type::U32 => Type::I32,
+        Type::U64 => Type::I64,
+        _ => Type::I16,
+    }
+}
+
+/// The least power of ten times the scale with which the value fits.
+fn larger(form: Form, end: f64) -> String {
+    let (least, most) = form.ty.limits().unwrap_or((0, 1));
+    let reach = if end < 0.0 { least } else { most } as f64;
+    let mut scale = form.scale;
+    while scale.exponent < 17 && (reach * scale.as_f64() + form.plus.as_f64()).abs() < end.abs() {
+        scale.exponent += 1;
+    }
+    scale.to_string()
+}
+
+/// Points on one address, and wide points that reach into the next one.
+fn over_one_another(profile: &Profile, places: &mut [(Address, u32, &Point)]) -> Vec<Finding> {
+    places.sort_by(|a, b| (&a.0.space.key, a.0.first).cmp(&(&b.0.space.key, b.0.first)));
+    let mut found = vec![];
+    for pair in places.windows(2) {
+        let [(before, width, first), (after, _, second)] = pair else { continue };
+        if before.space.key != after.space.key || after.first >= before.first + width {
+            continue;
+        }
+        let form = |point: &Point| point.form.map(|form| form.value);
+        if before.first != after.first {
+            let ty = form(first).map_or(Type::Raw, |form| form.ty);
+            let what = format!("`{}` is a `{ty}` of {width} registers, and `{}` begins in its middle", first.name.value, second.name.value);
+            let finding = Finding::new("M35", second.at.span, what).note(first.at.span, "the wider point");
+            found.push(finding.mend(format!("give `{}` the address after it, or correct its type", second.name.value)));
+        } else if before.bit == after.bit && form(first) != form(second) {
+            let what = format!("`{}` and `{}` of `{}` are one address in two forms", first.name.value, second.name.value, profile.name);
+            found.push(Finding::new("M10", second.at.span, what).note(first.at.span, "the other point"));
+        }
+    }
+    found
+}

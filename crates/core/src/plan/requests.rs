@@ -1,0 +1,154 @@
+//! The least-bus-time set of requests that reads given items of one space.
+
+use crate::protocol::{Cost, Dialect, Extent, Setup, Space, SpaceId, Verb};
+
+/// Items of one space that are wanted: first grain and count, each to be read in one request.
+pub(super) type Item = (u32, u32);
+
+/// Requests in ascending order that cover all items, each item whole in one of them, at the least total weight.
+/// `join` unused grains may be read between two items. `None` where an item alone is too long for any request.
+///
+/// After items that lie wholly inside another are dropped, both ends ascend, and some best set of requests covers
+/// consecutive items: a best split of the first `n` items is found from those of fewer.
+pub(super) fn cover(
+    dialect: &dyn Dialect,
+    space: &Space,
+    id: SpaceId,
+    items: &[Item],
+    join: u32,
+    setup: &Setup,
+    weigh: &dyn Fn(Cost) -> u64,
+) -> Option<Vec<Extent>> {
+    let mut wanted = items.to_vec();
+    wanted.sort_unstable_by_key(|(first, count)| (*first, u32::MAX - count));
+    let mut end = None;
+    wanted.retain(|(first, count)| {
+        let inside = end.is_some_and(|end| first + count <= end);
+        end = end.max(Some(first + count));
+        !inside
+    });
+    let aligned = |first: u32, end: u32| {
+        let step = u32::from(space.align.max(1));
+        let first = first / step * step;
+        (first, end.div_ceil(step) * step - first)
+    };
+    // best[n]: least weight of the first n items, and where its last request begins.
+    let mut best: Vec<(u64, usize)> = vec![(0, 0)];
+    for last in 1..=wanted.len() {
+        let (tail_first, tail_count) = *wanted.get(last - 1)?;
+        let mut found: Option<(u64, usize)> = None;
+        let mut next_first = tail_first;
+        for begin in (0..last).rev() {
+            let (first, count) = *wanted.get(begin)?;
+            if next_first > first + count + join {
+                break;
+            }
+            next_first = first;
+            let (_, grains) = aligned(first, tail_first + tail_count);
+            let Ok(cost) = dialect.cost(Verb::Read, space, grains, setup) else { break };
+            let total = best.get(begin)?.0.saturating_add(weigh(cost));
+            if found.is_none_or(|(least, _)| total < least) {
+                found = Some((total, begin));
+            }
+        }
+        best.push(found?);
+    }
+    let mut requests = vec![];
+    let mut last = wanted.len();
+    while last > 0 {
+        let begin = best.get(last)?.1;
+        let (first, _) = *wanted.get(begin)?;
+        let (tail_first, tail_count) = *wanted.get(last - 1)?;
+        let (first, count) = aligned(first, tail_first + tail_count);
+        requests.push(Extent { space: id, first, count });
+        last = begin;
+    }
+    requests.reverse();
+    Some(requests)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::budget::LineTime;
+    use crate::protocol::dialect;
+    use proptest::prelude::*;
+
+    const LINE: LineTime = LineTime { char_nanos: 572_917, silence: 2006, own_silence: 2006, timeout: 0 };
+
+    fn planned(items: &[Item], join: u32, max_read: u32) -> Option<Vec<(u32, u32)>> {
+        let rtu = dialect("modbus-rtu").unwrap();
+        let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![] };
+        let requests = cover(rtu, &rtu.standing()[3], SpaceId(3), items, join, &setup, &|cost| LINE.weight(cost))?;
+        Some(requests.iter().map(|extent| (extent.first, extent.count)).collect())
+    }
+
+    fn weight_of(requests: &[(u32, u32)], max_read: u32) -> Option<u64> {
+        let rtu = dialect("modbus-rtu").unwrap();
+        let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![] };
+        let cost = |count: u32| rtu.cost(Verb::Read, &rtu.standing()[3], count, &setup).ok();
+        requests.iter().map(|(_, count)| cost(*count).map(|cost| LINE.weight(cost))).sum()
+    }
+
+    /// The least weight over every way to put the items into groups, whatever their order.
+    fn brute(items: &[Item], join: u32, max_read: u32) -> Option<u64> {
+        fn assign(items: &[Item], groups: &mut Vec<Vec<Item>>, best: &mut Option<u64>, join: u32, max_read: u32) {
+            let Some((item, rest)) = items.split_first() else {
+                let hulls: Option<Vec<(u32, u32)>> = groups.iter().map(|group| hull(group, join)).collect();
+                if let Some(total) = hulls.and_then(|hulls| weight_of(&hulls, max_read)) {
+                    *best = Some(best.map_or(total, |least| least.min(total)));
+                }
+                return;
+            };
+            for at in 0..groups.len() {
+                groups[at].push(*item);
+                assign(rest, groups, best, join, max_read);
+                groups[at].pop();
+            }
+            groups.push(vec![*item]);
+            assign(rest, groups, best, join, max_read);
+            groups.pop();
+        }
+        /// First and count of a request over the group, if no gap in it is wider than `join`.
+        fn hull(group: &[Item], join: u32) -> Option<(u32, u32)> {
+            let mut sorted = group.to_vec();
+            sorted.sort_unstable();
+            let mut end = sorted[0].0;
+            for (first, count) in &sorted {
+                if *first > end + join {
+                    return None;
+                }
+                end = end.max(first + count);
+            }
+            Some((sorted[0].0, end - sorted[0].0))
+        }
+        let mut best = None;
+        assign(items, &mut vec![], &mut best, join, max_read);
+        best
+    }
+
+    #[test]
+    fn neighbours_are_joined_and_gaps_only_where_that_is_allowed() {
+        assert_eq!(planned(&[(0, 2), (2, 2)], 0, 125), Some(vec![(0, 4)]));
+        assert_eq!(planned(&[(0, 2), (4, 2)], 0, 125), Some(vec![(0, 2), (4, 2)]));
+        assert_eq!(planned(&[(0, 2), (4, 2)], 2, 125), Some(vec![(0, 6)]));
+        assert_eq!(planned(&[(0, 2), (100, 2)], 98, 125), Some(vec![(0, 2), (100, 2)]), "98 registers cost more than a request");
+        assert_eq!(planned(&[(0, 2), (2, 2), (4, 2)], 0, 3), Some(vec![(0, 2), (2, 2), (4, 2)]), "no value is split");
+        assert_eq!(planned(&[(0, 4)], 0, 3), None);
+        assert_eq!(planned(&[], 0, 3), Some(vec![]));
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(512))]
+        #[test]
+        fn no_other_set_of_requests_takes_less_time(
+            items in prop::collection::vec((0u32..24, 1u32..5), 1..7), join in 0u32..5, max_read in 4u32..13,
+        ) {
+            let requests = planned(&items, join, max_read).unwrap();
+            for (first, count) in &items {
+                prop_assert!(requests.iter().any(|(start, len)| start <= first && first + count <= start + len));
+            }
+            prop_assert_eq!(weight_of(&requests, max_read), brute(&items, join, max_read));
+        }
+    }
+}

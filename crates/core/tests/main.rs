@@ -1,0 +1,5 @@
+//! The core driven from texts: each check has a small project that raises it, and nothing but what follows from it.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods)]
+
+mod checks;
+mod planning;

@@ -1,0 +1,71 @@
+//! The plan of whole projects: requests, ages, spaces.
+
+use crate::checks::checked;
+
+const SITE: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "38400 8E1"
+protocol = "modbus-rtu"
+timeout = "200ms"
+[ports.office]
+listen = "192.0.2.10:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.do-1]
+port = "raceway"
+unit = 23
+poll = "500ms"
+max-read = 10
+join = 2
+[images.scada]
+port = "office"
+"#;
+
+fn requests(rules: &str) -> Vec<(u32, u32, u64)> {
+    let checked = checked(&format!("{SITE}{rules}"));
+    assert!(!checked.has_errors(), "{:#?}", checked.findings.iter().map(|f| &f.what).collect::<Vec<_>>());
+    checked.plan.transfers.iter().map(|t| (t.extent.first, t.extent.count, t.every)).collect()
+}
+
+#[test]
+fn rules_share_requests_within_interval_limit_and_gap() {
+    let rules = r#"
+[[map]]
+from = "do-1:400001 as f32 CDAB"
+to = "scada:400001"
+count = 3
+[[map]]
+from = "do-1:400009"
+to = "scada:400101"
+[[map]]
+from = "do-1:400013"
+to = "scada:400102"
+[[map]]
+from = "do-1:400002"
+to = "scada:400103"
+poll = "2s"
+"#;
+    // Six registers, a gap of two, one more: nine in one request; the next gap is three.
+    assert_eq!(requests(rules), [(0, 9, 500_000), (12, 1, 500_000), (1, 1, 2_000_000)]);
+}
+
+#[test]
+fn a_long_rule_is_split_between_values_and_every_value_lands_once() {
+    let rules = "[[map]]\nfrom = \"do-1:400001 as f64 HGFEDCBA\"\nto = \"scada:400001\"\ncount = 5\n";
+    assert_eq!(requests(rules).iter().map(|r| r.1).collect::<Vec<_>>(), [8, 8, 4]);
+    let checked = checked(&format!("{SITE}{rules}"));
+    let mut items: Vec<u32> = checked.plan.steps.iter().flat_map(|s| s.item..s.item + s.items).collect();
+    items.sort_unstable();
+    assert_eq!(items, [0, 1, 2, 3, 4]);
+}
+
+#[test]
+fn the_age_is_three_times_the_longer_of_poll_and_cycle_with_a_timeout() {
+    let slow = checked(&format!("{SITE}[[map]]\nfrom = \"do-1:400001\"\nto = \"scada:400001\"\n"));
+    assert_eq!(slow.plan.rules[0].max_age, 1_500_000);
+    let fast = checked(&format!("{SITE}[[map]]\nfrom = \"do-1:400001\"\nto = \"scada:400001\"\npoll = \"20ms\"\n"));
+    let cycle = fast.plan.cycles[0];
+    assert!((7_500..8_000).contains(&cycle), "{cycle}");
+    assert_eq!(fast.plan.rules[0].max_age, 3 * (cycle + 200_000));
+}
