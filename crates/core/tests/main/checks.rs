@@ -65,7 +65,11 @@ fn findings_read_as_they_should() {
     if std::env::var_os("WOODRUSH_BLESS").is_some() {
         std::fs::write(&golden, &told).unwrap();
     }
-    assert_eq!(told, std::fs::read_to_string(&golden).unwrap(), "set WOODRUSH_BLESS=1 to take the new texts, then read them");
+    let held = std::fs::read_to_string(&golden).unwrap();
+    for (at, (told, held)) in told.lines().zip(held.lines()).enumerate() {
+        assert_eq!(told, held, "line {}: WOODRUSH_BLESS=1 takes the new texts; then read them", at + 1);
+    }
+    assert_eq!(told.lines().count(), held.lines().count(), "findings came or went");
 }
 
 #[test]
