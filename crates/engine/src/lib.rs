@@ -1,1 +1,18 @@
-//! Placeholder while the floors below are laid.
+//! What waits: ports, the converter, simulated devices and clients, the proof.
+//!
+//! Decisions are state machines without clock or socket: commands are verbs, news comes by `handle`, `poll(now)` says
+//! what to do next, and calling it early or often changes nothing. The loops around them, in [`port`] and
+//! [`converter`], read clocks and bytes and decide nothing. A serial line is one OS thread; sockets are tasks.
+#![deny(unsafe_code)]
+
+pub mod bench;
+pub mod converter;
+pub mod image;
+pub mod line;
+mod moment;
+pub mod port;
+pub mod prove;
+pub mod rig;
+pub mod speak;
+
+pub use moment::Moment;

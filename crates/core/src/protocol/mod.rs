@@ -285,6 +285,8 @@ pub trait Dialect: Sync + fmt::Debug {
     /// # Errors
     /// The reason and the mend, in words.
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str>;
+    /// What a device's own number of a refusal is called, such as `Modbus exception`.
+    fn refusal_name(&self) -> &'static str;
     /// A TCP port on which this protocol is a surprise, with the reason.
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str>;
     /// Keys that it adds to devices and images.

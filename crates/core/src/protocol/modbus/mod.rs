@@ -102,6 +102,10 @@ impl Dialect for Modbus {
         }
     }
 
+    fn refusal_name(&self) -> &'static str {
+        "Modbus exception"
+    }
+
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
         (self.framing == Framing::Rtu && port == 502)
             .then_some("port 502 is where everybody expects MBAP frames: clients will see silence")

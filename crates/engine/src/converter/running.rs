@@ -1,0 +1,131 @@
+//! A converter at work: its threads and tasks, from the first open to the last close.
+
+use super::serve::{self, Aliases};
+use super::{Event, Listening, Shared};
+use crate::moment::Clock;
+use crate::port::{LineThread, spawn_line};
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+use woodrush_core::check::Checked;
+use woodrush_core::plan::Plan;
+use woodrush_core::project::Wires;
+
+/// Where ports really go, when that is not where the project says: the bench.
+#[derive(Debug, Clone, Default)]
+pub struct Bindings {
+    /// Path of a serial port's line, by port.
+    pub serial: HashMap<usize, PathBuf>,
+    /// Every listening port goes to a free loopback port, and these addresses stand for others.
+    pub bench: Option<Aliases>,
+}
+
+/// Why a converter cannot start: one port, in words, with the mend.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("port `{port}`: {what} ({mend})")]
+pub struct StartFault {
+    /// Name of the port.
+    pub port: String,
+    /// What is in the way.
+    pub what: String,
+    /// What to do.
+    pub mend: String,
+}
+
+/// A converter at work; dropping it closes everything.
+pub struct Running {
+    /// What its threads and tasks share.
+    pub shared: Arc<Shared>,
+    /// Where each listening port really is, by index.
+    pub listening: Vec<(usize, SocketAddr)>,
+    lines: Vec<LineThread>,
+    runtime: Option<tokio::runtime::Runtime>,
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.lines.clear();
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_timeout(Duration::from_millis(500));
+        }
+    }
+}
+
+/// Opens every port and begins. `plan` may differ from the project's only in tests that break it on purpose.
+///
+/// # Errors
+/// The first port that cannot be opened.
+pub fn start(
+    checked: &Checked,
+    plan: Arc<Plan>,
+    bindings: &Bindings,
+    tell: impl Fn(Event) + Send + Sync + 'static,
+) -> Result<Running, StartFault> {
+    let project = &checked.project;
+    let shared = Shared::new(checked, plan, tell);
+    let clock = Clock::start();
+    let fault = |port: usize, what: String, mend: &str| StartFault {
+        port: project.ports.get(port).map(|port| port.name.value.clone()).unwrap_or_default(),
+        what,
+        mend: mend.into(),
+    };
+    let mut builder = tokio::runtime::Builder::new_multi_thread();
+    let runtime = builder
+        .worker_threads(2)
+        .enable_all()
+        .build()
+        .map_err(|error| fault(0, format!("no threads: {error}"), "free memory or raise the limit of threads"))?;
+    let mut running = Running { shared: Arc::clone(&shared), listening: vec![], lines: vec![], runtime: None };
+    // Sockets first: a port in use is found before any line is opened and polled.
+    for (index, port) in project.ports.iter().enumerate() {
+        let (Some(Wires::Listen { at }), Some(Some(_))) = (&port.wires, shared.listens.get(index)) else { continue };
+        let address = match &bindings.bench {
+            Some(_) => SocketAddr::from(([127, 0, 0, 1], 0)),
+            None => SocketAddr::from((at.value.host, at.value.port)),
+        };
+        let listener = std::net::TcpListener::bind(address).map_err(|error| listen_fault(&fault, index, address, &error))?;
+        let real = listener.local_addr().unwrap_or(address);
+        let listening = Listening { port: index, listener, aliases: bindings.bench.clone() };
+        let _inside = runtime.enter();
+        serve::spawn(&shared, listening, clock)
+            .map_err(|error| fault(index, format!("{address} cannot be served: {error}"), "try again"))?;
+        shared.tell(Event::PortUp { port: index, what: real.to_string() });
+        running.listening.push((index, real));
+    }
+    for (index, port) in project.ports.iter().enumerate() {
+        let Some(Wires::Serial { path, line: Some(line), wiring }) = &port.wires else { continue };
+        if !shared.plan.devices.iter().any(|device| device.port == index) {
+            continue;
+        }
+        let real = bindings.serial.get(&index).cloned().unwrap_or_else(|| PathBuf::from(&path.value));
+        let two_wires = wiring.as_ref().is_some_and(|wiring| wiring.value == "rs485");
+        let thread = spawn_line(&shared, index, real, line.value, two_wires, clock)
+            .map_err(|open| fault(index, open.what, &open.mend))?;
+        running.lines.push(thread);
+    }
+    running.runtime = Some(runtime);
+    Ok(running)
+}
+
+fn listen_fault(
+    fault: &impl Fn(usize, String, &str) -> StartFault,
+    port: usize,
+    address: SocketAddr,
+    error: &std::io::Error,
+) -> StartFault {
+    match error.kind() {
+        std::io::ErrorKind::AddrInUse => {
+            fault(port, format!("{address} is in use by another program"), "stop it (`ss -ltnp` names it), or write another port in `listen`")
+        }
+        std::io::ErrorKind::PermissionDenied => {
+            let mend = "ports below 1024 need the right to bind them (`setcap cap_net_bind_service+ep`), or choose one above";
+            fault(port, format!("{address} may not be opened by this user"), mend)
+        }
+        std::io::ErrorKind::AddrNotAvailable => {
+            fault(port, format!("{address} is no address of this machine"), "write 0.0.0.0 for all addresses, or one of its own")
+        }
+        _ => fault(port, format!("{address} cannot be opened: {error}"), "check `listen`"),
+    }
+}

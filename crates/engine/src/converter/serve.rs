@@ -1,0 +1,197 @@
+//! A listening port: one task a connection, a bound on how many, and who may come at all.
+
+use super::{Answering, AnsweringAct, Event, ListenSettings, Shared};
+use crate::moment::Clock;
+use std::collections::HashMap;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{Notify, oneshot};
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// A connection silent for so long may be closed for a new one, in microseconds.
+const EVICT_AFTER: u64 = 10_000_000;
+/// How often silent connections are looked for.
+const SWEEP: Duration = Duration::from_millis(500);
+
+/// Addresses that stand for others on the bench, where everybody comes from this machine.
+pub type Aliases = Arc<HashMap<IpAddr, Ipv4Addr>>;
+
+/// A listening socket that is bound and not yet served.
+pub struct Listening {
+    /// Index of the port.
+    pub port: usize,
+    /// The bound socket.
+    pub listener: std::net::TcpListener,
+    /// On the bench, whom a loopback address stands for.
+    pub aliases: Option<Aliases>,
+}
+
+/// One listening port at work.
+pub struct Serving {
+    shared: Arc<Shared>,
+    settings: ListenSettings,
+    port: usize,
+    clock: Clock,
+    aliases: Option<Aliases>,
+    connections: Mutex<Vec<Arc<Connection>>>,
+    /// Counted up for each connection.
+    next: AtomicU64,
+}
+
+struct Connection {
+    number: u64,
+    who: SocketAddr,
+    /// When bytes last came, in microseconds.
+    last: AtomicU64,
+    close: Notify,
+}
+
+/// Serves a port until the runtime ends.
+pub(crate) fn spawn(shared: &Arc<Shared>, listening: Listening, clock: Clock) -> std::io::Result<()> {
+    let Some(Some(settings)) = shared.listens.get(listening.port).cloned() else { return Ok(()) };
+    let serving = Arc::new(Serving {
+        shared: Arc::clone(shared),
+        settings,
+        port: listening.port,
+        clock,
+        aliases: listening.aliases,
+        connections: Mutex::new(vec![]),
+        next: AtomicU64::new(0),
+    });
+    listening.listener.set_nonblocking(true)?;
+    let listener = TcpListener::from_std(listening.listener)?;
+    tokio::spawn(sweep(Arc::clone(&serving)));
+    tokio::spawn(serve(serving, listener));
+    Ok(())
+}
+
+/// Accepts connections for ever.
+async fn serve(serving: Arc<Serving>, listener: TcpListener) {
+    loop {
+        match listener.accept().await {
+            Ok((stream, who)) => Arc::clone(&serving).admit(stream, who),
+            // Out of descriptors: the next one may fit again.
+            Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+        }
+    }
+}
+
+async fn sweep(serving: Arc<Serving>) {
+    loop {
+        tokio::time::sleep(SWEEP).await;
+        let now = serving.clock.now().0;
+        for connection in serving.connections().iter() {
+            if now.saturating_sub(connection.last.load(Relaxed)) > serving.settings.idle_timeout {
+                connection.close.notify_one();
+            }
+        }
+    }
+}
+
+impl Serving {
+    fn connections(&self) -> MutexGuard<'_, Vec<Arc<Connection>>> {
+        self.connections.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn tell(&self, who: SocketAddr, why: impl Into<String>) {
+        self.shared.tell(Event::Client { port: self.port, who: who.to_string(), why: why.into() });
+    }
+
+    /// The address that `allow` is held against.
+    fn claimed(&self, who: SocketAddr) -> Option<Ipv4Addr> {
+        let own = match who.ip() {
+            IpAddr::V4(own) => own,
+            IpAddr::V6(own) => own.to_ipv4_mapped()?,
+        };
+        match &self.aliases {
+            None => Some(own),
+            // Somebody at the bench who plays nobody: let him look.
+            Some(aliases) => aliases.get(&IpAddr::V4(own)).copied(),
+        }
+    }
+
+    fn may_connect(&self, who: SocketAddr) -> bool {
+        match (&self.settings.allow, self.claimed(who)) {
+            (None, _) => true,
+            (Some(_), None) => self.aliases.is_some(),
+            (Some(allow), Some(address)) => allow.iter().any(|network| network.holds(address)),
+        }
+    }
+
+    fn admit(self: Arc<Self>, stream: TcpStream, who: SocketAddr) {
+        if !self.may_connect(who) {
+            return self.tell(who, "turned away: `allow` does not hold its address");
+        }
+        let now = self.clock.now().0;
+        let connection = {
+            let mut connections = self.connections();
+            if connections.len() >= self.settings.max_clients {
+                let idle = connections.iter().min_by_key(|connection| connection.last.load(Relaxed)).cloned();
+                match idle.filter(|idle| now.saturating_sub(idle.last.load(Relaxed)) > EVICT_AFTER) {
+                    Some(idle) => {
+                        connections.retain(|other| other.number != idle.number);
+                        idle.close.notify_one();
+                        self.tell(idle.who, "closed for a new client: it was silent longest");
+                    }
+                    None => {
+                        drop(connections);
+                        return self.tell(who, format!("turned away: {} clients are connected", self.settings.max_clients));
+                    }
+                }
+            }
+            let number = self.next.fetch_add(1, Relaxed);
+            let connection = Arc::new(Connection { number, who, last: AtomicU64::new(now), close: Notify::new() });
+            connections.push(Arc::clone(&connection));
+            connection
+        };
+        tokio::spawn(async move {
+            let why = self.converse(stream, &connection).await;
+            self.connections().retain(|other| other.number != connection.number);
+            if let Some(why) = why {
+                self.tell(who, why);
+            }
+        });
+    }
+
+    /// Talks until one side ends it; says why if it was us.
+    async fn converse(&self, mut stream: TcpStream, connection: &Connection) -> Option<String> {
+        // Small answers at once; where the platform cannot, they come a little later.
+        let _ = stream.set_nodelay(true);
+        let mut answering = Answering::new(Arc::clone(&self.shared), self.settings.clone())?;
+        let mut chunk = vec![0; 4096];
+        loop {
+            match answering.poll(self.clock.now()) {
+                AnsweringAct::Send(bytes) => tokio::select! {
+                    sent = stream.write_all(&bytes) => sent.ok()?,
+                    () = connection.close.notified() => return None,
+                },
+                AnsweringAct::Write(write) => {
+                    let (done, ended) = oneshot::channel();
+                    // The receiver is gone only with its connection; then nobody waits for the outcome.
+                    let reply = move |result| {
+                        let _ = done.send(result);
+                    };
+                    answering.submit(write, Box::new(reply));
+                    let gone = Refusal::new(Kind::NoPath, Blame::Us);
+                    answering.wrote(ended.await.unwrap_or(Err(gone)));
+                }
+                AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
+                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => tokio::select! {
+                    read = stream.read(&mut chunk) => match read {
+                        Ok(0) | Err(_) => return None,
+                        Ok(count) => {
+                            let now = self.clock.now();
+                            connection.last.store(now.0, Relaxed);
+                            answering.handle(now, chunk.get(..count).unwrap_or_default());
+                        }
+                    },
+                    () = connection.close.notified() => return None,
+                },
+            }
+        }
+    }
+}

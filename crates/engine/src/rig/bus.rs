@@ -1,0 +1,304 @@
+//! A simulated serial line: bytes take their time, devices hear and answer, faults happen. A state machine.
+//!
+//! ```text
+//! opener ──bytes──► the wire, at the line's speed ──► every device ──► answers, one silence later ──► opener
+//! ```
+
+use super::device::SimDevice;
+use super::signal::Dice;
+use crate::Moment;
+use crate::speak::{News, Serve, Server, Want, speaker};
+use std::collections::VecDeque;
+use woodrush_core::budget::LineTime;
+use woodrush_core::project::{Line, Parity};
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// Answers are handed over in pieces of this time, as drivers of adapters do.
+const PIECE: u64 = 2_000;
+/// Most bytes that wait on the wire: what a pty holds.
+const WAITING_MAX: usize = 20_000;
+
+/// What changes on a line, now or at its time.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Change {
+    /// Bytes stop both ways, or go again.
+    Cut(bool),
+    /// This share of the bytes is damaged.
+    Noise(f64),
+    /// A device of this line falls silent, or speaks again.
+    Mute(usize, bool),
+    /// A device answers so much later, in microseconds.
+    Slow(usize, u64),
+    /// A device answers every request with this code.
+    Refuse(usize, Option<u8>),
+}
+
+/// What the driver of a simulated line must do next.
+#[derive(Debug, PartialEq, Eq)]
+#[must_use = "an action that is not carried out stalls the line"]
+pub enum BusAct {
+    /// Give these bytes to the opener, then poll again.
+    Deliver(Vec<u8>),
+    /// Nothing to do before this moment or bytes.
+    WaitUntil(Moment),
+    /// Nothing to do before bytes come.
+    Rest,
+}
+
+/// One simulated line with its devices.
+pub struct Bus {
+    /// The devices, by their place on this line.
+    pub devices: Vec<SimDevice>,
+    /// What the opener is set to; `None` is what the line should be.
+    pub opener: Option<Line>,
+    /// How long each exchange of ours waited from the last byte of an answer to the next request, silence included,
+    /// in microseconds; kept while it is wanted.
+    pub gaps: Option<Vec<u64>>,
+    servers: Vec<Box<dyn Server>>,
+    line: Option<Line>,
+    time: LineTime,
+    paced: bool,
+    dice: Dice,
+    cut: bool,
+    noise: f64,
+    schedule: Vec<(Moment, Change)>,
+    /// When the wire is free again.
+    free: Moment,
+    to_devices: VecDeque<(Moment, Vec<u8>)>,
+    to_opener: VecDeque<(Moment, Vec<u8>)>,
+    answered: Option<Moment>,
+}
+
+impl Bus {
+    /// A line with its devices; unpaced, bytes take no time. `None` where the protocol cannot be spoken.
+    #[must_use]
+    pub fn new(devices: Vec<SimDevice>, protocol: &str, line: Option<Line>, time: LineTime, paced: bool, seed: u64) -> Option<Self> {
+        let speaker = speaker(protocol)?;
+        let station = |device: &SimDevice| {
+            let own = device.station.dialect.and_then(|dialect| dialect.station(&device.station.setup));
+            own.and_then(|number| u16::try_from(number).ok())
+        };
+        let servers = devices.iter().map(|device| (speaker.server)(Some(station(device).into_iter().collect()))).collect();
+        Some(Self {
+            devices,
+            opener: None,
+            gaps: None,
+            servers,
+            line,
+            time,
+            paced,
+            dice: Dice::new(seed),
+            cut: false,
+            noise: 0.0,
+            schedule: vec![],
+            free: Moment(0),
+            to_devices: VecDeque::new(),
+            to_opener: VecDeque::new(),
+            answered: None,
+        })
+    }
+
+    /// Lets a change happen at its time.
+    pub fn schedule(&mut self, at: Moment, change: Change) {
+        self.schedule.push((at, change));
+    }
+
+    /// Lets a change happen now.
+    pub fn change(&mut self, change: Change) {
+        match change {
+            Change::Cut(cut) => {
+                self.cut = cut;
+                self.to_devices.clear();
+                self.to_opener.clear();
+            }
+            Change::Noise(share) => self.noise = share,
+            Change::Mute(at, mute) => self.ail(at, |ailment| ailment.mute = mute),
+            Change::Slow(at, by) => self.ail(at, |ailment| ailment.slow = by),
+            Change::Refuse(at, code) => self.ail(at, |ailment| ailment.refuse = code),
+        }
+    }
+
+    fn ail(&mut self, at: usize, change: impl FnOnce(&mut super::Ailment)) {
+        if let Some(device) = self.devices.get_mut(at) {
+            change(&mut device.ailment);
+        }
+    }
+
+    /// Whether bytes are stopped, and the share of them that is damaged.
+    #[must_use]
+    pub fn faults(&self) -> (bool, f64) {
+        (self.cut, self.noise)
+    }
+
+    fn takes(&self, bytes: usize) -> u64 {
+        if self.paced { self.time.bytes(u32::try_from(bytes).unwrap_or(u32::MAX)) } else { 0 }
+    }
+
+    /// Takes bytes of the opener.
+    pub fn handle(&mut self, now: Moment, bytes: &[u8]) {
+        if let (Some(gaps), Some(answered)) = (&mut self.gaps, self.answered.take()) {
+            gaps.push(now.since(answered));
+        }
+        let waiting: usize = self.to_devices.iter().map(|(_, bytes)| bytes.len()).sum();
+        if self.cut || waiting + bytes.len() > WAITING_MAX {
+            return;
+        }
+        let end = now.max(self.free) + self.takes(bytes.len());
+        self.free = end;
+        let noisy = self.with_noise(bytes.to_vec());
+        self.to_devices.push_back((end, noisy));
+    }
+
+    /// What to do now.
+    pub fn poll(&mut self, now: Moment) -> BusAct {
+        self.due_changes(now);
+        while let Some((at, bytes)) = self.to_devices.pop_front_if(|(at, _)| *at <= now) {
+            for device in 0..self.devices.len() {
+                let heard = self.heard(device, &bytes);
+                if let Some(server) = self.servers.get_mut(device) {
+                    server.handle(at, News::Bytes(&heard));
+                }
+            }
+        }
+        let next_server = self.answer(now);
+        if let Some((at, bytes)) = self.to_opener.pop_front_if(|(at, _)| *at <= now) {
+            if self.to_opener.is_empty() {
+                // Measured from the true delivery, so that our own lateness is not held against the asker.
+                self.answered = Some(now.max(at));
+            }
+            return BusAct::Deliver(bytes);
+        }
+        let queued = self.to_devices.front().map(|(at, _)| *at);
+        let waiting = [queued, self.to_opener.front().map(|(at, _)| *at), next_server, self.schedule.iter().map(|(at, _)| *at).min()];
+        waiting.into_iter().flatten().min().map_or(BusAct::Rest, BusAct::WaitUntil)
+    }
+
+    fn due_changes(&mut self, now: Moment) {
+        let (mut due, later): (Vec<_>, Vec<_>) = std::mem::take(&mut self.schedule).into_iter().partition(|(at, _)| *at <= now);
+        self.schedule = later;
+        due.sort_by_key(|(at, _)| *at);
+        for (_, change) in due {
+            self.change(change);
+        }
+    }
+
+    /// Lets every device answer what it heard; says when one of them wants to be asked again.
+    fn answer(&mut self, now: Moment) -> Option<Moment> {
+        let mut next: Option<Moment> = None;
+        let mut answers: Vec<Said> = vec![];
+        for (server, device) in self.servers.iter_mut().zip(&mut self.devices) {
+            loop {
+                match server.poll(now) {
+                    Serve::Want { want, .. } => serve(server.as_mut(), device, now, want),
+                    Serve::Send(_) if device.ailment.mute => {}
+                    Serve::Send(bytes) => answers.push(Said { slow: device.ailment.slow, line: device.line, bytes }),
+                    Serve::WaitUntil(moment) => {
+                        next = Some(next.map_or(moment, |next| next.min(moment)));
+                        break;
+                    }
+                    Serve::HangUp(_) | Serve::Rest => break,
+                }
+            }
+        }
+        if !answers.is_empty() && !self.cut {
+            self.send(now, answers);
+        }
+        next
+    }
+
+    fn send(&mut self, now: Moment, mut answers: Vec<Said>) {
+        answers.sort_by_key(|answer| answer.slow);
+        let mut answers = answers.into_iter();
+        let Some(Said { slow, line, mut bytes }) = answers.next() else { return };
+        for other in answers {
+            collide(&mut bytes, &other.bytes);
+        }
+        let bytes = garbled(bytes, line.or(self.line), self.opener.or(self.line), &mut self.dice);
+        let bytes = self.with_noise(bytes);
+        let silence = if self.paced { self.time.silence } else { 0 };
+        let begin = now.max(self.free) + silence + slow;
+        let piece = if self.time.char_nanos == 0 { bytes.len() } else { ((PIECE * 1000 / self.time.char_nanos) as usize).max(1) };
+        let mut sent = 0;
+        for part in bytes.chunks(piece.max(1)) {
+            sent += part.len();
+            self.to_opener.push_back((begin + self.takes(sent), part.to_vec()));
+        }
+        self.free = begin + self.takes(bytes.len());
+    }
+
+    /// What a device hears of the opener's bytes.
+    fn heard(&mut self, device: usize, bytes: &[u8]) -> Vec<u8> {
+        let own = self.devices.get(device).and_then(|device| device.line);
+        garbled(bytes.to_vec(), self.opener.or(self.line), own.or(self.line), &mut self.dice)
+    }
+
+    fn with_noise(&mut self, mut bytes: Vec<u8>) -> Vec<u8> {
+        if self.noise > 0.0 {
+            for byte in &mut bytes {
+                if self.dice.share() < self.noise {
+                    *byte ^= 1 << (self.dice.roll() % 8);
+                }
+            }
+        }
+        bytes
+    }
+}
+
+/// What one device says.
+struct Said {
+    slow: u64,
+    line: Option<Line>,
+    bytes: Vec<u8>,
+}
+
+/// Does what a server wants of its device.
+fn serve(server: &mut dyn Server, device: &mut SimDevice, now: Moment, want: Want) {
+    if let Some(code) = device.ailment.refuse {
+        let native = device.station.dialect.map(|dialect| (dialect.refusal_name(), u32::from(code)));
+        return server.give(Err(Refusal { kind: Kind::Fault, blame: Blame::Device, native }));
+    }
+    match want {
+        Want::Read(extent) => match device.read(now, extent) {
+            Ok(cells) => server.give(Ok(&cells)),
+            Err(refusal) => server.give(Err(refusal)),
+        },
+        Want::Write { extent, cells } => server.give(device.write(extent, &cells).map(|()| &[][..])),
+    }
+}
+
+/// Two devices that answer at once: a zero of one pulls the other down, and they are never quite in step.
+fn collide(bytes: &mut Vec<u8>, other: &[u8]) {
+    bytes.resize(bytes.len().max(other.len() + 1), 0xFF);
+    for (byte, other) in bytes.iter_mut().skip(1).zip(other) {
+        *byte &= other;
+    }
+}
+
+/// What a receiver with other settings than the sender's makes of bytes.
+fn garbled(bytes: Vec<u8>, sender: Option<Line>, receiver: Option<Line>, dice: &mut Dice) -> Vec<u8> {
+    let (Some(sender), Some(receiver)) = (sender, receiver) else { return bytes };
+    let character = |line: Line| (line.data, line.parity);
+    if sender.baud == receiver.baud && character(sender) == character(receiver) {
+        // A stop bit more or less is heard as a longer or shorter pause.
+        return bytes;
+    }
+    if sender.baud != receiver.baud {
+        // The receiver samples at the wrong places: as many characters as its own clock makes of the time.
+        let count = (bytes.len() as u64 * u64::from(receiver.baud)).div_ceil(u64::from(sender.baud.max(1))).min(512);
+        return (0..count).map(|_| (dice.roll() & 0xFF) as u8).collect();
+    }
+    let ones = |byte: u8| byte.count_ones() % 2 == 1;
+    let heard = bytes.into_iter().filter_map(|byte| match (sender.parity, receiver.parity) {
+        // The parity that comes is never the one that is awaited.
+        (Parity::Even, Parity::Odd) | (Parity::Odd, Parity::Even) => None,
+        // The stop bit is taken for the parity bit: right by chance only.
+        (Parity::None, Parity::Even) => ones(byte).then_some(byte),
+        (Parity::None, Parity::Odd) => (!ones(byte)).then_some(byte),
+        // The parity bit is taken for the stop bit: where it is 0, the frame is broken.
+        (Parity::Even, Parity::None) => ones(byte).then_some(byte),
+        (Parity::Odd, Parity::None) => (!ones(byte)).then_some(byte),
+        // Seven data bits against eight.
+        _ => Some(byte & 0x7F),
+    });
+    heard.collect()
+}

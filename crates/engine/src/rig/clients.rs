@@ -1,0 +1,194 @@
+//! Simulated clients: each reads as its entry of the project says, over a real socket.
+
+use super::{Dialer, stand_in};
+use serde::Serialize;
+use std::net::SocketAddr;
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use std::time::Duration;
+use woodrush_core::Refusal;
+use woodrush_core::check::Checked;
+use woodrush_core::form::{Conversion, Form, Type};
+use woodrush_core::plan::Station;
+use woodrush_core::project::Asked;
+use woodrush_core::protocol::{Extent, SpaceId};
+
+/// What one entry of a client's list has seen.
+#[derive(Debug, Clone, Serialize)]
+pub struct ClientState {
+    /// The client.
+    pub client: String,
+    /// The entry, as written.
+    pub read: String,
+    /// Good answers.
+    pub answers: u64,
+    /// Refusals and failures.
+    pub refused: u64,
+    /// The last answer: values, or the refusal in words.
+    pub last: String,
+}
+
+/// The clients of a project, each with a thread.
+#[derive(Default)]
+pub(super) struct SimClients {
+    threads: Vec<JoinHandle<()>>,
+    stop: Arc<(Mutex<bool>, Condvar)>,
+    states: Arc<Mutex<Vec<ClientState>>>,
+}
+
+impl Drop for SimClients {
+    fn drop(&mut self) {
+        *self.stop.0.lock().unwrap_or_else(PoisonError::into_inner) = true;
+        self.stop.1.notify_all();
+        for thread in self.threads.drain(..) {
+            // A panic there has been printed already.
+            let _ = thread.join();
+        }
+    }
+}
+
+struct Entry {
+    extent: Extent,
+    form: Option<Form>,
+    every: u64,
+    /// Where its state is kept.
+    state: usize,
+    /// The most grains of one request.
+    most: u32,
+}
+
+impl SimClients {
+    pub(super) fn spawn(checked: &Checked, listening: &[(usize, SocketAddr)]) -> Self {
+        let mut clients = Self::default();
+        for (index, client) in checked.project.clients.iter().enumerate() {
+            let Some(image) = client.image.and_then(|image| checked.plan.images.get(image.value)) else { continue };
+            let Some((_, to)) = listening.iter().find(|(port, _)| *port == image.port) else { continue };
+            let own = client.protocol.map(|protocol| protocol.value);
+            let Some(dialect) = own.or(image.dialect) else { continue };
+            let mut entries = vec![];
+            for asked in &client.reads {
+                let Some(mut entry) = entry(image, asked, client.max_read) else { continue };
+                let mut states = clients.states.lock().unwrap_or_else(PoisonError::into_inner);
+                entry.state = states.len();
+                let read = checked.project.sources.text(asked.span).to_string();
+                states.push(ClientState { client: client.name.value.clone(), read, answers: 0, refused: 0, last: "not yet".into() });
+                entries.push(entry);
+            }
+            let timeout = client.timeout.map_or(1_000_000, |timeout| timeout.value);
+            let (to, station, protocol) = (*to, image.clone(), dialect.name());
+            let (stop, states) = (Arc::clone(&clients.stop), Arc::clone(&clients.states));
+            let from = client.address.is_some().then(|| stand_in(index));
+            clients.threads.push(std::thread::spawn(move || {
+                let dial = || Dialer::connect(to, from, protocol, &station, timeout);
+                live(&dial, &station, &entries, &stop, &states);
+            }));
+        }
+        clients
+    }
+
+    pub(super) fn states(&self) -> Vec<ClientState> {
+        self.states.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
+fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Entry> {
+    let address = image.dialect?.parse(&asked.address.value, &image.setup).ok()?;
+    let at = image.spaces.iter().position(|space| space.key == address.space.key)?;
+    let ty = asked.form.map_or(Type::Raw, |form| form.value.ty);
+    let width = ty.width(address.space.grain).ok()?;
+    let space = SpaceId(u16::try_from(at).ok()?);
+    let extent = Extent { space, first: address.first, count: width * asked.count };
+    let mut most = max_read.unwrap_or(u32::MAX).min(extent.count);
+    let cost = |count| image.dialect?.cost(woodrush_core::protocol::Verb::Read, &address.space, count, &image.setup).ok();
+    while most > 1 && cost(most).is_none() {
+        most -= 1;
+    }
+    Some(Entry { extent, form: asked.form.map(|form| form.value), every: asked.every.unwrap_or(1_000_000), state: 0, most })
+}
+
+/// Reads what is due, again and again, until told to stop.
+fn live(
+    dial: &dyn Fn() -> std::io::Result<Dialer>,
+    image: &Station,
+    entries: &[Entry],
+    stop: &(Mutex<bool>, Condvar),
+    states: &Mutex<Vec<ClientState>>,
+) {
+    let clock = crate::moment::Clock::start();
+    let mut due: Vec<u64> = vec![0; entries.len()];
+    let mut dialer: Option<Dialer> = None;
+    loop {
+        let now = clock.now().0;
+        let next = due.iter().zip(entries).min_by_key(|(due, _)| **due);
+        let wait = next.map_or(1_000_000, |(due, _)| due.saturating_sub(now));
+        let guard = stop.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let patience = Duration::from_micros(wait);
+        let (stopped, _) = stop.1.wait_timeout_while(guard, patience, |stopped| !*stopped).unwrap_or_else(PoisonError::into_inner);
+        if *stopped {
+            return;
+        }
+        drop(stopped);
+        for (due, entry) in due.iter_mut().zip(entries) {
+            let now = clock.now().0;
+            if *due > now {
+                continue;
+            }
+            *due = now - (now - *due) % entry.every + entry.every;
+            let result = match &mut dialer {
+                Some(open) => read_whole(open, entry),
+                None => match dial() {
+                    Ok(open) => read_whole(dialer.insert(open), entry),
+                    Err(error) => Err(format!("no connection: {error}")),
+                },
+            };
+            if matches!(&result, Err(why) if why.starts_with("no ")) {
+                dialer = None;
+            }
+            let mut states = states.lock().unwrap_or_else(PoisonError::into_inner);
+            let Some(state) = states.get_mut(entry.state) else { continue };
+            match result {
+                Ok(cells) => {
+                    state.answers += 1;
+                    state.last = shown(image, entry, &cells);
+                }
+                Err(why) => {
+                    state.refused += 1;
+                    state.last = why;
+                }
+            }
+        }
+    }
+}
+
+/// Reads an entry in as many requests as the client's limit makes of it.
+fn read_whole(dialer: &mut Dialer, entry: &Entry) -> Result<Vec<u8>, String> {
+    let mut cells = vec![];
+    let mut first = entry.extent.first;
+    while first < entry.extent.end() {
+        let count = entry.most.min(entry.extent.end() - first);
+        let part = Extent { space: entry.extent.space, first, count };
+        cells.extend(dialer.read(part).map_err(|refusal| told(&refusal))?);
+        first += count;
+    }
+    Ok(cells)
+}
+
+/// A refusal as a client would log it.
+pub(crate) fn told(refusal: &Refusal) -> String {
+    match refusal.native {
+        Some((name, code)) => format!("refused: {name} {code} (0x{code:02X}), {}", refusal.kind.words()),
+        None => format!("no good answer: {}", refusal.kind.words()),
+    }
+}
+
+fn shown(image: &Station, entry: &Entry, cells: &[u8]) -> String {
+    let each = image.space_at(entry.extent.space).map_or(2, |space| space.grain.cell_bytes());
+    let bytes = entry.form.and_then(|form| form.ty.bytes()).map_or(each, |bytes| (bytes as usize).max(each));
+    let form = entry.form.unwrap_or(Form::plain(Type::Raw));
+    let values = cells.chunks(bytes).take(8).filter_map(|value| Conversion::shown(&form, value));
+    let mut text = values.collect::<Vec<_>>().join(" ");
+    if cells.len() / bytes > 8 {
+        text += " …";
+    }
+    text
+}

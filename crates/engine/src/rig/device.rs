@@ -1,0 +1,336 @@
+//! A simulated device: a memory of the addresses that its profile, its rules and its sizes name, moved by signals.
+
+use super::signal::{Dice, Generator, samples};
+use crate::Moment;
+use std::collections::BTreeMap;
+use woodrush_core::check::Checked;
+use woodrush_core::form::{Conversion, Form, Overflow, Type, Value};
+use woodrush_core::plan::{Source, Station};
+use woodrush_core::project::{Line, Shape, Signal, parse_asked};
+use woodrush_core::protocol::{Address, Extent, SpaceId};
+use woodrush_core::{At, Blame, Kind, Refusal};
+
+/// What goes wrong with one device.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Ailment {
+    /// It does not answer.
+    pub mute: bool,
+    /// It answers so much later, in microseconds.
+    pub slow: u64,
+    /// It answers every request with this code.
+    pub refuse: Option<u8>,
+}
+
+/// Values in a row that one signal moves.
+struct Driven {
+    space: SpaceId,
+    first: u32,
+    width: u32,
+    count: u32,
+    bit: Option<u8>,
+    form: Form,
+    generator: Generator,
+}
+
+impl Driven {
+    fn overlaps(&self, extent: Extent) -> bool {
+        self.space == extent.space && self.first < extent.end() && extent.first < self.first + self.width * self.count
+    }
+}
+
+/// One simulated device.
+pub struct SimDevice {
+    /// Its name.
+    pub name: String,
+    /// Its protocol's keys and spaces.
+    pub station: Station,
+    /// What it is set to; `None` is whatever the line is.
+    pub line: Option<Line>,
+    /// What goes wrong with it.
+    pub ailment: Ailment,
+    /// By space: the grains that exist, with their cells as one number.
+    memory: Vec<BTreeMap<u32, u64>>,
+    driven: Vec<Driven>,
+    /// Signals stand still: values are only what is put there.
+    pub still: bool,
+}
+
+/// A place in a device that a person names, with its form.
+#[derive(Debug, Clone)]
+pub struct Spot {
+    /// Where.
+    pub extent: Extent,
+    /// One bit of it.
+    pub bit: Option<u8>,
+    /// In which form.
+    pub form: Form,
+}
+
+impl SimDevice {
+    /// The device of that index as the project describes it. `read_file` brings the text of a replay.
+    ///
+    /// # Errors
+    /// A signal of the project does not fit the device, in words.
+    pub fn new(
+        checked: &Checked,
+        index: usize,
+        read_file: &dyn Fn(&str) -> Result<String, String>,
+    ) -> Result<Self, String> {
+        let (project, plan) = (&checked.project, &checked.plan);
+        let station = plan.devices.get(index).cloned().ok_or("no such device")?;
+        let mut device = Self {
+            name: station.name.clone(),
+            memory: station.spaces.iter().map(|_| BTreeMap::new()).collect(),
+            station,
+            line: project.line_of(index).map(|line| line.value),
+            ailment: Ailment::default(),
+            driven: vec![],
+            still: false,
+        };
+        let sizes = project.devices.get(index).map_or(&[][..], |device| device.tables.as_slice());
+        for (name, size) in sizes {
+            if let Some(at) = device.station.spaces.iter().position(|space| space.key == name.value) {
+                device.exist(Extent { space: id(at), first: 0, count: *size });
+            }
+        }
+        let mut dice = Dice::new(project.rig.seed ^ (index as u64) << 32);
+        let own = project.rig.signals.iter().filter(|(device, ..)| *device == index);
+        for (_, target, signal) in own {
+            let loaded = match signal {
+                Signal::Replay(path) => samples(&read_file(path)?).map_err(|why| format!("{path}: {why}"))?,
+                _ => vec![],
+            };
+            let (spot, count) = device.spot_of_signal(checked, index, target)?;
+            device.drive(spot, count, Generator::new(signal.clone(), dice.roll(), loaded));
+        }
+        for (number, point) in project.profile_of(index).map_or(&[][..], |profile| &profile.points).iter().enumerate() {
+            let Some(address) = device.parse(&point.at.value) else { continue };
+            let form = point.form.map_or(Form::plain(Type::Raw), |form| form.value);
+            let Some(spot) = device.spot(&address, form) else { continue };
+            let range = point.range.map(|range| range.value);
+            device.drive_by_default(spot, 1, range, point.read_write, number, &mut dice);
+        }
+        for (number, rule) in plan.rules.iter().enumerate() {
+            let Source::Poll { device: of, place, .. } = rule.source else { continue };
+            if of == index {
+                let spot = Spot { extent: place.item(0), bit: place.bit, form: rule.conversion.from };
+                device.drive_by_default(spot, place.count, None, rule.writable, number, &mut dice);
+            }
+        }
+        for transfer in plan.transfers.iter().filter(|transfer| transfer.device == index) {
+            device.exist(transfer.extent);
+        }
+        device.advance(Moment(0), None);
+        Ok(device)
+    }
+
+    fn parse(&self, text: &str) -> Option<Address> {
+        self.station.dialect?.parse(text, &self.station.setup).ok()
+    }
+
+    fn spot(&self, address: &Address, form: Form) -> Option<Spot> {
+        let at = self.station.spaces.iter().position(|space| space.key == address.space.key)?;
+        let count = if address.bit.is_some() { 1 } else { form.ty.width(address.space.grain).ok()? };
+        Some(Spot { extent: Extent { space: id(at), first: address.first, count }, bit: address.bit, form })
+    }
+
+    /// A point's name, or an address with a form.
+    ///
+    /// # Errors
+    /// No such point, or no address, in words.
+    pub fn find(&self, checked: &Checked, index: usize, text: &str) -> Result<Spot, String> {
+        let entry = At { value: text.to_string(), span: woodrush_core::Span::default() };
+        self.spot_of_signal(checked, index, &entry).map(|(spot, _)| spot)
+    }
+
+    fn spot_of_signal(&self, checked: &Checked, index: usize, target: &At<String>) -> Result<(Spot, u32), String> {
+        let point = checked.project.profile_of(index).and_then(|profile| profile.points.iter().find(|p| p.name.value == target.value));
+        if let Some(point) = point {
+            let form = point.form.map_or(Form::plain(Type::Raw), |form| form.value);
+            let address = self.parse(&point.at.value).ok_or_else(|| format!("`{}` has no sound address", target.value))?;
+            let spot = self.spot(&address, form).ok_or_else(|| format!("`{}` does not fit its address", target.value))?;
+            return Ok((spot, 1));
+        }
+        let asked = parse_asked(target).map_err(|finding| finding.what)?;
+        let dialect = self.station.dialect.ok_or("the device has no protocol")?;
+        let address = dialect.parse(&asked.address.value, &self.station.setup).map_err(|fault| {
+            format!("`{}` has no point `{}`, and {}", self.name, asked.address.value, fault.what)
+        })?;
+        let bit = address.bit.is_some() || address.space.grain.cell_bytes() == 1;
+        let default = Form::plain(if bit { Type::Bool } else { Type::Raw });
+        let form = asked.form.map_or(default, |form| form.value);
+        let spot = self.spot(&address, form).ok_or_else(|| format!("`{form}` does not fit {}", address.space.a()))?;
+        Ok((spot, asked.count))
+    }
+
+    fn exist(&mut self, extent: Extent) {
+        if let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) {
+            for grain in extent.first..extent.end() {
+                memory.entry(grain).or_insert(0);
+            }
+        }
+    }
+
+    fn drive(&mut self, spot: Spot, count: u32, generator: Generator) {
+        self.exist(Extent { count: spot.extent.count * count, ..spot.extent });
+        let Extent { space, first, count: width } = spot.extent;
+        self.driven.push(Driven { space, first, width, count, bit: spot.bit, form: spot.form, generator });
+    }
+
+    /// What nobody described: moving with the range of the point, each value different from its neighbours. What
+    /// can be written stays where it is put.
+    fn drive_by_default(&mut self, spot: Spot, count: u32, range: Option<(f64, f64)>, writable: bool, number: usize, dice: &mut Dice) {
+        let whole = Extent { count: spot.extent.count * count, ..spot.extent };
+        if self.driven.iter().any(|driven| driven.overlaps(whole) && (driven.bit.is_none() || driven.bit == spot.bit)) {
+            return;
+        }
+        let (low, high) = range.unwrap_or(match spot.form.ty {
+            Type::Bool => (0.0, 1.0),
+            Type::F32 | Type::F64 => (0.0, 100.0),
+            _ => (100.0 + number as f64 * 7.0, 900.0 + number as f64 * 7.0),
+        });
+        let period = 20_000_000 + number as u64 * 1_700_000;
+        let shape = if spot.form.ty == Type::Bool { Shape::Square } else { Shape::Sine };
+        let signal = if writable { Signal::Steady(f64::midpoint(low, high)) } else { Signal::Wave { shape, low, high, period } };
+        self.drive(spot, count, Generator::new(signal, dice.roll(), vec![]));
+    }
+
+    /// Moves the signals on; all, or those that a request touches.
+    fn advance(&mut self, now: Moment, only: Option<Extent>) {
+        if self.still {
+            return;
+        }
+        let mut driven = std::mem::take(&mut self.driven);
+        for entry in driven.iter_mut().filter(|entry| only.is_none_or(|extent| entry.overlaps(extent))) {
+            for item in 0..entry.count {
+                let shift = f64::from(item) / f64::from(entry.count.max(1));
+                let value = entry.generator.value(now, shift);
+                let extent = Extent { space: entry.space, first: entry.first + item * entry.width, count: entry.width };
+                let spot = Spot { extent, bit: entry.bit, form: entry.form };
+                if let Some(cells) = self.encode(&spot, value) {
+                    self.store(&spot, &cells);
+                }
+            }
+        }
+        self.driven = driven;
+    }
+
+    /// An engineering value in the cells of a spot; the nearest one that fits.
+    fn encode(&self, spot: &Spot, value: f64) -> Option<Vec<u8>> {
+        let each = self.station.space_at(spot.extent.space)?.grain.cell_bytes();
+        let bytes = if spot.bit.is_some() { 1 } else { spot.extent.count as usize * each };
+        let mut cells = vec![0; bytes];
+        match spot.form.ty {
+            Type::Text(length) => {
+                let text = format!("S{value:.0}").into_bytes().into_iter().take(usize::from(length)).collect();
+                Value::Text(text).write(spot.form.ty, &mut cells);
+            }
+            Type::Raw => {
+                let word = value.round().clamp(0.0, if each == 1 { 1.0 } else { 65_535.0 });
+                Value::Whole(word as i128).write(spot.form.ty, &mut cells);
+            }
+            _ => {
+                let plain = Form::plain(Type::F64);
+                let from = Conversion { from: plain, to: spot.form, overflow: Overflow::Clamp };
+                from.convert(&value.to_be_bytes(), &mut cells).ok()?;
+            }
+        }
+        Some(cells)
+    }
+
+    fn store(&mut self, spot: &Spot, cells: &[u8]) {
+        match spot.bit {
+            None => self.poke(spot.extent, cells),
+            Some(bit) => {
+                let Some(memory) = self.memory.get_mut(usize::from(spot.extent.space.0)) else { return };
+                let word = memory.entry(spot.extent.first).or_insert(0);
+                let on = cells.first().is_some_and(|cell| *cell != 0);
+                *word = *word & !(1 << bit) | u64::from(on) << bit;
+            }
+        }
+    }
+
+    /// Puts cells where they belong, whatever moves there.
+    pub fn poke(&mut self, extent: Extent, cells: &[u8]) {
+        let Some(each) = self.station.space_at(extent.space).map(|space| space.grain.cell_bytes()) else { return };
+        let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) else { return };
+        for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {
+            memory.insert(grain, cell.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
+        }
+    }
+
+    /// Cells as they are; `None` where some do not exist.
+    #[must_use]
+    pub fn peek(&self, extent: Extent) -> Option<Vec<u8>> {
+        let each = self.station.space_at(extent.space)?.grain.cell_bytes();
+        let memory = self.memory.get(usize::from(extent.space.0))?;
+        let mut cells = Vec::with_capacity(extent.count as usize * each);
+        for grain in extent.first..extent.end() {
+            let value = memory.get(&grain)?.to_be_bytes();
+            cells.extend_from_slice(value.get(8 - each..)?);
+        }
+        Some(cells)
+    }
+
+    /// Sets a value as a person writes it, and stops the signal that moves it.
+    ///
+    /// # Errors
+    /// The text is no value of that form, in words.
+    pub fn set(&mut self, spot: &Spot, text: &str) -> Result<(), String> {
+        self.driven.retain(|driven| !driven.overlaps(spot.extent) || driven.bit != spot.bit);
+        let cells = if let Type::Text(length) = spot.form.ty {
+            let mut cells = vec![0; spot.extent.count as usize * 2];
+            if !Value::Text(text.as_bytes().to_vec()).write(spot.form.ty, &mut cells) {
+                return Err(format!("`{text}` is longer than {length} characters"));
+            }
+            spot.form.order().apply(&mut cells);
+            cells
+        } else {
+            let hex = text.strip_prefix("0x").and_then(|hex| u64::from_str_radix(hex, 16).ok()).map(|word| word as f64);
+            let value = hex.or_else(|| text.parse().ok()).ok_or_else(|| format!("`{text}` is no number"))?;
+            self.encode(spot, value).ok_or_else(|| format!("`{text}` does not fit `{}`", spot.form))?
+        };
+        self.store(spot, &cells);
+        Ok(())
+    }
+
+    /// A value as a person reads it, with its raw words in hex.
+    #[must_use]
+    pub fn get(&mut self, spot: &Spot, now: Moment) -> Option<(String, String)> {
+        self.advance(now, Some(spot.extent));
+        let cells = self.peek(spot.extent)?;
+        let raw = cells.chunks(2).map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>()).collect::<Vec<_>>().join(" ");
+        let own = match spot.bit {
+            Some(bit) => vec![cells.get(1 - usize::from(bit / 8)).map_or(0, |byte| byte >> (bit % 8) & 1)],
+            None => cells,
+        };
+        Some((Conversion::shown(&spot.form, &own)?, raw))
+    }
+
+    /// Answers a read of its own protocol's server.
+    ///
+    /// # Errors
+    /// Some of the addresses do not exist.
+    pub fn read(&mut self, now: Moment, extent: Extent) -> Result<Vec<u8>, Refusal> {
+        self.advance(now, Some(extent));
+        self.peek(extent).ok_or(Refusal::new(Kind::NoSuchAddress, Blame::Asker))
+    }
+
+    /// Answers a write of its own protocol's server; what is written stays.
+    ///
+    /// # Errors
+    /// Some of the addresses do not exist or cannot be written.
+    pub fn write(&mut self, extent: Extent, cells: &[u8]) -> Result<(), Refusal> {
+        let writable = self.station.space_at(extent.space).is_some_and(|space| space.writable);
+        if self.peek(extent).is_none() || !writable {
+            return Err(Refusal::new(Kind::NoSuchAddress, Blame::Asker));
+        }
+        self.driven.retain(|driven| !driven.overlaps(extent));
+        self.poke(extent, cells);
+        Ok(())
+    }
+}
+
+fn id(at: usize) -> SpaceId {
+    SpaceId(u16::try_from(at).unwrap_or(u16::MAX))
+}

@@ -1,0 +1,190 @@
+//! A Modbus server on a stream of MBAP messages or on an RTU line.
+
+use super::{exception, respond, want};
+use crate::Moment;
+use crate::speak::{News, Serve, Server};
+use woodrush_core::Refusal;
+use woodrush_wire::modbus::{BROADCAST, Exception, rtu, tcp};
+
+/// Messages with a foreign protocol number before the connection is closed.
+const FOREIGN_MAX: u32 = 3;
+/// A part of a frame and then nothing for so long: the rest is not coming.
+const STALLED: u64 = 50_000;
+
+pub(super) struct ModbusServer {
+    framing: Framing,
+    units: Option<Vec<u16>>,
+    came: Vec<u8>,
+    /// How much of `came` is already answered; dropped when the buffer is looked at again.
+    used: usize,
+    out: Vec<u8>,
+    /// The request that was last handed out.
+    open: Option<Open>,
+    last_byte: Moment,
+    foreign: u32,
+    heard_any: bool,
+    lost: Option<String>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Framing {
+    Rtu,
+    Tcp,
+}
+
+struct Open {
+    transaction: u16,
+    unit: u8,
+    pdu: Vec<u8>,
+}
+
+impl ModbusServer {
+    pub(super) fn rtu(units: Option<Vec<u16>>) -> Self {
+        Self::new(Framing::Rtu, units)
+    }
+
+    pub(super) fn tcp(units: Option<Vec<u16>>) -> Self {
+        Self::new(Framing::Tcp, units)
+    }
+
+    fn new(framing: Framing, units: Option<Vec<u16>>) -> Self {
+        Self {
+            framing,
+            units,
+            came: vec![],
+            used: 0,
+            out: vec![],
+            open: None,
+            last_byte: Moment(0),
+            foreign: 0,
+            heard_any: false,
+            lost: None,
+        }
+    }
+
+    fn answer(&mut self, open: &Open, result: Result<&[u8], Exception>) {
+        if self.framing == Framing::Rtu && open.unit == BROADCAST {
+            return;
+        }
+        let mut pdu = Vec::with_capacity(64);
+        respond(&open.pdu, result, &mut pdu);
+        match self.framing {
+            Framing::Tcp => tcp::emit(open.transaction, open.unit, &pdu, &mut self.out),
+            Framing::Rtu => rtu::emit(open.unit, &pdu, &mut self.out),
+        }
+    }
+
+    /// The next whole request; `Ok(None)` while more is needed.
+    fn next_request(&mut self, now: Moment) -> Result<Option<Open>, String> {
+        match self.framing {
+            Framing::Tcp => self.next_tcp(),
+            Framing::Rtu => Ok(self.next_rtu(now)),
+        }
+    }
+
+    fn next_tcp(&mut self) -> Result<Option<Open>, String> {
+        loop {
+            let stream = self.came.get(self.used..).unwrap_or_default();
+            let rtu_instead = |why: String| {
+                let named = !self.heard_any && tcp::looks_like_rtu(stream);
+                if named { "RTU frames on an MBAP port: the other side is set to the wrong framing".into() } else { why }
+            };
+            let (frame, length) = match tcp::parse(stream) {
+                Err(error) => return Err(rtu_instead(error.to_string())),
+                Ok(None) => return Ok(None),
+                Ok(Some(found)) => found,
+            };
+            if frame.protocol != 0 {
+                if !self.heard_any && tcp::looks_like_rtu(stream) {
+                    return Err(rtu_instead(String::new()));
+                }
+                self.foreign += 1;
+                if self.foreign >= FOREIGN_MAX {
+                    return Err(tcp::foreign(frame.protocol).to_string());
+                }
+                self.used += length;
+                continue;
+            }
+            let open = Open { transaction: frame.transaction, unit: frame.body.unit, pdu: frame.body.pdu.to_vec() };
+            self.used += length;
+            self.heard_any = true;
+            return Ok(Some(open));
+        }
+    }
+
+    fn next_rtu(&mut self, now: Moment) -> Option<Open> {
+        loop {
+            let still = now.since(self.last_byte) >= STALLED;
+            let stream = self.came.get(self.used..).unwrap_or_default();
+            match rtu::find(rtu::Way::Request, stream, still) {
+                rtu::Found::More => return None,
+                rtu::Found::Noise { skip } => self.used += skip,
+                rtu::Found::Frame { skip, length, frame } => {
+                    let open = Open { transaction: 0, unit: frame.unit, pdu: frame.pdu.to_vec() };
+                    self.used += skip + length;
+                    let ours = self.units.as_ref().is_none_or(|units| units.contains(&u16::from(open.unit)));
+                    let broadcast = open.unit == BROADCAST && matches!(open.pdu.first(), Some(5 | 6 | 15 | 16));
+                    if (ours && open.unit != BROADCAST) || broadcast {
+                        return Some(open);
+                    }
+                }
+            }
+        }
+    }
+}
+
+impl Server for ModbusServer {
+    fn handle(&mut self, now: Moment, news: News<'_>) {
+        if let News::Bytes(bytes) = news {
+            self.came.drain(..self.used);
+            self.used = 0;
+            self.came.extend_from_slice(bytes);
+            self.last_byte = now;
+        }
+    }
+
+    fn give(&mut self, result: Result<&[u8], Refusal>) {
+        if let Some(open) = self.open.take() {
+            self.answer(&open, result.map_err(exception));
+        }
+    }
+
+    fn poll(&mut self, now: Moment) -> Serve {
+        loop {
+            if self.open.is_some() {
+                // Answers go out in the order of their questions; this one is still being worked on.
+                return if self.out.is_empty() { Serve::Rest } else { Serve::Send(std::mem::take(&mut self.out)) };
+            }
+            let next = match self.lost.take() {
+                Some(why) => Err(why),
+                None => self.next_request(now),
+            };
+            match next {
+                Ok(Some(open)) => match want(&open.pdu) {
+                    Ok(want) => {
+                        let unit = u16::from(open.unit);
+                        self.open = Some(open);
+                        return Serve::Want { unit, want };
+                    }
+                    Err(exception) => self.answer(&open, Err(exception)),
+                },
+                _ if !self.out.is_empty() => {
+                    if let Err(why) = next {
+                        self.lost = Some(why);
+                    }
+                    return Serve::Send(std::mem::take(&mut self.out));
+                }
+                Ok(None) if self.framing == Framing::Rtu && self.used < self.came.len() => {
+                    return Serve::WaitUntil(self.last_byte + STALLED);
+                }
+                Ok(None) => return Serve::Rest,
+                Err(why) => return Serve::HangUp(why),
+            }
+        }
+    }
+
+    fn native(&self, refusal: Refusal) -> (u32, &'static str) {
+        let exception = exception(refusal);
+        (u32::from(exception.0), exception.name())
+    }
+}

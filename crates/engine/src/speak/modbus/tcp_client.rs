@@ -1,0 +1,110 @@
+//! A client on an MBAP stream: one question at a time, matched by transaction.
+
+use super::Question;
+use crate::Moment;
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use woodrush_core::plan::Station;
+use woodrush_core::{Blame, Kind, Refusal};
+use woodrush_wire::modbus::tcp;
+
+pub(super) struct TcpClient {
+    stations: Vec<Station>,
+    timeout: u64,
+    transaction: u16,
+    came: Vec<u8>,
+    asked: Option<Asked>,
+    done: Option<(Ticket, Result<Vec<u8>, Refusal>)>,
+}
+
+struct Asked {
+    ticket: Ticket,
+    question: Question,
+    give_up: Option<Moment>,
+}
+
+impl TcpClient {
+    pub(super) fn new(setup: &ClientSetup<'_>) -> Self {
+        let (stations, timeout) = (setup.stations.to_vec(), setup.line.timeout);
+        Self { stations, timeout, transaction: 0, came: vec![], asked: None, done: None }
+    }
+
+    fn end(&mut self, result: Result<Vec<u8>, Refusal>) {
+        if let Some(asked) = self.asked.take() {
+            self.done = Some((asked.ticket, result));
+        }
+    }
+
+    fn look(&mut self) {
+        loop {
+            match tcp::parse(&self.came) {
+                Ok(None) => return,
+                // The stream is lost; whoever drives it closes it on this refusal.
+                Err(_) => {
+                    self.came.clear();
+                    return self.end(Err(Refusal::new(Kind::Damaged, Blame::Device)));
+                }
+                Ok(Some((frame, used))) => {
+                    let ours = self.asked.as_ref().filter(|asked| {
+                        frame.transaction == self.transaction && frame.protocol == 0 && frame.body.unit == asked.question.unit
+                    });
+                    let answer = ours.map(|asked| asked.question.answer(frame.body.pdu));
+                    self.came.drain(..used);
+                    match answer {
+                        // A late answer to a question that was given up.
+                        None => {}
+                        Some(Some(result)) => self.end(result),
+                        Some(None) => self.end(Err(Refusal::new(Kind::Mismatch, Blame::Device))),
+                    }
+                }
+            }
+        }
+    }
+}
+
+impl Client for TcpClient {
+    fn is_free(&self) -> bool {
+        self.asked.is_none() && self.done.is_none()
+    }
+
+    fn ask(&mut self, ticket: Ticket, ask: Ask) {
+        self.transaction = self.transaction.wrapping_add(1);
+        let question = Question::of(&self.stations, &ask);
+        self.asked = Some(Asked { ticket, question, give_up: None });
+    }
+
+    fn handle(&mut self, _now: Moment, news: News<'_>) {
+        match news {
+            News::Up => {}
+            News::Down => {
+                self.came.clear();
+                self.end(Err(Refusal::new(Kind::NoPath, Blame::Line)));
+            }
+            News::Bytes(bytes) => {
+                self.came.extend_from_slice(bytes);
+                self.look();
+            }
+        }
+    }
+
+    fn poll(&mut self, now: Moment) -> Act {
+        if let Some((ticket, result)) = self.done.take() {
+            return Act::Done(ticket, result);
+        }
+        match &mut self.asked {
+            None => Act::Rest,
+            Some(asked) => match asked.give_up {
+                None => {
+                    asked.give_up = Some(now + self.timeout);
+                    let mut frame = vec![];
+                    tcp::emit(self.transaction, asked.question.unit, &asked.question.pdu, &mut frame);
+                    Act::Send(frame)
+                }
+                Some(give_up) if now < give_up => Act::WaitUntil(give_up),
+                Some(_) => {
+                    self.end(Err(Refusal::new(Kind::NoAnswer, Blame::Device)));
+                    self.poll(now)
+                }
+            },
+        }
+    }
+}
