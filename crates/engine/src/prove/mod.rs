@@ -1,1 +1,72 @@
-//! stub
+//! The proof: every rule tested end to end over real ptys and sockets, both ways where it allows both, and failing
+//! right. What must arrive comes from an oracle of its own.
+
+mod oracle;
+mod patterns;
+mod runner;
+mod subject;
+
+pub use runner::prove;
+
+use serde::Serialize;
+
+/// What came of one rule.
+#[derive(Debug, Clone, Serialize)]
+pub struct RuleProof {
+    /// Its name, or its place among the rules from 1 on.
+    pub rule: String,
+    /// File and line.
+    pub at: String,
+    /// Its source, as written.
+    pub from: String,
+    /// Its target, as written.
+    pub to: String,
+    /// Values in it.
+    pub values: u32,
+    /// Patterns that arrived right from the device.
+    pub read: u32,
+    /// Patterns that arrived right at the device; nothing for a read-only rule.
+    pub written: Option<u32>,
+    /// Whether a loss was shown as the rule says, and the mend.
+    pub loss: bool,
+    /// Milliseconds from a change in the device to the reader, in the middle and at worst.
+    pub milliseconds: Option<(f64, f64)>,
+    /// Whether all of it is as it should be.
+    pub proven: bool,
+    /// The first thing that was not, in words.
+    pub why: Option<String>,
+}
+
+/// What came of a project.
+#[derive(Debug, Clone, Serialize)]
+pub struct Proof {
+    /// Version of this shape.
+    pub format: u32,
+    /// The site.
+    pub site: String,
+    /// A row a rule, in file order.
+    pub rules: Vec<RuleProof>,
+    /// What concerns no single rule: addresses that no rule feeds, and the like; each with whether it was right.
+    pub others: Vec<(String, bool)>,
+    /// How long it took, in seconds.
+    pub seconds: f64,
+}
+
+impl Proof {
+    /// Whether everything is as it should be.
+    #[must_use]
+    pub fn holds(&self) -> bool {
+        !self.rules.is_empty() && self.rules.iter().all(|rule| rule.proven) && self.others.iter().all(|(_, right)| *right)
+    }
+}
+
+/// How far a proof is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Progress {
+    /// What is being done, in words.
+    pub doing: &'static str,
+    /// Steps done of it.
+    pub done: u32,
+    /// Steps in all.
+    pub of: u32,
+}

@@ -1,5 +1,6 @@
 //! The converter as a whole: in memory on a virtual clock, and on real ptys and sockets.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods, missing_docs)]
 
+mod real_lines;
 mod site;
 mod virtual_time;

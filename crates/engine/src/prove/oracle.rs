@@ -1,0 +1,268 @@
+//! What a value must look like at the other end, worked out from what the file says and nothing else.
+//!
+//! On purpose this shares no code with the converter's forms and plan: it reads the written form itself and computes
+//! with plain numbers. Slow and simple is right here.
+
+/// How a value lies in its words, as written: `f32 CDAB scale 0.1 plus -40`.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Lay {
+    pub(super) kind: Lies,
+    /// One letter a byte, A the most significant; empty where bytes stay as they are.
+    letters: String,
+    scale: Fraction,
+    plus: Fraction,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Lies {
+    Bit,
+    Whole { bytes: usize, signed: bool },
+    Float { bytes: usize },
+    Digits { count: u32 },
+    Text { length: usize },
+    Raw,
+}
+
+type Fraction = (i128, i128);
+
+/// A value on its way, as exactly as it can be had.
+#[derive(Debug, Clone, PartialEq)]
+enum Amount {
+    Exact(Fraction),
+    Near(f64),
+    Text(Vec<u8>),
+}
+
+impl Lay {
+    /// Reads a written form; `None` where it is not understood.
+    pub(super) fn read(text: &str) -> Option<Self> {
+        let mut words = text.split_whitespace();
+        let kind = match words.next()? {
+            "bool" | "BOOL" => Lies::Bit,
+            "u8" | "USINT" | "BYTE" => Lies::Whole { bytes: 1, signed: false },
+            "i8" | "SINT" => Lies::Whole { bytes: 1, signed: true },
+            "u16" | "UINT" | "WORD" => Lies::Whole { bytes: 2, signed: false },
+            "i16" | "INT" => Lies::Whole { bytes: 2, signed: true },
+            "u32" | "UDINT" | "DWORD" => Lies::Whole { bytes: 4, signed: false },
+            "i32" | "DINT" => Lies::Whole { bytes: 4, signed: true },
+            "u64" | "ULINT" | "LWORD" => Lies::Whole { bytes: 8, signed: false },
+            "i64" | "LINT" => Lies::Whole { bytes: 8, signed: true },
+            "f32" | "REAL" => Lies::Float { bytes: 4 },
+            "f64" | "LREAL" => Lies::Float { bytes: 8 },
+            "bcd16" => Lies::Digits { count: 4 },
+            "bcd32" => Lies::Digits { count: 8 },
+            "raw" => Lies::Raw,
+            other => Lies::Text { length: other.strip_prefix("text(")?.strip_suffix(')')?.parse().ok()? },
+        };
+        let mut lay = Self { kind, letters: String::new(), scale: (1, 1), plus: (0, 1) };
+        while let Some(word) = words.next() {
+            match word {
+                "scale" => lay.scale = fraction(words.next()?)?,
+                "plus" => lay.plus = fraction(words.next()?)?,
+                letters => lay.letters = letters.into(),
+            }
+        }
+        Some(lay)
+    }
+
+    pub(super) fn plain(kind: Lies) -> Self {
+        Self { kind, letters: String::new(), scale: (1, 1), plus: (0, 1) }
+    }
+
+    /// The same without its order: what the other end gets where it says nothing.
+    pub(super) fn unordered(&self) -> Self {
+        Self { letters: String::new(), ..self.clone() }
+    }
+
+    /// Bytes of one value; 0 for a bit and for raw cells.
+    pub(super) fn bytes(&self) -> usize {
+        match self.kind {
+            Lies::Bit | Lies::Raw => 0,
+            Lies::Whole { bytes, .. } | Lies::Float { bytes } => bytes,
+            Lies::Digits { count } => count as usize / 2,
+            Lies::Text { length } => length,
+        }
+    }
+
+    /// Bytes most significant first out of cells, or back: letter by letter.
+    fn arrange(&self, cells: &[u8], back: bool) -> Vec<u8> {
+        let letters: Vec<usize> = self.letters.bytes().map(|letter| usize::from(letter - b'A')).collect();
+        if letters.is_empty() {
+            return cells.to_vec();
+        }
+        let mut out = vec![0; cells.len()];
+        for (group, chunk) in cells.chunks(letters.len()).enumerate() {
+            for (position, rank) in letters.iter().enumerate() {
+                let base = group * letters.len();
+                let (from, to) = if back { (*rank, position) } else { (position, *rank) };
+                if let (Some(byte), Some(room)) = (chunk.get(from), out.get_mut(base + to)) {
+                    *room = *byte;
+                }
+            }
+        }
+        out
+    }
+
+    fn amount(&self, cells: &[u8]) -> Option<Amount> {
+        let bytes = self.arrange(cells, false);
+        let bits = bytes.iter().fold(0u128, |sum, byte| sum << 8 | u128::from(*byte));
+        let raw = match self.kind {
+            Lies::Bit => i128::from(bits != 0),
+            Lies::Whole { bytes, signed: true } if bits >> (bytes * 8 - 1) & 1 == 1 => bits as i128 - (1 << (bytes * 8)),
+            Lies::Whole { .. } | Lies::Raw => bits as i128,
+            Lies::Digits { .. } => format!("{bits:0width$x}", width = bytes.len() * 2).parse().ok()?,
+            Lies::Float { bytes: width } => {
+                let number = if width == 4 { f64::from(f32::from_bits(bits as u32)) } else { f64::from_bits(bits as u64) };
+                if self.scale == (1, 1) && self.plus == (0, 1) {
+                    return Some(Amount::Near(number));
+                }
+                return Some(Amount::Near(number * self.scale.0 as f64 / self.scale.1 as f64 + self.plus.0 as f64 / self.plus.1 as f64));
+            }
+            Lies::Text { length } => {
+                let text = bytes.get(..length)?;
+                let end = text.iter().rposition(|byte| !matches!(byte, 0 | b' ')).map_or(0, |at| at + 1);
+                return Some(Amount::Text(text.get(..end)?.to_vec()));
+            }
+        };
+        let upper = raw.checked_mul(self.scale.0)?.checked_mul(self.plus.1)?.checked_add(self.plus.0.checked_mul(self.scale.1)?)?;
+        Some(Amount::Exact((upper, self.scale.1 * self.plus.1)))
+    }
+
+    fn cells(&self, amount: &Amount, clamp: bool, room: usize) -> Option<Vec<u8>> {
+        let float = |amount: &Amount| match amount {
+            Amount::Exact((upper, lower)) => *upper as f64 / *lower as f64,
+            Amount::Near(number) => *number,
+            Amount::Text(_) => f64::NAN,
+        };
+        let mut bytes = vec![0; room];
+        if let (Amount::Text(text), Lies::Text { length }) = (amount, self.kind) {
+            if text.len() > length {
+                return None;
+            }
+            bytes.get_mut(..text.len())?.copy_from_slice(text);
+            return Some(self.arrange(&bytes, true));
+        }
+        if let Lies::Float { bytes: width } = self.kind {
+            let plain = self.scale == (1, 1) && self.plus == (0, 1);
+            let number = if plain { float(amount) } else { (float(amount) - self.plus.0 as f64 / self.plus.1 as f64) * self.scale.1 as f64 / self.scale.0 as f64 };
+            if width == 8 {
+                return Some(self.arrange(&number.to_be_bytes(), true));
+            }
+            let mut single = number as f32;
+            if single.is_infinite() && number.is_finite() {
+                if !clamp {
+                    return None;
+                }
+                single = f32::MAX.copysign(single);
+            }
+            return Some(self.arrange(&single.to_be_bytes(), true));
+        }
+        let whole = match amount {
+            Amount::Exact((upper, lower)) => {
+                // (value - plus) / scale, as one fraction.
+                let top = upper.checked_mul(self.plus.1)?.checked_sub(self.plus.0.checked_mul(*lower)?)?.checked_mul(self.scale.1)?;
+                let bottom = lower.checked_mul(self.plus.1)?.checked_mul(self.scale.0)?;
+                nearest(top, bottom)
+            }
+            Amount::Near(number) if number.is_nan() => return None,
+            Amount::Near(number) => {
+                let moved = (number - self.plus.0 as f64 / self.plus.1 as f64) * self.scale.1 as f64 / self.scale.0 as f64;
+                moved.round() as i128
+            }
+            Amount::Text(_) => return None,
+        };
+        let (least, most) = match self.kind {
+            Lies::Bit => return Some(one_at_end(room, whole != 0)),
+            Lies::Whole { bytes, signed: false } => (0, (1i128 << (bytes * 8)) - 1),
+            Lies::Whole { bytes, signed: true } => (-(1i128 << (bytes * 8 - 1)), (1i128 << (bytes * 8 - 1)) - 1),
+            Lies::Digits { count } => (0, 10i128.pow(count) - 1),
+            Lies::Raw => (0, (1i128 << (room * 8)) - 1),
+            Lies::Float { .. } | Lies::Text { .. } => return None,
+        };
+        let whole = if clamp { whole.clamp(least, most) } else { whole };
+        if whole < least || whole > most {
+            return None;
+        }
+        let bits = match self.kind {
+            Lies::Digits { .. } => i128::from_str_radix(&whole.to_string(), 16).ok()?,
+            _ => whole,
+        };
+        let all = bits.to_be_bytes();
+        Some(self.arrange(all.get(all.len() - room..)?, true))
+    }
+}
+
+/// What must arrive in `room` bytes of cells; `None` where the value does not fit and must be refused.
+pub(super) fn expected(from: &Lay, to: &Lay, clamp: bool, cells: &[u8], room: usize) -> Option<Vec<u8>> {
+    // The same in another order: every bit pattern, NaN included.
+    if from.unordered() == to.unordered() && !matches!(from.kind, Lies::Bit | Lies::Digits { .. }) {
+        return Some(to.arrange(&from.arrange(cells, false), true));
+    }
+    to.cells(&from.amount(cells)?, clamp, room)
+}
+
+/// Whether the last digit of a computed fraction may differ: one side is a float that was scaled.
+pub(super) fn is_approximate(from: &Lay, to: &Lay) -> bool {
+    matches!(to.kind, Lies::Float { .. }) && from.unordered() != to.unordered()
+}
+
+/// Whether two floats of a lay are the same but for the last digits.
+pub(super) fn nearly(lay: &Lay, seen: &[u8], wanted: &[u8]) -> bool {
+    let number = |cells: &[u8]| match lay.amount(cells) {
+        Some(Amount::Near(number)) => number,
+        _ => f64::NAN,
+    };
+    let (seen, wanted) = (number(seen), number(wanted));
+    let close = if lay.bytes() == 4 { 1e-6 } else { 1e-13 };
+    seen == wanted || (seen - wanted).abs() <= wanted.abs() * close || seen.is_nan() && wanted.is_nan()
+}
+
+fn one_at_end(room: usize, on: bool) -> Vec<u8> {
+    let mut cells = vec![0; room.max(1)];
+    if let Some(last) = cells.last_mut() {
+        *last = u8::from(on);
+    }
+    cells
+}
+
+/// The nearest whole number, halves away from zero.
+fn nearest(top: i128, bottom: i128) -> i128 {
+    let (top, bottom) = if bottom < 0 { (-top, -bottom) } else { (top, bottom) };
+    let doubled = 2 * top.abs() + bottom;
+    let whole = doubled / (2 * bottom);
+    if top < 0 { -whole } else { whole }
+}
+
+fn fraction(text: &str) -> Option<Fraction> {
+    let (digits, power) = text.split_once(['e', 'E']).unwrap_or((text, "0"));
+    let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
+    let upper: i128 = format!("{whole}{part}").parse().ok()?;
+    let places = i32::try_from(part.len()).ok()? - power.parse::<i32>().ok()?;
+    let ten = 10i128.checked_pow(places.unsigned_abs())?;
+    Some(if places >= 0 { (upper, ten) } else { (upper * ten, 1) })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn made(from: &str, to: &str, cells: &[u8]) -> Option<Vec<u8>> {
+        let (from, to) = (Lay::read(from).unwrap(), Lay::read(to).unwrap());
+        let room = to.bytes().max(2);
+        expected(&from, &to, false, cells, room)
+    }
+
+    #[test]
+    fn the_oracle_agrees_with_the_tables_of_the_reference() {
+        assert_eq!(made("f32 CDAB", "f32", &[0xAE, 0x14, 0x41, 0x8B]), Some(vec![0x41, 0x8B, 0xAE, 0x14]));
+        assert_eq!(made("f32", "f32 BADC", &[0x41, 0x8B, 0xAE, 0x14]), Some(vec![0x8B, 0x41, 0x14, 0xAE]));
+        assert_eq!(made("u16 scale 0.01", "f32", &1746u16.to_be_bytes()), Some(17.46f32.to_be_bytes().to_vec()));
+        assert_eq!(made("f32", "u16 scale 0.01", &17.46f32.to_be_bytes()), Some(1746u16.to_be_bytes().to_vec()));
+        assert_eq!(made("i16 scale 0.1 plus -40", "i16", &655i16.to_be_bytes()), Some(26i16.to_be_bytes().to_vec()));
+        assert_eq!(made("i16", "i16 scale 10", &(-25i16).to_be_bytes()), Some((-3i16).to_be_bytes().to_vec()));
+        assert_eq!(made("bcd16", "u16", &[0x12, 0x34]), Some(1234u16.to_be_bytes().to_vec()));
+        assert_eq!(made("u16", "bcd16", &12_345u16.to_be_bytes()), None);
+        assert_eq!(made("f32", "u16", &f32::NAN.to_be_bytes()), None);
+        assert_eq!(made("u32 CDAB", "u16", &[0, 9, 0, 1]), None);
+    }
+}

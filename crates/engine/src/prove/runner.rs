@@ -1,0 +1,513 @@
+//! The runner: bench, converter and reader; one round a pattern, all rules at once.
+
+use super::subject::{End, Feed, Subject};
+use super::{Progress, Proof, RuleProof};
+use crate::Moment;
+use crate::converter::{Running, start};
+use crate::moment::Clock;
+use crate::rig::{Dialer, Rig};
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+use woodrush_core::check::Checked;
+use woodrush_core::plan::Plan;
+use woodrush_core::project::{Health, OnLoss};
+use woodrush_core::protocol::{Extent, Verb};
+use woodrush_core::{Kind, Refusal};
+
+/// How long the reader waits for one answer, in microseconds.
+const PATIENCE: u64 = 5_000_000;
+/// What is added to the age before a value counts as not arrived: a shared machine may be away for a while.
+const GRACE: u64 = 3_000_000;
+
+/// Proves every rule of a project on its bench. `plan` is what the converter runs by; it is the project's own but in
+/// tests that break it on purpose. `read_file` brings the text of a replay.
+///
+/// # Errors
+/// The bench or the converter cannot be brought up, in words.
+pub fn prove(
+    checked: &Arc<Checked>,
+    plan: Arc<Plan>,
+    read_file: &dyn Fn(&str) -> Result<String, String>,
+    progress: &mut dyn FnMut(Progress),
+) -> Result<Proof, String> {
+    let clock = Clock::start();
+    let rig = Rig::up(Arc::clone(checked), read_file).map_err(|fault| fault.to_string())?;
+    rig.stand_still();
+    let running = start(checked, plan, &rig.bindings(), |_| {}).map_err(|fault| fault.to_string())?;
+    let subjects: Vec<Subject> = (0..checked.project.maps.len()).filter_map(|map| Subject::of(checked, map)).collect();
+    let results = subjects.iter().map(|_| Outcome::default()).collect();
+    let mut runner = Runner { checked, rig, running, subjects, results, readers: HashMap::new(), clock, others: vec![] };
+    runner.read_rounds(progress);
+    runner.write_rounds(progress);
+    runner.guarded(progress);
+    runner.loss(progress);
+    Ok(runner.proof())
+}
+
+#[derive(Default)]
+struct Outcome {
+    read: u32,
+    written: u32,
+    loss: bool,
+    micros: Vec<u64>,
+    why: Option<String>,
+}
+
+impl Outcome {
+    fn fail(&mut self, why: String) {
+        self.why.get_or_insert(why);
+    }
+}
+
+struct Runner<'a> {
+    checked: &'a Checked,
+    rig: Rig,
+    running: Running,
+    subjects: Vec<Subject>,
+    results: Vec<Outcome>,
+    readers: HashMap<usize, Dialer>,
+    clock: Clock,
+    others: Vec<(String, bool)>,
+}
+
+/// One value that a round waits for.
+struct Awaited {
+    item: u32,
+    wanted: Option<Vec<u8>>,
+}
+
+fn hex(cells: &[u8]) -> String {
+    cells.chunks(2).map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>()).collect::<Vec<_>>().join(" ")
+}
+
+fn told(result: &Result<Vec<u8>, Refusal>) -> String {
+    match result {
+        Ok(cells) => hex(cells),
+        Err(refusal) => match refusal.native {
+            Some((name, code)) => format!("{name} {code}"),
+            None => refusal.kind.words().to_string(),
+        },
+    }
+}
+
+fn nap(micros: u64) {
+    #[allow(clippy::disallowed_methods, reason = "the reader looks again a little later, as a person would")]
+    std::thread::sleep(Duration::from_micros(micros));
+}
+
+impl Runner<'_> {
+    fn reader(&mut self, image: usize) -> Option<&mut Dialer> {
+        if !self.readers.contains_key(&image) {
+            let station = self.checked.plan.images.get(image)?;
+            let (_, to) = self.running.listening.iter().find(|(port, _)| *port == station.port)?;
+            let dialer = Dialer::connect(*to, None, station.dialect?.name(), station, PATIENCE).ok()?;
+            self.readers.insert(image, dialer);
+        }
+        self.readers.get_mut(&image)
+    }
+
+    fn read(&mut self, image: usize, extent: Extent) -> Result<Vec<u8>, Refusal> {
+        let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
+        let result = self.reader(image).ok_or(gone)?.read(extent);
+        if matches!(result, Err(Refusal { native: None, .. })) {
+            self.readers.remove(&image);
+        }
+        result
+    }
+
+    fn write(&mut self, image: usize, extent: Extent, cells: Vec<u8>) -> Result<(), Refusal> {
+        let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
+        self.reader(image).ok_or(gone)?.write(extent, cells)
+    }
+
+    fn show(&self, subject: &Subject, item: u32) -> String {
+        let extent = subject.target.item(item);
+        self.checked.plan.images.get(subject.image).map_or_else(String::new, |image| image.show(extent.space, extent.first, None))
+    }
+
+    /// The age after which a rule's value must have come or gone.
+    fn patience(&self, subject: &Subject) -> u64 {
+        let rule = self.checked.plan.rules.iter().find(|rule| rule.map == subject.map);
+        rule.map_or(GRACE, |rule| rule.max_age) + GRACE
+    }
+
+    /// Rounds of patterns from the devices to the reader.
+    fn read_rounds(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let rounds = self.subjects.iter().map(|subject| subject.patterns.len()).max().unwrap_or(0);
+        for round in 0..rounds {
+            progress(Progress { doing: "values from the devices", done: count_of(round), of: count_of(rounds) });
+            self.read_round(round);
+        }
+    }
+
+    fn read_round(&mut self, round: usize) {
+        for subject in &self.subjects {
+            self.put(subject, round);
+        }
+        let changed = self.clock.now();
+        let mut open: Vec<(usize, Vec<Awaited>)> = vec![];
+        for (at, subject) in self.subjects.iter().enumerate() {
+            let done = round >= subject.patterns.len().max(1) || self.results.get(at).is_none_or(|result| result.why.is_some());
+            if let (false, Feed::Cells(source)) = (done, &subject.feed) {
+                let awaited = (0..subject.count).map(|item| {
+                    let cells = self.rig.peek(subject.device, source.item(item)).unwrap_or_default();
+                    Awaited { item, wanted: subject.shown(&cells) }
+                });
+                open.push((at, awaited.collect()));
+            }
+        }
+        let deadline = open.iter().filter_map(|(at, _)| self.subjects.get(*at)).map(|subject| self.patience(subject)).max();
+        let deadline = changed + deadline.unwrap_or(0);
+        while !open.is_empty() {
+            let late = self.clock.now() > deadline;
+            let mut still = vec![];
+            for (at, awaited) in open {
+                match self.missing(at, &awaited) {
+                    None => {
+                        let took = self.clock.now().since(changed);
+                        if let Some(result) = self.results.get_mut(at) {
+                            result.read += 1;
+                            result.micros.push(took);
+                        }
+                    }
+                    Some(why) if late => {
+                        if let Some(result) = self.results.get_mut(at) {
+                            result.fail(why);
+                        }
+                    }
+                    Some(_) => still.push((at, awaited)),
+                }
+            }
+            open = still;
+            if !open.is_empty() {
+                nap(1000);
+            }
+        }
+    }
+
+    /// Puts a round's pattern into the source of a rule, another one into each value.
+    fn put(&self, subject: &Subject, round: usize) {
+        let Feed::Cells(source) = &subject.feed else { return };
+        for item in 0..subject.count {
+            let Some(cells) = subject.patterns.get((round + item as usize) % subject.patterns.len().max(1)) else { continue };
+            self.poke(subject.device, source, item, cells);
+        }
+    }
+
+    fn poke(&self, device: usize, source: &End, item: u32, cells: &[u8]) {
+        let extent = source.item(item);
+        match source.bit {
+            None => self.rig.poke(device, extent, cells),
+            Some(bit) => {
+                let word = self.rig.peek(device, extent).unwrap_or_default();
+                let word = word.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
+                let on = u64::from(cells.first().is_some_and(|cell| *cell != 0));
+                let word = word & !(1 << bit) | on << bit;
+                let bytes = word.to_be_bytes();
+                self.rig.poke(device, extent, bytes.get(8 - source.each..).unwrap_or_default());
+            }
+        }
+    }
+
+    /// What is not as it should be at the reader, in words; `None` when all of it is.
+    fn missing(&mut self, at: usize, awaited: &[Awaited]) -> Option<String> {
+        let (image, space, each) = {
+            let subject = self.subjects.get(at)?;
+            (subject.image, subject.target.space, subject.target.bytes())
+        };
+        // Runs of values that must be there are read in as few requests as the protocol allows.
+        let most = self.most_items(at);
+        let mut index = 0;
+        while index < awaited.len() {
+            let run = awaited.get(index..)?.iter().take(most).take_while(|value| value.wanted.is_some()).count().max(1);
+            let values = awaited.get(index..index + run)?;
+            let subject = self.subjects.get(at)?;
+            let first = subject.target.item(values.first()?.item);
+            let extent = Extent { space, first: first.first, count: first.count * count_of(run) };
+            let result = self.read(image, extent);
+            let subject = self.subjects.get(at)?;
+            match (&result, values) {
+                (Ok(cells), values) => {
+                    for (value, seen) in values.iter().zip(cells.chunks(each)) {
+                        match &value.wanted {
+                            Some(wanted) if subject.agrees(seen, wanted) => {}
+                            Some(wanted) => {
+                                return Some(format!("{} shows {}, and {} was expected", self.show(subject, value.item), hex(seen), hex(wanted)));
+                            }
+                            None => return Some(format!("{} shows {}, and a refusal was expected: the value does not fit", self.show(subject, value.item), hex(seen))),
+                        }
+                    }
+                }
+                (Err(Refusal { kind: Kind::NoAnswer, native: Some(_), .. }), [Awaited { wanted: None, .. }]) => {}
+                (Err(_), [value, ..]) => {
+                    let wanted = value.wanted.as_deref().map_or_else(|| "a refusal as lost".into(), hex);
+                    return Some(format!("{} answers {}, and {wanted} was expected", self.show(subject, value.item), told(&result)));
+                }
+                (Err(_), []) => {}
+            }
+            index += run;
+        }
+        None
+    }
+
+    /// Values of a rule that one request of the reader takes.
+    fn most_items(&self, at: usize) -> usize {
+        let Some(subject) = self.subjects.get(at) else { return 1 };
+        let station = self.checked.plan.images.get(subject.image);
+        let space = station.and_then(|station| station.space_at(subject.target.space));
+        let Some(((station, dialect), space)) = station.and_then(|s| Some((s, s.dialect?))).zip(space) else { return 1 };
+        let fits = |items: u32| dialect.cost(Verb::Read, space, items * subject.target.width, &station.setup).is_ok();
+        let mut most = 1;
+        while most < subject.count && fits(most + 1) {
+            most += 1;
+        }
+        most as usize
+    }
+
+    /// Patterns from the reader to the devices, for rules that can be written.
+    fn write_rounds(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let rounds = self.subjects.iter().map(|subject| subject.writes.len()).max().unwrap_or(0);
+        for round in 0..rounds {
+            progress(Progress { doing: "values to the devices", done: count_of(round), of: count_of(rounds) });
+            for at in 0..self.subjects.len() {
+                let open = self.results.get(at).is_some_and(|result| result.why.is_none());
+                if open && self.subjects.get(at).is_some_and(|subject| round < subject.writes.len()) {
+                    match self.write_pattern(at, round) {
+                        Some(why) => self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone())),
+                        None => self.results.get_mut(at).into_iter().for_each(|result| result.written += 1),
+                    }
+                }
+            }
+        }
+    }
+
+    fn write_pattern(&mut self, at: usize, round: usize) -> Option<String> {
+        let subject = self.subjects.get(at)?;
+        let (device, image, count) = (subject.device, subject.image, subject.count);
+        for item in 0..count {
+            let subject = self.subjects.get(at)?;
+            let cells = subject.writes.get((round + item as usize) % subject.writes.len())?.clone();
+            let place = match &subject.feed {
+                Feed::Cells(source) => source.item(item),
+                Feed::Health(_) => return None,
+            };
+            let before = self.rig.peek(device, place);
+            let (wanted, target) = (subject.taken(&cells), subject.target.item(item));
+            let result = self.write(image, target, cells.clone());
+            let after = self.rig.peek(device, place);
+            let subject = self.subjects.get(at)?;
+            let shown = self.show(subject, item);
+            match (&wanted, &result) {
+                (Some(wanted), Ok(())) => {
+                    let seen = after.unwrap_or_default();
+                    if !subject.arrived(&seen, wanted) {
+                        return Some(format!("{} written to {shown} arrives as {}, and {} was expected", hex(&cells), hex(&seen), hex(wanted)));
+                    }
+                }
+                (Some(_), Err(refusal)) => {
+                    return Some(format!("{} written to {shown} is answered {}", hex(&cells), told(&Err(*refusal))));
+                }
+                (None, Ok(())) => return Some(format!("{} written to {shown} is taken, and does not fit the device", hex(&cells))),
+                (None, Err(refusal)) if refusal.kind != Kind::BadValue || before != after => {
+                    return Some(format!("{} does not fit, and is answered {}", hex(&cells), told(&Err(*refusal))));
+                }
+                (None, Err(_)) => {}
+            }
+        }
+        None
+    }
+
+    /// What must be refused: writes to read-only cells, and addresses that no rule feeds.
+    fn guarded(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let of = count_of(self.subjects.len());
+        for at in 0..self.subjects.len() {
+            progress(Progress { doing: "what must be refused", done: count_of(at), of });
+            self.read_only(at);
+        }
+        let mut beside: Vec<(usize, Extent)> = vec![];
+        for subject in &self.subjects {
+            let end = subject.target.item(subject.count.saturating_sub(1));
+            beside.push((subject.image, Extent { space: end.space, first: end.end(), count: 1 }));
+            beside.extend(subject.target.first.checked_sub(1).map(|first| (subject.image, Extent { space: end.space, first, count: 1 })));
+        }
+        beside.sort_unstable();
+        beside.dedup();
+        beside.retain(|(image, extent)| {
+            let covers = |subject: &Subject| {
+                let (first, last) = (subject.target.first, subject.target.item(subject.count.saturating_sub(1)).end());
+                subject.image == *image && subject.target.space == extent.space && (first..last).contains(&extent.first)
+            };
+            let station = self.checked.plan.images.get(*image);
+            let len = station.and_then(|station| station.space_at(extent.space)).and_then(|space| space.len);
+            !self.subjects.iter().any(covers) && len.is_none_or(|len| extent.end() <= len)
+        });
+        let mut right = 0;
+        for (image, extent) in &beside {
+            let zero = self.checked.project.images.get(*image).is_some_and(|image| image.unmapped_zero);
+            let result = self.read(*image, *extent);
+            let good = match &result {
+                Ok(cells) => zero && cells.iter().all(|byte| *byte == 0),
+                Err(refusal) => !zero && refusal.kind == Kind::NoSuchAddress,
+            };
+            if good {
+                right += 1;
+            } else if let Some(station) = self.checked.plan.images.get(*image) {
+                let shown = station.show(extent.space, extent.first, None);
+                self.others.push((format!("{shown}, which no rule feeds, answers {}", told(&result)), false));
+            }
+        }
+        if !beside.is_empty() {
+            self.others.push((format!("addresses beside the rules, which no rule feeds: {right} of {} are refused", beside.len()), right == beside.len()));
+        }
+    }
+
+    fn read_only(&mut self, at: usize) -> Option<()> {
+        let subject = self.subjects.get(at)?;
+        let (image, target, device) = (subject.image, subject.target.item(0), subject.device);
+        let space_writable = self.checked.plan.images.get(image)?.space_at(target.space)?.writable;
+        if subject.writable || !space_writable {
+            return Some(());
+        }
+        let place = match &subject.feed {
+            Feed::Cells(source) => Some(source.item(0)),
+            Feed::Health(_) => None,
+        };
+        let before = place.and_then(|place| self.rig.peek(device, place));
+        let cells = vec![0; subject.target.bytes()];
+        let result = self.write(image, target, cells);
+        let after = place.and_then(|place| self.rig.peek(device, place));
+        let good = matches!(&result, Err(refusal) if refusal.kind == Kind::NoSuchAddress) && before == after;
+        if !good {
+            let shown = self.subjects.get(at).map(|subject| self.show(subject, 0))?;
+            let told = result.err().map_or_else(|| "is taken".into(), |refusal| format!("is answered {}", told(&Err(refusal))));
+            self.results.get_mut(at)?.fail(format!("a write to {shown}, which is read-only, {told}"));
+        }
+        Some(())
+    }
+
+    /// Cuts every line, looks at what the reader gets, mends it, and waits for new values.
+    fn loss(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let doing = "a cut cable, and the mend";
+        progress(Progress { doing, done: 0, of: 3 });
+        // Sound values of the first pattern, so that what is held or refused is known.
+        self.read_round(0);
+        let ports: Vec<usize> = self.rig.paths().into_iter().map(|(port, _)| port).collect();
+        let before: Vec<Option<Vec<u8>>> = (0..self.subjects.len()).map(|at| self.look(at).ok()).collect();
+        ports.iter().for_each(|port| self.rig.cut(*port, true));
+        let cut = self.clock.now();
+        progress(Progress { doing, done: 1, of: 3 });
+        for at in 0..self.subjects.len() {
+            let why = self.wait_for(at, cut, |subject, seen| lost_rightly(subject, seen, before.get(at).and_then(Option::as_ref)));
+            self.note(at, why, "after the cut");
+        }
+        ports.iter().for_each(|port| self.rig.cut(*port, false));
+        progress(Progress { doing, done: 2, of: 3 });
+        for subject in &self.subjects {
+            self.put(subject, 1);
+        }
+        let mended = self.clock.now();
+        for at in 0..self.subjects.len() {
+            let wanted = self.subjects.get(at).and_then(|subject| match &subject.feed {
+                Feed::Cells(source) => {
+                    let cells = self.rig.peek(subject.device, source.item(0))?;
+                    Some(subject.shown(&cells))
+                }
+                Feed::Health(_) => None,
+            });
+            let why = self.wait_for(at, mended, |subject, seen| match (&subject.feed, &wanted, seen) {
+                (Feed::Health(Health::Online), _, Ok(cells)) => cells.last() == Some(&1),
+                (Feed::Health(_), _, Ok(_)) => true,
+                (_, Some(Some(wanted)), Ok(cells)) => subject.agrees(cells, wanted),
+                (_, Some(None), seen) => seen.is_err() || subject.on_loss != OnLoss::Refuse,
+                _ => false,
+            });
+            self.note(at, why, "after the mend");
+        }
+        for result in &mut self.results {
+            result.loss = result.why.is_none();
+        }
+    }
+
+    fn note(&mut self, at: usize, why: Option<String>, when: &str) {
+        if let (Some(why), Some(result)) = (why, self.results.get_mut(at)) {
+            result.fail(format!("{when} {why}"));
+        }
+    }
+
+    /// The first value of a rule as the reader sees it.
+    fn look(&mut self, at: usize) -> Result<Vec<u8>, Refusal> {
+        let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
+        let (image, extent) = self.subjects.get(at).map(|subject| (subject.image, subject.target.item(0))).ok_or(gone)?;
+        self.read(image, extent)
+    }
+
+    /// Looks until it is right; what it was at last, in words, where it never was.
+    fn wait_for(&mut self, at: usize, since: Moment, right: impl Fn(&Subject, &Result<Vec<u8>, Refusal>) -> bool) -> Option<String> {
+        let retry = self.subjects.get(at).and_then(|subject| self.checked.project.devices.get(subject.device)).map_or(0, |d| d.retry.most.min(8_000_000));
+        let patience = self.subjects.get(at).map_or(0, |subject| self.patience(subject)) + retry;
+        loop {
+            let seen = self.look(at);
+            let subject = self.subjects.get(at)?;
+            if right(subject, &seen) {
+                return None;
+            }
+            if self.clock.now().since(since) > patience {
+                return Some(format!("{} answers {}", self.show(subject, 0), told(&seen)));
+            }
+            nap(2000);
+        }
+    }
+
+    fn proof(self) -> Proof {
+        let project = &self.checked.project;
+        let rules = self.subjects.iter().zip(self.results).filter_map(|(subject, mut result)| {
+            let map = project.maps.get(subject.map)?;
+            let position = project.sources.position(map.span);
+            result.micros.sort_unstable();
+            let middle = result.micros.get(result.micros.len() / 2);
+            let milliseconds = middle.zip(result.micros.last()).map(|(middle, worst)| (*middle as f64 / 1e3, *worst as f64 / 1e3));
+            let polled = matches!(subject.feed, Feed::Cells(_));
+            if polled && (result.read == 0 || subject.writable && result.written == 0) {
+                result.fail("no pattern was exercised in a direction that it allows".into());
+            }
+            Some(RuleProof {
+                rule: map.name.as_ref().map_or_else(|| (subject.map + 1).to_string(), |name| name.value.clone()),
+                at: format!("{}:{}", position.file, position.line),
+                from: map.from.value.clone(),
+                to: map.to.value.clone(),
+                values: subject.count,
+                read: result.read,
+                written: subject.writable.then_some(result.written),
+                loss: result.loss,
+                milliseconds,
+                proven: result.why.is_none(),
+                why: result.why,
+            })
+        });
+        Proof {
+            format: 1,
+            site: project.name.value.clone(),
+            rules: rules.collect(),
+            others: self.others,
+            seconds: self.clock.now().0 as f64 / 1e6,
+        }
+    }
+}
+
+/// Whether a reader gets what the rule says once the source is lost.
+fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Option<&Vec<u8>>) -> bool {
+    match (&subject.feed, subject.on_loss, seen) {
+        (Feed::Health(Health::Online), _, Ok(cells)) => cells.iter().all(|byte| *byte == 0),
+        (Feed::Health(_), _, seen) => seen.is_ok(),
+        (_, OnLoss::Refuse, Err(refusal)) => refusal.kind == Kind::NoAnswer && refusal.native.is_some(),
+        (_, OnLoss::Hold, seen) => seen.as_ref().ok() == before,
+        (_, OnLoss::Fill(word), Ok(cells)) if subject.target.each == 1 => cells.iter().all(|bit| *bit == u8::from(word != 0)),
+        (_, OnLoss::Fill(word), Ok(cells)) => cells.chunks(2).all(|cell| cell == word.to_be_bytes()),
+        _ => false,
+    }
+}
+
+fn count_of(number: usize) -> u32 {
+    u32::try_from(number).unwrap_or(u32::MAX)
+}

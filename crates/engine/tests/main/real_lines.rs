@@ -1,0 +1,80 @@
+//! On real ptys and sockets: the proof, and that it fails where it must.
+
+use crate::site::{DEVICE, HEAD, PROBE};
+use std::sync::Arc;
+use woodrush_core::check::{Checked, check};
+use woodrush_core::form::{Order, Type};
+use woodrush_core::plan::Plan;
+use woodrush_core::project::read;
+use woodrush_engine::prove::{Proof, prove};
+
+const RULES: &str = r#"
+[[map]]
+from = "do-1.oxygen"
+to = "scada:400001"
+[[map]]
+from = "do-1.setpoint"
+to = "scada:400101 as f32 ABCD"
+access = "read-write"
+[[map]]
+from = "do-1:400050 as i32 DCBA scale 0.1"
+to = "scada:400110 as i16 scale 1"
+count = 3
+[[map]]
+from = "do-1:400060.3"
+to = "scada:100001"
+on-loss = "fill 1"
+[[map]]
+from = "do-1:000001"
+to = "scada:000001"
+count = 20
+access = "read-write"
+[[map]]
+from = "do-1:400070 as text(6) BA"
+to = "scada:400200"
+on-loss = "hold"
+[[map]]
+from = "do-1.health.online"
+to = "scada:100101"
+"#;
+
+fn site() -> Arc<Checked> {
+    let device = DEVICE.replace("500ms", "100ms") + "retry-lost = \"200ms..1s\"\n";
+    let text = format!("{HEAD}{device}{RULES}").replace("\"200ms\"\n[ports.office]", "\"100ms\"\n[ports.office]");
+    let checked = check(read("woodrush.toml", text, &mut |_| Ok(PROBE.into())));
+    assert!(!checked.has_errors());
+    Arc::new(checked)
+}
+
+fn proof(checked: &Arc<Checked>, spoil: impl FnOnce(&mut Plan)) -> Proof {
+    let mut plan = Plan::build(&checked.project, &mut vec![]);
+    spoil(&mut plan);
+    prove(checked, Arc::new(plan), &|_| Err(String::new()), &mut |_| {}).unwrap()
+}
+
+#[test]
+fn a_sound_site_is_proven_whole() {
+    let proof = proof(&site(), |_| {});
+    let faults: Vec<_> = proof.rules.iter().filter_map(|rule| rule.why.as_ref()).collect();
+    assert!(proof.holds(), "{faults:#?} {:?}", proof.others);
+    assert_eq!(proof.rules.len(), 7);
+    assert!(proof.rules.iter().all(|rule| rule.loss));
+    assert!(proof.rules[1].written.is_some_and(|written| written > 10));
+}
+
+/// Each way to break the converter's own forms must be seen, at the broken rule and at no other.
+#[test]
+fn a_converter_with_a_wrong_form_is_not_proven() {
+    let checked = site();
+    let spoils: [(usize, fn(&mut Plan)); 4] = [
+        (1, |plan| plan.rules[1].conversion.from.order = Some(Order::HIGH_FIRST)),
+        (2, |plan| plan.rules[2].conversion.from.scale.exponent = 0),
+        (2, |plan| plan.rules[2].conversion.from.ty = Type::U32),
+        (5, |plan| plan.rules[5].conversion.to.order = Some(Order { low_byte_first: true, low_word_first: false })),
+    ];
+    for (rule, spoil) in spoils {
+        let proof = proof(&checked, spoil);
+        let wrong: Vec<usize> = proof.rules.iter().enumerate().filter(|(_, r)| !r.proven).map(|(at, _)| at).collect();
+        assert_eq!(wrong, [rule], "{:?}", proof.rules.iter().filter_map(|r| r.why.as_ref()).collect::<Vec<_>>());
+    }
+}
