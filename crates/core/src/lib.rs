@@ -16,4 +16,4 @@ mod source;
 pub mod trace;
 
 pub use refusal::{Blame, Kind, Refusal};
-pub use source::{At, Source, Sources, Span};
+pub use source::{At, Position, Source, Sources, Span};

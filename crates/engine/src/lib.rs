@@ -9,10 +9,13 @@ pub mod bench;
 pub mod converter;
 pub mod image;
 pub mod line;
+mod memory;
 mod moment;
 pub mod port;
 pub mod prove;
 pub mod rig;
 pub mod speak;
+pub mod stop;
 
+pub use memory::give_memory_back;
 pub use moment::Moment;

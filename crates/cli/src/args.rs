@@ -1,0 +1,160 @@
+//! What is typed: no I/O here.
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+/// Describe, check, bench, run and prove a field-bus converter from one text file.
+#[derive(Parser, Debug)]
+#[command(name = "woodrush", version, max_term_width = 100)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(ClapArgs, Debug, Clone)]
+pub(crate) struct Global {
+    /// The project file; without it, woodrush.toml here or in a folder above
+    #[arg(short, long, value_name = "FILE", global = true)]
+    pub(crate) project: Option<PathBuf>,
+    /// How results are written
+    #[arg(long, value_enum, default_value_t = Format::Text, global = true)]
+    pub(crate) format: Format,
+    /// When to use colour (NO_COLOR is honoured)
+    #[arg(long, value_enum, default_value_t = Colour::Auto, global = true)]
+    pub(crate) color: Colour,
+    /// Say more
+    #[arg(short, long, global = true)]
+    pub(crate) verbose: bool,
+    /// Say only what was asked for
+    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Format {
+    /// For people
+    Text,
+    /// For programs
+    Json,
+    /// For spreadsheets
+    Csv,
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Colour {
+    /// When it is a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Subcommand, Debug)]
+pub(crate) enum Command {
+    /// Make a commented starter project that passes check and prove
+    New {
+        /// Folder to make
+        dir: PathBuf,
+    },
+    /// Show an address in every notation, with its neighbours
+    Addr {
+        /// Addresses such as 400318, 40318, holding:317, 400010.3
+        #[arg(required = true)]
+        addresses: Vec<String>,
+    },
+    /// Find every fault that the files can show
+    Check,
+    /// Show the resolved address table, both sides, one row a value
+    Map,
+    /// Follow an address through the converter, down to the request bytes
+    Trace {
+        /// IMAGE:ADDRESS, DEVICE:ADDRESS, DEVICE.POINT or DEVICE.health.ITEM
+        #[arg(required = true)]
+        endpoints: Vec<String>,
+    },
+    /// Be the converter
+    Run {
+        /// Attach to the project's running rig instead of the real ports
+        #[arg(long)]
+        rig: bool,
+    },
+    /// Play the devices and clients on both sides
+    #[command(subcommand)]
+    Rig(Rig),
+    /// Test every rule end to end on simulated devices
+    Prove {
+        /// Also write a report: FILE.html, FILE.json or FILE.xml (JUnit); may be given several times
+        #[arg(long, value_name = "FILE")]
+        report: Vec<PathBuf>,
+    },
+    /// The shipped example, from nothing to a proven conversion, in seconds
+    Demo {
+        /// Leave the example's files in a new folder
+        #[arg(long, value_name = "DIR")]
+        keep: Option<PathBuf>,
+    },
+    /// Write completions for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+}
+
+/// Commands to the bench; all but `up` act on the one that runs in another terminal.
+#[derive(Subcommand, Debug)]
+pub(crate) enum Rig {
+    /// Bring up the simulated lines and devices, and say how to attach
+    Up,
+    /// Set a value in a device: DEVICE.POINT=VALUE or DEVICE:ADDRESS=VALUE
+    Set {
+        /// DEVICE.POINT=VALUE or "DEVICE:ADDRESS as FORM=VALUE"
+        target: String,
+    },
+    /// Show values in devices
+    Get {
+        /// DEVICE, DEVICE.POINT or DEVICE:ADDRESS
+        #[arg(required = true)]
+        targets: Vec<String>,
+    },
+    /// Cut a line: bytes stop both ways, nothing closes
+    Cut {
+        /// PORT
+        port: String,
+    },
+    /// Mend lines and devices; all of them when none is named
+    Mend {
+        /// PORT or DEVICE
+        names: Vec<String>,
+    },
+    /// Let a device fall silent
+    Mute {
+        /// DEVICE
+        device: String,
+    },
+    /// Let a device answer later
+    Slow {
+        /// DEVICE
+        device: String,
+        /// How much later, such as 200ms
+        by: String,
+    },
+    /// Let a device answer every request with an exception
+    Refuse {
+        /// DEVICE
+        device: String,
+        /// The exception's code
+        exception: String,
+    },
+    /// Damage a share of a line's bytes
+    Noise {
+        /// PORT
+        port: String,
+        /// 0 to 1
+        share: String,
+    },
+    /// Show lines, devices and clients
+    Status,
+}

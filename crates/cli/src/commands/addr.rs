@@ -1,0 +1,111 @@
+//! `woodrush addr`: an address in every notation, with its neighbours.
+
+use crate::args::Format;
+use crate::console::{Console, Table, Tone};
+use crate::{Failure, Verdict};
+use serde::Serialize;
+use woodrush_core::protocol::{Address, Dialect, Setup, notations};
+
+#[derive(Serialize)]
+struct Shown {
+    written: String,
+    notation: &'static str,
+    canonical: String,
+    offset: String,
+    hex: String,
+    means: String,
+    others: Vec<Other>,
+    before: Option<String>,
+    after: Option<String>,
+}
+
+#[derive(Serialize)]
+struct Other {
+    name: &'static str,
+    text: String,
+}
+
+#[derive(Serialize)]
+struct Refused {
+    written: String,
+    code: &'static str,
+    what: String,
+    likely: Vec<String>,
+}
+
+pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict, Failure> {
+    let (mut shown, mut refused) = (vec![], vec![]);
+    for text in addresses {
+        match read(text) {
+            Ok(address) => shown.push(address),
+            Err(fault) => refused.push(fault),
+        }
+    }
+    match console.format {
+        Format::Json => console.json(&serde_json::json!({ "format": 1, "addresses": shown, "refused": refused }))?,
+        Format::Csv => {
+            let row = |s: &Shown| vec![s.written.clone(), s.canonical.clone(), s.offset.clone(), s.hex.clone(), s.means.clone()];
+            let rows = shown.iter().map(row).collect();
+            console.table(&Table { head: vec!["written", "canonical", "offset", "hex", "means"], rows })?;
+        }
+        Format::Text => {
+            for (at, address) in shown.iter().enumerate() {
+                if at > 0 {
+                    console.say("")?;
+                }
+                say(console, address)?;
+            }
+        }
+    }
+    for fault in &refused {
+        let likely: Vec<String> = fault.likely.iter().map(|text| format!("`{text}`")).collect();
+        let offer = if likely.is_empty() { String::new() } else { format!("; write {}", likely.join(" or ")) };
+        console.complain(&format!("{} {}{offer}", fault.code, fault.what));
+    }
+    Ok(if refused.is_empty() { Verdict::Yes } else { Verdict::No })
+}
+
+fn read(text: &str) -> Result<Shown, Refused> {
+    let setup = Setup::default();
+    let mut first = None;
+    for dialect in notations() {
+        match dialect.parse(text, &setup) {
+            Ok(address) => return Ok(show(text, dialect, &address, &setup)),
+            Err(fault) => first = first.or(Some(fault)),
+        }
+    }
+    Err(first.map_or_else(
+        || Refused { written: text.into(), code: "M01", what: format!("`{text}` is no address"), likely: vec![] },
+        |fault| Refused { written: text.into(), code: fault.code, what: fault.what, likely: fault.likely },
+    ))
+}
+
+fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Setup) -> Shown {
+    let Address { space, first, bit } = address;
+    let own = dialect.show(space, *first, *bit, setup);
+    let neighbour = |first: u32| dialect.show(space, first, *bit, setup).to_string();
+    let bit_words = bit.map(|bit| format!(", bit {bit} (0 the least significant)")).unwrap_or_default();
+    let access = if space.writable { "read and write" } else { "read only" };
+    Shown {
+        written: text.into(),
+        notation: dialect.family(),
+        canonical: own.canonical,
+        offset: own.offset,
+        hex: own.hex,
+        means: format!("{}{bit_words}, {access}", space.noun),
+        others: dialect.notations(space, *first, *bit).into_iter().map(|(name, text)| Other { name, text }).collect(),
+        before: first.checked_sub(1).map(neighbour),
+        after: (space.len.is_none_or(|len| first + 1 < len)).then(|| neighbour(first + 1)),
+    }
+}
+
+fn say(console: &mut Console, address: &Shown) -> Result<(), Failure> {
+    let head = console.paint(Tone::Accent, &address.written);
+    console.say(&format!("{head}  {} {}", address.notation, address.means))?;
+    for other in &address.others {
+        console.say(&format!("  {:<15} {}", other.name, other.text))?;
+    }
+    let end = "none, the table ends here".to_string();
+    console.say(&format!("  {:<15} {}", "before", address.before.as_ref().unwrap_or(&end)))?;
+    console.say(&format!("  {:<15} {}", "after", address.after.as_ref().unwrap_or(&end)))
+}

@@ -1,0 +1,46 @@
+//! `woodrush check`: every static fault, with the line of the file, why it hurts, and the mend.
+
+use crate::args::Format;
+use crate::console::{Console, Tone};
+use crate::render::findings;
+use crate::{Failure, Verdict};
+use std::path::Path;
+use woodrush_core::check::Severity;
+
+pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
+    let checked = crate::project::load(path)?;
+    match console.format {
+        Format::Json => console.json(&findings::json(&checked))?,
+        Format::Csv => console.table(&findings::table(&checked))?,
+        Format::Text => {
+            let text = findings::text(console, &checked, false);
+            if !text.is_empty() {
+                console.say(&text)?;
+                console.say("")?;
+            }
+            let summary = summary(console, &checked);
+            console.say(&summary)?;
+        }
+    }
+    // A file that cannot be read is no answer.
+    if checked.findings.iter().any(|finding| finding.rule.code == "F07") {
+        return Err(Failure::Usage("a profile cannot be read, so the check is not whole".into()));
+    }
+    Ok(if checked.has_errors() { Verdict::No } else { Verdict::Yes })
+}
+
+fn summary(console: &Console, checked: &woodrush_core::check::Checked) -> String {
+    let count = |severity| checked.findings.iter().filter(|finding| finding.severity == severity).count();
+    let (errors, warnings, remarks) = (count(Severity::Error), count(Severity::Warning), count(Severity::Remark));
+    let plural = |count: usize, word: &str| format!("{count} {word}{}", if count == 1 { "" } else { "s" });
+    let plan = &checked.plan;
+    let size = format!(
+        "{}, {}, {}",
+        plural(plan.devices.len(), "device"),
+        plural(plan.rules.len(), "rule"),
+        plural(plan.transfers.len(), "poll"),
+    );
+    let found = [plural(errors, "error"), plural(warnings, "warning"), plural(remarks, "remark")].join(", ");
+    let (tone, word) = if errors > 0 { (Tone::Bad, "no") } else { (Tone::Good, "good") };
+    format!("{}  {found}  ({size})", console.paint(tone, word))
+}

@@ -1,0 +1,240 @@
+//! `woodrush demo`: the shipped example, from nothing to a proven conversion, in seconds.
+
+use super::run::Names;
+use crate::console::{Console, Tone};
+use crate::render::findings;
+use crate::{Failure, Verdict};
+use std::path::Path;
+use std::sync::{Arc, mpsc};
+use std::time::Duration;
+use woodrush_core::check::{Checked, check};
+use woodrush_core::form::{Conversion, Form};
+use woodrush_core::plan::Plan;
+use woodrush_core::project::{Wires, read};
+use woodrush_core::protocol::Extent;
+use woodrush_core::{At, Refusal, Span};
+use woodrush_engine::converter::{Event, Running, start};
+use woodrush_engine::rig::{Dialer, Rig};
+
+/// The hatchery, by path.
+const FILES: [(&str, &str); 5] = [
+    ("woodrush.toml", include_str!("../../../../demo/woodrush.toml")),
+    ("profiles/oxygen-probe.toml", include_str!("../../../../demo/profiles/oxygen-probe.toml")),
+    ("profiles/blower-drive.toml", include_str!("../../../../demo/profiles/blower-drive.toml")),
+    ("profiles/drum-filter.toml", include_str!("../../../../demo/profiles/drum-filter.toml")),
+    ("profiles/level-gauge.toml", include_str!("../../../../demo/profiles/level-gauge.toml")),
+];
+
+fn file(path: &str) -> Result<String, String> {
+    let found = FILES.iter().find(|(name, _)| *name == path);
+    found.map(|(_, text)| (*text).to_string()).ok_or_else(|| format!("{path} is not part of the demo"))
+}
+
+pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict, Failure> {
+    if let Some(dir) = keep {
+        super::new::write_files(dir, &FILES)?;
+    }
+    let text = file("woodrush.toml").map_err(Failure::Outside)?;
+    let checked = Arc::new(check(read("woodrush.toml", text, &mut file)));
+    site(console, &checked)?;
+    step(console, 2, "the check: every fault that the file alone can show")?;
+    let found = findings::text(console, &checked, false);
+    console.say(if found.is_empty() { "  nothing found: no error, no warning, no remark" } else { &found })?;
+    map(console, &checked)?;
+    let play = Play::begin(&checked)?;
+    at_work(console, &play)?;
+    changed(console, &play)?;
+    setpoint(console, &play)?;
+    cut(console, &play)?;
+    drop(play);
+    step(console, 8, "the proof: every rule, every pattern, both ways, cut and mended")?;
+    let proof = super::prove::prove_visibly(console, &checked, &file)?;
+    let verdict = super::prove::show(console, &proof)?;
+    console.say("")?;
+    match keep {
+        Some(dir) => console.say(&format!("the files are in {0}: cd {0}, then `woodrush check`, `rig up`, `run --rig`", dir.display()))?,
+        None => console.say("`woodrush demo --keep DIR` leaves the files; `woodrush new DIR` begins your own")?,
+    }
+    Ok(verdict)
+}
+
+fn step(console: &mut Console, number: u32, text: &str) -> Result<(), Failure> {
+    let head = console.paint(Tone::Accent, &format!("{number}  {text}"));
+    console.say("")?;
+    console.say(&head)
+}
+
+fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
+    let project = &checked.project;
+    let head = console.paint(Tone::Accent, &format!("1  the site: {} (invented)", project.name.value));
+    console.say(&head)?;
+    for (at, port) in project.ports.iter().enumerate() {
+        let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
+        let (what, who): (String, Vec<&str>) = match &port.wires {
+            Some(Wires::Serial { path, line, .. }) => (
+                format!("{} {}, {protocol}", path.value, line.map(|line| line.value.to_string()).unwrap_or_default()),
+                checked.plan.devices.iter().filter(|d| d.port == at).map(|d| d.name.as_str()).collect(),
+            ),
+            Some(Wires::Listen { at: socket }) => (
+                format!("{}, {protocol}", socket.value),
+                checked.plan.images.iter().filter(|i| i.port == at).map(|i| i.name.as_str()).collect(),
+            ),
+            None => continue,
+        };
+        let kind = if port.line().is_some() { "asks" } else { "shows" };
+        console.say(&format!("  {:<8} {what}", port.name.value))?;
+        console.say(&format!("  {:<8} {kind} {}", "", who.join(", ")))?;
+    }
+    Ok(())
+}
+
+fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
+    step(console, 3, "the map: a few of its rules (`woodrush map` shows every value)")?;
+    for name in ["oxygen-1", "temperature-1", "blower-1-setpoint", "blower-1-fault", "drum-filter-words"] {
+        let Some(rule) = checked.project.maps.iter().find(|map| map.name.as_ref().is_some_and(|own| own.value == name)) else { continue };
+        let arrow = if rule.read_write.is_some() { "<->" } else { "-->" };
+        let count = rule.count.map(|count| format!(" x{}", count.value)).unwrap_or_default();
+        console.say(&format!("  {:<24} {arrow} {}{count}", rule.from.value, rule.to.value))?;
+    }
+    let (rules, polls) = (checked.plan.rules.len(), checked.plan.transfers.len());
+    let cycle: u64 = checked.plan.cycles.iter().sum();
+    console.say(&format!("  {rules} rules in {polls} requests; one round on the bus takes {:.0} ms", cycle as f64 / 1e3))
+}
+
+/// The site at work: bench, converter and a reader.
+struct Play {
+    checked: Arc<Checked>,
+    rig: Rig,
+    running: Running,
+    names: Names,
+    plan: Arc<Plan>,
+    events: mpsc::Receiver<Event>,
+}
+
+impl Play {
+    fn begin(checked: &Arc<Checked>) -> Result<Self, Failure> {
+        let rig = Rig::up(Arc::clone(checked), &file).map_err(|fault| Failure::Outside(fault.to_string()))?;
+        let (teller, events) = mpsc::channel();
+        let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
+        // Whoever hears the events is gone only when the demo has ended.
+        let running = start(checked, Arc::clone(&plan), &rig.bindings(), move |event| drop(teller.send(event)))
+            .map_err(|fault| Failure::Outside(fault.to_string()))?;
+        rig.serve_clients(&running.listening);
+        Ok(Self { names: Names::of(checked), checked: Arc::clone(checked), rig, running, plan, events })
+    }
+
+    /// Says what was told in the meantime.
+    fn tell(&self, console: &mut Console) -> Result<(), Failure> {
+        let events: Vec<Event> = self.events.try_iter().collect();
+        for event in events {
+            if let Some(line) = self.names.tell(console, &self.plan, &event) {
+                console.say(&format!("  {line}"))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads one value over TCP as its client would: cells and what they mean.
+    fn read(&self, address: &str, form: &str) -> Result<Result<String, Refusal>, Failure> {
+        let (mut dialer, extent) = self.dial(address)?;
+        Ok(dialer.read(extent).map(|cells| {
+            let form = Form::parse(form).ok();
+            form.and_then(|form| Conversion::shown(&form, &cells)).unwrap_or_default()
+        }))
+    }
+
+    fn dial(&self, address: &str) -> Result<(Dialer, Extent), Failure> {
+        let bug = || Failure::Outside(format!("the demo does not know {address}"));
+        let entry = At { value: format!("scada:{address}"), span: Span::default() };
+        let endpoint = self.checked.project.endpoint(&entry).map_err(|_| bug())?;
+        let image = self.plan.images.iter().find(|image| image.name == "scada").ok_or_else(bug)?;
+        let woodrush_core::project::Target::Cells(place, _) = endpoint.target else { return Err(bug()) };
+        let rule = image.spaces.iter().position(|space| space.key == place.space.key);
+        let space = rule.and_then(|at| u16::try_from(at).ok()).map(woodrush_core::protocol::SpaceId).ok_or_else(bug)?;
+        let width = self.plan.feeding(0, space, place.first).and_then(|(rule, _)| self.plan.rules.get(rule)).map_or(1, |rule| rule.target.width);
+        let (_, to) = self.running.listening.iter().find(|(port, _)| *port == image.port).ok_or_else(bug)?;
+        let dialect = image.dialect.ok_or_else(bug)?;
+        let dialer = Dialer::connect(*to, None, dialect.name(), image, 3_000_000)?;
+        Ok((dialer, Extent { space, first: place.first, count: width }))
+    }
+
+    /// Looks again and again until it is as wanted, at most ten seconds.
+    fn until(&self, address: &str, form: &str, wanted: impl Fn(&Result<String, Refusal>) -> bool) -> Result<(Result<String, Refusal>, u32), Failure> {
+        for look in 0..1000 {
+            let seen = self.read(address, form)?;
+            if wanted(&seen) {
+                return Ok((seen, look * 10));
+            }
+            super::rig::nap(Duration::from_millis(10));
+        }
+        Ok((self.read(address, form)?, 10_000))
+    }
+
+    fn say_to_rig(&self, console: &mut Console, verb: &str, word: &str) -> Result<(), Failure> {
+        let command = if word.is_empty() { verb.to_string() } else { format!("{verb} {word}") };
+        let words: Vec<String> = word.split_whitespace().map(str::to_string).collect();
+        let answer = self.rig.command(verb, &words);
+        console.say(&format!("  {}  {}", console.paint(Tone::Faint, &format!("$ woodrush rig {command}")), answer.said))?;
+        if answer.done { Ok(()) } else { Err(Failure::Outside(answer.said)) }
+    }
+}
+
+fn told(seen: &Result<String, Refusal>, eu: &str) -> String {
+    match seen {
+        Ok(value) => format!("{value} {eu}"),
+        Err(refusal) => {
+            let code = refusal.native.map(|(name, code)| format!("{name} {code} (0x{code:02X})")).unwrap_or_default();
+            format!("{code}: {}", refusal.kind.words())
+        }
+    }
+}
+
+fn at_work(console: &mut Console, play: &Play) -> Result<(), Failure> {
+    step(console, 4, "the converter at work, on real ptys and sockets, at the line's own speed")?;
+    let (first, _) = play.until("400001", "f32 ABCD", Result::is_ok)?;
+    let (level, _) = play.until("400301", "f32 ABCD", Result::is_ok)?;
+    play.tell(console)?;
+    console.say(&format!("  a TCP client reads scada:400001 (holding:0) as f32 ABCD: {}", told(&first, "mg/L")))?;
+    console.say(&format!("  and scada:400301 (holding:300) as f32 ABCD: {}", told(&level, "m")))
+}
+
+fn changed(console: &mut Console, play: &Play) -> Result<(), Failure> {
+    step(console, 5, "a value changes on the bus, and the TCP reader sees it")?;
+    play.say_to_rig(console, "set", "do-1.temperature=17.46")?;
+    let (seen, after) = play.until("400011", "i16 scale 0.01", |seen| seen.as_deref() == Ok("17.46"))?;
+    console.say(&format!("  scada:400011 (holding:10) as i16 scale 0.01: {}, {after} ms later", told(&seen, "degC")))
+}
+
+fn setpoint(console: &mut Console, play: &Play) -> Result<(), Failure> {
+    step(console, 6, "a setpoint is written over TCP, and the drive has it")?;
+    let (mut dialer, extent) = play.dial("400101")?;
+    // 42.5 as f32 CDAB: the low word first.
+    let written = dialer.write(extent, vec![0x00, 0x00, 0x42, 0x2A]);
+    console.say(&format!("  scada:400101 (holding:100) as f32 CDAB: 0000 422A written, {}", match &written {
+        Ok(()) => "answered by the device".to_string(),
+        Err(refusal) => told(&Err(*refusal), ""),
+    }))?;
+    let answer = play.rig.command("get", &["blower-1.speed-setpoint".to_string()]);
+    for row in &answer.rows {
+        console.say(&format!("  in the drive: {} = {} Hz, words {} (high word first there)", row.name, row.value, row.detail))?;
+    }
+    let refused = play.dial("400001").map(|(mut dialer, extent)| dialer.write(extent, vec![0; 4]))?;
+    console.say(&format!("  a write to scada:400001, which is read-only: {}", match refused {
+        Ok(()) => "taken".to_string(),
+        Err(refusal) => told(&Err(refusal), ""),
+    }))
+}
+
+fn cut(console: &mut Console, play: &Play) -> Result<(), Failure> {
+    step(console, 7, "the cable is cut: nothing stale is served as live")?;
+    play.say_to_rig(console, "cut", "raceway")?;
+    let (seen, after) = play.until("400011", "i16 scale 0.01", Result::is_err)?;
+    console.say(&format!("  after {after} ms scada:400011 answers {}", told(&seen, "degC")))?;
+    let (online, _) = play.until("100001", "bool", |seen| seen.as_deref() == Ok("0"))?;
+    console.say(&format!("  and do-1.health.online at scada:100001 is {}", told(&online, "")))?;
+    play.tell(console)?;
+    play.say_to_rig(console, "mend", "raceway")?;
+    let (seen, after) = play.until("400011", "i16 scale 0.01", Result::is_ok)?;
+    console.say(&format!("  {after} ms after the mend it is there again: {}", told(&seen, "degC")))?;
+    play.tell(console)
+}

@@ -1,0 +1,58 @@
+//! One file a command.
+
+mod addr;
+mod check;
+mod demo;
+mod map;
+mod new;
+mod prove;
+mod rig;
+mod run;
+mod trace;
+
+use crate::args::{Args, Command};
+use crate::console::Console;
+use crate::{Failure, Verdict};
+use clap::CommandFactory;
+
+pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure> {
+    let global = args.global;
+    match args.command {
+        Command::New { dir } => new::run(console, &dir),
+        Command::Addr { addresses } => addr::run(console, &addresses),
+        Command::Check => check::run(console, &crate::project::find(&global)?),
+        Command::Map => map::run(console, &crate::project::find(&global)?),
+        Command::Trace { endpoints } => trace::run(console, &crate::project::find(&global)?, &endpoints),
+        Command::Run { rig } => run::run(console, &crate::project::find(&global)?, rig),
+        Command::Rig(rig) => rig::run(console, &crate::project::find(&global)?, rig),
+        Command::Prove { report } => prove::run(console, &crate::project::find(&global)?, &report),
+        Command::Demo { keep } => demo::run(console, keep.as_deref()),
+        Command::Completions { shell } => {
+            let mut made = vec![];
+            clap_complete::generate(shell, &mut Args::command(), "woodrush", &mut made);
+            console.say(String::from_utf8_lossy(&made).trim_end())?;
+            Ok(Verdict::Yes)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn arguments_are_consistent_and_every_one_is_explained() {
+        let command = Args::command();
+        command.clone().debug_assert();
+        let explained = |command: &clap::Command| {
+            for argument in command.get_arguments().filter(|argument| argument.get_id() != "help") {
+                assert!(argument.get_help().is_some(), "{} {}", command.get_name(), argument.get_id());
+            }
+        };
+        for sub in command.get_subcommands() {
+            assert!(sub.get_about().is_some(), "{}", sub.get_name());
+            explained(sub);
+            sub.get_subcommands().for_each(explained);
+        }
+    }
+}

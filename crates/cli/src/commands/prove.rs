@@ -1,0 +1,83 @@
+//! `woodrush prove`: every rule tested end to end on simulated devices.
+
+use crate::args::Format;
+use crate::console::{Console, Tone};
+use crate::render::proof;
+use crate::{Failure, Verdict};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use woodrush_core::check::Checked;
+use woodrush_engine::prove::{Progress, Proof, prove};
+
+pub(crate) fn run(console: &mut Console, path: &Path, reports: &[PathBuf]) -> Result<Verdict, Failure> {
+    for report in reports {
+        proof::kind_of(report)?;
+    }
+    let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    let read_file = crate::project::reader(path);
+    let proof = prove_visibly(console, &Arc::new(checked), &read_file)?;
+    for report in reports {
+        proof::write(report, &proof)?;
+        console.note(&format!("report written to {}", report.display()));
+    }
+    show(console, &proof)
+}
+
+/// Proves with a progress bar where somebody watches, and plain lines where nobody does.
+pub(crate) fn prove_visibly(
+    console: &mut Console,
+    checked: &Arc<Checked>,
+    read_file: &dyn Fn(&str) -> Result<String, String>,
+) -> Result<Proof, Failure> {
+    let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
+    if console.is_watched() {
+        bar.set_draw_target(ProgressDrawTarget::stderr());
+    }
+    if let Ok(style) = ProgressStyle::with_template("  {msg:28} {bar:30} {pos}/{len}") {
+        bar.set_style(style);
+    }
+    let plan = Arc::new(woodrush_core::plan::Plan::build(&checked.project, &mut vec![]));
+    let watched = console.is_watched();
+    let mut last = "";
+    let proof = prove(checked, plan, read_file, &mut |Progress { doing, done, of }| {
+        bar.set_length(of.into());
+        bar.set_position(done.into());
+        bar.set_message(doing);
+        if !watched && doing != last {
+            console.note(&format!("  {doing}"));
+            last = doing;
+        }
+    });
+    bar.finish_and_clear();
+    proof.map_err(Failure::Outside)
+}
+
+pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Failure> {
+    match console.format {
+        Format::Json => console.json(proof)?,
+        Format::Csv => console.table(&proof::full_table(proof))?,
+        Format::Text => {
+            console.table(&proof::table(proof))?;
+            for rule in proof.rules.iter().filter(|rule| !rule.proven) {
+                console.say("")?;
+                let head = console.paint(Tone::Bad, "not proven");
+                console.say(&format!("{head}  rule {} at {}: {} -> {}", rule.rule, rule.at, rule.from, rule.to))?;
+                console.say(&format!("  {}", rule.why.as_deref().unwrap_or_default()))?;
+            }
+            console.say("")?;
+            for (what, right) in &proof.others {
+                let word = if *right { console.paint(Tone::Good, "right") } else { console.paint(Tone::Bad, "WRONG") };
+                console.say(&format!("{word}  {what}"))?;
+            }
+            let good = proof.rules.iter().filter(|rule| rule.proven).count();
+            let summary = format!("{good} of {} rules, in {:.1} s", proof.rules.len(), proof.seconds);
+            let word = if proof.holds() { console.paint(Tone::Good, "proven") } else { console.paint(Tone::Bad, "NOT PROVEN") };
+            console.say(&format!("{word}  {summary}"))?;
+        }
+    }
+    if proof.rules.is_empty() {
+        console.note("there are no rules to prove: add a `[[map]]`");
+    }
+    Ok(if proof.holds() { Verdict::Yes } else { Verdict::No })
+}

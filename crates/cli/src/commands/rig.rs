@@ -1,0 +1,84 @@
+//! `woodrush rig`: the bench, and commands to the one that runs in another terminal.
+
+use crate::args::{Format, Rig as Words};
+use crate::console::{Console, Table, Tone};
+use crate::{Failure, Verdict};
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+use woodrush_engine::rig::{Answer, Remote, Rig, Row, control_path};
+use woodrush_engine::stop::Stop;
+
+pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Verdict, Failure> {
+    let (verb, words) = match words {
+        Words::Up => return up(console, path),
+        Words::Set { target } => ("set", vec![target]),
+        Words::Get { targets } => ("get", targets),
+        Words::Cut { port } => ("cut", vec![port]),
+        Words::Mend { names } => ("mend", names),
+        Words::Mute { device } => ("mute", vec![device]),
+        Words::Slow { device, by } => ("slow", vec![device, by]),
+        Words::Refuse { device, exception } => ("refuse", vec![device, exception]),
+        Words::Noise { port, share } => ("noise", vec![port, share]),
+        Words::Status => ("status", vec![]),
+    };
+    let answer = Remote::of(path).say(verb, &words).map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound | std::io::ErrorKind::ConnectionRefused => {
+            Failure::Outside("no rig of this project is running (start `woodrush rig up` in another terminal)".into())
+        }
+        _ => Failure::Outside(format!("the rig does not answer: {error}")),
+    })?;
+    show(console, &answer)
+}
+
+fn show(console: &mut Console, answer: &Answer) -> Result<Verdict, Failure> {
+    if !answer.done {
+        return Err(Failure::Usage(answer.said.clone()));
+    }
+    match console.format {
+        Format::Json => console.json(&serde_json::json!({ "format": 1, "said": answer.said, "rows": answer.rows }))?,
+        Format::Csv => console.table(&rows(&answer.rows))?,
+        Format::Text => {
+            if !answer.said.is_empty() {
+                console.say(&answer.said)?;
+            } else if !answer.rows.is_empty() {
+                console.table(&rows(&answer.rows))?;
+            }
+        }
+    }
+    Ok(Verdict::Yes)
+}
+
+fn rows(rows: &[Row]) -> Table {
+    let row = |row: &Row| vec![row.name.clone(), row.value.clone(), row.detail.clone()];
+    Table { head: vec!["name", "value", "detail"], rows: rows.iter().map(row).collect() }
+}
+
+fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
+    let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    let stop = Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+    let read_file = crate::project::reader(path);
+    let rig = Rig::up(Arc::new(checked), &read_file).map_err(|fault| Failure::Outside(fault.to_string()))?;
+    let rig = Arc::new(rig);
+    let control = rig.listen(&control_path(path)).map_err(|error| Failure::Outside(error.to_string()))?;
+    let answer = rig.command("status", &[]);
+    console.say(&format!("{}  the simulated side is up", console.paint(Tone::Good, "rig")))?;
+    console.table(&rows(&answer.rows))?;
+    console.note("");
+    console.note("attach the converter:      woodrush run --rig");
+    console.note("or any program:            open a line's path above; it runs at the speed shown");
+    console.note("change a value, or a wire: woodrush rig set DEVICE.POINT=VALUE, rig cut PORT, rig mend");
+    console.note("Ctrl-C ends it");
+    while !stop.is_asked() {
+        nap(Duration::from_millis(100));
+    }
+    drop(control);
+    drop(rig);
+    console.note("ended; the ptys are gone");
+    Ok(Verdict::Yes)
+}
+
+pub(crate) fn nap(time: Duration) {
+    #[allow(clippy::disallowed_methods, reason = "a command that waits for a person")]
+    std::thread::sleep(time);
+}

@@ -1,0 +1,147 @@
+//! Where results and everything else go: results on stdout, the rest on stderr; colour is never the only sign.
+
+use crate::args::{Colour, Format, Global};
+use crate::Failure;
+use anstyle::{AnsiColor, Style};
+use comfy_table::ContentArrangement;
+use serde::Serialize;
+use std::io::{IsTerminal, Write};
+
+/// What a piece of text is, for its colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Tone {
+    /// The one accent: names and headings.
+    Accent,
+    /// As it should be.
+    Good,
+    /// It cannot work, or it failed.
+    Bad,
+    /// It will likely not do what is meant.
+    Doubt,
+    /// Beside the point.
+    Faint,
+}
+
+/// The two streams and how to write on them.
+pub(crate) struct Console {
+    pub(crate) format: Format,
+    pub(crate) quiet: bool,
+    pub(crate) verbose: bool,
+    colour: bool,
+    width: u16,
+}
+
+/// A table as data; every format shows the same cells.
+pub(crate) struct Table {
+    pub(crate) head: Vec<&'static str>,
+    pub(crate) rows: Vec<Vec<String>>,
+}
+
+impl Console {
+    pub(crate) fn new(global: &Global) -> Self {
+        let colour = match global.color {
+            Colour::Always => true,
+            Colour::Never => false,
+            Colour::Auto => {
+                std::io::stdout().is_terminal()
+                    && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+                    && std::env::var_os("TERM").is_none_or(|term| term != "dumb")
+            }
+        };
+        let own = std::env::var("WOODRUSH_WIDTH").ok().and_then(|width| width.parse().ok());
+        let width = own.or_else(|| terminal_size::terminal_size().map(|(width, _)| width.0)).unwrap_or(100);
+        let (quiet, verbose) = (global.quiet, global.verbose);
+        Self { format: global.format, quiet, verbose, colour, width: width.clamp(60, 100) }
+    }
+
+    /// Columns to write in, 60 to 100.
+    pub(crate) fn width(&self) -> usize {
+        usize::from(self.width)
+    }
+
+    /// Whether somebody watches progress.
+    pub(crate) fn is_watched(&self) -> bool {
+        !self.quiet && std::io::stderr().is_terminal()
+    }
+
+    /// Text in its tone.
+    pub(crate) fn paint(&self, tone: Tone, text: &str) -> String {
+        if !self.colour {
+            return text.to_string();
+        }
+        let style = match tone {
+            Tone::Accent => AnsiColor::Cyan.on_default(),
+            Tone::Good => AnsiColor::Green.on_default(),
+            Tone::Bad => AnsiColor::Red.on_default().bold(),
+            Tone::Doubt => AnsiColor::Yellow.on_default(),
+            Tone::Faint => Style::new().dimmed(),
+        };
+        format!("{style}{text}{style:#}")
+    }
+
+    /// A line of results.
+    pub(crate) fn say(&mut self, text: &str) -> Result<(), Failure> {
+        let mut out = std::io::stdout().lock();
+        writeln!(out, "{text}")?;
+        out.flush()?;
+        Ok(())
+    }
+
+    /// A line beside the results; left out when quiet.
+    pub(crate) fn note(&mut self, text: &str) {
+        if !self.quiet {
+            // Nobody to tell if stderr is gone.
+            let _ = writeln!(std::io::stderr().lock(), "{text}");
+        }
+    }
+
+    /// Why a command could not do its work.
+    pub(crate) fn complain(&mut self, text: &str) {
+        let head = self.paint(Tone::Bad, "woodrush:");
+        // Nobody to tell if stderr is gone.
+        let _ = writeln!(std::io::stderr().lock(), "{head} {text}");
+    }
+
+    /// Results as JSON.
+    pub(crate) fn json<T: Serialize>(&mut self, value: &T) -> Result<(), Failure> {
+        let text = serde_json::to_string_pretty(value).map_err(|error| Failure::Outside(error.to_string()))?;
+        self.say(&text)
+    }
+
+    /// A table in text or CSV.
+    pub(crate) fn table(&mut self, table: &Table) -> Result<(), Failure> {
+        if self.format == Format::Csv {
+            let mut writer = csv::Writer::from_writer(std::io::stdout().lock());
+            let closed = |error: csv::Error| match error.into_kind() {
+                csv::ErrorKind::Io(error) => Failure::from(error),
+                other => Failure::Outside(format!("{other:?}")),
+            };
+            writer.write_record(&table.head).map_err(closed)?;
+            for row in &table.rows {
+                writer.write_record(row).map_err(closed)?;
+            }
+            return writer.flush().map_err(Failure::from);
+        }
+        let text = self.lay_out(table);
+        self.say(&text)
+    }
+
+    /// A table as aligned columns without lines.
+    pub(crate) fn lay_out(&self, table: &Table) -> String {
+        let mut made = comfy_table::Table::new();
+        made.load_style(comfy_table::presets::NOTHING);
+        made.set_content_arrangement(ContentArrangement::Dynamic);
+        made.set_width(self.width);
+        made.set_header(table.head.iter().map(|head| head.to_uppercase()));
+        for row in &table.rows {
+            made.add_row(row);
+        }
+        for column in made.column_iter_mut() {
+            column.set_padding((0, 2));
+        }
+        let text: Vec<String> = made.lines().map(|line| line.trim_end().to_string()).collect();
+        let mut lines = text.into_iter();
+        let head = lines.next().map(|head| self.paint(Tone::Accent, &head));
+        head.into_iter().chain(lines).collect::<Vec<_>>().join("\n")
+    }
+}

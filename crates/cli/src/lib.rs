@@ -1,1 +1,0 @@
-//! Placeholder while the floors below are laid.

@@ -1,0 +1,58 @@
+//! `woodrush`: describe, check, bench, run and prove a field-bus converter from one text file.
+#![forbid(unsafe_code)]
+
+mod args;
+mod commands;
+mod console;
+mod project;
+mod render;
+
+use clap::Parser;
+use console::Console;
+use std::process::ExitCode;
+
+/// How a command ended that could do its work.
+#[must_use]
+pub(crate) enum Verdict {
+    /// Done and good: exit status 0.
+    Yes,
+    /// The answer is "no": exit status 1.
+    No,
+}
+
+/// Why a command could not do its work.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// Wrong usage or an unreadable file: exit status 2.
+    Usage(String),
+    /// The outside world: port, connection, device: exit status 3.
+    Outside(String),
+    /// Nobody reads our output any more, which is their right: exit status 0.
+    OutputClosed,
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Self {
+        match error.kind() {
+            std::io::ErrorKind::BrokenPipe => Self::OutputClosed,
+            _ => Self::Outside(error.to_string()),
+        }
+    }
+}
+
+fn main() -> ExitCode {
+    let args = args::Args::parse();
+    let mut console = Console::new(&args.global);
+    match commands::run(args, &mut console) {
+        Ok(Verdict::Yes) | Err(Failure::OutputClosed) => ExitCode::SUCCESS,
+        Ok(Verdict::No) => ExitCode::from(1),
+        Err(Failure::Usage(what)) => {
+            console.complain(&what);
+            ExitCode::from(2)
+        }
+        Err(Failure::Outside(what)) => {
+            console.complain(&what);
+            ExitCode::from(3)
+        }
+    }
+}

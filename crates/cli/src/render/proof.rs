@@ -1,0 +1,111 @@
+//! A proof as a table, as JSON, as a page, and as JUnit XML.
+
+use crate::Failure;
+use crate::console::Table;
+use std::path::Path;
+use woodrush_engine::prove::{Proof, RuleProof};
+
+/// What a report's name asks for.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Kind {
+    Html,
+    Json,
+    Junit,
+}
+
+/// The kind of a report by the end of its name.
+pub(crate) fn kind_of(path: &Path) -> Result<Kind, Failure> {
+    match path.extension().and_then(|end| end.to_str()) {
+        Some("html") => Ok(Kind::Html),
+        Some("json") => Ok(Kind::Json),
+        Some("xml") => Ok(Kind::Junit),
+        _ => Err(Failure::Usage(format!("{}: a report's name ends in .html, .json or .xml", path.display()))),
+    }
+}
+
+/// Writes a report.
+pub(crate) fn write(path: &Path, proof: &Proof) -> Result<(), Failure> {
+    let text = match kind_of(path)? {
+        Kind::Html => html(proof)?,
+        Kind::Json => serde_json::to_string_pretty(proof).map_err(|error| Failure::Outside(error.to_string()))?,
+        Kind::Junit => junit(proof)?,
+    };
+    std::fs::write(path, text).map_err(|error| Failure::Outside(format!("{} cannot be written: {error}", path.display())))
+}
+
+fn times(rule: &RuleProof) -> String {
+    rule.milliseconds.map_or_else(String::new, |(middle, worst)| format!("{middle:.0} / {worst:.0}"))
+}
+
+fn values(rule: &RuleProof) -> String {
+    let name = rule.rule.clone();
+    if rule.values > 1 { format!("{name} (x{})", rule.values) } else { name }
+}
+
+/// What fits a terminal.
+pub(crate) fn table(proof: &Proof) -> Table {
+    let row = |rule: &RuleProof| {
+        vec![
+            values(rule),
+            rule.from.clone(),
+            rule.to.clone(),
+            rule.read.to_string(),
+            rule.written.map_or_else(|| "-".into(), |written| written.to_string()),
+            if rule.loss { "yes".into() } else { "NO".into() },
+            times(rule),
+            if rule.proven { "proven".into() } else { "WRONG".into() },
+        ]
+    };
+    Table { head: vec!["rule", "from", "to", "read", "written", "loss", "ms", "verdict"], rows: proof.rules.iter().map(row).collect() }
+}
+
+/// Everything, for spreadsheets.
+pub(crate) fn full_table(proof: &Proof) -> Table {
+    let row = |rule: &RuleProof| {
+        let (middle, worst) = rule.milliseconds.map_or_else(Default::default, |(m, w)| (format!("{m:.1}"), format!("{w:.1}")));
+        vec![
+            rule.rule.clone(),
+            rule.at.clone(),
+            rule.from.clone(),
+            rule.to.clone(),
+            rule.values.to_string(),
+            rule.read.to_string(),
+            rule.written.map(|written| written.to_string()).unwrap_or_default(),
+            rule.loss.to_string(),
+            middle,
+            worst,
+            rule.proven.to_string(),
+            rule.why.clone().unwrap_or_default(),
+        ]
+    };
+    let head = vec![
+        "rule", "at", "from", "to", "values", "patterns read", "patterns written", "loss", "ms middle", "ms worst", "proven", "why",
+    ];
+    Table { head, rows: proof.rules.iter().map(row).collect() }
+}
+
+fn render(template: &str, name: &str, proof: &Proof) -> Result<String, Failure> {
+    let mut environment = minijinja::Environment::new();
+    // The end of the name makes values safe for HTML and XML.
+    environment.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
+    environment.add_template(name, template).map_err(|error| Failure::Outside(error.to_string()))?;
+    let good = proof.rules.iter().filter(|rule| rule.proven).count();
+    let values = minijinja::context! {
+        proof => minijinja::value::Serde(proof),
+        holds => proof.holds(),
+        good => good,
+        failed => proof.rules.len() - good + proof.others.iter().filter(|(_, right)| !right).count(),
+        tests => proof.rules.len() + proof.others.len(),
+        version => env!("CARGO_PKG_VERSION"),
+    };
+    let made = environment.get_template(name).and_then(|template| template.render(values));
+    made.map_err(|error| Failure::Outside(error.to_string()))
+}
+
+fn html(proof: &Proof) -> Result<String, Failure> {
+    render(include_str!("proof.html"), "proof.html", proof)
+}
+
+fn junit(proof: &Proof) -> Result<String, Failure> {
+    render(include_str!("proof.xml"), "proof.xml", proof)
+}

@@ -1,0 +1,40 @@
+//! Ctrl-C and SIGTERM: asked for, so that ptys and sockets are closed in order.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use tokio::signal::unix::{SignalKind, signal};
+
+/// Hears that the program shall end.
+pub struct Stop {
+    asked: Arc<AtomicBool>,
+    _runtime: tokio::runtime::Runtime,
+}
+
+impl Stop {
+    /// Listens from now on; the default end of the program by a signal is off.
+    ///
+    /// # Errors
+    /// The system gives no signals.
+    pub fn listen() -> std::io::Result<Self> {
+        let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_io().build()?;
+        let asked = Arc::new(AtomicBool::new(false));
+        let _inside = runtime.enter();
+        for kind in [SignalKind::interrupt(), SignalKind::terminate(), SignalKind::hangup()] {
+            let mut heard = signal(kind)?;
+            let asked = Arc::clone(&asked);
+            runtime.spawn(async move {
+                while heard.recv().await.is_some() {
+                    asked.store(true, Relaxed);
+                }
+            });
+        }
+        drop(_inside);
+        Ok(Self { asked, _runtime: runtime })
+    }
+
+    /// Whether somebody asked for the end.
+    #[must_use]
+    pub fn is_asked(&self) -> bool {
+        self.asked.load(Relaxed)
+    }
+}
