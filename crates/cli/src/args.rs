@@ -24,7 +24,7 @@ pub(crate) struct Global {
     /// When to use colour (NO_COLOR is honoured)
     #[arg(long, value_enum, default_value_t = Colour::Auto, global = true)]
     pub(crate) color: Colour,
-    /// Say more
+    /// Say more: `check` and `run` list every request that will be sent
     #[arg(short, long, global = true)]
     pub(crate) verbose: bool,
     /// Say only what was asked for

@@ -1,7 +1,7 @@
 //! Where results and everything else go: results on stdout, the rest on stderr; colour is never the only sign.
 
-use crate::args::{Colour, Format, Global};
 use crate::Failure;
+use crate::args::{Colour, Format, Global};
 use anstyle::{AnsiColor, Style};
 use comfy_table::ContentArrangement;
 use serde::Serialize;
@@ -104,7 +104,8 @@ impl Console {
 
     /// Results as JSON.
     pub(crate) fn json<T: Serialize>(&mut self, value: &T) -> Result<(), Failure> {
-        let text = serde_json::to_string_pretty(value).map_err(|error| Failure::Outside(error.to_string()))?;
+        let text =
+            serde_json::to_string_pretty(value).map_err(|error| Failure::Outside(error.to_string()))?;
         self.say(&text)
     }
 

@@ -31,7 +31,9 @@ pub(crate) fn reader(project: &Path) -> impl Fn(&str) -> Result<String, String> 
         let whole = folder.join(path);
         std::fs::read_to_string(&whole).map_err(|error| match error.kind() {
             std::io::ErrorKind::NotFound => format!("{} does not exist", whole.display()),
-            std::io::ErrorKind::PermissionDenied => format!("{} may not be read by this user", whole.display()),
+            std::io::ErrorKind::PermissionDenied => {
+                format!("{} may not be read by this user", whole.display())
+            }
             std::io::ErrorKind::InvalidData => format!("{} is not UTF-8 text", whole.display()),
             _ => format!("{}: {error}", whole.display()),
         })
@@ -42,7 +44,8 @@ pub(crate) fn reader(project: &Path) -> impl Fn(&str) -> Result<String, String> 
 pub(crate) fn load(path: &Path) -> Result<Checked, Failure> {
     let name = path.display().to_string();
     let own = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    let text = reader(path)(&own).map_err(|why| Failure::Usage(format!("the project file cannot be read: {why}")))?;
+    let text = reader(path)(&own)
+        .map_err(|why| Failure::Usage(format!("the project file cannot be read: {why}")))?;
     let load = reader(path);
     Ok(check(read(&name, text, &mut |path| load(path))))
 }

@@ -18,7 +18,9 @@ impl Span {
     /// The part of this span from byte `from` to `to`, both counted from its start.
     #[must_use]
     pub fn part(self, from: usize, to: usize) -> Self {
-        let at = |offset: usize| self.start.saturating_add(u32::try_from(offset).unwrap_or(u32::MAX)).min(self.end);
+        let at = |offset: usize| {
+            self.start.saturating_add(u32::try_from(offset).unwrap_or(u32::MAX)).min(self.end)
+        };
         Self { file: self.file, start: at(from), end: at(to).max(at(from)) }
     }
 }

@@ -160,9 +160,12 @@ impl Bench {
                 AnsweringAct::Write(write) => {
                     let ended: Arc<Mutex<Option<Result<(), Refusal>>>> = Arc::default();
                     let told = Arc::clone(&ended);
-                    client.0.submit(write, Box::new(move |result| {
-                        *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
-                    }));
+                    client.0.submit(
+                        write,
+                        Box::new(move |result| {
+                            *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
+                        }),
+                    );
                     let result = || *ended.lock().unwrap_or_else(PoisonError::into_inner);
                     self.run_until(600_000_000, |_| result().is_some());
                     client.0.wrote(result()?);

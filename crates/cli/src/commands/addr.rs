@@ -42,9 +42,13 @@ pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict
         }
     }
     match console.format {
-        Format::Json => console.json(&serde_json::json!({ "format": 1, "addresses": shown, "refused": refused }))?,
+        Format::Json => {
+            console.json(&serde_json::json!({ "format": 1, "addresses": shown, "refused": refused }))?
+        }
         Format::Csv => {
-            let row = |s: &Shown| vec![s.written.clone(), s.canonical.clone(), s.offset.clone(), s.hex.clone(), s.means.clone()];
+            let row = |s: &Shown| {
+                vec![s.written.clone(), s.canonical.clone(), s.offset.clone(), s.hex.clone(), s.means.clone()]
+            };
             let rows = shown.iter().map(row).collect();
             console.table(&Table { head: vec!["written", "canonical", "offset", "hex", "means"], rows })?;
         }
@@ -59,7 +63,8 @@ pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict
     }
     for fault in &refused {
         let likely: Vec<String> = fault.likely.iter().map(|text| format!("`{text}`")).collect();
-        let offer = if likely.is_empty() { String::new() } else { format!("; write {}", likely.join(" or ")) };
+        let offer =
+            if likely.is_empty() { String::new() } else { format!("; write {}", likely.join(" or ")) };
         console.complain(&format!("{} {}{offer}", fault.code, fault.what));
     }
     Ok(if refused.is_empty() { Verdict::Yes } else { Verdict::No })
@@ -75,7 +80,12 @@ fn read(text: &str) -> Result<Shown, Refused> {
         }
     }
     Err(first.map_or_else(
-        || Refused { written: text.into(), code: "M01", what: format!("`{text}` is no address"), likely: vec![] },
+        || Refused {
+            written: text.into(),
+            code: "M01",
+            what: format!("`{text}` is no address"),
+            likely: vec![],
+        },
         |fault| Refused { written: text.into(), code: fault.code, what: fault.what, likely: fault.likely },
     ))
 }
@@ -93,7 +103,11 @@ fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Se
         offset: own.offset,
         hex: own.hex,
         means: format!("{}{bit_words}, {access}", space.noun),
-        others: dialect.notations(space, *first, *bit).into_iter().map(|(name, text)| Other { name, text }).collect(),
+        others: dialect
+            .notations(space, *first, *bit)
+            .into_iter()
+            .map(|(name, text)| Other { name, text })
+            .collect(),
         before: first.checked_sub(1).map(neighbour),
         after: (space.len.is_none_or(|len| first + 1 < len)).then(|| neighbour(first + 1)),
     }

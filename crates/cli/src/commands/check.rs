@@ -18,6 +18,12 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                 console.say(&text)?;
                 console.say("")?;
             }
+            if console.verbose {
+                for line in findings::polls(&checked) {
+                    console.say(&line)?;
+                }
+                console.say("")?;
+            }
             let summary = summary(console, &checked);
             console.say(&summary)?;
         }
@@ -31,7 +37,8 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
 
 fn summary(console: &Console, checked: &woodrush_core::check::Checked) -> String {
     let count = |severity| checked.findings.iter().filter(|finding| finding.severity == severity).count();
-    let (errors, warnings, remarks) = (count(Severity::Error), count(Severity::Warning), count(Severity::Remark));
+    let (errors, warnings, remarks) =
+        (count(Severity::Error), count(Severity::Warning), count(Severity::Remark));
     let plural = |count: usize, word: &str| format!("{count} {word}{}", if count == 1 { "" } else { "s" });
     let plan = &checked.plan;
     let size = format!(

@@ -11,7 +11,7 @@ use woodrush_core::check::{Checked, check};
 use woodrush_core::form::{Conversion, Form};
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Wires, read};
-use woodrush_core::protocol::Extent;
+use woodrush_core::protocol::{Extent, refusal_shown};
 use woodrush_core::{At, Refusal, Span};
 use woodrush_engine::converter::{Event, Running, start};
 use woodrush_engine::rig::{Dialer, Rig};
@@ -39,7 +39,11 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     site(console, &checked)?;
     step(console, 2, "the check: every fault that the file alone can show")?;
     let found = findings::text(console, &checked, false);
-    console.say(if found.is_empty() { "  nothing found: no error, no warning, no remark" } else { &found })?;
+    console.say(if found.is_empty() {
+        "  nothing found: no error, no warning, no remark"
+    } else {
+        &found
+    })?;
     map(console, &checked)?;
     let play = Play::begin(&checked)?;
     at_work(console, &play)?;
@@ -52,8 +56,13 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     let verdict = super::prove::show(console, &proof)?;
     console.say("")?;
     match keep {
-        Some(dir) => console.say(&format!("the files are in {0}: cd {0}, then `woodrush check`, `rig up`, `run --rig`", dir.display()))?,
-        None => console.say("`woodrush demo --keep DIR` leaves the files; `woodrush new DIR` begins your own")?,
+        Some(dir) => console.say(&format!(
+            "the files are in {0}: cd {0}, then `woodrush check`, `rig up`, `run --rig`",
+            dir.display()
+        ))?,
+        None => {
+            console.say("`woodrush demo --keep DIR` leaves the files; `woodrush new DIR` begins your own")?
+        }
     }
     Ok(verdict)
 }
@@ -72,7 +81,11 @@ fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
         let (what, who): (String, Vec<&str>) = match &port.wires {
             Some(Wires::Serial { path, line, .. }) => (
-                format!("{} {}, {protocol}", path.value, line.map(|line| line.value.to_string()).unwrap_or_default()),
+                format!(
+                    "{} {}, {protocol}",
+                    path.value,
+                    line.map(|line| line.value.to_string()).unwrap_or_default()
+                ),
                 checked.plan.devices.iter().filter(|d| d.port == at).map(|d| d.name.as_str()).collect(),
             ),
             Some(Wires::Listen { at: socket }) => (
@@ -91,14 +104,21 @@ fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
 fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
     step(console, 3, "the map: a few of its rules (`woodrush map` shows every value)")?;
     for name in ["oxygen-1", "temperature-1", "blower-1-setpoint", "blower-1-fault", "drum-filter-words"] {
-        let Some(rule) = checked.project.maps.iter().find(|map| map.name.as_ref().is_some_and(|own| own.value == name)) else { continue };
+        let Some(rule) =
+            checked.project.maps.iter().find(|map| map.name.as_ref().is_some_and(|own| own.value == name))
+        else {
+            continue;
+        };
         let arrow = if rule.read_write.is_some() { "<->" } else { "-->" };
         let count = rule.count.map(|count| format!(" x{}", count.value)).unwrap_or_default();
         console.say(&format!("  {:<24} {arrow} {}{count}", rule.from.value, rule.to.value))?;
     }
     let (rules, polls) = (checked.plan.rules.len(), checked.plan.transfers.len());
     let cycle: u64 = checked.plan.cycles.iter().sum();
-    console.say(&format!("  {rules} rules in {polls} requests; one round on the bus takes {:.0} ms", cycle as f64 / 1e3))
+    console.say(&format!(
+        "  {rules} rules in {polls} requests; one round on the bus takes {:.0} ms",
+        cycle as f64 / 1e3
+    ))
 }
 
 /// The site at work: bench, converter and a reader.
@@ -117,8 +137,9 @@ impl Play {
         let (teller, events) = mpsc::channel();
         let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
         // Whoever hears the events is gone only when the demo has ended.
-        let running = start(checked, Arc::clone(&plan), &rig.bindings(), move |event| drop(teller.send(event)))
-            .map_err(|fault| Failure::Outside(fault.to_string()))?;
+        let running =
+            start(checked, Arc::clone(&plan), &rig.bindings(), move |event| drop(teller.send(event)))
+                .map_err(|fault| Failure::Outside(fault.to_string()))?;
         rig.serve_clients(&running.listening);
         Ok(Self { names: Names::of(checked), checked: Arc::clone(checked), rig, running, plan, events })
     }
@@ -150,8 +171,15 @@ impl Play {
         let image = self.plan.images.iter().find(|image| image.name == "scada").ok_or_else(bug)?;
         let woodrush_core::project::Target::Cells(place, _) = endpoint.target else { return Err(bug()) };
         let rule = image.spaces.iter().position(|space| space.key == place.space.key);
-        let space = rule.and_then(|at| u16::try_from(at).ok()).map(woodrush_core::protocol::SpaceId).ok_or_else(bug)?;
-        let width = self.plan.feeding(0, space, place.first).and_then(|(rule, _)| self.plan.rules.get(rule)).map_or(1, |rule| rule.target.width);
+        let space = rule
+            .and_then(|at| u16::try_from(at).ok())
+            .map(woodrush_core::protocol::SpaceId)
+            .ok_or_else(bug)?;
+        let width = self
+            .plan
+            .feeding(0, space, place.first)
+            .and_then(|(rule, _)| self.plan.rules.get(rule))
+            .map_or(1, |rule| rule.target.width);
         let (_, to) = self.running.listening.iter().find(|(port, _)| *port == image.port).ok_or_else(bug)?;
         let dialect = image.dialect.ok_or_else(bug)?;
         let dialer = Dialer::connect(*to, None, dialect.name(), image, 3_000_000)?;
@@ -159,7 +187,12 @@ impl Play {
     }
 
     /// Looks again and again until it is as wanted, at most ten seconds.
-    fn until(&self, address: &str, form: &str, wanted: impl Fn(&Result<String, Refusal>) -> bool) -> Result<(Result<String, Refusal>, u32), Failure> {
+    fn until(
+        &self,
+        address: &str,
+        form: &str,
+        wanted: impl Fn(&Result<String, Refusal>) -> bool,
+    ) -> Result<(Result<String, Refusal>, u32), Failure> {
         for look in 0..1000 {
             let seen = self.read(address, form)?;
             if wanted(&seen) {
@@ -174,7 +207,11 @@ impl Play {
         let command = if word.is_empty() { verb.to_string() } else { format!("{verb} {word}") };
         let words: Vec<String> = word.split_whitespace().map(str::to_string).collect();
         let answer = self.rig.command(verb, &words);
-        console.say(&format!("  {}  {}", console.paint(Tone::Faint, &format!("$ woodrush rig {command}")), answer.said))?;
+        console.say(&format!(
+            "  {}  {}",
+            console.paint(Tone::Faint, &format!("$ woodrush rig {command}")),
+            answer.said
+        ))?;
         if answer.done { Ok(()) } else { Err(Failure::Outside(answer.said)) }
     }
 }
@@ -182,10 +219,7 @@ impl Play {
 fn told(seen: &Result<String, Refusal>, eu: &str) -> String {
     match seen {
         Ok(value) => format!("{value} {eu}"),
-        Err(refusal) => {
-            let code = refusal.native.map(|(name, code)| format!("{name} {code} (0x{code:02X})")).unwrap_or_default();
-            format!("{code}: {}", refusal.kind.words())
-        }
+        Err(refusal) => refusal.native.map_or_else(|| refusal.kind.words().to_string(), refusal_shown),
     }
 }
 
@@ -194,7 +228,10 @@ fn at_work(console: &mut Console, play: &Play) -> Result<(), Failure> {
     let (first, _) = play.until("400001", "f32 ABCD", Result::is_ok)?;
     let (level, _) = play.until("400301", "f32 ABCD", Result::is_ok)?;
     play.tell(console)?;
-    console.say(&format!("  a TCP client reads scada:400001 (holding:0) as f32 ABCD: {}", told(&first, "mg/L")))?;
+    console.say(&format!(
+        "  a TCP client reads scada:400001 (holding:0) as f32 ABCD: {}",
+        told(&first, "mg/L")
+    ))?;
     console.say(&format!("  and scada:400301 (holding:300) as f32 ABCD: {}", told(&level, "m")))
 }
 
@@ -202,7 +239,10 @@ fn changed(console: &mut Console, play: &Play) -> Result<(), Failure> {
     step(console, 5, "a value changes on the bus, and the TCP reader sees it")?;
     play.say_to_rig(console, "set", "do-1.temperature=17.46")?;
     let (seen, after) = play.until("400011", "i16 scale 0.01", |seen| seen.as_deref() == Ok("17.46"))?;
-    console.say(&format!("  scada:400011 (holding:10) as i16 scale 0.01: {}, {after} ms later", told(&seen, "degC")))
+    console.say(&format!(
+        "  scada:400011 (holding:10) as i16 scale 0.01: {}, {after} ms later",
+        told(&seen, "degC")
+    ))
 }
 
 fn setpoint(console: &mut Console, play: &Play) -> Result<(), Failure> {
@@ -210,19 +250,28 @@ fn setpoint(console: &mut Console, play: &Play) -> Result<(), Failure> {
     let (mut dialer, extent) = play.dial("400101")?;
     // 42.5 as f32 CDAB: the low word first.
     let written = dialer.write(extent, vec![0x00, 0x00, 0x42, 0x2A]);
-    console.say(&format!("  scada:400101 (holding:100) as f32 CDAB: 0000 422A written, {}", match &written {
-        Ok(()) => "answered by the device".to_string(),
-        Err(refusal) => told(&Err(*refusal), ""),
-    }))?;
+    console.say(&format!(
+        "  scada:400101 (holding:100) as f32 CDAB: 0000 422A written, {}",
+        match &written {
+            Ok(()) => "answered by the device".to_string(),
+            Err(refusal) => told(&Err(*refusal), ""),
+        }
+    ))?;
     let answer = play.rig.command("get", &["blower-1.speed-setpoint".to_string()]);
     for row in &answer.rows {
-        console.say(&format!("  in the drive: {} = {} Hz, words {} (high word first there)", row.name, row.value, row.detail))?;
+        console.say(&format!(
+            "  in the drive: {} = {} Hz, words {} (high word first there)",
+            row.name, row.value, row.detail
+        ))?;
     }
     let refused = play.dial("400001").map(|(mut dialer, extent)| dialer.write(extent, vec![0; 4]))?;
-    console.say(&format!("  a write to scada:400001, which is read-only: {}", match refused {
-        Ok(()) => "taken".to_string(),
-        Err(refusal) => told(&Err(refusal), ""),
-    }))
+    console.say(&format!(
+        "  a write to scada:400001, which is read-only: {}",
+        match refused {
+            Ok(()) => "taken".to_string(),
+            Err(refusal) => told(&Err(refusal), ""),
+        }
+    ))
 }
 
 fn cut(console: &mut Console, play: &Play) -> Result<(), Failure> {

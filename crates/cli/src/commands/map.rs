@@ -36,13 +36,39 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
         Format::Json => console.json(&serde_json::json!({ "format": 1, "values": rows }))?,
         Format::Csv => {
             let head = vec![
-                "rule", "image", "address", "offset", "form", "value", "device", "device address", "device offset", "device form", "eu",
-                "poll", "max age", "on loss", "access",
+                "rule",
+                "image",
+                "address",
+                "offset",
+                "form",
+                "value",
+                "device",
+                "device address",
+                "device offset",
+                "device form",
+                "eu",
+                "poll",
+                "max age",
+                "on loss",
+                "access",
             ];
             let row = |r: Row| {
                 vec![
-                    r.rule, r.image, r.address, r.offset, r.form, r.value, r.device, r.device_address, r.device_offset, r.device_form,
-                    r.eu, r.poll, r.max_age, r.on_loss, r.access.to_string(),
+                    r.rule,
+                    r.image,
+                    r.address,
+                    r.offset,
+                    r.form,
+                    r.value,
+                    r.device,
+                    r.device_address,
+                    r.device_offset,
+                    r.device_form,
+                    r.eu,
+                    r.poll,
+                    r.max_age,
+                    r.on_loss,
+                    r.access.to_string(),
                 ]
             };
             console.table(&Table { head, rows: rows.into_iter().map(row).collect() })?;
@@ -52,8 +78,16 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
         }
         Format::Text => {
             let row = |r: Row| {
-                let there = if r.device_form == r.form || r.device_form.is_empty() { String::new() } else { format!(" as {}", r.device_form) };
-                let offset = if r.device_offset.is_empty() { String::new() } else { format!(" ({})", r.device_offset) };
+                let there = if r.device_form == r.form || r.device_form.is_empty() {
+                    String::new()
+                } else {
+                    format!(" as {}", r.device_form)
+                };
+                let offset = if r.device_offset.is_empty() {
+                    String::new()
+                } else {
+                    format!(" ({})", r.device_offset)
+                };
                 vec![
                     format!("{}:{}", r.image, r.address),
                     r.offset,
@@ -73,14 +107,22 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
 
 fn rows(checked: &Checked, rule: &PlannedRule) -> Vec<Row> {
     let (project, plan) = (&checked.project, &checked.plan);
-    let Some((image, device)) = plan.images.get(rule.image).zip(plan.devices.get(rule.source.device())) else { return vec![] };
+    let Some((image, device)) = plan.images.get(rule.image).zip(plan.devices.get(rule.source.device()))
+    else {
+        return vec![];
+    };
     let Some(map) = project.maps.get(rule.map) else { return vec![] };
     let shown = |station: &Station, space: SpaceId, first: u32, bit: Option<u8>| {
-        let shown = station.dialect.zip(station.space_at(space)).map(|(dialect, space)| dialect.show(space, first, bit, &station.setup));
+        let shown = station
+            .dialect
+            .zip(station.space_at(space))
+            .map(|(dialect, space)| dialect.show(space, first, bit, &station.setup));
         shown.map_or_else(Default::default, |shown| (shown.canonical, shown.offset))
     };
     let point = match rule.source {
-        Source::Poll { device, point: Some(point), .. } => project.profile_of(device).and_then(|profile| profile.points.get(point)),
+        Source::Poll { device, point: Some(point), .. } => {
+            project.profile_of(device).and_then(|profile| profile.points.get(point))
+        }
         _ => None,
     };
     let row = |item: u32| {
@@ -89,10 +131,15 @@ fn rows(checked: &Checked, rule: &PlannedRule) -> Vec<Row> {
         let (value, (device_address, device_offset), device_form) = match rule.source {
             Source::Poll { place, .. } => {
                 let source = place.item(item);
-                let name = point.map_or_else(|| device.name.clone(), |point| format!("{}.{}", device.name, point.name.value));
+                let name = point.map_or_else(
+                    || device.name.clone(),
+                    |point| format!("{}.{}", device.name, point.name.value),
+                );
                 (name, shown(device, place.space, source.first, place.bit), rule.conversion.from.to_string())
             }
-            Source::Health { item, .. } => (format!("{}.health.{}", device.name, item.word()), Default::default(), String::new()),
+            Source::Health { item, .. } => {
+                (format!("{}.health.{}", device.name, item.word()), Default::default(), String::new())
+            }
         };
         let polled = matches!(rule.source, Source::Poll { .. });
         Row {

@@ -25,7 +25,10 @@ pub(crate) fn run(console: &mut Console, dir: &Path) -> Result<Verdict, Failure>
 pub(crate) fn write_files(dir: &Path, files: &[(&str, &str)]) -> Result<(), Failure> {
     let taken = std::fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_some());
     if taken {
-        return Err(Failure::Usage(format!("{} is not empty; nothing was written (name a new folder)", dir.display())));
+        return Err(Failure::Usage(format!(
+            "{} is not empty; nothing was written (name a new folder)",
+            dir.display()
+        )));
     }
     let written = || -> std::io::Result<()> {
         for (path, text) in files {

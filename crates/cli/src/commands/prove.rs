@@ -62,17 +62,28 @@ pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Fail
             for rule in proof.rules.iter().filter(|rule| !rule.proven) {
                 console.say("")?;
                 let head = console.paint(Tone::Bad, "not proven");
-                console.say(&format!("{head}  rule {} at {}: {} -> {}", rule.rule, rule.at, rule.from, rule.to))?;
+                console.say(&format!(
+                    "{head}  rule {} at {}: {} -> {}",
+                    rule.rule, rule.at, rule.from, rule.to
+                ))?;
                 console.say(&format!("  {}", rule.why.as_deref().unwrap_or_default()))?;
             }
             console.say("")?;
             for (what, right) in &proof.others {
-                let word = if *right { console.paint(Tone::Good, "right") } else { console.paint(Tone::Bad, "WRONG") };
+                let word = if *right {
+                    console.paint(Tone::Good, "right")
+                } else {
+                    console.paint(Tone::Bad, "WRONG")
+                };
                 console.say(&format!("{word}  {what}"))?;
             }
             let good = proof.rules.iter().filter(|rule| rule.proven).count();
             let summary = format!("{good} of {} rules, in {:.1} s", proof.rules.len(), proof.seconds);
-            let word = if proof.holds() { console.paint(Tone::Good, "proven") } else { console.paint(Tone::Bad, "NOT PROVEN") };
+            let word = if proof.holds() {
+                console.paint(Tone::Good, "proven")
+            } else {
+                console.paint(Tone::Bad, "NOT PROVEN")
+            };
             console.say(&format!("{word}  {summary}"))?;
         }
     }

@@ -23,9 +23,9 @@ pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Ve
         Words::Status => ("status", vec![]),
     };
     let answer = Remote::of(path).say(verb, &words).map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound | std::io::ErrorKind::ConnectionRefused => {
-            Failure::Outside("no rig of this project is running (start `woodrush rig up` in another terminal)".into())
-        }
+        std::io::ErrorKind::NotFound | std::io::ErrorKind::ConnectionRefused => Failure::Outside(
+            "no rig of this project is running (start `woodrush rig up` in another terminal)".into(),
+        ),
         _ => Failure::Outside(format!("the rig does not answer: {error}")),
     })?;
     show(console, &answer)
@@ -36,7 +36,9 @@ fn show(console: &mut Console, answer: &Answer) -> Result<Verdict, Failure> {
         return Err(Failure::Usage(answer.said.clone()));
     }
     match console.format {
-        Format::Json => console.json(&serde_json::json!({ "format": 1, "said": answer.said, "rows": answer.rows }))?,
+        Format::Json => {
+            console.json(&serde_json::json!({ "format": 1, "said": answer.said, "rows": answer.rows }))?
+        }
         Format::Csv => console.table(&rows(&answer.rows))?,
         Format::Text => {
             if !answer.said.is_empty() {
@@ -56,7 +58,8 @@ fn rows(rows: &[Row]) -> Table {
 
 fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
-    let stop = Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+    let stop =
+        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
     let read_file = crate::project::reader(path);
     let rig = Rig::up(Arc::new(checked), &read_file).map_err(|fault| Failure::Outside(fault.to_string()))?;
     let rig = Arc::new(rig);

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::sync::mpsc;
 use std::time::Duration;
 use woodrush_core::check::Checked;
+use woodrush_core::protocol::{refusal_cause, refusal_shown};
 use woodrush_engine::converter::{Bindings, Event, start};
 use woodrush_engine::rig::{Remote, aliases};
 use woodrush_engine::stop::Stop;
@@ -19,7 +20,13 @@ pub(crate) fn run(console: &mut Console, path: &Path, on_rig: bool) -> Result<Ve
         Some(remote) => attach(remote, &checked)?,
         None => Bindings::default(),
     };
-    let stop = Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+    if console.verbose {
+        for line in crate::render::findings::polls(&checked) {
+            console.note(&line);
+        }
+    }
+    let stop =
+        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
     let (teller, events) = mpsc::channel();
     let plan = Arc::new(std::mem::take(&mut checked.plan));
     // Whoever hears the events is gone only when this function has returned.
@@ -27,7 +34,8 @@ pub(crate) fn run(console: &mut Console, path: &Path, on_rig: bool) -> Result<Ve
         .map_err(|fault| Failure::Outside(fault.to_string()))?;
     if let Some(remote) = &remote {
         let name = |port: usize| checked.project.ports.get(port).map_or("", |port| port.name.value.as_str());
-        let serving: Vec<String> = running.listening.iter().map(|(port, at)| format!("{}={at}", name(*port))).collect();
+        let serving: Vec<String> =
+            running.listening.iter().map(|(port, at)| format!("{}={at}", name(*port))).collect();
         remote.say("serving", &serving).map_err(no_rig)?;
     }
     let names = Names::of(&checked);
@@ -56,9 +64,9 @@ pub(crate) fn run(console: &mut Console, path: &Path, on_rig: bool) -> Result<Ve
 
 fn no_rig(error: std::io::Error) -> Failure {
     match error.kind() {
-        std::io::ErrorKind::NotFound | std::io::ErrorKind::ConnectionRefused => {
-            Failure::Outside("no rig of this project is running (start `woodrush rig up` in another terminal)".into())
-        }
+        std::io::ErrorKind::NotFound | std::io::ErrorKind::ConnectionRefused => Failure::Outside(
+            "no rig of this project is running (start `woodrush rig up` in another terminal)".into(),
+        ),
         _ => Failure::Outside(format!("the rig does not answer: {error}")),
     }
 }
@@ -91,23 +99,32 @@ impl Names {
     }
 
     /// An event as a line of the log.
-    pub(crate) fn tell(&self, console: &Console, plan: &woodrush_core::plan::Plan, event: &Event) -> Option<String> {
+    pub(crate) fn tell(
+        &self,
+        console: &Console,
+        plan: &woodrush_core::plan::Plan,
+        event: &Event,
+    ) -> Option<String> {
         let port = |at: &usize| self.ports.get(*at).map_or("", String::as_str);
         let device = |at: &usize| self.devices.get(*at).map_or("", String::as_str);
         let (tone, name, text) = match event {
             Event::PortUp { port: at, what } => (Tone::Good, port(at), format!("open at {what}")),
-            Event::PortDown { port: at, why } => (Tone::Bad, port(at), format!("gone, {why}; it is tried again every second")),
+            Event::PortDown { port: at, why } => {
+                (Tone::Bad, port(at), format!("gone, {why}; it is tried again every second"))
+            }
             Event::DeviceBack { device: at } => (Tone::Good, device(at), "answers".to_string()),
-            Event::DeviceLost { device: at, kind } => (Tone::Bad, device(at), format!("lost: {}", kind.words())),
+            Event::DeviceLost { device: at, kind } => {
+                (Tone::Bad, device(at), format!("lost: {}", kind.words()))
+            }
             Event::Refused { device: at, transfer, refusal } => {
                 let what = plan.transfers.get(*transfer).and_then(|transfer| {
                     Some(plan.devices.get(*at)?.show(transfer.extent.space, transfer.extent.first, None))
                 });
-                let code = refusal.native.map(|(name, code)| format!("{name} {code} (0x{code:02X}), ")).unwrap_or_default();
-                if !console.verbose {
-                    return None;
-                }
-                (Tone::Doubt, device(at), format!("refuses {}: {code}{}", what.unwrap_or_default(), refusal.kind.words()))
+                let why = refusal.native.map_or_else(
+                    || refusal.kind.words().to_string(),
+                    |native| format!("{}; {}", refusal_shown(native), refusal_cause(native)),
+                );
+                (Tone::Doubt, device(at), format!("refuses {}: {why}", what.unwrap_or_default()))
             }
             Event::Client { port: at, who, why } => (Tone::Doubt, port(at), format!("client {who} {why}")),
         };

@@ -31,9 +31,27 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
             let row = |t: Trace| {
                 let poll = t.poll.map(|poll| poll.exchange);
                 let bytes = |side: Option<&Exchange>| side.map(|e| e.request.clone()).unwrap_or_default();
-                vec![t.shown, t.source, t.rule.at, t.read.request, bytes(poll.as_ref()), t.conversion.source_words, t.conversion.value, t.conversion.target_words.unwrap_or_default()]
+                vec![
+                    t.shown,
+                    t.source,
+                    t.rule.at,
+                    t.read.request,
+                    bytes(poll.as_ref()),
+                    t.conversion.source_words,
+                    t.conversion.value,
+                    t.conversion.target_words.unwrap_or_default(),
+                ]
             };
-            let head = vec!["shown", "source", "rule", "reader asks", "converter asks", "source words", "value", "image words"];
+            let head = vec![
+                "shown",
+                "source",
+                "rule",
+                "reader asks",
+                "converter asks",
+                "source words",
+                "value",
+                "image words",
+            ];
             console.table(&Table { head, rows: found.into_iter().map(row).collect() })?;
         }
         Format::Text => {
@@ -50,9 +68,16 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
 
 fn nothing(checked: &Checked, text: &str) -> String {
     let owner = text.split([':', '.']).next().unwrap_or_default();
-    let mut near: Vec<&str> = checked.project.maps.iter().map(|map| map.to.value.as_str()).filter(|to| to.starts_with(owner)).collect();
+    let mut near: Vec<&str> = checked
+        .project
+        .maps
+        .iter()
+        .map(|map| map.to.value.as_str())
+        .filter(|to| to.starts_with(owner))
+        .collect();
     near.truncate(3);
-    let offer = if near.is_empty() { String::new() } else { format!("; rules there begin at {}", near.join(", ")) };
+    let offer =
+        if near.is_empty() { String::new() } else { format!("; rules there begin at {}", near.join(", ")) };
     format!("no rule carries {text} (`woodrush map` shows all that are carried{offer})")
 }
 
@@ -66,13 +91,25 @@ fn say(console: &mut Console, trace: &Trace) -> Result<(), Failure> {
     station(console, "reader", &trace.read.words)?;
     exchange(console, &trace.read)?;
     station(console, "image", &format!("{}; {}", trace.cell, trace.on_loss))?;
-    station(console, "rule", &format!("{name}{}{which}: {} -> {}", trace.rule.at, trace.rule.from, trace.rule.to))?;
+    station(
+        console,
+        "rule",
+        &format!("{name}{}{which}: {} -> {}", trace.rule.at, trace.rule.from, trace.rule.to),
+    )?;
     let worked = &trace.conversion;
     let target = worked.target_words.as_deref().unwrap_or("does not fit");
-    station(console, "form", &format!("{}  {}  =  {}  =  {target}  {}", worked.from, worked.source_words, worked.value, worked.to))?;
+    station(
+        console,
+        "form",
+        &format!("{}  {}  =  {}  =  {target}  {}", worked.from, worked.source_words, worked.value, worked.to),
+    )?;
     match &trace.poll {
         Some(poll) => {
-            station(console, "poll", &format!("every {}, {} on the line; {}", poll.every, poll.takes, poll.device))?;
+            station(
+                console,
+                "poll",
+                &format!("every {}, {} on the line; {}", poll.every, poll.takes, poll.device),
+            )?;
             station(console, "", &poll.exchange.words)?;
             exchange(console, &poll.exchange)?;
         }

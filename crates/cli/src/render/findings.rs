@@ -3,13 +3,15 @@
 use crate::console::{Console, Table, Tone};
 use serde::Serialize;
 use woodrush_core::check::{Checked, Finding, Severity};
+use woodrush_core::project::show_micros;
 use woodrush_core::{Sources, Span};
 
 /// Findings as text; only errors where `errors_only`.
 pub(crate) fn text(console: &Console, checked: &Checked, errors_only: bool) -> String {
     let wanted = |finding: &&Finding| !errors_only || finding.severity == Severity::Error;
     let sources = &checked.project.sources;
-    let blocks: Vec<String> = checked.findings.iter().filter(wanted).map(|finding| block(console, sources, finding)).collect();
+    let blocks: Vec<String> =
+        checked.findings.iter().filter(wanted).map(|finding| block(console, sources, finding)).collect();
     blocks.join("\n\n")
 }
 
@@ -23,7 +25,11 @@ fn tone(severity: Severity) -> Tone {
 
 fn block(console: &Console, sources: &Sources, finding: &Finding) -> String {
     let severity = console.paint(tone(finding.severity), finding.severity.word());
-    let mut lines = vec![format!("{severity} {}  {}", console.paint(Tone::Accent, finding.rule.code), finding.rule.title)];
+    let mut lines = vec![format!(
+        "{severity} {}  {}",
+        console.paint(Tone::Accent, finding.rule.code),
+        finding.rule.title
+    )];
     lines.extend(snippet(console, sources, finding.span, '^', tone(finding.severity)));
     let width = console.width();
     lines.extend(labelled("what", &finding.what, width));
@@ -51,7 +57,10 @@ fn snippet(console: &Console, sources: &Sources, span: Span, mark: char, tone: T
     let marks = at.width.min(room.saturating_sub(indent).max(1));
     let underline = console.paint(tone, &mark.to_string().repeat(marks));
     vec![
-        format!("  {gutter}  {}", console.paint(Tone::Faint, &format!("{}:{}:{}", at.file, at.line, at.column))),
+        format!(
+            "  {gutter}  {}",
+            console.paint(Tone::Faint, &format!("{}:{}:{}", at.file, at.line, at.column))
+        ),
         format!("  {} {lead}{shown}", console.paint(Tone::Faint, &format!("{number} |"))),
         format!("  {} {}{underline}", console.paint(Tone::Faint, &format!("{gutter} |")), " ".repeat(indent)),
     ]
@@ -74,6 +83,41 @@ pub(crate) fn labelled(label: &str, text: &str, width: usize) -> Vec<String> {
     lines.push(line);
     let head = |at: usize| if at == 0 { label } else { "" };
     lines.into_iter().enumerate().map(|(at, line)| format!("  {:<5} {line}", head(at))).collect()
+}
+
+/// What each line will carry: one line a device and interval, then the line's round and load.
+pub(crate) fn polls(checked: &Checked) -> Vec<String> {
+    let plan = &checked.plan;
+    let mut lines = vec![];
+    for (at, port) in checked.project.ports.iter().enumerate() {
+        let here: Vec<_> = plan
+            .transfers
+            .iter()
+            .filter(|t| plan.devices.get(t.device).is_some_and(|d| d.port == at))
+            .collect();
+        if here.is_empty() {
+            continue;
+        }
+        let round = show_micros(plan.cycles.get(at).copied().unwrap_or(0));
+        lines.push(format!(
+            "{}: {} requests, one round takes {round}, load {:.0} %",
+            port.name.value,
+            here.len(),
+            plan.load(at) * 100.0
+        ));
+        for transfer in here {
+            let Some(device) = plan.devices.get(transfer.device) else { continue };
+            let extent = transfer.extent;
+            let place = device.show(extent.space, extent.first, None);
+            lines.push(format!(
+                "  {place} x{} every {}, {}",
+                extent.count,
+                show_micros(transfer.every),
+                show_micros(transfer.takes)
+            ));
+        }
+    }
+    lines
 }
 
 #[derive(Serialize)]
@@ -108,7 +152,11 @@ pub(crate) fn json(checked: &Checked) -> serde_json::Value {
             what: &finding.what,
             why: finding.rule.why,
             mend: &finding.mend,
-            notes: finding.notes.iter().map(|(span, what)| JsonNote { at: sources.position(*span), what }).collect(),
+            notes: finding
+                .notes
+                .iter()
+                .map(|(span, what)| JsonNote { at: sources.position(*span), what })
+                .collect(),
         })
         .collect();
     serde_json::json!({ "format": 1, "good": !checked.has_errors(), "findings": findings })

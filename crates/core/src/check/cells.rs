@@ -20,7 +20,8 @@ pub(super) enum Stretch<'p> {
 
 impl<'p> Cells<'p> {
     pub(super) fn of(plan: &'p Plan) -> Self {
-        let start = |(at, rule): (usize, &PlannedRule)| (rule.image, rule.target.space, rule.target.first, at);
+        let start =
+            |(at, rule): (usize, &PlannedRule)| (rule.image, rule.target.space, rule.target.first, at);
         let mut starts: Vec<_> = plan.rules.iter().enumerate().map(start).collect();
         starts.sort_unstable();
         Self { plan, starts }
@@ -43,14 +44,23 @@ impl<'p> Cells<'p> {
             let next = match self.at(image, range.space, grain) {
                 Some((_, rule)) => {
                     let end = rule.target.extent().end().min(range.end());
-                    found.push(Stretch::Fed(rule, Extent { space: range.space, first: grain, count: end - grain }));
+                    found.push(Stretch::Fed(
+                        rule,
+                        Extent { space: range.space, first: grain, count: end - grain },
+                    ));
                     end
                 }
                 None => {
-                    let after = self.starts.partition_point(|(i, s, first, _)| (*i, *s, *first) <= (image, range.space, grain));
+                    let after = self
+                        .starts
+                        .partition_point(|(i, s, first, _)| (*i, *s, *first) <= (image, range.space, grain));
                     let next = self.starts.get(after).filter(|(i, s, ..)| (*i, *s) == (image, range.space));
                     let end = next.map_or(range.end(), |(.., first, _)| (*first).min(range.end()));
-                    found.push(Stretch::Bare(Extent { space: range.space, first: grain, count: end - grain }));
+                    found.push(Stretch::Bare(Extent {
+                        space: range.space,
+                        first: grain,
+                        count: end - grain,
+                    }));
                     end
                 }
             };

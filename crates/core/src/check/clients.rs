@@ -58,7 +58,11 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
         let span = asked.form.map_or(asked.span, |form| form.span);
         match ty.width(place.space.grain) {
             Ok(width) => {
-                let extent = Extent { space: SpaceId(u16::try_from(id).unwrap_or(u16::MAX)), first: place.first, count: width * asked.count };
+                let extent = Extent {
+                    space: SpaceId(u16::try_from(id).unwrap_or(u16::MAX)),
+                    first: place.first,
+                    count: width * asked.count,
+                };
                 if place.space.len.is_some_and(|len| extent.end() > len) {
                     let what = format!("`{}` asks past the last {}", client.name.value, place.space.noun);
                     faults.push(Finding::new("M17", asked.span, what).mend("lower the count"));
@@ -66,7 +70,8 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
                     found.push(Wanted { asked, extent, width });
                 }
             }
-            Err(why) => faults.push(Finding::new("M35", span, format!("`{ty}` {why}")).mend("write a type that it holds")),
+            Err(why) => faults
+                .push(Finding::new("M35", span, format!("`{ty}` {why}")).mend("write a type that it holds")),
         }
     }
     (found, faults)
@@ -108,13 +113,26 @@ impl View<'_> {
     }
 
     fn bare(&self, wanted: &Wanted<'_>, extent: Extent, does: &str, findings: &mut Vec<Finding>) {
+        // A rule that could not be resolved may feed it: its own fault has been found.
+        let range = extent.first..extent.end();
+        if self
+            .plan
+            .unresolved
+            .iter()
+            .any(|(i, s, first)| (*i, *s) == (self.image, extent.space) && range.contains(first))
+        {
+            return;
+        }
         let first = self.show(extent.space, extent.first);
-        let more = if extent.count > 1 { format!(" and {} after it", extent.count - 1) } else { String::new() };
+        let more =
+            if extent.count > 1 { format!(" and {} after it", extent.count - 1) } else { String::new() };
         let what = format!("`{}` {does} {first}{more}, which no rule feeds", self.client.name.value);
         let zero = self.project.images.get(self.image).is_some_and(|image| image.unmapped_zero);
         let mut finding = Finding::new("M04", wanted.asked.span, what);
         if zero && does == "reads" {
-            finding = finding.severity(Severity::Remark).mend("it reads as 0, because the image says `unmapped = \"zero\"`");
+            finding = finding
+                .severity(Severity::Remark)
+                .mend("it reads as 0, because the image says `unmapped = \"zero\"`");
         }
         findings.push(finding);
     }
@@ -123,25 +141,40 @@ impl View<'_> {
     fn one_beside(&self, wanted: &Wanted<'_>, stretches: &[Stretch<'_>]) -> Option<Finding> {
         let bare = stretches.iter().any(|stretch| matches!(stretch, Stretch::Bare(_)));
         let Extent { space, first, .. } = wanted.extent;
-        let starts = |grain: u32| self.cells.at(self.image, space, grain).filter(|(_, rule)| rule.target.first == grain);
+        let starts = |grain: u32| {
+            self.cells.at(self.image, space, grain).filter(|(_, rule)| rule.target.first == grain)
+        };
         if starts(first).is_some() {
             return None;
         }
         // One before: the first cell is bare. One after: the last one is, or the value is cut in its middle.
         let before = bare && self.cells.at(self.image, space, first).is_none();
         let after = first > 0 && (bare || wanted.width > 1);
-        let (moved, rule) = match (before.then(|| starts(first + 1)).flatten(), after.then(|| starts(first - 1)).flatten()) {
-            (Some((_, rule)), _) => (first + 1, rule),
-            (None, Some((_, rule))) => (first - 1, rule),
-            (None, None) => return None,
-        };
-        let what = format!("the read begins at {}, one beside the rule at {}", self.show(space, first), self.show(space, moved));
+        let (moved, rule) =
+            match (before.then(|| starts(first + 1)).flatten(), after.then(|| starts(first - 1)).flatten()) {
+                (Some((_, rule)), _) => (first + 1, rule),
+                (None, Some((_, rule))) => (first - 1, rule),
+                (None, None) => return None,
+            };
+        let what = format!(
+            "the read begins at {}, one beside the rule at {}",
+            self.show(space, first),
+            self.show(space, moved)
+        );
         let shown = self.show(space, moved);
-        let finding = Finding::new("M54", wanted.asked.address.span, what).mend(format!("read {shown}; does the client count from 0?"));
+        let finding = Finding::new("M54", wanted.asked.address.span, what)
+            .mend(format!("read {shown}; does the client count from 0?"));
         Some(self.note(finding, rule))
     }
 
-    fn fed(&self, wanted: &Wanted<'_>, rule: &PlannedRule, part: Extent, all: &[Wanted<'_>], findings: &mut Vec<Finding>) {
+    fn fed(
+        &self,
+        wanted: &Wanted<'_>,
+        rule: &PlannedRule,
+        part: Extent,
+        all: &[Wanted<'_>],
+        findings: &mut Vec<Finding>,
+    ) {
         let target = rule.target;
         let skew = (part.first - target.first) % target.width;
         let cut = (part.end() - target.first) % target.width;
@@ -159,24 +192,44 @@ impl View<'_> {
         }
         // The read covers the rule's beginning, and nobody at this client reads its end.
         let begins = wanted.extent.first <= target.first;
-        let covered = |grain: u32| all.iter().any(|w| w.extent.space == part.space && (w.extent.first..w.extent.end()).contains(&grain));
+        let covered = |grain: u32| {
+            all.iter()
+                .any(|w| w.extent.space == part.space && (w.extent.first..w.extent.end()).contains(&grain))
+        };
         let rule_end = target.extent().end();
         if begins && part.end() < rule_end && !covered(rule_end - 1) {
             let carried = target.count;
             let read = (part.end() - target.first) / target.width;
-            let what = format!("the rule carries {carried} values from {} on, and `{}` reads {read} of them", self.show(target.space, target.first), self.client.name.value);
+            let what = format!(
+                "the rule carries {carried} values from {} on, and `{}` reads {read} of them",
+                self.show(target.space, target.first),
+                self.client.name.value
+            );
             let finding = Finding::new("M06", wanted.asked.span, what);
             findings.push(self.note(finding, rule));
         }
-        let beyond = part.end() == rule_end && wanted.extent.end() > rule_end && wanted.extent.first == target.first;
-        if beyond && wanted.asked.form.is_some_and(|f| f.value.ty == rule.conversion.to.ty) && self.cells.at(self.image, part.space, rule_end).is_none() {
+        let beyond =
+            part.end() == rule_end && wanted.extent.end() > rule_end && wanted.extent.first == target.first;
+        if beyond
+            && wanted.asked.form.is_some_and(|f| f.value.ty == rule.conversion.to.ty)
+            && self.cells.at(self.image, part.space, rule_end).is_none()
+        {
             let asked = wanted.extent.count / wanted.width;
-            let what = format!("the rule carries {} values, and `{}` asks for {asked}", target.count, self.client.name.value);
+            let what = format!(
+                "the rule carries {} values, and `{}` asks for {asked}",
+                target.count, self.client.name.value
+            );
             findings.push(self.note(Finding::new("M06", wanted.asked.span, what), rule));
         }
     }
 
-    fn form_differs(&self, wanted: &Wanted<'_>, rule: &PlannedRule, form: &Form, span: crate::source::Span) -> Option<Finding> {
+    fn form_differs(
+        &self,
+        wanted: &Wanted<'_>,
+        rule: &PlannedRule,
+        form: &Form,
+        span: crate::source::Span,
+    ) -> Option<Finding> {
         let shown = rule.conversion.to;
         if shown.ty == Type::Raw || form.ty == Type::Raw {
             return None;
@@ -187,14 +240,19 @@ impl View<'_> {
         let theirs = Form { order: Some(order(form)), ..*form };
         let ours = Form { order: Some(order(&shown)), ..shown };
         if shown.ty != form.ty || !same_order {
-            let what = format!("`{}` reads {at} as `{theirs}`, and the rule shows `{ours}`", self.client.name.value);
-            let finding = Finding::new("M51", span, what).mend(format!("read it as `{ours}`, or let the rule show `{theirs}`"));
+            let what =
+                format!("`{}` reads {at} as `{theirs}`, and the rule shows `{ours}`", self.client.name.value);
+            let finding = Finding::new("M51", span, what)
+                .mend(format!("read it as `{ours}`, or let the rule show `{theirs}`"));
             return Some(self.note(finding, rule));
         }
         let scaled = form.is_scaled() && (form.scale, form.plus) != (shown.scale, shown.plus);
         if scaled {
-            let what = format!("`{}` scales {at} by `{form}`, and the rule shows `{shown}`", self.client.name.value);
-            let finding = Finding::new("M51", span, what).severity(Severity::Warning).mend("write the same scale and plus at both ends");
+            let what =
+                format!("`{}` scales {at} by `{form}`, and the rule shows `{shown}`", self.client.name.value);
+            let finding = Finding::new("M51", span, what)
+                .severity(Severity::Warning)
+                .mend("write the same scale and plus at both ends");
             return Some(self.note(finding, rule));
         }
         None
@@ -206,7 +264,8 @@ impl View<'_> {
             Stretch::Fed(rule, _) if matches!(rule.source, crate::plan::Source::Poll { .. }) => Some(*rule),
             _ => None,
         });
-        let mut devices: Vec<(usize, &PlannedRule)> = polled.map(|rule| (rule.source.device(), rule)).collect();
+        let mut devices: Vec<(usize, &PlannedRule)> =
+            polled.map(|rule| (rule.source.device(), rule)).collect();
         let refusing = devices.iter().any(|(_, rule)| rule.on_loss == OnLoss::Refuse);
         devices.dedup_by_key(|(device, _)| *device);
         let (first, second) = (devices.first()?, devices.get(1)?);
@@ -214,7 +273,12 @@ impl View<'_> {
             return None;
         }
         let name = |at: usize| self.plan.devices.get(at).map_or("", |device| device.name.as_str());
-        let what = format!("one read of `{}` holds values of `{}` and `{}`", self.client.name.value, name(first.0), name(second.0));
+        let what = format!(
+            "one read of `{}` holds values of `{}` and `{}`",
+            self.client.name.value,
+            name(first.0),
+            name(second.0)
+        );
         let limit = self.client.max_read.unwrap_or(u32::MAX);
         if wanted.extent.count > limit && first.1.target.extent().end() - wanted.extent.first == limit {
             return None;
@@ -224,9 +288,14 @@ impl View<'_> {
     }
 
     fn write(&self, wanted: &Wanted<'_>, findings: &mut Vec<Finding>) {
-        if let (Some(dialect), Some(space)) = (self.station.dialect, self.station.space_at(wanted.extent.space)) {
+        if let (Some(dialect), Some(space)) =
+            (self.station.dialect, self.station.space_at(wanted.extent.space))
+        {
             if let Err(limit) = dialect.cost(Verb::Write, space, wanted.extent.count, &self.station.setup) {
-                let what = format!("`{}` writes {} in one request, and one takes {} ({})", self.client.name.value, wanted.extent.count, limit.limit, limit.source);
+                let what = format!(
+                    "`{}` writes {} in one request, and one takes {} ({})",
+                    self.client.name.value, wanted.extent.count, limit.limit, limit.source
+                );
                 findings.push(Finding::new("M16", wanted.asked.span, what).mend("split the write"));
             }
         }
@@ -234,15 +303,28 @@ impl View<'_> {
             match stretch {
                 Stretch::Bare(extent) => self.bare(wanted, extent, "writes", findings),
                 Stretch::Fed(rule, part) if !rule.writable => {
-                    let what = format!("`{}` writes {}, which the rule makes read-only", self.client.name.value, self.show(part.space, part.first));
-                    let finding = Finding::new("M47", wanted.asked.span, what).mend("add `access = \"read-write\"` to the rule, or take it out of `writes`");
+                    let what = format!(
+                        "`{}` writes {}, which the rule makes read-only",
+                        self.client.name.value,
+                        self.show(part.space, part.first)
+                    );
+                    let finding = Finding::new("M47", wanted.asked.span, what)
+                        .mend("add `access = \"read-write\"` to the rule, or take it out of `writes`");
                     findings.push(self.note(finding, rule));
                 }
                 Stretch::Fed(rule, part) => {
                     let target = rule.target;
-                    if (part.first - target.first) % target.width != 0 || (part.end() - target.first) % target.width != 0 {
-                        let what = format!("a part of a `{}` of {} registers cannot be written", rule.conversion.to.ty, target.width);
-                        findings.push(self.note(Finding::new("M35", wanted.asked.span, what).mend("write whole values"), rule));
+                    if (part.first - target.first) % target.width != 0
+                        || (part.end() - target.first) % target.width != 0
+                    {
+                        let what = format!(
+                            "a part of a `{}` of {} registers cannot be written",
+                            rule.conversion.to.ty, target.width
+                        );
+                        findings.push(self.note(
+                            Finding::new("M35", wanted.asked.span, what).mend("write whole values"),
+                            rule,
+                        ));
                     } else if let Some(form) = wanted.asked.form {
                         findings.extend(self.form_differs(wanted, rule, &form.value, form.span));
                     }
@@ -260,18 +342,33 @@ impl View<'_> {
                     continue;
                 }
             };
-            let rules: Vec<&PlannedRule> = mapping::carries(self.plan, &endpoint).into_iter().filter_map(|at| self.plan.rules.get(at)).collect();
+            let rules: Vec<&PlannedRule> = mapping::carries(self.plan, &endpoint)
+                .into_iter()
+                .filter_map(|at| self.plan.rules.get(at))
+                .collect();
             let here: Vec<&&PlannedRule> = rules.iter().filter(|rule| rule.image == self.image).collect();
             let Some(rule) = here.first() else {
-                let what = format!("`{}` must see `{}`, and no rule brings it into `{}`", self.client.name.value, need.value, self.station.name);
+                let what = format!(
+                    "`{}` must see `{}`, and no rule brings it into `{}`",
+                    self.client.name.value, need.value, self.station.name
+                );
                 let mend = format!("add a `[[map]]` with `from = \"{}\"`", need.value);
                 findings.push(Finding::new("M11", need.span, what).mend(mend));
                 continue;
             };
             let target = rule.target.extent();
-            let seen = |w: &Wanted<'_>| w.extent.space == target.space && w.extent.first <= target.first && target.first < w.extent.end();
+            let seen = |w: &Wanted<'_>| {
+                w.extent.space == target.space
+                    && w.extent.first <= target.first
+                    && target.first < w.extent.end()
+            };
             if !here.iter().any(|rule| reads.iter().any(|w| w.extent.space == rule.target.space && seen(w))) {
-                let what = format!("`{}` must see `{}` at {}, and reads nothing there", self.client.name.value, need.value, self.show(target.space, target.first));
+                let what = format!(
+                    "`{}` must see `{}` at {}, and reads nothing there",
+                    self.client.name.value,
+                    need.value,
+                    self.show(target.space, target.first)
+                );
                 findings.push(self.note(Finding::new("M07", need.span, what), rule));
             }
         }
@@ -279,24 +376,36 @@ impl View<'_> {
 }
 
 /// Rules into an image whose clients are described, read by none of them.
-fn unread(project: &Project, plan: &Plan, described: &[usize], mut read: Vec<(usize, Extent)>, findings: &mut Vec<Finding>) {
+fn unread(
+    project: &Project,
+    plan: &Plan,
+    described: &[usize],
+    mut read: Vec<(usize, Extent)>,
+    findings: &mut Vec<Finding>,
+) {
     read.sort_by_key(|(image, extent)| (*image, extent.space, extent.first));
     // Ranges melted together, so that a look-up by their beginnings suffices.
     let mut melted: Vec<(usize, SpaceId, u32, u32)> = vec![];
     for (image, extent) in read {
         match melted.last_mut() {
-            Some((i, s, _, end)) if *i == image && *s == extent.space && extent.first <= *end => *end = extent.end().max(*end),
+            Some((i, s, _, end)) if *i == image && *s == extent.space && extent.first <= *end => {
+                *end = extent.end().max(*end)
+            }
             _ => melted.push((image, extent.space, extent.first, extent.end())),
         }
     }
     for rule in plan.rules.iter().filter(|rule| described.contains(&rule.image)) {
         let target = rule.target.extent();
-        let after = melted.partition_point(|(i, s, first, _)| (*i, *s, *first) < (rule.image, target.space, target.end()));
+        let after = melted
+            .partition_point(|(i, s, first, _)| (*i, *s, *first) < (rule.image, target.space, target.end()));
         let before = after.checked_sub(1).and_then(|at| melted.get(at));
-        if before.is_some_and(|(i, s, _, end)| (*i, *s) == (rule.image, target.space) && *end > target.first) {
+        if before.is_some_and(|(i, s, _, end)| (*i, *s) == (rule.image, target.space) && *end > target.first)
+        {
             continue;
         }
-        let (Some(map), Some(image)) = (project.maps.get(rule.map), plan.images.get(rule.image)) else { continue };
+        let (Some(map), Some(image)) = (project.maps.get(rule.map), plan.images.get(rule.image)) else {
+            continue;
+        };
         let what = format!("no described client reads {}", image.show(target.space, target.first, None));
         findings.push(Finding::new("M05", map.to.span, what));
     }

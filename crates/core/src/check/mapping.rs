@@ -20,7 +20,11 @@ fn two_addresses(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         let Source::Poll { device, place, .. } = rule.source else { continue };
         let key = (rule.image, device, Place { count: 1, ..place });
         let Some(earlier) = seen.insert(key, at) else { continue };
-        let (Some(first), Some(this), Some(image)) = (plan.rules.get(earlier), project.maps.get(rule.map), plan.images.get(rule.image)) else { continue };
+        let (Some(first), Some(this), Some(image)) =
+            (plan.rules.get(earlier), project.maps.get(rule.map), plan.images.get(rule.image))
+        else {
+            continue;
+        };
         let Some(other) = project.maps.get(first.map) else { continue };
         let both = [first, rule].map(|rule| image.show(rule.target.space, rule.target.first, None));
         let what = format!("`{}` is shown twice, at {} and at {}", this.from.value, both[0], both[1]);
@@ -40,18 +44,25 @@ fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for (at, device) in project.devices.iter().enumerate() {
         for need in &device.needs {
             let profile = project.profile_of(at);
-            let point = profile.and_then(|profile| profile.points.iter().position(|p| p.name.value == need.value));
+            let point =
+                profile.and_then(|profile| profile.points.iter().position(|p| p.name.value == need.value));
             match point {
                 Some(point) if carried.binary_search(&(at, point)).is_ok() => {}
                 Some(_) => {
-                    let what = format!("`{}.{}` was promised, and no rule carries it", device.name.value, need.value);
-                    let mend = format!("add a `[[map]]` with `from = \"{}.{}\"`", device.name.value, need.value);
+                    let what = format!(
+                        "`{}.{}` was promised, and no rule carries it",
+                        device.name.value, need.value
+                    );
+                    let mend =
+                        format!("add a `[[map]]` with `from = \"{}.{}\"`", device.name.value, need.value);
                     findings.push(Finding::new("M11", need.span, what).mend(mend));
                 }
                 None if profile.is_some_and(|profile| profile.points.is_empty()) => {}
                 None => {
                     let what = format!("`{}` has no point `{}`", device.name.value, need.value);
-                    findings.push(Finding::new("F05", need.span, what).mend("write the name of a point of its profile"));
+                    findings.push(
+                        Finding::new("F05", need.span, what).mend("write the name of a point of its profile"),
+                    );
                 }
             }
         }
@@ -66,14 +77,20 @@ fn rings(project: &Project, findings: &mut Vec<Finding>) {
         .iter()
         .enumerate()
         .filter(|(_, map)| map.enabled && begins_at_image(project, &map.from.value))
-        .filter_map(|(at, map)| Some((at, project.endpoint(&map.from).ok()?, project.endpoint(&map.to).ok()?)))
+        .filter_map(|(at, map)| {
+            Some((at, project.endpoint(&map.from).ok()?, project.endpoint(&map.to).ok()?))
+        })
         .collect();
     if backwards.is_empty() {
         return;
     }
     for (at, from, to) in &backwards {
-        for (other, map) in project.maps.iter().enumerate().filter(|(other, map)| other != at && map.enabled) {
-            let (Ok(other_from), Ok(other_to)) = (project.endpoint(&map.from), project.endpoint(&map.to)) else { continue };
+        for (other, map) in project.maps.iter().enumerate().filter(|(other, map)| other != at && map.enabled)
+        {
+            let (Ok(other_from), Ok(other_to)) = (project.endpoint(&map.from), project.endpoint(&map.to))
+            else {
+                continue;
+            };
             let already = begins_at_image(project, &map.from.value) && other > *at;
             if !already && same(from, &other_to) && same(to, &other_from) {
                 // That this direction cannot be carried yet follows from the ring and would only hide it.
@@ -102,16 +119,26 @@ fn same(a: &Endpoint, b: &Endpoint) -> bool {
 /// The place that an endpoint of somebody's `needs` names, for holding against what is carried.
 pub(super) fn carries(plan: &Plan, endpoint: &Endpoint) -> Vec<usize> {
     let matches = |rule: &crate::plan::PlannedRule| match (&endpoint.target, endpoint.owner, rule.source) {
-        (Target::Health(item), Owner::Device(at), Source::Health { device, item: shown }) => at == device && *item == shown,
+        (Target::Health(item), Owner::Device(at), Source::Health { device, item: shown }) => {
+            at == device && *item == shown
+        }
         (Target::Cells(address, _), Owner::Device(at), Source::Poll { device, place, .. }) => {
-            let id = plan.devices.get(device).and_then(|d| d.spaces.iter().position(|s| s.key == address.space.key));
-            let same_space = id.is_some_and(|id| place.space == SpaceId(u16::try_from(id).unwrap_or(u16::MAX)));
+            let id = plan
+                .devices
+                .get(device)
+                .and_then(|d| d.spaces.iter().position(|s| s.key == address.space.key));
+            let same_space =
+                id.is_some_and(|id| place.space == SpaceId(u16::try_from(id).unwrap_or(u16::MAX)));
             at == device && same_space && (place.first..place.extent().end()).contains(&address.first)
         }
         (Target::Cells(address, _), Owner::Image(at), _) => {
-            let id = plan.images.get(at).and_then(|i| i.spaces.iter().position(|s| s.key == address.space.key));
-            let same_space = id.is_some_and(|id| rule.target.space == SpaceId(u16::try_from(id).unwrap_or(u16::MAX)));
-            at == rule.image && same_space && (rule.target.first..rule.target.extent().end()).contains(&address.first)
+            let id =
+                plan.images.get(at).and_then(|i| i.spaces.iter().position(|s| s.key == address.space.key));
+            let same_space =
+                id.is_some_and(|id| rule.target.space == SpaceId(u16::try_from(id).unwrap_or(u16::MAX)));
+            at == rule.image
+                && same_space
+                && (rule.target.first..rule.target.extent().end()).contains(&address.first)
         }
         _ => false,
     };

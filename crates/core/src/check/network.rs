@@ -24,12 +24,20 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
     for client in &project.clients {
         if let Some(address) = client.address {
             if let Some((_, other, who)) = seen.iter().find(|(known, ..)| *known == address.value) {
-                let what = format!("{} is the address of {who} and of `{}`", address.value, client.name.value);
-                findings.push(Finding::new("M29", address.span, what).note(*other, "the other").mend("give each its own address"));
+                let what =
+                    format!("{} is the address of {who} and of `{}`", address.value, client.name.value);
+                findings.push(
+                    Finding::new("M29", address.span, what)
+                        .note(*other, "the other")
+                        .mend("give each its own address"),
+                );
             }
             seen.push((address.value, address.span, "another client"));
         }
-        let port = client.image.and_then(|image| project.images.get(image.value)?.port).and_then(|port| project.ports.get(port.value));
+        let port = client
+            .image
+            .and_then(|image| project.images.get(image.value)?.port)
+            .and_then(|port| project.ports.get(port.value));
         if let Some(port) = port {
             ends(project, client, port, findings);
         }
@@ -44,12 +52,18 @@ fn converter(project: &Project, findings: &mut Vec<Finding>) {
         if host == 0 || host == u32::MAX >> prefix {
             let kind = if host == 0 { "the network itself" } else { "everybody in the network" };
             let what = format!("{address} with /{prefix} means {kind}, not one box");
-            findings.push(Finding::new("M29", own.span, what).mend("write the box's own address; is the prefix right?"));
+            findings.push(
+                Finding::new("M29", own.span, what).mend("write the box's own address; is the prefix right?"),
+            );
         }
     }
     if let Some(router) = project.converter.router.filter(|router| !own.value.holds(router.value)) {
         let what = format!("the router {} is not in the converter's own subnet {}", router.value, own.value);
-        findings.push(Finding::new("M29", router.span, what).note(own.span, "the converter").mend("correct the router, or the prefix length"));
+        findings.push(
+            Finding::new("M29", router.span, what)
+                .note(own.span, "the converter")
+                .mend("correct the router, or the prefix length"),
+        );
     }
 }
 
@@ -57,35 +71,66 @@ fn converter(project: &Project, findings: &mut Vec<Finding>) {
 fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Finding>) {
     if let (Some(theirs), Some(ours)) = (client.protocol, port.protocol) {
         if theirs.value.name() != ours.value.name() {
-            let what = format!("`{}` speaks {}, and `{}` answers in {}", client.name.value, theirs.value.name(), port.name.value, ours.value.name());
+            let what = format!(
+                "`{}` speaks {}, and `{}` answers in {}",
+                client.name.value,
+                theirs.value.name(),
+                port.name.value,
+                ours.value.name()
+            );
             findings.push(Finding::new("M28", theirs.span, what).note(ours.span, "the port"));
         }
     }
     let Some(Wires::Listen { at }) = &port.wires else { return };
     if let Some(dials) = &client.dials {
         if dials.value.port != at.value.port {
-            let what = format!("`{}` dials port {}, and `{}` listens on {}", client.name.value, dials.value.port, port.name.value, at.value.port);
+            let what = format!(
+                "`{}` dials port {}, and `{}` listens on {}",
+                client.name.value, dials.value.port, port.name.value, at.value.port
+            );
             let finding = Finding::new("M27", dials.span, what).note(at.span, "the port");
-            findings.push(finding.mend(format!("set the client to {}:{}, or the port to {}", dials.value.host, at.value.port, dials.value.port)));
+            findings.push(finding.mend(format!(
+                "set the client to {}:{}, or the port to {}",
+                dials.value.host, at.value.port, dials.value.port
+            )));
         }
         if let Some(own) = project.converter.address.filter(|own| own.value.address != dials.value.host) {
-            let what = format!("`{}` dials {}, and the converter is {}", client.name.value, dials.value.host, own.value.address);
-            findings.push(Finding::new("M29", dials.span, what).note(own.span, "the converter").mend("write the converter's address at the client"));
+            let what = format!(
+                "`{}` dials {}, and the converter is {}",
+                client.name.value, dials.value.host, own.value.address
+            );
+            findings.push(
+                Finding::new("M29", dials.span, what)
+                    .note(own.span, "the converter")
+                    .mend("write the converter's address at the client"),
+            );
         }
     }
     let Some(address) = client.address else { return };
     if let Some(allow) = &port.allow {
         let lets_in = |network: &At<Network>| network.value.holds(address.value);
         if !allow.value.iter().any(lets_in) {
-            let what = format!("`{}` has {}, which `allow` of `{}` shuts out", client.name.value, address.value, port.name.value);
-            findings.push(Finding::new("M29", address.span, what).note(allow.span, "who may connect").mend("add its address or network to `allow`"));
+            let what = format!(
+                "`{}` has {}, which `allow` of `{}` shuts out",
+                client.name.value, address.value, port.name.value
+            );
+            findings.push(
+                Finding::new("M29", address.span, what)
+                    .note(allow.span, "who may connect")
+                    .mend("add its address or network to `allow`"),
+            );
         }
     }
     if let Some(own) = project.converter.address.filter(|own| !own.value.holds(address.value)) {
         if project.converter.router.is_none() {
-            let what = format!("`{}` has {}, outside of the converter's subnet {}, and there is no router", client.name.value, address.value, own.value);
+            let what = format!(
+                "`{}` has {}, outside of the converter's subnet {}, and there is no router",
+                client.name.value, address.value, own.value
+            );
             let finding = Finding::new("M29", address.span, what).note(own.span, "the converter");
-            findings.push(finding.mend("add `router` to `[converter]`, or correct the address or the prefix length"));
+            findings.push(
+                finding.mend("add `router` to `[converter]`, or correct the address or the prefix length"),
+            );
         }
     }
 }

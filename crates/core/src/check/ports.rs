@@ -22,7 +22,10 @@ fn protocol(port: &Port, findings: &mut Vec<Finding>) {
     let (Some(protocol), Some(transport)) = (port.protocol, port.transport()) else { return };
     if let Err(why) = protocol.value.runs_on(transport) {
         let what = format!("`{}` does not go here: {why}", protocol.value.name());
-        findings.push(Finding::new("M28", protocol.span, what).mend("write the protocol that the other end speaks on such wires"));
+        findings.push(
+            Finding::new("M28", protocol.span, what)
+                .mend("write the protocol that the other end speaks on such wires"),
+        );
     }
     if let Some(Wires::Listen { at }) = &port.wires {
         if let Some(why) = protocol.value.odd_tcp_port(at.value.port) {
@@ -39,25 +42,44 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
     match &port.wires {
         Some(Wires::Listen { .. }) => {
             for device in &devices {
-                let what = format!("`{}` is a listening port: others ask there, and a device must be asked", port.name.value);
-                findings.push(Finding::new("F11", span(device.port), what).mend("hang the device on a serial port"));
+                let what = format!(
+                    "`{}` is a listening port: others ask there, and a device must be asked",
+                    port.name.value
+                );
+                findings.push(
+                    Finding::new("F11", span(device.port), what).mend("hang the device on a serial port"),
+                );
             }
         }
         Some(Wires::Serial { wiring, .. }) => {
             for image in &images {
                 if let Some(device) = devices.first() {
-                    let what = format!("on the line `{}` the converter would both ask and answer", port.name.value);
-                    let finding = Finding::new("M24", span(image.port), what).note(device.name.span, "a device that it asks there");
+                    let what =
+                        format!("on the line `{}` the converter would both ask and answer", port.name.value);
+                    let finding = Finding::new("M24", span(image.port), what)
+                        .note(device.name.span, "a device that it asks there");
                     findings.push(finding.mend("give the image a port of its own"));
                 } else {
-                    let what = format!("`{}` is a serial line, and images are not served there yet", port.name.value);
-                    findings.push(Finding::new("F11", span(image.port), what).mend("hang the image on a port with `listen`"));
+                    let what = format!(
+                        "`{}` is a serial line, and images are not served there yet",
+                        port.name.value
+                    );
+                    findings.push(
+                        Finding::new("F11", span(image.port), what)
+                            .mend("hang the image on a port with `listen`"),
+                    );
                 }
             }
             let point_to_point = wiring.as_ref().filter(|wiring| wiring.value == "rs232");
             if let (Some(wiring), [first, second, ..]) = (point_to_point, devices.as_slice()) {
-                let what = format!("RS-232 joins two ends, and {} devices hang on `{}`", devices.len(), port.name.value);
-                let finding = Finding::new("M24", wiring.span, what).note(first.name.span, "one of them").note(second.name.span, "another");
+                let what = format!(
+                    "RS-232 joins two ends, and {} devices hang on `{}`",
+                    devices.len(),
+                    port.name.value
+                );
+                let finding = Finding::new("M24", wiring.span, what)
+                    .note(first.name.span, "one of them")
+                    .note(second.name.span, "another");
                 findings.push(finding.mend("wire it as `rs485`, or give each device a port"));
             }
         }
@@ -68,18 +90,28 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
 fn line_settings(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let Some(line) = port.line() else { return };
     let mut different: Option<(At<Line>, &At<String>)> = None;
-    for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.port.is_some_and(|p| p.value == at)) {
+    for (index, device) in
+        project.devices.iter().enumerate().filter(|(_, d)| d.port.is_some_and(|p| p.value == at))
+    {
         let Some(own) = project.line_of(index) else { continue };
         if let Some((other, name)) = different.filter(|(other, _)| other.value != own.value) {
-            let what = format!("`{}` is set to {} and `{}` on the same line to {}", device.name.value, own.value, name.value, other.value);
-            findings.push(Finding::new("M18", device.name.span, what).note(own.span, "this setting").note(other.span, "the other"));
+            let what = format!(
+                "`{}` is set to {} and `{}` on the same line to {}",
+                device.name.value, own.value, name.value, other.value
+            );
+            findings.push(
+                Finding::new("M18", device.name.span, what)
+                    .note(own.span, "this setting")
+                    .note(other.span, "the other"),
+            );
         }
         different = different.or(Some((own, &device.name)));
         if own.value == line.value {
             continue;
         }
         let shipped = if device.line.is_some() { "is set to" } else { "is shipped with" };
-        let what = format!("`{}` {shipped} {}, and its port runs at {}", device.name.value, own.value, line.value);
+        let what =
+            format!("`{}` {shipped} {}, and its port runs at {}", device.name.value, own.value, line.value);
         let mend = if device.line.is_some() {
             format!("set the device to {}, or the port's `line` to \"{}\"", line.value, own.value)
         } else {
@@ -99,27 +131,47 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     let (key, range) = protocol.value.station_key(transport);
     let limits = format!("{} to {}", range.start, range.end - 1);
     let mut seen: BTreeMap<u32, (Span, &At<String>, bool)> = BTreeMap::new();
-    for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.port.is_some_and(|p| p.value == at)) {
+    for (index, device) in
+        project.devices.iter().enumerate().filter(|(_, d)| d.port.is_some_and(|p| p.value == at))
+    {
         let Some(station) = protocol.value.station(&device.setup) else {
+            if device.station_written {
+                continue;
+            }
             let what = format!("device `{}` has no `{key}`", device.name.value);
             findings.push(Finding::new("M25", device.name.span, what).mend(format!("add `{key}`, {limits}")));
             continue;
         };
         if !range.contains(&station) {
             let what = format!("`{}` has {key} {station}, and a device here has {limits}", device.name.value);
-            findings.push(Finding::new("M25", device.station_at, what).mend(format!("write the {key} that the device is set to")));
+            findings.push(
+                Finding::new("M25", device.station_at, what)
+                    .mend(format!("write the {key} that the device is set to")),
+            );
             continue;
         }
-        let shipped = project.profile_of(index).and_then(|profile| profile.unit).is_some_and(|unit| unit.value == station);
+        let shipped = project
+            .profile_of(index)
+            .and_then(|profile| profile.unit)
+            .is_some_and(|unit| unit.value == station);
         if let Some((other_at, other, other_shipped)) = seen.get(&station) {
             let what = if shipped && *other_shipped {
-                format!("`{}` and `{}` are both at {key} {station}, as they were shipped", other.value, device.name.value)
+                format!(
+                    "`{}` and `{}` are both at {key} {station}, as they were shipped",
+                    other.value, device.name.value
+                )
             } else {
-                format!("`{}` and `{}` are both {key} {station} on `{}`", other.value, device.name.value, port.name.value)
+                format!(
+                    "`{}` and `{}` are both {key} {station} on `{}`",
+                    other.value, device.name.value, port.name.value
+                )
             };
             let free = (range.start..range.end).find(|free| !seen.contains_key(free)).unwrap_or(range.start);
             let finding = Finding::new("M25", device.station_at, what).note(*other_at, "the other");
-            findings.push(finding.mend(format!("give one of them another {key}, such as {free}, on the device and here")));
+            findings.push(
+                finding
+                    .mend(format!("give one of them another {key}, such as {free}, on the device and here")),
+            );
         }
         seen.entry(station).or_insert((device.station_at, &device.name, shipped));
     }
@@ -135,14 +187,22 @@ fn images(project: &Project, at: usize, port: &Port, key: &str, findings: &mut V
     for image in &here {
         match protocol.value.station(&image.setup) {
             None if here.len() > 1 => {
-                let what = format!("`{}` shares its port with another image and has no `{key}`", image.name.value);
-                findings.push(Finding::new("M25", image.name.span, what).mend(format!("give each image on `{}` its `{key}`", port.name.value)));
+                let what =
+                    format!("`{}` shares its port with another image and has no `{key}`", image.name.value);
+                findings.push(
+                    Finding::new("M25", image.name.span, what)
+                        .mend(format!("give each image on `{}` its `{key}`", port.name.value)),
+                );
             }
             None => {}
             Some(station) => {
                 if let Some(other) = seen.insert(station, image.station_at) {
                     let what = format!("two images on `{}` answer as {key} {station}", port.name.value);
-                    findings.push(Finding::new("M25", image.station_at, what).note(other, "the other").mend("give one of them another"));
+                    findings.push(
+                        Finding::new("M25", image.station_at, what)
+                            .note(other, "the other")
+                            .mend("give one of them another"),
+                    );
                 }
             }
         }
@@ -155,7 +215,9 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
         return;
     }
     let cycle = plan.cycles.get(at).copied().unwrap_or(0);
-    let on_port = |rule: &&crate::plan::PlannedRule| plan.devices.get(rule.source.device()).is_some_and(|d| d.port == at);
+    let on_port = |rule: &&crate::plan::PlannedRule| {
+        plan.devices.get(rule.source.device()).is_some_and(|d| d.port == at)
+    };
     let polled = plan.rules.iter().filter(on_port).filter(|rule| matches!(rule.source, Source::Poll { .. }));
     let Some(fastest) = polled.min_by_key(|rule| rule.every) else { return };
     let own = project.maps.get(fastest.map).and_then(|map| map.poll);
@@ -169,7 +231,12 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
         show_micros(fastest.every),
     );
     let possible = (cycle as f64 * 1.1 / 10_000.0).ceil() as u64 * 10_000;
-    findings.push(Finding::new("M55", place, what).mend(format!("poll every {} or less often, join reads, or raise the speed", show_micros(possible))));
+    findings.push(
+        Finding::new("M55", place, what).mend(format!(
+            "poll every {} or less often, join reads, or raise the speed",
+            show_micros(possible)
+        )),
+    );
 }
 
 /// Two ports on one path or one socket.
@@ -177,16 +244,28 @@ fn paths(project: &Project, findings: &mut Vec<Finding>) {
     for (at, port) in project.ports.iter().enumerate() {
         for other in project.ports.iter().take(at) {
             match (&port.wires, &other.wires) {
-                (Some(Wires::Serial { path, .. }), Some(Wires::Serial { path: before, .. })) if path.value == before.value => {
-                    let what = format!("`{}` and `{}` are both on {}", other.name.value, port.name.value, path.value);
+                (Some(Wires::Serial { path, .. }), Some(Wires::Serial { path: before, .. }))
+                    if path.value == before.value =>
+                {
+                    let what = format!(
+                        "`{}` and `{}` are both on {}",
+                        other.name.value, port.name.value, path.value
+                    );
                     findings.push(Finding::new("M32", path.span, what).note(before.span, "the other"));
                 }
-                (Some(Wires::Listen { at: here }), Some(Wires::Listen { at: before })) if here.value.port == before.value.port => {
+                (Some(Wires::Listen { at: here }), Some(Wires::Listen { at: before }))
+                    if here.value.port == before.value.port =>
+                {
                     let (a, b) = (here.value.host, before.value.host);
                     if a == b || a.is_unspecified() || b.is_unspecified() {
-                        let what = format!("`{}` and `{}` both listen on port {}", other.name.value, port.name.value, here.value.port);
+                        let what = format!(
+                            "`{}` and `{}` both listen on port {}",
+                            other.name.value, port.name.value, here.value.port
+                        );
                         let finding = Finding::new("M27", here.span, what).note(before.span, "the other");
-                        findings.push(finding.mend("give one of them another port, or put both images on one port with a unit each"));
+                        findings.push(finding.mend(
+                            "give one of them another port, or put both images on one port with a unit each",
+                        ));
                     }
                 }
                 _ => {}

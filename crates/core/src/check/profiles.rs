@@ -11,13 +11,18 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
         let user = project.devices.iter().position(|device| device.profile.is_some_and(|p| p.value == index));
         let Some(dialect) = user.and_then(|device| project.device_dialect(device)) else { continue };
         let empty = Setup::default();
-        let setup = user.and_then(|device| project.devices.get(device)).map_or(&empty, |device| &device.setup);
+        let setup =
+            user.and_then(|device| project.devices.get(device)).map_or(&empty, |device| &device.setup);
         let mut places: Vec<(Address, u32, &Point)> = vec![];
         for point in &profile.points {
             let address = match dialect.parse(&point.at.value, setup) {
                 Ok(address) => address,
                 Err(fault) => {
-                    let mut finding = Finding::new(fault.code, point.at.span.part(fault.at.start, fault.at.end), fault.what);
+                    let mut finding = Finding::new(
+                        fault.code,
+                        point.at.span.part(fault.at.start, fault.at.end),
+                        fault.what,
+                    );
                     if !fault.likely.is_empty() {
                         finding = finding.mend(format!("write {}", crate::project::list_or(&fault.likely)));
                     }
@@ -26,8 +31,14 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
                 }
             };
             if point.read_write && !address.space.writable {
-                let what = format!("`{}` is said to be writable, but no {} can be written", point.name.value, address.space.noun);
-                findings.push(Finding::new("M47", point.at.span, what).mend("drop `access = \"read-write\"`, or correct the address"));
+                let what = format!(
+                    "`{}` is said to be writable, but no {} can be written",
+                    point.name.value, address.space.noun
+                );
+                findings.push(
+                    Finding::new("M47", point.at.span, what)
+                        .mend("drop `access = \"read-write\"`, or correct the address"),
+                );
             }
             let ty = point.form.map_or(Type::Raw, |form| form.value.ty);
             match ty.width(address.space.grain) {
@@ -58,7 +69,12 @@ fn range_and_form(point: &Point) -> Option<Finding> {
     };
     if low < reach_low - slack && !ty.is_signed() {
         return finding(
-            format!("`{}` goes down to {low}, which `{}` cannot show: it ends at {}", point.name.value, form.value, tidy(reach_low)),
+            format!(
+                "`{}` goes down to {low}, which `{}` cannot show: it ends at {}",
+                point.name.value,
+                form.value,
+                tidy(reach_low)
+            ),
             format!("write `{}`, if the manual says that the value is signed", signed(ty)),
         );
     }
@@ -66,17 +82,26 @@ fn range_and_form(point: &Point) -> Option<Finding> {
         let (end, reach) = if high > reach_high + slack { (high, reach_high) } else { (low, reach_low) };
         let unsigned = ty.is_signed() && most as f64 * 2.0 * scale.as_f64().abs() >= high;
         let mend = if unsigned {
-            "write the unsigned type, if the manual says that the value has no sign; else look at the scale".into()
+            "write the unsigned type, if the manual says that the value has no sign; else look at the scale"
+                .into()
         } else {
             format!("is the scale {}?", larger(form.value, end))
         };
-        let what = format!("`{}` goes to {end}, which `{}` cannot show: it ends at {}", point.name.value, form.value, tidy(reach));
+        let what = format!(
+            "`{}` goes to {end}, which `{}` cannot show: it ends at {}",
+            point.name.value,
+            form.value,
+            tidy(reach)
+        );
         return finding(what, mend);
     }
     let steps = (high - low) / scale.as_f64().abs();
     if form.value.is_scaled() && steps < 10.0 {
         let what = format!("a scale of {scale} leaves only {} steps between {low} and {high}", steps.floor());
-        return finding(what, "look at the manual: the scale may be off by ten, a hundred or a thousand".into());
+        return finding(
+            what,
+            "look at the manual: the scale may be off by ten, a hundred or a thousand".into(),
+        );
     }
     None
 }
@@ -118,11 +143,20 @@ fn over_one_another(profile: &Profile, places: &mut [(Address, u32, &Point)]) ->
         let form = |point: &Point| point.form.map(|form| form.value);
         if before.first != after.first {
             let ty = form(first).map_or(Type::Raw, |form| form.ty);
-            let what = format!("`{}` is a `{ty}` of {width} registers, and `{}` begins in its middle", first.name.value, second.name.value);
+            let what = format!(
+                "`{}` is a `{ty}` of {width} registers, and `{}` begins in its middle",
+                first.name.value, second.name.value
+            );
             let finding = Finding::new("M35", second.at.span, what).note(first.at.span, "the wider point");
-            found.push(finding.mend(format!("give `{}` the address after it, or correct its type", second.name.value)));
+            found.push(
+                finding
+                    .mend(format!("give `{}` the address after it, or correct its type", second.name.value)),
+            );
         } else if before.bit == after.bit && form(first) != form(second) {
-            let what = format!("`{}` and `{}` of `{}` are one address in two forms", first.name.value, second.name.value, profile.name);
+            let what = format!(
+                "`{}` and `{}` of `{}` are one address in two forms",
+                first.name.value, second.name.value, profile.name
+            );
             found.push(Finding::new("M10", second.at.span, what).note(first.at.span, "the other point"));
         }
     }

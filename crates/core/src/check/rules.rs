@@ -59,23 +59,68 @@ const fn remark(code: &'static str, title: &'static str, why: &'static str, mend
 
 /// Every check, in the order of the codes.
 pub static RULES: &[Rule] = &[
-    error("F00", "a part that another fault hides", "it cannot be judged before the other is mended", "mend the other fault first"),
-    error("F01", "the file is not TOML", "nothing after the slip can be trusted", "mend the line as the message says"),
+    error(
+        "F00",
+        "a part that another fault hides",
+        "it cannot be judged before the other is mended",
+        "mend the other fault first",
+    ),
+    error(
+        "F01",
+        "the file is not TOML",
+        "nothing after the slip can be trusted",
+        "mend the line as the message says",
+    ),
     error(
         "F02",
         "a key that does not exist",
         "a mistyped key is a setting that silently stays at its default",
         "write one of the keys that exist",
     ),
-    error("F03", "a value of the wrong kind", "the setting cannot be what it says", "write a value of the kind that the key takes"),
+    error(
+        "F03",
+        "a value of the wrong kind",
+        "the setting cannot be what it says",
+        "write a value of the kind that the key takes",
+    ),
     error("F04", "a key is missing", "there is no sensible default for it", "add the key"),
-    error("F05", "a name that does not exist", "the reference leads nowhere", "write a name that exists, or add what is named"),
-    error("F06", "a name that cannot be used", "names stand before dots and colons in rules and must be one thing", "rename it"),
+    error(
+        "F05",
+        "a name that does not exist",
+        "the reference leads nowhere",
+        "write a name that exists, or add what is named",
+    ),
+    error(
+        "F06",
+        "a name that cannot be used",
+        "names stand before dots and colons in rules and must be one thing",
+        "rename it",
+    ),
     error("F07", "a profile that cannot be read", "none of the device's points are known", "check the path"),
-    error("F08", "a form that is not understood", "the value's words would be read in a way that nobody chose", "write TYPE [ORDER] [scale N] [plus N]"),
-    error("F09", "a rule that this version cannot carry", "the value would never arrive", "carry it another way, or wait for the version that can"),
-    error("F10", "an end of a rule that is not understood", "the rule leads nowhere", "write DEVICE.POINT, DEVICE:ADDRESS or IMAGE:ADDRESS"),
-    error("F11", "a port that cannot do this", "nothing would ever be asked or answered there", "hang it on another port"),
+    error(
+        "F08",
+        "a form that is not understood",
+        "the value's words would be read in a way that nobody chose",
+        "write TYPE [ORDER] [scale N] [plus N]",
+    ),
+    error(
+        "F09",
+        "a rule that this version cannot carry",
+        "the value would never arrive",
+        "carry it another way, or wait for the version that can",
+    ),
+    error(
+        "F10",
+        "an end of a rule that is not understood",
+        "the rule leads nowhere",
+        "write DEVICE.POINT, DEVICE:ADDRESS or IMAGE:ADDRESS",
+    ),
+    error(
+        "F11",
+        "a port that cannot do this",
+        "nothing would ever be asked or answered there",
+        "hang it on another port",
+    ),
     error(
         "M01",
         "no such reference number",
@@ -148,7 +193,12 @@ pub static RULES: &[Rule] = &[
         "parity and speed differ: silence, or damaged bytes now and then, which is worse",
         "set the device's switches to the port's line, and write its `line`; or change the port's",
     ),
-    error("M20", "a speed that no device has", "the line stays silent", "write a speed that the devices have"),
+    error(
+        "M20",
+        "a speed that no device has",
+        "the line stays silent",
+        "write a speed that the devices have",
+    ),
     error(
         "M24",
         "two that ask on one line, or too many on a point-to-point wire",

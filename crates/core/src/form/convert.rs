@@ -142,9 +142,9 @@ impl Conversion {
                 }
             }
             (Value::Whole(number), Type::Bool) => Some(Value::Bit(number != 0)),
-            (Value::Whole(number), ty) if clamp => {
-                Some(ty.limits().map_or(Value::Whole(number), |(low, high)| Value::Whole(number.clamp(low, high))))
-            }
+            (Value::Whole(number), ty) if clamp => Some(
+                ty.limits().map_or(Value::Whole(number), |(low, high)| Value::Whole(number.clamp(low, high))),
+            ),
             (other, _) => Some(other),
         }
     }

@@ -86,7 +86,9 @@ impl Type {
         match (grain, self) {
             (_, Self::Raw) | (_, Self::Bool) => Ok(1),
             (Grain::Bit, _) => Err("is wider than one bit, and each address here is one bit"),
-            (Grain::Bytes(2..), Self::U8 | Self::I8) => Err("is one byte, and each address here is a whole word"),
+            (Grain::Bytes(2..), Self::U8 | Self::I8) => {
+                Err("is one byte, and each address here is a whole word")
+            }
             (Grain::Bytes(each), _) => Ok(self.bytes().unwrap_or(1).div_ceil(u32::from(each.max(1)))),
         }
     }
@@ -253,9 +255,12 @@ impl Form {
             match word {
                 "scale" | "plus" => {
                     let number = words.next().unwrap_or_default();
-                    let value: Decimal = number
-                        .parse()
-                        .map_err(|why| fault(if number.is_empty() { word } else { number }, format!("`{word} {number}` is {why}")))?;
+                    let value: Decimal = number.parse().map_err(|why| {
+                        fault(
+                            if number.is_empty() { word } else { number },
+                            format!("`{word} {number}` is {why}"),
+                        )
+                    })?;
                     if word == "plus" {
                         form.plus = value;
                     } else if value.mantissa == 0 {
@@ -269,7 +274,8 @@ impl Form {
                         Type::Text(_) => 2,
                         _ => ty.bytes().unwrap_or(0),
                     };
-                    let found = Order::ALL.into_iter().find(|order| bytes > 1 && order.letters(bytes) == word);
+                    let found =
+                        Order::ALL.into_iter().find(|order| bytes > 1 && order.letters(bytes) == word);
                     form.order = Some(found.ok_or_else(|| fault(word, no_order(word, ty, bytes)))?);
                 }
             }
@@ -284,7 +290,9 @@ impl Form {
 fn no_order(word: &str, ty: Type, bytes: u32) -> String {
     let letters = !word.is_empty() && word.bytes().all(|byte| (b'A'..=b'H').contains(&byte));
     if !letters {
-        return format!("`{word}` is not understood after `{ty}` (an order such as ABCD, `scale N` or `plus N`)");
+        return format!(
+            "`{word}` is not understood after `{ty}` (an order such as ABCD, `scale N` or `plus N`)"
+        );
     }
     let mut allowed: Vec<&str> = Order::ALL.iter().map(|order| order.letters(bytes)).collect();
     allowed.dedup();

@@ -38,7 +38,11 @@ fn faults_of_forms_name_the_word_and_what_is_allowed() {
         ("u16 ABCD", "`ABCD` is no order of `u16` (AB or BA)", "ABCD"),
         ("u16 scale", "`scale ` is not a decimal number of at most 18 digits, such as 0.01 or -40", "scale"),
         ("u16 scale 0", "a scale of 0 makes every value 0", "0"),
-        ("u16 times 3", "`times` is not understood after `u16` (an order such as ABCD, `scale N` or `plus N`)", "times"),
+        (
+            "u16 times 3",
+            "`times` is not understood after `u16` (an order such as ABCD, `scale N` or `plus N`)",
+            "times",
+        ),
         ("text(4) scale 2", "`text(4)` is no number and takes no scale or plus", "text(4)"),
         ("bool AB", "`bool` has no order", "AB"),
     ] {
@@ -51,19 +55,46 @@ fn faults_of_forms_name_the_word_and_what_is_allowed() {
 fn orders_are_those_of_the_reference_table() {
     // 17.46 and 123456789, bytes as on the wire.
     let table = [
-        ("f32", [0x41, 0x8B, 0xAE, 0x14], [0xAE, 0x14, 0x41, 0x8B], [0x8B, 0x41, 0x14, 0xAE], [0x14, 0xAE, 0x8B, 0x41]),
-        ("i32", [0x07, 0x5B, 0xCD, 0x15], [0xCD, 0x15, 0x07, 0x5B], [0x5B, 0x07, 0x15, 0xCD], [0x15, 0xCD, 0x5B, 0x07]),
+        (
+            "f32",
+            [0x41, 0x8B, 0xAE, 0x14],
+            [0xAE, 0x14, 0x41, 0x8B],
+            [0x8B, 0x41, 0x14, 0xAE],
+            [0x14, 0xAE, 0x8B, 0x41],
+        ),
+        (
+            "i32",
+            [0x07, 0x5B, 0xCD, 0x15],
+            [0xCD, 0x15, 0x07, 0x5B],
+            [0x5B, 0x07, 0x15, 0xCD],
+            [0x15, 0xCD, 0x5B, 0x07],
+        ),
     ];
     for (ty, abcd, cdab, badc, dcba) in table {
         for (order, bytes) in [("CDAB", cdab), ("BADC", badc), ("DCBA", dcba)] {
             let source = format!("{ty} {order}");
-            assert_eq!(through(&source, &format!("{ty} ABCD"), Overflow::Refuse, &bytes), Ok(abcd.to_vec()), "{source}");
-            assert_eq!(through(&format!("{ty} ABCD"), &source, Overflow::Refuse, &abcd), Ok(bytes.to_vec()), "{source}");
+            assert_eq!(
+                through(&source, &format!("{ty} ABCD"), Overflow::Refuse, &bytes),
+                Ok(abcd.to_vec()),
+                "{source}"
+            );
+            assert_eq!(
+                through(&format!("{ty} ABCD"), &source, Overflow::Refuse, &abcd),
+                Ok(bytes.to_vec()),
+                "{source}"
+            );
         }
     }
     let eight = [1, 2, 3, 4, 5, 6, 7, 8];
-    for (order, bytes) in [("GHEFCDAB", [7, 8, 5, 6, 3, 4, 1, 2]), ("BADCFEHG", [2, 1, 4, 3, 6, 5, 8, 7]), ("HGFEDCBA", [8, 7, 6, 5, 4, 3, 2, 1])] {
-        assert_eq!(through("u64 ABCDEFGH", &format!("u64 {order}"), Overflow::Refuse, &eight), Ok(bytes.to_vec()));
+    for (order, bytes) in [
+        ("GHEFCDAB", [7, 8, 5, 6, 3, 4, 1, 2]),
+        ("BADCFEHG", [2, 1, 4, 3, 6, 5, 8, 7]),
+        ("HGFEDCBA", [8, 7, 6, 5, 4, 3, 2, 1]),
+    ] {
+        assert_eq!(
+            through("u64 ABCDEFGH", &format!("u64 {order}"), Overflow::Refuse, &eight),
+            Ok(bytes.to_vec())
+        );
     }
 }
 
@@ -78,7 +109,10 @@ fn scales_are_exact_and_round_half_away_from_zero() {
     assert_eq!(through("i16", "i16 scale 10", Overflow::Refuse, &words(24)), Ok(words(2)));
     assert_eq!(through("i16 scale 0.1 plus -40", "i16", Overflow::Refuse, &words(655)), Ok(words(26)));
     assert_eq!(through("f32", "i16", Overflow::Refuse, &single(-2.5)), Ok(words(-3)));
-    assert_eq!(through("u64", "f64", Overflow::Refuse, &u64::MAX.to_be_bytes()), Ok((u64::MAX as f64).to_be_bytes().to_vec()));
+    assert_eq!(
+        through("u64", "f64", Overflow::Refuse, &u64::MAX.to_be_bytes()),
+        Ok((u64::MAX as f64).to_be_bytes().to_vec())
+    );
 }
 
 #[test]

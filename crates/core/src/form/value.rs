@@ -22,7 +22,8 @@ impl Value {
     #[must_use]
     pub fn read(ty: Type, bytes: &[u8]) -> Option<Self> {
         let unsigned = bytes.iter().take(8).fold(0i128, |sum, byte| sum << 8 | i128::from(*byte));
-        let signed = |bits: u32| if unsigned >> (bits - 1) & 1 == 1 { unsigned - (1 << bits) } else { unsigned };
+        let signed =
+            |bits: u32| if unsigned >> (bits - 1) & 1 == 1 { unsigned - (1 << bits) } else { unsigned };
         if ty.bytes().is_some_and(|wanted| bytes.len() < wanted as usize) {
             return None;
         }
@@ -37,9 +38,11 @@ impl Value {
             Type::F64 => Self::Float(f64::from_be_bytes(*bytes.first_chunk()?)),
             Type::Bcd16 | Type::Bcd32 => {
                 let digits = bytes.iter().flat_map(|byte| [byte >> 4, byte & 15]);
-                Self::Whole(digits.into_iter().try_fold(0i128, |sum, digit| {
-                    (digit <= 9).then_some(sum * 10 + i128::from(digit))
-                })?)
+                Self::Whole(
+                    digits
+                        .into_iter()
+                        .try_fold(0i128, |sum, digit| (digit <= 9).then_some(sum * 10 + i128::from(digit)))?,
+                )
             }
             Type::Text(count) => {
                 let text = bytes.get(..usize::from(count))?;
@@ -87,7 +90,8 @@ impl Value {
                 if !ty.limits().is_some_and(|(low, high)| (low..=high).contains(&whole)) {
                     return false;
                 }
-                let coded = (0..digits).fold(0i128, |sum, at| sum | (whole / 10i128.pow(at) % 10) << (4 * at));
+                let coded =
+                    (0..digits).fold(0i128, |sum, at| sum | (whole / 10i128.pow(at) % 10) << (4 * at));
                 put_low_bytes(out, coded, ty)
             }
             Type::Text(_) => false,

@@ -23,6 +23,8 @@ pub struct Plan {
     pub transfers: Vec<Transfer>,
     /// Where the values of transfers go; the health steps, which no transfer feeds, come last.
     pub steps: Vec<Step>,
+    /// Where rules that could not be resolved would begin: image, space, first cell.
+    pub unresolved: Vec<(usize, SpaceId, u32)>,
     /// Time on each port.
     pub lines: Vec<LineTime>,
     /// Time of each port's polls if each is due once, in microseconds, a timeout not included.
@@ -64,7 +66,9 @@ impl Station {
     #[must_use]
     pub fn show(&self, space: SpaceId, first: u32, bit: Option<u8>) -> String {
         match (self.dialect, self.space_at(space)) {
-            (Some(dialect), Some(space)) => format!("{}:{}", self.name, dialect.show(space, first, bit, &self.setup)),
+            (Some(dialect), Some(space)) => {
+                format!("{}:{}", self.name, dialect.show(space, first, bit, &self.setup))
+            }
             _ => self.name.clone(),
         }
     }
@@ -157,27 +161,44 @@ impl Plan {
     #[must_use]
     pub fn build(project: &Project, findings: &mut Vec<Finding>) -> Self {
         let mut plan = Self {
-            devices: project.devices.iter().enumerate().map(|(at, d)| Station {
-                name: d.name.value.clone(),
-                port: d.port.map_or(usize::MAX, |port| port.value),
-                dialect: project.device_dialect(at),
-                setup: d.setup.clone(),
-                spaces: project.device_dialect(at).map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
-            }).collect(),
-            images: project.images.iter().enumerate().map(|(at, i)| Station {
-                name: i.name.value.clone(),
-                port: i.port.map_or(usize::MAX, |port| port.value),
-                dialect: project.image_dialect(at),
-                setup: i.setup.clone(),
-                spaces: project.image_dialect(at).map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
-            }).collect(),
+            devices: project
+                .devices
+                .iter()
+                .enumerate()
+                .map(|(at, d)| Station {
+                    name: d.name.value.clone(),
+                    port: d.port.map_or(usize::MAX, |port| port.value),
+                    dialect: project.device_dialect(at),
+                    setup: d.setup.clone(),
+                    spaces: project
+                        .device_dialect(at)
+                        .map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
+                })
+                .collect(),
+            images: project
+                .images
+                .iter()
+                .enumerate()
+                .map(|(at, i)| Station {
+                    name: i.name.value.clone(),
+                    port: i.port.map_or(usize::MAX, |port| port.value),
+                    dialect: project.image_dialect(at),
+                    setup: i.setup.clone(),
+                    spaces: project
+                        .image_dialect(at)
+                        .map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
+                })
+                .collect(),
             lines: project.ports.iter().map(LineTime::of).collect(),
             ..Self::default()
         };
         for (map, rule) in project.maps.iter().enumerate().filter(|(_, rule)| rule.enabled) {
             match resolve::rule(project, &mut plan, map, rule) {
                 Ok(rule) => plan.rules.push(rule),
-                Err(found) => findings.extend(found),
+                Err(found) => {
+                    findings.extend(found);
+                    plan.unresolved.extend(resolve::landing(project, &plan, rule));
+                }
             }
         }
         resolve::drop_overlaps(project, &mut plan, findings);
@@ -225,13 +246,18 @@ impl Plan {
         }
         self.cycles = (0..self.lines.len())
             .map(|port| {
-                let on_port = |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
+                let on_port =
+                    |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
                 self.transfers.iter().filter(on_port).map(|transfer| transfer.takes).sum()
             })
             .collect();
     }
 
-    fn request_group(&mut self, project: &Project, group: &[(usize, SpaceId, u64, u32, usize)]) -> Option<()> {
+    fn request_group(
+        &mut self,
+        project: &Project,
+        group: &[(usize, SpaceId, u64, u32, usize)],
+    ) -> Option<()> {
         let &(device, id, every, ..) = group.first()?;
         let station = self.devices.get(device)?;
         let (dialect, space) = (station.dialect?, station.space_at(id)?);
@@ -246,7 +272,8 @@ impl Plan {
             items.extend((0..place.count).map(|item| (place.item(item).first, place.width)));
         }
         let join = project.devices.get(device)?.join;
-        let requests = requests::cover(dialect, space, id, &items, join, &station.setup, &|cost| line.weight(cost))?;
+        let requests =
+            requests::cover(dialect, space, id, &items, join, &station.setup, &|cost| line.weight(cost))?;
         let each = to_u32(space.grain.cell_bytes());
         // Steps by request; a rule's values may be spread over several.
         let mut landing: Vec<(usize, Step)> = vec![];
@@ -256,7 +283,8 @@ impl Plan {
             while item < place.count {
                 let first = place.item(item);
                 let at = requests.partition_point(|request| request.first <= first.first).checked_sub(1)?;
-                let request = (0..=at).rev().find(|at| requests.get(*at).is_some_and(|r| r.end() >= first.end()))?;
+                let request =
+                    (0..=at).rev().find(|at| requests.get(*at).is_some_and(|r| r.end() >= first.end()))?;
                 let end = requests.get(request)?.end();
                 let items = ((end - first.first) / place.width).min(place.count - item);
                 let offset = (first.first - requests.get(request)?.first) * each;
@@ -271,7 +299,9 @@ impl Plan {
             while let Some((_, step)) = landing.next_if(|(request, _)| *request == at) {
                 self.steps.push(step);
             }
-            let takes = dialect.cost(Verb::Read, space, extent.count, &station.setup).map_or(0, |cost| line.exchange(cost));
+            let takes = dialect
+                .cost(Verb::Read, space, extent.count, &station.setup)
+                .map_or(0, |cost| line.exchange(cost));
             let steps = begin..to_u32(self.steps.len());
             self.transfers.push(Transfer { device, extent: *extent, every, takes, steps });
         }
@@ -292,7 +322,8 @@ impl Plan {
     /// The share of a port's time that its polls take; above 1 the line cannot keep them.
     #[must_use]
     pub fn load(&self, port: usize) -> f64 {
-        let on_port = |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
+        let on_port =
+            |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
         self.transfers.iter().filter(on_port).map(|t| t.takes as f64 / t.every.max(1) as f64).sum()
     }
 
@@ -301,7 +332,9 @@ impl Plan {
     pub fn feeding(&self, image: usize, space: SpaceId, grain: u32) -> Option<(usize, u32)> {
         self.rules.iter().enumerate().find_map(|(at, rule)| {
             let target = rule.target;
-            let hit = rule.image == image && target.space == space && (target.first..target.extent().end()).contains(&grain);
+            let hit = rule.image == image
+                && target.space == space
+                && (target.first..target.extent().end()).contains(&grain);
             hit.then(|| (at, (grain - target.first) / target.width))
         })
     }

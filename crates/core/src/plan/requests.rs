@@ -79,7 +79,8 @@ mod tests {
     fn planned(items: &[Item], join: u32, max_read: u32) -> Option<Vec<(u32, u32)>> {
         let rtu = dialect("modbus-rtu").unwrap();
         let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![] };
-        let requests = cover(rtu, &rtu.standing()[3], SpaceId(3), items, join, &setup, &|cost| LINE.weight(cost))?;
+        let requests =
+            cover(rtu, &rtu.standing()[3], SpaceId(3), items, join, &setup, &|cost| LINE.weight(cost))?;
         Some(requests.iter().map(|extent| (extent.first, extent.count)).collect())
     }
 
@@ -92,7 +93,13 @@ mod tests {
 
     /// The least weight over every way to put the items into groups, whatever their order.
     fn brute(items: &[Item], join: u32, max_read: u32) -> Option<u64> {
-        fn assign(items: &[Item], groups: &mut Vec<Vec<Item>>, best: &mut Option<u64>, join: u32, max_read: u32) {
+        fn assign(
+            items: &[Item],
+            groups: &mut Vec<Vec<Item>>,
+            best: &mut Option<u64>,
+            join: u32,
+            max_read: u32,
+        ) {
             let Some((item, rest)) = items.split_first() else {
                 let hulls: Option<Vec<(u32, u32)>> = groups.iter().map(|group| hull(group, join)).collect();
                 if let Some(total) = hulls.and_then(|hulls| weight_of(&hulls, max_read)) {
@@ -132,8 +139,16 @@ mod tests {
         assert_eq!(planned(&[(0, 2), (2, 2)], 0, 125), Some(vec![(0, 4)]));
         assert_eq!(planned(&[(0, 2), (4, 2)], 0, 125), Some(vec![(0, 2), (4, 2)]));
         assert_eq!(planned(&[(0, 2), (4, 2)], 2, 125), Some(vec![(0, 6)]));
-        assert_eq!(planned(&[(0, 2), (100, 2)], 98, 125), Some(vec![(0, 2), (100, 2)]), "98 registers cost more than a request");
-        assert_eq!(planned(&[(0, 2), (2, 2), (4, 2)], 0, 3), Some(vec![(0, 2), (2, 2), (4, 2)]), "no value is split");
+        assert_eq!(
+            planned(&[(0, 2), (100, 2)], 98, 125),
+            Some(vec![(0, 2), (100, 2)]),
+            "98 registers cost more than a request"
+        );
+        assert_eq!(
+            planned(&[(0, 2), (2, 2), (4, 2)], 0, 3),
+            Some(vec![(0, 2), (2, 2), (4, 2)]),
+            "no value is split"
+        );
         assert_eq!(planned(&[(0, 4)], 0, 3), None);
         assert_eq!(planned(&[], 0, 3), Some(vec![]));
     }

@@ -8,7 +8,12 @@ use crate::protocol::{Address, BitWrite, Dialect, Grain, Place, Setup, Verb};
 use crate::source::Span;
 
 /// Resolves one rule, or says all that is wrong with it.
-pub(super) fn rule(project: &Project, plan: &mut Plan, map: usize, rule: &Map) -> Result<PlannedRule, Vec<Finding>> {
+pub(super) fn rule(
+    project: &Project,
+    plan: &mut Plan,
+    map: usize,
+    rule: &Map,
+) -> Result<PlannedRule, Vec<Finding>> {
     let (from, to) = match (project.endpoint(&rule.from), project.endpoint(&rule.to)) {
         (Ok(from), Ok(to)) => (from, to),
         (from, to) => return Err([from.err(), to.err()].into_iter().flatten().collect()),
@@ -20,7 +25,8 @@ pub(super) fn rule(project: &Project, plan: &mut Plan, map: usize, rule: &Map) -
         return Err(vec![Finding::new("F10", to.span, "an image has no health of its own")]);
     };
     let shared = Shared { project, rule, device, image, from: &from, to: &to, target };
-    let every = rule.poll.map_or_else(|| project.devices.get(device).map_or(0, |d| d.poll.value), |poll| poll.value);
+    let every =
+        rule.poll.map_or_else(|| project.devices.get(device).map_or(0, |d| d.poll.value), |poll| poll.value);
     let (source, target, conversion) = match &from.target {
         Target::Health(item) => shared.health(plan, *item)?,
         Target::Cells(address, point) => shared.polled(plan, address, *point)?,
@@ -34,8 +40,22 @@ pub(super) fn rule(project: &Project, plan: &mut Plan, map: usize, rule: &Map) -
         writable: rule.read_write.is_some(),
         every: every.max(1000),
         max_age: 0,
-        on_loss: rule.on_loss.unwrap_or_else(|| project.images.get(image).map(|i| i.on_loss).unwrap_or_default()),
+        on_loss: rule
+            .on_loss
+            .unwrap_or_else(|| project.images.get(image).map(|i| i.on_loss).unwrap_or_default()),
     })
+}
+
+/// Where a rule that cannot be resolved would land.
+pub(super) fn landing(
+    project: &Project,
+    plan: &Plan,
+    rule: &Map,
+) -> Option<(usize, crate::protocol::SpaceId, u32)> {
+    let end = project.endpoint(&rule.to).ok()?;
+    let (Owner::Image(image), Target::Cells(address, _)) = (end.owner, &end.target) else { return None };
+    let at = plan.images.get(image)?.spaces.iter().position(|space| space.key == address.space.key)?;
+    Some((image, crate::protocol::SpaceId(u16::try_from(at).ok()?), address.first))
 }
 
 fn direction(from: &Endpoint, to: &Endpoint) -> Finding {
@@ -44,7 +64,9 @@ fn direction(from: &Endpoint, to: &Endpoint) -> Finding {
             "a rule from an image to a device cannot be carried yet",
             "write it the other way round with `access = \"read-write\"`: writes then go to the device",
         ),
-        (Owner::Device(_), Owner::Device(_)) => ("a rule from a device to a device cannot be carried yet", "show the value in an image"),
+        (Owner::Device(_), Owner::Device(_)) => {
+            ("a rule from a device to a device cannot be carried yet", "show the value in an image")
+        }
         _ => ("a rule from an image to an image cannot be carried yet", "feed both images from the device"),
     };
     Finding::new("F09", from.span, what).mend(mend).note(to.span, "the other end")
@@ -67,11 +89,19 @@ impl Shared<'_> {
     fn health(&self, plan: &mut Plan, item: Health) -> Resolved {
         let own = if item == Health::Online { Type::Bool } else { Type::U16 };
         if let Some(access) = self.rule.read_write {
-            return Err(vec![Finding::new("M47", access, "health is told by the converter and cannot be written")]);
+            return Err(vec![Finding::new(
+                "M47",
+                access,
+                "health is told by the converter and cannot be written",
+            )]);
         }
         let to = self.to.form.map_or_else(|| Form::plain(own), |form| form.value);
         if self.target.space.grain == Grain::Bit && own != Type::Bool {
-            let what = format!("`health.{}` is a number of 16 bits and does not go into {}", item.word(), self.target.space.a());
+            let what = format!(
+                "`health.{}` is a number of 16 bits and does not go into {}",
+                item.word(),
+                self.target.space.a()
+            );
             return Err(vec![Finding::new("M35", self.to.span, what).mend("show it in a register")]);
         }
         let width = self.width(to.ty, self.target, self.to.span)?;
@@ -84,15 +114,24 @@ impl Shared<'_> {
         let (from, to) = self.forms(address)?;
         let mut found = vec![];
         let count = self.rule.count.map_or(1, |count| count.value);
-        let widths = (self.width(from.ty, address, self.from.span), self.width(to.ty, self.target, self.to.span));
+        let widths =
+            (self.width(from.ty, address, self.from.span), self.width(to.ty, self.target, self.to.span));
         let (Ok(width), Ok(target_width)) = widths else {
             return Err([widths.0.err(), widths.1.err()].into_iter().flatten().flatten().collect());
         };
-        if (from.ty == Type::Raw) != (to.ty == Type::Raw) && !matches!((from.ty, to.ty), (Type::Bool, _) | (_, Type::Bool)) {
+        if (from.ty == Type::Raw) != (to.ty == Type::Raw)
+            && !matches!((from.ty, to.ty), (Type::Bool, _) | (_, Type::Bool))
+        {
             let what = "`raw` copies cells as they are, and the other end asks for a value".to_string();
             found.push(Finding::new("F08", self.to.span, what).mend("write the same form at both ends"));
         }
-        let place = Place { space: crate::protocol::SpaceId(0), first: address.first, width, count, bit: address.bit };
+        let place = Place {
+            space: crate::protocol::SpaceId(0),
+            first: address.first,
+            width,
+            count,
+            bit: address.bit,
+        };
         found.extend(self.runs_past(address, &place, self.from.span, "device"));
         found.extend(self.sizes(address, &place));
         found.extend(self.limits(address, &place));
@@ -123,10 +162,15 @@ impl Shared<'_> {
             (Some(form), ..) => Form { order: None, ..form },
             (None, true, true) => Form::plain(Type::Bool),
             (None, false, false) => Form::plain(Type::Raw),
-            (None, true, false) if self.rule.count.is_none_or(|count| count.value == 1) => Form::plain(Type::Bool),
+            (None, true, false) if self.rule.count.is_none_or(|count| count.value == 1) => {
+                Form::plain(Type::Bool)
+            }
             (None, ..) => {
-                let what = format!("{} does not go onto {} as it is yet", source.space.a(), self.target.space.a());
-                return Err(vec![Finding::new("F09", self.to.span, what).mend("map single bits, such as `400010.3`")]);
+                let what =
+                    format!("{} does not go onto {} as it is yet", source.space.a(), self.target.space.a());
+                return Err(vec![
+                    Finding::new("F09", self.to.span, what).mend("map single bits, such as `400010.3`"),
+                ]);
             }
         };
         let mut from = from_written.unwrap_or(default);
@@ -135,7 +179,8 @@ impl Shared<'_> {
         if from.order.is_none() {
             from.order = self.dialect(Owner::Device(self.device)).and_then(Dialect::order);
             let bytes = from.ty.bytes().unwrap_or(0);
-            let several = bytes as usize > source.space.grain.cell_bytes() && !matches!(from.ty, Type::Text(_));
+            let several =
+                bytes as usize > source.space.grain.cell_bytes() && !matches!(from.ty, Type::Text(_));
             if from.order.is_none() && several && source.space.grain != Grain::Bit {
                 return Err(vec![self.no_order(&from, bytes)]);
             }
@@ -147,13 +192,17 @@ impl Shared<'_> {
         let letters: Vec<&str> = crate::form::Order::ALL.iter().map(|order| order.letters(bytes)).collect();
         let at = self.from.form.map_or(self.from.span, |form| form.span);
         let written = self.project.sources.text(at).trim();
-        let what = format!("`{}` lies in {} registers, and nothing says in which order", from.ty, bytes.div_ceil(2));
+        let what =
+            format!("`{}` lies in {} registers, and nothing says in which order", from.ty, bytes.div_ceil(2));
         let example = if self.from.form.is_some() {
             format!("write `{written} {}`", letters.get(1).unwrap_or(&"CDAB"))
         } else {
             format!("write `{written} as {} {}`", from.ty, letters.get(1).unwrap_or(&"CDAB"))
         };
-        Finding::new("M35", at, what).mend(format!("{example}, or another of {}; the device's manual or a known value tells which", letters.join(", ")))
+        Finding::new("M35", at, what).mend(format!(
+            "{example}, or another of {}; the device's manual or a known value tells which",
+            letters.join(", ")
+        ))
     }
 
     fn dialect(&self, owner: Owner) -> Option<&'static dyn Dialect> {
@@ -169,14 +218,22 @@ impl Shared<'_> {
             return Err(vec![Finding::new("M35", span, what).mend("write `as bool`, or leave the bit away")]);
         }
         ty.width(address.space.grain).map_err(|why| {
-            vec![Finding::new("M35", span, format!("`{ty}` {why}")).mend(format!("choose a type that {} holds", address.space.a()))]
+            vec![
+                Finding::new("M35", span, format!("`{ty}` {why}"))
+                    .mend(format!("choose a type that {} holds", address.space.a())),
+            ]
         })
     }
 
     fn place(&self, plan: &mut Plan, width: u32, count: u32) -> Result<Place, Vec<Finding>> {
         if let Some(bit) = self.target.bit {
-            let what = format!("bit {bit} of {} cannot be shown alone: a rule fills whole registers", self.target.space.a());
-            return Err(vec![Finding::new("F09", self.to.span, what).mend("show it as a coil or a discrete input")]);
+            let what = format!(
+                "bit {bit} of {} cannot be shown alone: a rule fills whole registers",
+                self.target.space.a()
+            );
+            return Err(vec![
+                Finding::new("F09", self.to.span, what).mend("show it as a coil or a discrete input"),
+            ]);
         }
         let space = match plan.images.get_mut(self.image) {
             Some(station) => station.space(&self.target.space),
@@ -192,8 +249,15 @@ impl Shared<'_> {
     fn runs_past(&self, address: &Address, place: &Place, span: Span, whose: &str) -> Option<Finding> {
         let (len, end) = (address.space.len?, place.extent().end());
         (end > len).then(|| {
-            let what = format!("{} values end at offset {}, past the {whose}'s last {}, {}", place.count, end - 1, address.space.noun, len - 1);
-            Finding::new("M17", self.rule.count.map_or(span, |count| count.span), what).mend("lower `count`, or begin earlier")
+            let what = format!(
+                "{} values end at offset {}, past the {whose}'s last {}, {}",
+                place.count,
+                end - 1,
+                address.space.noun,
+                len - 1
+            );
+            Finding::new("M17", self.rule.count.map_or(span, |count| count.span), what)
+                .mend("lower `count`, or begin earlier")
         })
     }
 
@@ -203,8 +267,15 @@ impl Shared<'_> {
         let (name, size) = device.tables.iter().find(|(name, _)| name.value == address.space.key)?;
         let end = place.extent().end();
         (end > *size).then(|| {
-            let what = format!("it ends at offset {}, but `{}` has only {size} {}s", end - 1, device.name.value, address.space.noun);
-            Finding::new("M17", self.from.span, what).note(name.span, "its size is said here").mend("correct the address, or the size")
+            let what = format!(
+                "it ends at offset {}, but `{}` has only {size} {}s",
+                end - 1,
+                device.name.value,
+                address.space.noun
+            );
+            Finding::new("M17", self.from.span, what)
+                .note(name.span, "its size is said here")
+                .mend("correct the address, or the size")
         })
     }
 
@@ -215,12 +286,26 @@ impl Shared<'_> {
         let setup = self.project.devices.get(self.device).map_or(&empty, |device| &device.setup);
         let mut found = vec![];
         if let Err(limit) = dialect.cost(Verb::Read, &address.space, place.width, setup) {
-            let what = format!("one value takes {} registers, and one read of this device {} ({})", place.width, limit.limit, limit.source);
-            found.push(Finding::new("M16", self.from.span, what).mend("take a narrower form: a value split over two reads would tear"));
+            let what = format!(
+                "one value takes {} registers, and one read of this device {} ({})",
+                place.width, limit.limit, limit.source
+            );
+            found.push(
+                Finding::new("M16", self.from.span, what)
+                    .mend("take a narrower form: a value split over two reads would tear"),
+            );
         }
-        if let (Some(access), Err(limit)) = (self.rule.read_write, dialect.cost(Verb::Write, &address.space, place.width, setup)) {
-            let what = format!("one value takes {} registers, and one write of this device {} ({})", place.width, limit.limit, limit.source);
-            found.push(Finding::new("M16", access, what).mend("make the rule read-only, or take a device that takes the value in one write"));
+        if let (Some(access), Err(limit)) =
+            (self.rule.read_write, dialect.cost(Verb::Write, &address.space, place.width, setup))
+        {
+            let what = format!(
+                "one value takes {} registers, and one write of this device {} ({})",
+                place.width, limit.limit, limit.source
+            );
+            found.push(
+                Finding::new("M16", access, what)
+                    .mend("make the rule read-only, or take a device that takes the value in one write"),
+            );
         }
         found
     }
@@ -243,7 +328,9 @@ impl Shared<'_> {
             }
         }
         let profile = self.project.profile_of(self.device);
-        if let Some(point) = profile.zip(point).and_then(|(profile, at)| profile.points.get(at)).filter(|p| !p.read_write) {
+        if let Some(point) =
+            profile.zip(point).and_then(|(profile, at)| profile.points.get(at)).filter(|p| !p.read_write)
+        {
             let what = format!("its profile says that `{}` is read-only", point.name.value);
             let finding = Finding::new("M47", access, what).note(point.name.span, "the point");
             found.push(finding.mend("drop `access = \"read-write\"`, or give the point `access = \"read-write\"` if the manual says so"));
@@ -260,7 +347,10 @@ pub(super) fn drop_overlaps(project: &Project, plan: &mut Plan, findings: &mut V
     let mut dropped = vec![];
     let mut reach: Option<usize> = None;
     for at in order {
-        let (Some(rule), before) = (plan.rules.get(at), reach.and_then(|before| plan.rules.get(before))) else { continue };
+        let (Some(rule), before) = (plan.rules.get(at), reach.and_then(|before| plan.rules.get(before)))
+        else {
+            continue;
+        };
         if let (Some(before), Some(earlier)) = (before, reach) {
             let same = (before.image, before.target.space) == (rule.image, rule.target.space);
             if same && rule.target.first < before.target.extent().end() {

@@ -32,7 +32,9 @@ pub fn parse_asked(entry: &At<String>) -> Result<Asked, Finding> {
         Some((rest, every)) => {
             let at = rest.len() + " every ".len();
             let micros = duration(every.trim()).filter(|micros| *micros > 0);
-            let wrong = || Finding::new("F03", span(at, text.len()), format!("`{every}` is no interval such as 250ms"));
+            let wrong = || {
+                Finding::new("F03", span(at, text.len()), format!("`{every}` is no interval such as 250ms"))
+            };
             (rest, Some(micros.ok_or_else(wrong)?))
         }
         None => (text, None),
@@ -41,7 +43,13 @@ pub fn parse_asked(entry: &At<String>) -> Result<Asked, Finding> {
         Some((before, digits)) if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) => {
             let count = digits.parse().ok().filter(|count| (1..=65_536).contains(count));
             let at = before.len() + 2;
-            let wrong = || Finding::new("F03", span(at, at + digits.len()), format!("`{digits}` is no count, 1 to 65536"));
+            let wrong = || {
+                Finding::new(
+                    "F03",
+                    span(at, at + digits.len()),
+                    format!("`{digits}` is no count, 1 to 65536"),
+                )
+            };
             (before, count.ok_or_else(wrong)?)
         }
         _ => (rest, 1),

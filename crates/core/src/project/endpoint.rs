@@ -110,13 +110,16 @@ impl Project {
                 }
                 if let Some(form) = form {
                     let what = format!("`{name}.{rest}` is a point and has the form of its profile");
-                    return Err(Finding::new("F08", form.span, what).mend("leave `as …` away, or change the profile"));
+                    return Err(
+                        Finding::new("F08", form.span, what).mend("leave `as …` away, or change the profile")
+                    );
                 }
                 self.point_endpoint(device, text.span, rest, rest_at)
             }
             (Some('.'), Owner::Image(_)) => {
                 let what = format!("`{name}` is an image, which has addresses and no points");
-                Err(Finding::new("F10", text.span, what).mend(format!("write `{name}:ADDRESS`, such as `{name}:400001`")))
+                Err(Finding::new("F10", text.span, what)
+                    .mend(format!("write `{name}:ADDRESS`, such as `{name}:400001`")))
             }
             _ => {
                 let what = format!("`{plain}` names no address");
@@ -133,7 +136,9 @@ impl Project {
                 return Err(Finding::quiet(span));
             }
             let what = format!("`{owner_name}` has no profile, so it has no point `{name}`");
-            return Err(Finding::new("F05", at, what).mend("give the device a `profile`, or write an address"));
+            return Err(
+                Finding::new("F05", at, what).mend("give the device a `profile`, or write an address")
+            );
         };
         let Some(index) = profile.points.iter().position(|point| point.name.value == name) else {
             let near = nearest(name, profile.points.iter().map(|point| point.name.value.as_str()));
@@ -145,7 +150,8 @@ impl Project {
             finding = match near {
                 Some(near) => finding.mend(format!("write `{near}`")),
                 None => {
-                    let some: Vec<String> = profile.points.iter().take(6).map(|p| p.name.value.clone()).collect();
+                    let some: Vec<String> =
+                        profile.points.iter().take(6).map(|p| p.name.value.clone()).collect();
                     finding.mend(format!("its points are {}", list_or(&some).replace(" or ", " and ")))
                 }
             };
@@ -156,7 +162,10 @@ impl Project {
         else {
             return Err(Finding::quiet(span));
         };
-        // A faulty address of the profile is reported once, there.
+        // A faulty form or address of the profile is reported once, there.
+        if point.is_unclear {
+            return Err(Finding::quiet(span));
+        }
         let address = dialect.parse(&point.at.value, &owner.setup).map_err(|_| Finding::quiet(span))?;
         let target = Target::Cells(address, Some(index));
         Ok(Endpoint { span, owner: Owner::Device(device), target, form: point.form })

@@ -50,7 +50,13 @@ impl<'a, 'i> Fields<'a, 'i> {
         Self::new(r, group, what.into(), Span { file: r.file, ..Span::default() }, table)
     }
 
-    pub(super) fn new(r: &mut Reader<'_>, group: &'static str, what: String, span: Span, table: &'a DeTable<'i>) -> Self {
+    pub(super) fn new(
+        r: &mut Reader<'_>,
+        group: &'static str,
+        what: String,
+        span: Span,
+        table: &'a DeTable<'i>,
+    ) -> Self {
         for (key, value) in table {
             match keys_of(group).find(|known| known.name == key.get_ref().as_ref()) {
                 Some(known) => check_kind(r, known, value),
@@ -104,7 +110,8 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     pub(super) fn texts(&self, r: &Reader<'_>, key: &str) -> Vec<At<String>> {
         let list = self.get(key).and_then(|value| value.get_ref().as_array());
-        let text = |value: &Spanned<DeValue<'_>>| value.get_ref().as_str().map(|text| r.text_at(text, value.span()));
+        let text =
+            |value: &Spanned<DeValue<'_>>| value.get_ref().as_str().map(|text| r.text_at(text, value.span()));
         list.into_iter().flat_map(|list| list.iter().filter_map(text)).collect()
     }
 
@@ -143,7 +150,11 @@ impl<'a, 'i> Fields<'a, 'i> {
             }
             Err(LineFault::Speed(baud, likely)) => {
                 let frame = text.value.split_whitespace().nth(1).unwrap_or("8N1");
-                let finding = Finding::new("M20", text.span.part(0, baud.len()), format!("no device has the speed {baud}"));
+                let finding = Finding::new(
+                    "M20",
+                    text.span.part(0, baud.len()),
+                    format!("no device has the speed {baud}"),
+                );
                 r.find(finding.mend(format!("write `{likely} {frame}`")));
             }
         }
@@ -153,7 +164,8 @@ impl<'a, 'i> Fields<'a, 'i> {
     /// Two numbers, the lesser first.
     pub(super) fn range(&self, r: &mut Reader<'_>, key: &str) -> Option<At<(f64, f64)>> {
         let value = self.get(key)?;
-        let numbers: Vec<f64> = value.get_ref().as_array().into_iter().flatten().filter_map(|v| float(v.get_ref())).collect();
+        let numbers: Vec<f64> =
+            value.get_ref().as_array().into_iter().flatten().filter_map(|v| float(v.get_ref())).collect();
         match numbers.as_slice() {
             [low, high] if low < high => Some(At { value: (*low, *high), span: r.span(value.span()) }),
             _ => {
@@ -168,21 +180,37 @@ impl<'a, 'i> Fields<'a, 'i> {
     pub(super) fn sizes(&self, r: &mut Reader<'_>, key: &str) -> Vec<(At<String>, u32)> {
         let Some(value) = self.get(key) else { return vec![] };
         let Some(table) = value.get_ref().as_table() else {
-            r.find(Finding::new("F03", r.span(value.span()), format!("`{key}` is not a table such as {{ holding = 400 }}")));
+            r.find(Finding::new(
+                "F03",
+                r.span(value.span()),
+                format!("`{key}` is not a table such as {{ holding = 400 }}"),
+            ));
             return vec![];
         };
         let mut sizes = vec![];
         for (name, size) in table {
             match whole_number(size.get_ref()).and_then(|number| u32::try_from(number).ok()) {
-                Some(number) => sizes.push((At { value: name.get_ref().to_string(), span: r.span(name.span()) }, number)),
-                None => r.find(Finding::new("F03", r.span(size.span()), "a size is a whole number of items".to_string())),
+                Some(number) => {
+                    sizes.push((At { value: name.get_ref().to_string(), span: r.span(name.span()) }, number))
+                }
+                None => r.find(Finding::new(
+                    "F03",
+                    r.span(size.span()),
+                    "a size is a whole number of items".to_string(),
+                )),
             }
         }
         sizes
     }
 
     /// A table below this one.
-    pub(super) fn table(&self, r: &mut Reader<'_>, key: &str, group: &'static str, what: &str) -> Option<Self> {
+    pub(super) fn table(
+        &self,
+        r: &mut Reader<'_>,
+        key: &str,
+        group: &'static str,
+        what: &str,
+    ) -> Option<Self> {
         let value = self.get(key)?;
         let span = self.key_span(r, key).unwrap_or(self.span);
         match value.get_ref().as_table() {
@@ -206,11 +234,15 @@ impl<'a, 'i> Fields<'a, 'i> {
             let at = At { value: name.get_ref().to_string(), span: r.span(name.span()) };
             let Some(table) = value.get_ref().as_table() else {
                 let what = format!("{noun} `{}` is not a table", at.value);
-                r.find(Finding::new("F03", at.span, what).mend(format!("write `[{key}.{}]` above its keys", at.value)));
+                r.find(
+                    Finding::new("F03", at.span, what)
+                        .mend(format!("write `[{key}.{}]` above its keys", at.value)),
+                );
                 continue;
             };
             if !is_name(&at.value) {
-                let what = format!("`{}` is no name: small letters, digits and `-`, a letter first", at.value);
+                let what =
+                    format!("`{}` is no name: small letters, digits and `-`, a letter first", at.value);
                 r.find(Finding::new("F06", at.span, what));
             }
             let fields = Self::new(r, key, format!("{noun} `{}`", at.value), at.span, table);
@@ -221,11 +253,20 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// The tables of `[[key]]`, in file order.
-    pub(super) fn listed(&self, r: &mut Reader<'_>, key: &'static str, group: &'static str, what: &str) -> Vec<Self> {
+    pub(super) fn listed(
+        &self,
+        r: &mut Reader<'_>,
+        key: &'static str,
+        group: &'static str,
+        what: &str,
+    ) -> Vec<Self> {
         let Some(value) = self.get(key) else { return vec![] };
         let Some(list) = value.get_ref().as_array() else {
             let mend = format!("write `[[{key}]]` with two brackets");
-            r.find(Finding::new("F03", r.span(value.span()), format!("`{key}` is not a list of tables")).mend(mend));
+            r.find(
+                Finding::new("F03", r.span(value.span()), format!("`{key}` is not a list of tables"))
+                    .mend(mend),
+            );
             return vec![];
         };
         let mut found = Vec::with_capacity(list.len());
@@ -240,7 +281,11 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// Every key of a table without a fixed list, with its text.
-    pub(super) fn entries(&self, r: &mut Reader<'_>, key: &str) -> Vec<(At<String>, Vec<(At<String>, At<String>)>)> {
+    pub(super) fn entries(
+        &self,
+        r: &mut Reader<'_>,
+        key: &str,
+    ) -> Vec<(At<String>, Vec<(At<String>, At<String>)>)> {
         let tables = self.get(key).and_then(|value| value.get_ref().as_table());
         let mut found = vec![];
         for (name, value) in tables.into_iter().flatten() {
@@ -252,7 +297,11 @@ impl<'a, 'i> Fields<'a, 'i> {
                         let place = r.text_at(key.get_ref(), key.span());
                         entries.push((place, r.text_at(text, value.span())));
                     }
-                    None => r.find(Finding::new("F03", r.span(value.span()), "a signal is a text such as \"steady 4\"".to_string())),
+                    None => r.find(Finding::new(
+                        "F03",
+                        r.span(value.span()),
+                        "a signal is a text such as \"steady 4\"".to_string(),
+                    )),
                 }
             }
             entries.sort_by_key(|(key, _)| key.span);
@@ -316,7 +365,9 @@ fn check_kind(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
     let shown = r.text.get(value.span()).unwrap_or_default().lines().next().unwrap_or_default();
     let station = matches!(key.kind, KeyKind::Station { .. }) && whole_number(found).is_some();
     let code = if station { "M25" } else { "F03" };
-    r.find(Finding::new(code, span, format!("`{}` cannot be {shown}", key.name)).mend(format!("write {wanted}")));
+    r.find(
+        Finding::new(code, span, format!("`{}` cannot be {shown}", key.name)).mend(format!("write {wanted}")),
+    );
 }
 
 fn is_name(text: &str) -> bool {

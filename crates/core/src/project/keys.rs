@@ -27,7 +27,12 @@ pub static KEYS: &[Key] = &[
     key("converter", "router", KeyKind::Text, "the router of its subnet"),
     key("ports", "serial", KeyKind::Text, "path of a serial line"),
     key("ports", "line", KeyKind::Text, "BAUD DATA PARITY STOP of a serial line, such as `38400 8E1`"),
-    key("ports", "wiring", KeyKind::Choice(&["rs232", "rs485", "rs485-4w", "rs422"]), "how a serial line is wired"),
+    key(
+        "ports",
+        "wiring",
+        KeyKind::Choice(&["rs232", "rs485", "rs485-4w", "rs422"]),
+        "how a serial line is wired",
+    ),
     key("ports", "listen", KeyKind::Text, "HOST:PORT of a listening TCP socket"),
     key("ports", "protocol", KeyKind::Text, "what is spoken there"),
     key("ports", "silence", KeyKind::Duration, "least silence between messages; default the protocol's own"),
@@ -38,33 +43,88 @@ pub static KEYS: &[Key] = &[
     key("ports", "idle-timeout", KeyKind::Duration, "a connection silent for so long is closed; default 60s"),
     key("devices", "port", KeyKind::Text, "the port it hangs on"),
     key("devices", "profile", KeyKind::Text, "path of its profile, from the project file"),
-    key("devices", "line", KeyKind::Text, "what the device itself is set to; default the profile's as-shipped setting"),
+    key(
+        "devices",
+        "line",
+        KeyKind::Text,
+        "what the device itself is set to; default the profile's as-shipped setting",
+    ),
     key("devices", "needs", KeyKind::Texts, "points that some rule must carry"),
     key("devices", "poll", KeyKind::Duration, "how often it is asked; default 1s"),
-    key("devices", "max-read", KeyKind::Whole(1, 65_535), "most registers in one read; default the profile's"),
-    key("devices", "max-write", KeyKind::Whole(1, 65_535), "most registers in one write; default the profile's"),
-    key("devices", "join", KeyKind::Whole(0, 65_535), "unused registers that may be read to join two reads; default 0"),
-    key("devices", "lost-after", KeyKind::Whole(1, 1000), "failed polls in a row before it counts as lost; default 3"),
-    key("devices", "retry-lost", KeyKind::Text, "how often a lost device is tried; default `1s..30s`, doubling"),
+    key(
+        "devices",
+        "max-read",
+        KeyKind::Whole(1, 65_535),
+        "most registers in one read; default the profile's",
+    ),
+    key(
+        "devices",
+        "max-write",
+        KeyKind::Whole(1, 65_535),
+        "most registers in one write; default the profile's",
+    ),
+    key(
+        "devices",
+        "join",
+        KeyKind::Whole(0, 65_535),
+        "unused registers that may be read to join two reads; default 0",
+    ),
+    key(
+        "devices",
+        "lost-after",
+        KeyKind::Whole(1, 1000),
+        "failed polls in a row before it counts as lost; default 3",
+    ),
+    key(
+        "devices",
+        "retry-lost",
+        KeyKind::Text,
+        "how often a lost device is tried; default `1s..30s`, doubling",
+    ),
     key("devices", "tables", KeyKind::Own, "sizes of its tables, if known: `{ holding = 400 }`"),
     key("images", "port", KeyKind::Text, "where it answers"),
-    key("images", "on-loss", KeyKind::Text, "what a reader gets once a source is lost: `refuse` (default), `hold` or `fill 0x8000`"),
+    key(
+        "images",
+        "on-loss",
+        KeyKind::Text,
+        "what a reader gets once a source is lost: `refuse` (default), `hold` or `fill 0x8000`",
+    ),
     key("images", "max-age", KeyKind::Duration, "a value older than this counts as lost"),
-    key("images", "unmapped", KeyKind::Choice(&["refuse", "zero"]), "an address that no rule feeds; default `refuse`"),
+    key(
+        "images",
+        "unmapped",
+        KeyKind::Choice(&["refuse", "zero"]),
+        "an address that no rule feeds; default `refuse`",
+    ),
     key("map", "from", KeyKind::Text, "the source: DEVICE.POINT, DEVICE:ADDRESS or DEVICE.health.ITEM"),
     key("map", "to", KeyKind::Text, "the target: IMAGE:ADDRESS"),
     key("map", "count", KeyKind::Whole(1, 65_536), "values of the form in a row; default 1"),
     key("map", "name", KeyKind::Text, "a name for messages and reports"),
     key("map", "enabled", KeyKind::Switch, "`false` keeps the rule in the file and out of work"),
-    key("map", "access", ACCESS, "`read-write`: a write on the `to` side goes back to `from`; default `read-only`"),
+    key(
+        "map",
+        "access",
+        ACCESS,
+        "`read-write`: a write on the `to` side goes back to `from`; default `read-only`",
+    ),
     key("map", "poll", KeyKind::Duration, "overrides the device's"),
     key("map", "on-loss", KeyKind::Text, "overrides the image's"),
-    key("map", "overflow", KeyKind::Choice(&["refuse", "clamp"]), "a value that does not fit; default `refuse`"),
+    key(
+        "map",
+        "overflow",
+        KeyKind::Choice(&["refuse", "clamp"]),
+        "a value that does not fit; default `refuse`",
+    ),
     key("clients", "image", KeyKind::Text, "the image that it asks"),
     key("clients", "address", KeyKind::Text, "its own IPv4 address"),
     key("clients", "dials", KeyKind::Text, "host and port set at the client"),
     key("clients", "protocol", KeyKind::Text, "the framing set at the client"),
-    key("clients", "notation", KeyKind::Choice(&["six-digit", "five-digit", "offset", "hex"]), "how it writes addresses"),
+    key(
+        "clients",
+        "notation",
+        KeyKind::Choice(&["six-digit", "five-digit", "offset", "hex"]),
+        "how it writes addresses",
+    ),
     key("clients", "reads", KeyKind::Texts, "what it reads: `400001 as f32 ABCD x4 every 250ms`"),
     key("clients", "writes", KeyKind::Texts, "what it writes"),
     key("clients", "needs", KeyKind::Texts, "endpoints that it must be able to see"),
@@ -111,7 +171,11 @@ mod tests {
     #[test]
     fn every_key_is_told_once() {
         for (at, key) in KEYS.iter().enumerate() {
-            assert!(!KEYS[at + 1..].iter().any(|k| (k.table, k.name) == (key.table, key.name)), "{}", key.name);
+            assert!(
+                !KEYS[at + 1..].iter().any(|k| (k.table, k.name) == (key.table, key.name)),
+                "{}",
+                key.name
+            );
             assert!(!key.doc.is_empty() && !key.doc.ends_with('.'), "{}", key.name);
         }
         assert!(keys_of("devices").any(|key| key.name == "unit"), "dialects add theirs");

@@ -9,8 +9,8 @@ mod read;
 mod scalars;
 mod signal;
 
-pub(crate) use asked::{address, list_or};
 pub use asked::{Asked, parse_asked};
+pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Health, Owner, Target};
 pub use keys::{KEYS, keys_of};
 pub use profile::{Point, Profile};

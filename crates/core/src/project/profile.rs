@@ -36,6 +36,8 @@ pub struct Point {
     pub at: At<String>,
     /// Its form; `None` copies registers as they are.
     pub form: Option<At<Form>>,
+    /// A form was written that is not understood: nothing that uses the point can be judged.
+    pub is_unclear: bool,
     /// Engineering unit.
     pub eu: Option<String>,
     /// Least and greatest engineering value.
@@ -71,6 +73,7 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
         profile.points.push(Point {
             name,
             at,
+            is_unclear: form.is_none() && fields.has("as"),
             form,
             eu: fields.text(r, "eu").map(|eu| eu.value),
             range: fields.range(r, "range"),

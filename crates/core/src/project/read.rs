@@ -95,7 +95,10 @@ fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<&'static d
     let near = nearest(&text.value, DIALECTS.iter().map(|dialect| dialect.name()));
     let names: Vec<String> = DIALECTS.iter().map(|dialect| dialect.name().to_string()).collect();
     let mend = near.map_or_else(|| super::asked::list_or(&names), |near| format!("`{near}`"));
-    r.find(Finding::new("F05", text.span, format!("there is no protocol `{}`", text.value)).mend(format!("write {mend}")));
+    r.find(
+        Finding::new("F05", text.span, format!("there is no protocol `{}`", text.value))
+            .mend(format!("write {mend}")),
+    );
     None
 }
 
@@ -107,20 +110,28 @@ fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> P
             let line = fields.line(r, "line");
             if !fields.has("line") {
                 let what = format!("serial port `{}` has no line settings", name.value);
-                r.find(Finding::new("M18", name.span, what).mend("add `line`, such as `line = \"38400 8E1\"`"));
+                r.find(
+                    Finding::new("M18", name.span, what).mend("add `line`, such as `line = \"38400 8E1\"`"),
+                );
             }
             serial.map(|path| Wires::Serial { path, line, wiring: fields.text(r, "wiring") })
         }
         (false, true) => fields.parsed(r, "listen", "M29", host_port).map(|at| Wires::Listen { at }),
         (false, false) => {
             let what = format!("port `{}` has no wires", name.value);
-            r.find(Finding::new("F04", name.span, what).mend("add `serial` with a path, or `listen` with HOST:PORT"));
+            r.find(
+                Finding::new("F04", name.span, what)
+                    .mend("add `serial` with a path, or `listen` with HOST:PORT"),
+            );
             None
         }
         (true, true) => {
             let what = format!("port `{}` is both a serial line and a socket", name.value);
             let place = listen.map_or(name.span, |listen| listen.span);
-            r.find(Finding::new("F04", place, what).mend("keep one of `serial` and `listen`; make two ports of it"));
+            r.find(
+                Finding::new("F04", place, what)
+                    .mend("keep one of `serial` and `listen`; make two ports of it"),
+            );
             None
         }
     };
@@ -191,7 +202,9 @@ fn setup(r: &Reader<'_>, fields: &Fields<'_, '_>, table: &str) -> Setup {
                 }
             }
             _ => {
-                let number = fields.whole(r, key.name).filter(|_| setup.number(key.name).is_none());
+                let most = if let KeyKind::Station { high, .. } = key.kind { high } else { i64::MAX };
+                let number = fields.whole(r, key.name).filter(|number| i64::from(number.value) <= most);
+                let number = number.filter(|_| setup.number(key.name).is_none());
                 setup.numbers.extend(number.map(|number| (key.name, number.value)));
             }
         }
@@ -219,9 +232,9 @@ fn read_device(
     for key in ["max-read", "max-write"] {
         setup.numbers.extend(fields.whole(r, key).map(|limit| (key, limit.value)));
     }
-    let station = port
-        .and_then(|port| project.ports.get(port.value)?.protocol)
-        .and_then(|protocol| fields.value_span(r, protocol.value.station_key(crate::protocol::Transport::Serial).0));
+    let station = port.and_then(|port| project.ports.get(port.value)?.protocol).and_then(|protocol| {
+        fields.value_span(r, protocol.value.station_key(crate::protocol::Transport::Serial).0)
+    });
     let retry = fields.parsed(r, "retry-lost", "F03", |text| {
         retry(text).ok_or_else(|| format!("`{text}` is no wait or range of waits such as 1s..30s"))
     });
@@ -250,7 +263,9 @@ fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<OnLoss> {
             let word = word.trim();
             let hex = word.strip_prefix("0x").or_else(|| word.strip_prefix("0X"));
             let number = hex.map_or_else(|| word.parse().ok(), |hex| u16::from_str_radix(hex, 16).ok());
-            number.map(OnLoss::Fill).ok_or_else(|| format!("`{word}` is no word of 16 bits, 0 to 65535 or 0x0000 to 0xFFFF"))
+            number
+                .map(OnLoss::Fill)
+                .ok_or_else(|| format!("`{word}` is no word of 16 bits, 0 to 65535 or 0x0000 to 0xFFFF"))
         }
         _ => Err(format!("`{text}` is no way to show a loss: refuse, hold, or fill 0x8000")),
     };
@@ -259,9 +274,9 @@ fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<OnLoss> {
 
 fn read_image(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Image {
     let port = refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name));
-    let station = port
-        .and_then(|port| project.ports.get(port.value)?.protocol)
-        .and_then(|protocol| fields.value_span(r, protocol.value.station_key(crate::protocol::Transport::Listen).0));
+    let station = port.and_then(|port| project.ports.get(port.value)?.protocol).and_then(|protocol| {
+        fields.value_span(r, protocol.value.station_key(crate::protocol::Transport::Listen).0)
+    });
     Image {
         port,
         setup: setup(r, fields, "images"),
@@ -295,7 +310,8 @@ fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
 }
 
 fn read_client(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Client {
-    let image = refer(r, fields, "image", "the image that it asks", project.images.iter().map(|image| &image.name));
+    let image =
+        refer(r, fields, "image", "the image that it asks", project.images.iter().map(|image| &image.name));
     let mut asked = |key: &str| {
         let mut found = vec![];
         for entry in fields.texts(r, key) {
@@ -322,7 +338,8 @@ fn read_client(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: 
 }
 
 fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_, '_>) -> Rig {
-    let mut rig = Rig { seed: fields.whole(r, "seed").map_or(1, |seed| u64::from(seed.value)), ..Rig::default() };
+    let mut rig =
+        Rig { seed: fields.whole(r, "seed").map_or(1, |seed| u64::from(seed.value)), ..Rig::default() };
     for (name, entries) in fields.entries(r, "devices") {
         let Some(device) = project.device(&name.value) else {
             let near = nearest(&name.value, project.devices.iter().map(|device| device.name.value.as_str()));
@@ -394,8 +411,13 @@ fn read_profiles(
             Ok(text) => text,
             Err(why) => {
                 let what = format!("the profile `{}` cannot be read: {why}", path.value);
-                findings.push(Finding::new("F07", path.span, what).mend("check the path; it is taken from the project file's folder"));
-                project.profiles.push(profile::Profile { path: path.value.clone(), ..profile::Profile::default() });
+                findings.push(
+                    Finding::new("F07", path.span, what)
+                        .mend("check the path; it is taken from the project file's folder"),
+                );
+                project
+                    .profiles
+                    .push(profile::Profile { path: path.value.clone(), ..profile::Profile::default() });
                 continue;
             }
         };
@@ -413,16 +435,21 @@ fn read_profiles(
 /// What a device leaves open is as its profile says.
 fn fill_from_profile(project: &mut Project, at: usize) {
     let transport = project.devices.get(at).and_then(|d| project.port_of(d)).and_then(Port::transport);
-    let key = project.device_dialect(at).zip(transport).map(|(dialect, transport)| dialect.station_key(transport).0);
+    let key = project
+        .device_dialect(at)
+        .zip(transport)
+        .map(|(dialect, transport)| dialect.station_key(transport).0);
     let Some(device) = project.devices.get_mut(at) else { return };
-    let Some(profile) = device.profile.and_then(|profile| project.profiles.get(profile.value)) else { return };
+    let Some(profile) = device.profile.and_then(|profile| project.profiles.get(profile.value)) else {
+        return;
+    };
     for (name, limit) in &profile.limits {
         if device.setup.number(name).is_none() {
             device.setup.numbers.push((name, *limit));
         }
     }
     if let (Some(key), Some(unit)) = (key, profile.unit) {
-        if device.setup.number(key).is_none() {
+        if device.setup.number(key).is_none() && !device.station_written {
             device.setup.numbers.push((key, unit.value));
         }
     }

@@ -30,8 +30,9 @@ pub fn show_micros(micros: u64) -> String {
         0 => "0".into(),
         m if m % 60_000_000 == 0 => format!("{}m", m / 60_000_000),
         m if m % 1_000_000 == 0 => format!("{}s", m / 1_000_000),
-        m if m % 1000 == 0 && m < 10_000_000 => format!("{}ms", m / 1000),
-        m if m >= 10_000_000 => format!("{:.1}s", m as f64 / 1e6),
+        m if m % 1000 == 0 && m < 1_000_000 => format!("{}ms", m / 1000),
+        m if m % 1_000_000 == 0 || m % 100_000 == 0 || m >= 10_000_000 => format!("{:.1}s", m as f64 / 1e6),
+        m if m >= 1_000_000 => format!("{:.2}s", m as f64 / 1e6),
         m if m >= 1000 => format!("{:.1}ms", m as f64 / 1e3),
         m => format!("{m}us"),
     }
@@ -63,8 +64,8 @@ pub struct Line {
 
 /// Speeds that serial devices really have.
 const SPEEDS: [u32; 19] = [
-    300, 600, 1200, 1800, 2400, 4800, 7200, 9600, 14_400, 19_200, 28_800, 38_400, 57_600, 76_800, 115_200, 187_500, 230_400, 460_800,
-    921_600,
+    300, 600, 1200, 1800, 2400, 4800, 7200, 9600, 14_400, 19_200, 28_800, 38_400, 57_600, 76_800, 115_200,
+    187_500, 230_400, 460_800, 921_600,
 ];
 
 /// Why line settings are not understood.
@@ -123,7 +124,8 @@ impl Line {
 
 /// Zeros left out are the likeliest slip, then a wrong digit.
 fn likely_speed(number: u32) -> u32 {
-    let longer = [10, 100].into_iter().filter_map(|by| number.checked_mul(by)).find(|speed| SPEEDS.contains(speed));
+    let longer =
+        [10, 100].into_iter().filter_map(|by| number.checked_mul(by)).find(|speed| SPEEDS.contains(speed));
     let near = SPEEDS.into_iter().min_by_key(|speed| speed.abs_diff(number));
     longer.or(near).unwrap_or(19_200)
 }
@@ -167,12 +169,18 @@ impl fmt::Display for Network {
 pub(crate) fn ipv4(text: &str) -> Result<Ipv4Addr, String> {
     let parts: Vec<&str> = text.split('.').collect();
     if parts.len() != 4 {
-        return Err(format!("`{text}` has {} part{}, an IPv4 address has four", parts.len(), if parts.len() == 1 { "" } else { "s" }));
+        return Err(format!(
+            "`{text}` has {} part{}, an IPv4 address has four",
+            parts.len(),
+            if parts.len() == 1 { "" } else { "s" }
+        ));
     }
     for part in &parts {
         match part.parse::<u16>() {
             Ok(0..=255) if part.len() == 1 || !part.starts_with('0') => {}
-            Ok(0..=255) => return Err(format!("`{part}` in `{text}` begins with 0, which some programs read as octal")),
+            Ok(0..=255) => {
+                return Err(format!("`{part}` in `{text}` begins with 0, which some programs read as octal"));
+            }
             _ => return Err(format!("`{part}` in `{text}` is not a number of 0 to 255")),
         }
     }
@@ -189,7 +197,11 @@ pub(crate) fn network(text: &str) -> Result<Network, String> {
         None => 32,
         Some(digits) => match digits.parse::<u8>() {
             Ok(prefix) if prefix <= 32 => prefix,
-            _ => return Err(format!("`/{digits}` is no prefix length, 0 to 32 (255.255.255.0 is written /24)")),
+            _ => {
+                return Err(format!(
+                    "`/{digits}` is no prefix length, 0 to 32 (255.255.255.0 is written /24)"
+                ));
+            }
         },
     };
     Ok(Network { address, prefix })
@@ -248,9 +260,13 @@ mod tests {
 
     #[test]
     fn durations_are_read_and_shown() {
-        for (text, micros, shown) in
-            [("15ms", 15_000, "15ms"), ("1s", 1_000_000, "1s"), ("5m", 300_000_000, "5m"), ("1.75ms", 1750, "1.8ms"), ("0s", 0, "0")]
-        {
+        for (text, micros, shown) in [
+            ("15ms", 15_000, "15ms"),
+            ("1s", 1_000_000, "1s"),
+            ("5m", 300_000_000, "5m"),
+            ("1.75ms", 1750, "1.8ms"),
+            ("0s", 0, "0"),
+        ] {
             assert_eq!(duration(text), Some(micros), "{text}");
             assert_eq!(show_micros(micros), shown);
         }
@@ -262,10 +278,18 @@ mod tests {
     #[test]
     fn line_settings_are_read_and_unreal_speeds_offered_a_real_one() {
         let line = Line::parse("38400 8E1").unwrap();
-        assert_eq!((line.to_string().as_str(), line.bits_per_char(), line.char_nanos()), ("38400 8E1", 11, 286_458));
+        assert_eq!(
+            (line.to_string().as_str(), line.bits_per_char(), line.char_nanos()),
+            ("38400 8E1", 11, 286_458)
+        );
         assert_eq!(Line::parse("9600 8N1").unwrap().bits_per_char(), 10);
-        for (text, likely) in [("384 8N1", 38_400), ("5760 8N1", 57_600), ("9601 8N1", 9600), ("1920 8N1", 19_200)] {
-            assert!(matches!(Line::parse(text), Err(LineFault::Speed(_, speed)) if speed == likely), "{text}");
+        for (text, likely) in
+            [("384 8N1", 38_400), ("5760 8N1", 57_600), ("9601 8N1", 9600), ("1920 8N1", 19_200)]
+        {
+            assert!(
+                matches!(Line::parse(text), Err(LineFault::Speed(_, speed)) if speed == likely),
+                "{text}"
+            );
         }
         for text in ["", "9600", "8N1", "9600 9N1", "9600 8X1", "9600 8N3", "9600 8N1 x", "9600,8N1"] {
             assert_eq!(Line::parse(text), Err(LineFault::Shape), "{text}");
@@ -278,7 +302,9 @@ mod tests {
         assert!(network.holds(Ipv4Addr::new(192, 0, 2, 200)) && !network.holds(Ipv4Addr::new(192, 0, 3, 1)));
         assert!(super::network("0.0.0.0/0").unwrap().holds(Ipv4Addr::new(9, 9, 9, 9)));
         assert!(!super::network("192.0.2.1").unwrap().holds(Ipv4Addr::new(192, 0, 2, 2)));
-        for text in ["192.0.2/24", "192.0.2.256", "192.0.2.1/33", "192.0.2.01", "a.b.c.d", "192.0.2.1/255.255.255.0"] {
+        for text in
+            ["192.0.2/24", "192.0.2.256", "192.0.2.1/33", "192.0.2.01", "a.b.c.d", "192.0.2.1/255.255.255.0"]
+        {
             assert!(super::network(text).is_err(), "{text}");
         }
         assert_eq!(host_port("0.0.0.0:502").unwrap().to_string(), "0.0.0.0:502");

@@ -177,9 +177,12 @@ impl Trouble {
             ("cut", None) => Ok(Self::Cut(name)),
             ("mute", None) => Ok(Self::Mute(name)),
             ("slow", Some(value)) => duration(value).map(|by| Self::Slow(name, by)).ok_or_else(usage),
-            ("refuse", Some(value)) => {
-                value.parse().ok().filter(|code| *code > 0).map(|code| Self::Refuse(name, code)).ok_or_else(usage)
-            }
+            ("refuse", Some(value)) => value
+                .parse()
+                .ok()
+                .filter(|code| *code > 0)
+                .map(|code| Self::Refuse(name, code))
+                .ok_or_else(usage),
             ("noise", Some(value)) => {
                 let share = number(value).filter(|share| (0.0..=1.0).contains(share));
                 share.map(|share| Self::Noise(name, share)).ok_or_else(usage)
@@ -206,15 +209,25 @@ mod tests {
     fn signals_and_faults_are_read() {
         let wave = Signal::Wave { shape: Shape::Sine, low: 7.8, high: 9.4, period: 60_000_000 };
         assert_eq!(Signal::parse("sine 7.8..9.4 period 60s"), Ok(wave));
-        assert_eq!(Signal::parse("count 0..9999 every 1s"), Ok(Signal::Count { low: 0, high: 9999, every: 1_000_000 }));
-        assert_eq!(Signal::parse("walk -5..5 step 0.5"), Ok(Signal::Walk { low: -5.0, high: 5.0, step: 0.5 }));
+        assert_eq!(
+            Signal::parse("count 0..9999 every 1s"),
+            Ok(Signal::Count { low: 0, high: 9999, every: 1_000_000 })
+        );
+        assert_eq!(
+            Signal::parse("walk -5..5 step 0.5"),
+            Ok(Signal::Walk { low: -5.0, high: 5.0, step: 0.5 })
+        );
         assert_eq!(Signal::parse("stedy 3"), Err("`stedy` is no signal (perhaps `steady`)".into()));
-        for text in ["", "steady", "steady x", "sine 9..1 period 1s", "sine 1..2 period 0s", "count 1..2", "replay"] {
+        for text in
+            ["", "steady", "steady x", "sine 9..1 period 1s", "sine 1..2 period 0s", "count 1..2", "replay"]
+        {
             assert!(Signal::parse(text).is_err(), "{text}");
         }
         assert_eq!(Trouble::parse("slow", "do-1 200ms"), Ok(Trouble::Slow("do-1".into(), 200_000)));
         assert_eq!(Trouble::parse("noise", "raceway 0.001"), Ok(Trouble::Noise("raceway".into(), 0.001)));
-        for (kind, text) in [("cut", ""), ("cut", "a b"), ("refuse", "do-1 0"), ("noise", "raceway 2"), ("burn", "x")] {
+        for (kind, text) in
+            [("cut", ""), ("cut", "a b"), ("refuse", "do-1 0"), ("noise", "raceway 2"), ("burn", "x")]
+        {
             assert!(Trouble::parse(kind, text).is_err(), "{kind} {text}");
         }
     }

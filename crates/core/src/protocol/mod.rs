@@ -24,6 +24,22 @@ pub fn notations() -> impl Iterator<Item = &'static dyn Dialect> {
     DIALECTS.iter().enumerate().filter(move |(at, _)| first(*at)).map(|(_, dialect)| *dialect)
 }
 
+/// A device's own number of a refusal with what it means: `Modbus exception 2 (0x02), illegal data address`.
+#[must_use]
+pub fn refusal_shown(native: (&'static str, u32)) -> String {
+    let (name, code) = native;
+    let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == name);
+    let words = dialect.map_or("", |dialect| dialect.refusal_words(code).0);
+    format!("{name} {code} (0x{code:02X}), {words}")
+}
+
+/// The likeliest cause of a device's own refusal.
+#[must_use]
+pub fn refusal_cause(native: (&'static str, u32)) -> &'static str {
+    let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == native.0);
+    dialect.map_or("", |dialect| dialect.refusal_words(native.1).1)
+}
+
 /// What one address steps over. Bits inside a grain count from the least significant, whatever the wire does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Grain {
@@ -287,6 +303,8 @@ pub trait Dialect: Sync + fmt::Debug {
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str>;
     /// What a device's own number of a refusal is called, such as `Modbus exception`.
     fn refusal_name(&self) -> &'static str;
+    /// What such a number means, in the standard's words and with the likely cause.
+    fn refusal_words(&self, code: u32) -> (&'static str, &'static str);
     /// A TCP port on which this protocol is a surprise, with the reason.
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str>;
     /// Keys that it adds to devices and images.

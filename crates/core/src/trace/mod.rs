@@ -107,14 +107,33 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
     let Checked { plan, .. } = checked;
     match (&endpoint.target, endpoint.owner) {
         (Target::Cells(address, _), Owner::Image(image)) => {
-            let id = plan.images.get(image).and_then(|station| station.spaces.iter().position(|s| s.key == address.space.key));
-            let rules = plan.rules.iter().filter(|rule| rule.image == image && Some(usize::from(rule.target.space.0)) == id);
-            rules.filter_map(|rule| follow(checked, rule, item_at(rule.target.first, rule.target.width, rule.target.count, address.first)?)).collect()
+            let id = plan
+                .images
+                .get(image)
+                .and_then(|station| station.spaces.iter().position(|s| s.key == address.space.key));
+            let rules = plan
+                .rules
+                .iter()
+                .filter(|rule| rule.image == image && Some(usize::from(rule.target.space.0)) == id);
+            rules
+                .filter_map(|rule| {
+                    follow(
+                        checked,
+                        rule,
+                        item_at(rule.target.first, rule.target.width, rule.target.count, address.first)?,
+                    )
+                })
+                .collect()
         }
         (Target::Cells(address, _), Owner::Device(at)) => {
-            let id = plan.devices.get(at).and_then(|station| station.spaces.iter().position(|s| s.key == address.space.key));
+            let id = plan
+                .devices
+                .get(at)
+                .and_then(|station| station.spaces.iter().position(|s| s.key == address.space.key));
             let found = plan.rules.iter().filter_map(|rule| match rule.source {
-                Source::Poll { device, place, .. } if device == at && Some(usize::from(place.space.0)) == id => {
+                Source::Poll { device, place, .. }
+                    if device == at && Some(usize::from(place.space.0)) == id =>
+                {
                     follow(checked, rule, item_at(place.first, place.width, place.count, address.first)?)
                 }
                 _ => None,
@@ -147,7 +166,9 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
         Source::Health { .. } => (None, None),
     };
     let source_bytes = match (source, source_space) {
-        (Some((place, extent)), Some(space)) if place.bit.is_none() => extent.count as usize * space.grain.cell_bytes(),
+        (Some((place, extent)), Some(space)) if place.bit.is_none() => {
+            extent.count as usize * space.grain.cell_bytes()
+        }
         (Some(_), _) => 1,
         (None, _) => rule.conversion.from.ty.bytes().map_or(1, |bytes| bytes as usize),
     };
@@ -184,8 +205,15 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
         poll: source.and_then(|(place, extent)| poll(checked, rule, place.bit, extent, &source_cells)),
         conversion: worked,
         write: source.filter(|_| rule.writable && fits).and_then(|(_, extent)| {
-            let client = image.dialect?.example(Verb::Write, target_space, target.first, &target_cells, &image.setup);
-            let sent = device.dialect?.example(Verb::Write, source_space?, extent.first, &source_cells, &device.setup);
+            let client =
+                image.dialect?.example(Verb::Write, target_space, target.first, &target_cells, &image.setup);
+            let sent = device.dialect?.example(
+                Verb::Write,
+                source_space?,
+                extent.first,
+                &source_cells,
+                &device.setup,
+            );
             Some(WriteBack { client: Exchange::of(&client), device: Exchange::of(&sent) })
         }),
     })
@@ -193,7 +221,9 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
 
 fn point_of<'a>(checked: &'a Checked, rule: &PlannedRule) -> Option<&'a crate::project::Point> {
     match rule.source {
-        Source::Poll { device, point: Some(point), .. } => checked.project.profile_of(device)?.points.get(point),
+        Source::Poll { device, point: Some(point), .. } => {
+            checked.project.profile_of(device)?.points.get(point)
+        }
         _ => None,
     }
 }
@@ -217,12 +247,22 @@ fn loss(rule: &PlannedRule) -> String {
     }
 }
 
-fn poll(checked: &Checked, rule: &PlannedRule, bit: Option<u8>, extent: Extent, cells: &[u8]) -> Option<Poll> {
+fn poll(
+    checked: &Checked,
+    rule: &PlannedRule,
+    bit: Option<u8>,
+    extent: Extent,
+    cells: &[u8],
+) -> Option<Poll> {
     let plan = &checked.plan;
     let device = rule.source.device();
     let holds = |t: &&crate::plan::Transfer| {
         let range = t.extent;
-        t.device == device && t.every == rule.every && range.space == extent.space && range.first <= extent.first && extent.end() <= range.end()
+        t.device == device
+            && t.every == rule.every
+            && range.space == extent.space
+            && range.first <= extent.first
+            && extent.end() <= range.end()
     };
     let transfer = plan.transfers.iter().find(holds)?;
     let station = plan.devices.get(device)?;
@@ -274,7 +314,11 @@ fn sample(form: &Form, bytes: usize) -> Vec<u8> {
 fn words(cells: &[u8]) -> String {
     match cells {
         [bit] => bit.to_string(),
-        _ => cells.chunks(2).map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>()).collect::<Vec<_>>().join(" "),
+        _ => cells
+            .chunks(2)
+            .map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>())
+            .collect::<Vec<_>>()
+            .join(" "),
     }
 }
 

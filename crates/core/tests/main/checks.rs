@@ -11,7 +11,8 @@ const NOT_FROM_A_FILE: [&str; 2] = ["F00", "M40"];
 pub(crate) fn checked(text: &str) -> Checked {
     let (project, profiles) = text.split_once("#### profile ").unwrap_or((text, ""));
     let mut load = |path: &str| {
-        let profile = profiles.split("#### profile ").find_map(|part| part.strip_prefix(path)?.strip_prefix('\n'));
+        let profile =
+            profiles.split("#### profile ").find_map(|part| part.strip_prefix(path)?.strip_prefix('\n'));
         profile.map(str::to_string).ok_or_else(|| "no such file".to_string())
     };
     check(read("woodrush.toml", project.to_string(), &mut load))
@@ -22,7 +23,12 @@ fn cases() -> Vec<(String, String)> {
     let mut found: Vec<(String, String)> = std::fs::read_dir(folder)
         .unwrap()
         .map(|entry| entry.unwrap().path())
-        .map(|path| (path.file_stem().unwrap().to_string_lossy().into_owned(), std::fs::read_to_string(&path).unwrap()))
+        .map(|path| {
+            (
+                path.file_stem().unwrap().to_string_lossy().into_owned(),
+                std::fs::read_to_string(&path).unwrap(),
+            )
+        })
         .collect();
     found.sort();
     found
@@ -54,7 +60,13 @@ fn findings_read_as_they_should() {
             let sources = &checked.project.sources;
             let at = sources.position(finding.span);
             let word = finding.severity.word();
-            told += &format!("{name}: {} {word} at {}:{}: `{}`\n", finding.rule.code, at.line, at.column, sources.text(finding.span));
+            told += &format!(
+                "{name}: {} {word} at {}:{}: `{}`\n",
+                finding.rule.code,
+                at.line,
+                at.column,
+                sources.text(finding.span)
+            );
             told += &format!("  {}\n  mend: {}\n", finding.what, finding.mend);
             for (span, note) in &finding.notes {
                 told += &format!("  {note}: line {}\n", sources.position(*span).line);
@@ -76,7 +88,8 @@ fn findings_read_as_they_should() {
 fn a_file_with_many_faults_tells_all_of_them_in_file_order() {
     let text = "[ports.a]\nserial = 3\nline = \"384 8E1\"\nprotocol = \"modbus-rut\"\n[devices.d]\nport = \"b\"\nunit = 300\npoll = \"x\"\n[[map]]\nfrom = \"e.f\"\nto = \"\"\nextra = 1\n";
     let checked = checked(text);
-    let lines: Vec<usize> = checked.findings.iter().map(|f| checked.project.sources.position(f.span).line).collect();
+    let lines: Vec<usize> =
+        checked.findings.iter().map(|f| checked.project.sources.position(f.span).line).collect();
     assert!(lines.is_sorted(), "{lines:?}");
     let codes: BTreeSet<&str> = checked.findings.iter().map(|finding| finding.rule.code).collect();
     for code in ["F02", "F03", "F05", "M20", "M25"] {

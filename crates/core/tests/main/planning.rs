@@ -64,7 +64,8 @@ fn a_long_rule_is_split_between_values_and_every_value_lands_once() {
 fn the_age_is_three_times_the_longer_of_poll_and_cycle_with_a_timeout() {
     let slow = checked(&format!("{SITE}[[map]]\nfrom = \"do-1:400001\"\nto = \"scada:400001\"\n"));
     assert_eq!(slow.plan.rules[0].max_age, 1_500_000);
-    let fast = checked(&format!("{SITE}[[map]]\nfrom = \"do-1:400001\"\nto = \"scada:400001\"\npoll = \"20ms\"\n"));
+    let fast =
+        checked(&format!("{SITE}[[map]]\nfrom = \"do-1:400001\"\nto = \"scada:400001\"\npoll = \"20ms\"\n"));
     let cycle = fast.plan.cycles[0];
     assert!((7_500..8_000).contains(&cycle), "{cycle}");
     assert_eq!(fast.plan.rules[0].max_age, 3 * (cycle + 200_000));

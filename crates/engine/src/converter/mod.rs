@@ -131,27 +131,47 @@ pub struct Shared {
 impl Shared {
     /// From a checked project; `tell` hears of events.
     #[must_use]
-    pub fn new(checked: &Checked, plan: Arc<Plan>, tell: impl Fn(Event) + Send + Sync + 'static) -> Arc<Self> {
+    pub fn new(
+        checked: &Checked,
+        plan: Arc<Plan>,
+        tell: impl Fn(Event) + Send + Sync + 'static,
+    ) -> Arc<Self> {
         let Checked { project, .. } = checked;
-        let health: Arc<Vec<DeviceHealth>> = Arc::new(project.devices.iter().map(|_| DeviceHealth::default()).collect());
+        let health: Arc<Vec<DeviceHealth>> =
+            Arc::new(project.devices.iter().map(|_| DeviceHealth::default()).collect());
         let images = project.images.iter().enumerate();
-        let images = images.map(|(at, i)| RwLock::new(Image::new(at, Arc::clone(&plan), Arc::clone(&health), i.unmapped_zero)));
-        let protocol = |port: &woodrush_core::project::Port| port.protocol.map_or("", |protocol| protocol.value.name());
+        let images = images.map(|(at, i)| {
+            RwLock::new(Image::new(at, Arc::clone(&plan), Arc::clone(&health), i.unmapped_zero))
+        });
+        let protocol =
+            |port: &woodrush_core::project::Port| port.protocol.map_or("", |protocol| protocol.value.name());
         let listens = project.ports.iter().enumerate().map(|(at, port)| {
-            let here = project.images.iter().enumerate().filter(|(_, image)| image.port.is_some_and(|p| p.value == at));
+            let here = project
+                .images
+                .iter()
+                .enumerate()
+                .filter(|(_, image)| image.port.is_some_and(|p| p.value == at));
             let unit = |setup| port.protocol.and_then(|protocol| protocol.value.station(setup));
-            let images: Vec<_> =
-                here.map(|(index, image)| (unit(&image.setup).and_then(|unit| u16::try_from(unit).ok()), index)).collect();
+            let images: Vec<_> = here
+                .map(|(index, image)| (unit(&image.setup).and_then(|unit| u16::try_from(unit).ok()), index))
+                .collect();
             (!images.is_empty()).then(|| ListenSettings {
                 protocol: protocol(port),
                 max_clients: port.max_clients as usize,
-                allow: port.allow.as_ref().map(|allow| allow.value.iter().map(|network| network.value).collect()),
+                allow: port
+                    .allow
+                    .as_ref()
+                    .map(|allow| allow.value.iter().map(|network| network.value).collect()),
                 idle_timeout: port.idle_timeout,
                 images,
             })
         });
         Arc::new(Self {
-            ports: project.ports.iter().map(|p| PortSettings { protocol: protocol(p), retries: p.retries }).collect(),
+            ports: project
+                .ports
+                .iter()
+                .map(|p| PortSettings { protocol: protocol(p), retries: p.retries })
+                .collect(),
             listens: listens.collect(),
             devices: project
                 .devices
@@ -194,7 +214,10 @@ impl Shared {
             if held.as_ref().is_none_or(|(at, _)| *at != rule.image) {
                 // One image after the other: never two locks at once.
                 drop(held.take());
-                held = self.images.get(rule.image).map(|image| (rule.image, image.write().unwrap_or_else(PoisonError::into_inner)));
+                held = self
+                    .images
+                    .get(rule.image)
+                    .map(|image| (rule.image, image.write().unwrap_or_else(PoisonError::into_inner)));
             }
             if let Some((_, image)) = &mut held {
                 change(image, step);
@@ -213,8 +236,15 @@ impl Shared {
     ///
     /// # Errors
     /// As [`Image::read`]; no such image is no path.
-    pub fn read(&self, image: Option<usize>, now: Moment, extent: Extent, out: &mut Vec<u8>) -> Result<(), Refusal> {
-        let image = image.and_then(|at| self.images.get(at)).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+    pub fn read(
+        &self,
+        image: Option<usize>,
+        now: Moment,
+        extent: Extent,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Refusal> {
+        let image =
+            image.and_then(|at| self.images.get(at)).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
         image.read().unwrap_or_else(PoisonError::into_inner).read(now, extent, out)
     }
 
@@ -222,8 +252,14 @@ impl Shared {
     ///
     /// # Errors
     /// As [`Image::route`]; no such image is no path.
-    pub fn route(&self, image: Option<usize>, extent: Extent, cells: &[u8]) -> Result<Vec<DeviceWrite>, Refusal> {
-        let image = image.and_then(|at| self.images.get(at)).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+    pub fn route(
+        &self,
+        image: Option<usize>,
+        extent: Extent,
+        cells: &[u8],
+    ) -> Result<Vec<DeviceWrite>, Refusal> {
+        let image =
+            image.and_then(|at| self.images.get(at)).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
         image.read().unwrap_or_else(PoisonError::into_inner).route(extent, cells)
     }
 

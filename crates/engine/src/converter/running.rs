@@ -72,20 +72,22 @@ pub fn start(
         mend: mend.into(),
     };
     let mut builder = tokio::runtime::Builder::new_multi_thread();
-    let runtime = builder
-        .worker_threads(2)
-        .enable_all()
-        .build()
-        .map_err(|error| fault(0, format!("no threads: {error}"), "free memory or raise the limit of threads"))?;
-    let mut running = Running { shared: Arc::clone(&shared), listening: vec![], lines: vec![], runtime: None };
+    let runtime = builder.worker_threads(2).enable_all().build().map_err(|error| {
+        fault(0, format!("no threads: {error}"), "free memory or raise the limit of threads")
+    })?;
+    let mut running =
+        Running { shared: Arc::clone(&shared), listening: vec![], lines: vec![], runtime: None };
     // Sockets first: a port in use is found before any line is opened and polled.
     for (index, port) in project.ports.iter().enumerate() {
-        let (Some(Wires::Listen { at }), Some(Some(_))) = (&port.wires, shared.listens.get(index)) else { continue };
+        let (Some(Wires::Listen { at }), Some(Some(_))) = (&port.wires, shared.listens.get(index)) else {
+            continue;
+        };
         let address = match &bindings.bench {
             Some(_) => SocketAddr::from(([127, 0, 0, 1], 0)),
             None => SocketAddr::from((at.value.host, at.value.port)),
         };
-        let listener = std::net::TcpListener::bind(address).map_err(|error| listen_fault(&fault, index, address, &error))?;
+        let listener = std::net::TcpListener::bind(address)
+            .map_err(|error| listen_fault(&fault, index, address, &error))?;
         let real = listener.local_addr().unwrap_or(address);
         let listening = Listening { port: index, listener, aliases: bindings.bench.clone() };
         let _inside = runtime.enter();
@@ -116,16 +118,20 @@ fn listen_fault(
     error: &std::io::Error,
 ) -> StartFault {
     match error.kind() {
-        std::io::ErrorKind::AddrInUse => {
-            fault(port, format!("{address} is in use by another program"), "stop it (`ss -ltnp` names it), or write another port in `listen`")
-        }
+        std::io::ErrorKind::AddrInUse => fault(
+            port,
+            format!("{address} is in use by another program"),
+            "stop it (`ss -ltnp` names it), or write another port in `listen`",
+        ),
         std::io::ErrorKind::PermissionDenied => {
             let mend = "ports below 1024 need the right to bind them (`setcap cap_net_bind_service+ep`), or choose one above";
             fault(port, format!("{address} may not be opened by this user"), mend)
         }
-        std::io::ErrorKind::AddrNotAvailable => {
-            fault(port, format!("{address} is no address of this machine"), "write 0.0.0.0 for all addresses, or one of its own")
-        }
+        std::io::ErrorKind::AddrNotAvailable => fault(
+            port,
+            format!("{address} is no address of this machine"),
+            "write 0.0.0.0 for all addresses, or one of its own",
+        ),
         _ => fault(port, format!("{address} cannot be opened: {error}"), "check `listen`"),
     }
 }

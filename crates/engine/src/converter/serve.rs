@@ -139,12 +139,16 @@ impl Serving {
                     }
                     None => {
                         drop(connections);
-                        return self.tell(who, format!("turned away: {} clients are connected", self.settings.max_clients));
+                        return self.tell(
+                            who,
+                            format!("turned away: {} clients are connected", self.settings.max_clients),
+                        );
                     }
                 }
             }
             let number = self.next.fetch_add(1, Relaxed);
-            let connection = Arc::new(Connection { number, who, last: AtomicU64::new(now), close: Notify::new() });
+            let connection =
+                Arc::new(Connection { number, who, last: AtomicU64::new(now), close: Notify::new() });
             connections.push(Arc::clone(&connection));
             connection
         };

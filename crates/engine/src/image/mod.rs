@@ -85,10 +85,13 @@ impl Image {
     #[must_use]
     pub fn new(index: usize, plan: Arc<Plan>, health: Arc<Vec<DeviceHealth>>, unmapped_zero: bool) -> Self {
         let spaces = plan.images.get(index).map_or(&[][..], |station| station.spaces.as_slice());
-        let mut stretches: Vec<Stretch> =
-            spaces.iter().map(|space| Stretch { each: space.grain.cell_bytes(), ..Stretch::default() }).collect();
+        let mut stretches: Vec<Stretch> = spaces
+            .iter()
+            .map(|space| Stretch { each: space.grain.cell_bytes(), ..Stretch::default() })
+            .collect();
         let targets = |space: usize| {
-            let here = move |rule: &&PlannedRule| rule.image == index && usize::from(rule.target.space.0) == space;
+            let here =
+                move |rule: &&PlannedRule| rule.image == index && usize::from(rule.target.space.0) == space;
             plan.rules.iter().filter(here).map(|rule| rule.target.extent())
         };
         for (space, stretch) in stretches.iter_mut().enumerate() {
@@ -100,7 +103,9 @@ impl Image {
             stretch.misfit = vec![false; count as usize];
         }
         for (step, number) in plan.steps.iter().zip(1..) {
-            let Some(rule) = plan.rules.get(step.rule as usize).filter(|rule| rule.image == index) else { continue };
+            let Some(rule) = plan.rules.get(step.rule as usize).filter(|rule| rule.image == index) else {
+                continue;
+            };
             let Some(stretch) = stretches.get_mut(usize::from(rule.target.space.0)) else { continue };
             let first = rule.target.item(step.item).first;
             for grain in first..first + step.items * rule.target.width {
@@ -121,14 +126,18 @@ impl Image {
         let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { return };
         let space = plan.devices.get(device).and_then(|station| station.space_at(place.space));
         let source_each = space.map_or(1, |space| space.grain.cell_bytes());
-        let (from_width, to_width) = (place.width as usize * source_each, rule.target.width as usize * stretch.each);
+        let (from_width, to_width) =
+            (place.width as usize * source_each, rule.target.width as usize * stretch.each);
         let copy = rule.conversion.is_copy() && place.bit.is_none() && from_width == to_width;
         for item in 0..entry.items {
             let from = entry.offset as usize + item as usize * from_width;
             let Some(cells) = answer.get(from..from + from_width) else { return };
             let target = rule.target.item(entry.item + item);
             let Some(index) = stretch.index(target.first) else { return };
-            let Some(room) = stretch.cells.get_mut(index * stretch.each..index * stretch.each + to_width) else { return };
+            let Some(room) = stretch.cells.get_mut(index * stretch.each..index * stretch.each + to_width)
+            else {
+                return;
+            };
             let fits = if copy {
                 room.copy_from_slice(cells);
                 true
@@ -208,7 +217,13 @@ impl Image {
         }
     }
 
-    fn read_carefully(&self, now: Moment, stretch: &Stretch, extent: Extent, out: &mut Vec<u8>) -> Result<(), Refusal> {
+    fn read_carefully(
+        &self,
+        now: Moment,
+        stretch: &Stretch,
+        extent: Extent,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Refusal> {
         let begin = out.len();
         let mut lost: Option<Kind> = None;
         for grain in extent.first..extent.end() {
@@ -224,7 +239,8 @@ impl Image {
             };
             let index = index.unwrap_or_default();
             let misfit = stretch.misfit.get(index).copied().unwrap_or(false);
-            let cell = stretch.cells.get(index * stretch.each..(index + 1) * stretch.each).unwrap_or_default();
+            let cell =
+                stretch.cells.get(index * stretch.each..(index + 1) * stretch.each).unwrap_or_default();
             match self.verdict(now, step, misfit) {
                 Verdict::Show => match self.health_cell(now, step, grain, stretch.each) {
                     Some(cell) => out.extend_from_slice(&cell),
@@ -287,7 +303,10 @@ impl Image {
         let mut grain = extent.first;
         while grain < extent.end() {
             let feed = stretch.index(grain).and_then(|at| stretch.feeds.get(at)).copied().unwrap_or(0);
-            let rule = feed.checked_sub(1).and_then(|step| self.plan.rule_of(step)).ok_or(no(Kind::NoSuchAddress))?;
+            let rule = feed
+                .checked_sub(1)
+                .and_then(|step| self.plan.rule_of(step))
+                .ok_or(no(Kind::NoSuchAddress))?;
             let (Source::Poll { device, place, .. }, true) = (rule.source, rule.writable) else {
                 return Err(no(Kind::ReadOnly));
             };
@@ -300,10 +319,19 @@ impl Image {
             let value = cells.get(from..from + target.count as usize * each).ok_or(no(Kind::BadValue))?;
             let source = place.item(item);
             let station = self.plan.devices.get(device);
-            let source_each = station.and_then(|s| s.space_at(place.space)).map_or(1, |space| space.grain.cell_bytes());
+            let source_each =
+                station.and_then(|s| s.space_at(place.space)).map_or(1, |space| space.grain.cell_bytes());
             let mut raw = vec![0; source.count as usize * source_each];
             rule.conversion.back().convert(value, &mut raw).map_err(|()| no(Kind::DoesNotFit))?;
-            self.append(&mut writes, DeviceWrite { device, extent: source, cells: raw, shown: (self.index, target, value.to_vec()) });
+            self.append(
+                &mut writes,
+                DeviceWrite {
+                    device,
+                    extent: source,
+                    cells: raw,
+                    shown: (self.index, target, value.to_vec()),
+                },
+            );
             grain = target.end();
         }
         Ok(writes)
@@ -321,7 +349,9 @@ impl Image {
             let fits = station.is_some_and(|station| {
                 let space = station.space_at(next.extent.space);
                 let verb = woodrush_core::protocol::Verb::Write;
-                space.zip(station.dialect).is_some_and(|(space, dialect)| dialect.cost(verb, space, count, &station.setup).is_ok())
+                space
+                    .zip(station.dialect)
+                    .is_some_and(|(space, dialect)| dialect.cost(verb, space, count, &station.setup).is_ok())
             });
             if neighbours && fits {
                 last.extent.count = count;

@@ -23,6 +23,8 @@ struct Turn {
     due: Moment,
     /// When it was last answered: the moment its request had left.
     good: Option<Moment>,
+    /// The device's own number of the refusal that was told last; told again only when it changes.
+    refused: Option<u32>,
 }
 
 struct Polled {
@@ -84,17 +86,27 @@ impl Asking {
     #[must_use]
     pub fn new(shared: Arc<Shared>, port: usize) -> Option<Self> {
         let settings = shared.ports.get(port)?;
-        let setup =
-            ClientSetup { stations: &shared.plan.devices, line: *shared.plan.lines.get(port)?, retries: settings.retries };
+        let setup = ClientSetup {
+            stations: &shared.plan.devices,
+            line: *shared.plan.lines.get(port)?,
+            retries: settings.retries,
+        };
         let client = (speaker(settings.protocol)?.client)(&setup);
         let mut devices: Vec<Polled> = vec![];
         for (index, settings) in shared.devices.iter().enumerate() {
             if shared.plan.devices.get(index).is_none_or(|station| station.port != port) {
                 continue;
             }
-            let mine = shared.plan.transfers.iter().enumerate().filter(|(_, transfer)| transfer.device == index);
+            let mine =
+                shared.plan.transfers.iter().enumerate().filter(|(_, transfer)| transfer.device == index);
             let turns: Vec<Turn> = mine
-                .map(|(transfer, t)| Turn { transfer, every: t.every.max(1), due: Moment(0), good: None })
+                .map(|(transfer, t)| Turn {
+                    transfer,
+                    every: t.every.max(1),
+                    due: Moment(0),
+                    good: None,
+                    refused: None,
+                })
                 .collect();
             if !turns.is_empty() {
                 let (lost_after, retry) = (settings.lost_after, settings.retry);
@@ -132,7 +144,8 @@ impl Asking {
             match self.client.poll(now) {
                 Act::Send(bytes) => {
                     let line = self.shared.plan.lines.get(self.port);
-                    let takes = line.map_or(0, |line| line.bytes(u32::try_from(bytes.len()).unwrap_or(u32::MAX)));
+                    let takes =
+                        line.map_or(0, |line| line.bytes(u32::try_from(bytes.len()).unwrap_or(u32::MAX)));
                     if let Some(current) = &mut self.current {
                         current.left = Some(now + takes);
                     }
@@ -161,9 +174,11 @@ impl Asking {
                 let transfer = self.shared.plan.transfers.get(polled.turns.get(*turn)?.transfer)?;
                 Ask::Read { station: transfer.device, extent: transfer.extent }
             }
-            Job::Write(job) => {
-                Ask::Write { station: job.write.device, extent: job.write.extent, cells: job.write.cells.clone() }
-            }
+            Job::Write(job) => Ask::Write {
+                station: job.write.device,
+                extent: job.write.extent,
+                cells: job.write.cells.clone(),
+            },
         };
         self.wrote_last = matches!(job, Job::Write(_));
         let ticket = Ticket(self.next_ticket);
@@ -211,8 +226,11 @@ impl Asking {
 
     /// The lost device that has waited longest for its next try, with its shortest read.
     fn due_probe(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
-        let lost = self.devices.iter().enumerate().filter_map(|(at, polled)| Some((at, polled, polled.lost?)));
-        let Some((device, polled, state)) = lost.min_by_key(|(_, _, lost)| lost.next_try) else { return Err(None) };
+        let lost =
+            self.devices.iter().enumerate().filter_map(|(at, polled)| Some((at, polled, polled.lost?)));
+        let Some((device, polled, state)) = lost.min_by_key(|(_, _, lost)| lost.next_try) else {
+            return Err(None);
+        };
         let when = state.next_try.max(self.probe_from);
         if when > now {
             return Err(Some(when));
@@ -241,7 +259,14 @@ impl Asking {
         }
     }
 
-    fn polled(&mut self, now: Moment, device: usize, turn: usize, left: Moment, result: Result<Vec<u8>, Refusal>) {
+    fn polled(
+        &mut self,
+        now: Moment,
+        device: usize,
+        turn: usize,
+        left: Moment,
+        result: Result<Vec<u8>, Refusal>,
+    ) {
         let Some(polled) = self.devices.get_mut(device) else { return };
         let index = polled.index;
         let Some(entry) = polled.turns.get_mut(turn) else { return };
@@ -252,12 +277,18 @@ impl Asking {
         match result {
             Ok(cells) => {
                 entry.good = Some(left);
+                entry.refused = None;
                 self.shared.land(entry.transfer, left, &cells);
                 polled.failed = 0;
                 if polled.lost.take().is_some() || !health.is_online() {
                     self.shared.tell(Event::DeviceBack { device: index });
                     // Everything else of it is due at once.
-                    polled.turns.iter_mut().enumerate().filter(|(at, _)| *at != turn).for_each(|(_, turn)| turn.due = now);
+                    polled
+                        .turns
+                        .iter_mut()
+                        .enumerate()
+                        .filter(|(at, _)| *at != turn)
+                        .for_each(|(_, turn)| turn.due = now);
                 }
                 let oldest = polled.turns.iter().map(|turn| turn.good).min().flatten();
                 let all_read = polled.turns.iter().all(|turn| turn.good.is_some());
@@ -266,14 +297,16 @@ impl Asking {
             Err(refusal) => {
                 health.bad(failure_code(&refusal));
                 // An exception is an answer: the device is there, and this value is not.
-                if refusal.native.is_some() && refusal.blame == Blame::Device {
+                if let (Some((_, code)), Blame::Device) = (refusal.native, refusal.blame) {
                     polled.failed = 0;
                     if polled.lost.take().is_some() || !health.is_online() {
                         health.good(None);
                         health.bad(failure_code(&refusal));
                         self.shared.tell(Event::DeviceBack { device: index });
                     }
-                    self.shared.tell(Event::Refused { device: index, transfer: entry.transfer, refusal });
+                    if entry.refused.replace(code) != Some(code) {
+                        self.shared.tell(Event::Refused { device: index, transfer: entry.transfer, refusal });
+                    }
                     return;
                 }
                 polled.failed = polled.failed.saturating_add(1);

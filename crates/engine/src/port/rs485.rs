@@ -20,7 +20,8 @@ const SET: rustix::ioctl::Opcode = 0x542F as rustix::ioctl::Opcode;
 /// Asks the driver to switch the direction itself. `false` where it cannot (a pty, many adapters do it in hardware).
 #[allow(unsafe_code, reason = "the one ioctl that no crate here wraps")]
 pub(super) fn drive_direction(tty: BorrowedFd<'_>) -> bool {
-    let settings = Rs485 { flags: ENABLED_RTS_ON_SEND, delay_before_send: 0, delay_after_send: 0, padding: [0; 5] };
+    let settings =
+        Rs485 { flags: ENABLED_RTS_ON_SEND, delay_before_send: 0, delay_after_send: 0, padding: [0; 5] };
     // SAFETY: TIOCSRS485 reads one `struct serial_rs485` and writes the settings that it took back into it; the
     // setter owns that memory for the whole call.
     unsafe { ioctl(tty, Setter::<SET, Rs485>::new(settings)) }.is_ok()

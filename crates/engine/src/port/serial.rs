@@ -104,7 +104,10 @@ pub(crate) fn spawn_line(
     two_wires: bool,
     clock: Clock,
 ) -> Result<LineThread, tty::OpenFault> {
-    let system = |errno: Errno| tty::OpenFault { what: format!("no thread for {}: {errno}", path.display()), mend: "free memory or descriptors".into() };
+    let system = |errno: Errno| tty::OpenFault {
+        what: format!("no thread for {}: {errno}", path.display()),
+        mend: "free memory or descriptors".into(),
+    };
     let fd = tty::open_line(&path, line)?;
     if two_wires {
         rs485::drive_direction(fd.as_fd());
@@ -117,7 +120,10 @@ pub(crate) fn spawn_line(
         queue.set_wake(move || wake(&waker));
     }
     let Some(asking) = Asking::new(Arc::clone(shared), port) else {
-        return Err(tty::OpenFault { what: "the port has no protocol".into(), mend: "add `protocol`".into() });
+        return Err(tty::OpenFault {
+            what: "the port has no protocol".into(),
+            mend: "add `protocol`".into(),
+        });
     };
     let mut driver = Driver {
         asking,

@@ -29,10 +29,22 @@ pub(crate) fn open_line(path: &Path, line: Line) -> Result<OwnedFd, OpenFault> {
     let fault = |errno: Errno| {
         let shown = path.display();
         let (what, mend) = match errno {
-            Errno::NOENT => (format!("{shown} does not exist"), "is the adapter plugged in? `ls /dev/tty*` shows what is there".into()),
-            Errno::ACCESS | Errno::PERM => (format!("{shown} may not be opened by this user"), "join the group that owns it (`ls -l` shows it)".into()),
-            Errno::BUSY | Errno::WOULDBLOCK => (format!("{shown} is in use by {}", holder(path)), "stop the other program: two on one line damage each other's bytes".into()),
-            Errno::NOTTY => (format!("{shown} is no serial line"), "write the path of a serial line in the port's `serial`".into()),
+            Errno::NOENT => (
+                format!("{shown} does not exist"),
+                "is the adapter plugged in? `ls /dev/tty*` shows what is there".into(),
+            ),
+            Errno::ACCESS | Errno::PERM => (
+                format!("{shown} may not be opened by this user"),
+                "join the group that owns it (`ls -l` shows it)".into(),
+            ),
+            Errno::BUSY | Errno::WOULDBLOCK => (
+                format!("{shown} is in use by {}", holder(path)),
+                "stop the other program: two on one line damage each other's bytes".into(),
+            ),
+            Errno::NOTTY => (
+                format!("{shown} is no serial line"),
+                "write the path of a serial line in the port's `serial`".into(),
+            ),
             other => (format!("{shown} cannot be opened: {other}"), "check the path and the adapter".into()),
         };
         OpenFault { what, mend }
@@ -102,9 +114,12 @@ fn holder(path: &Path) -> String {
     let own = std::process::id();
     let Ok(processes) = std::fs::read_dir("/proc") else { return nobody() };
     for process in processes.flatten() {
-        let Some(number) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+        let Some(number) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else {
+            continue;
+        };
         let Ok(files) = std::fs::read_dir(process.path().join("fd")) else { continue };
-        let holds = files.flatten().any(|file| std::fs::read_link(file.path()).is_ok_and(|target| target == real));
+        let holds =
+            files.flatten().any(|file| std::fs::read_link(file.path()).is_ok_and(|target| target == real));
         if holds && number != own {
             let name = std::fs::read_to_string(process.path().join("comm")).unwrap_or_default();
             return format!("`{}` (process {number})", name.trim());

@@ -56,7 +56,9 @@ impl Proof {
     /// Whether everything is as it should be.
     #[must_use]
     pub fn holds(&self) -> bool {
-        !self.rules.is_empty() && self.rules.iter().all(|rule| rule.proven) && self.others.iter().all(|(_, right)| *right)
+        !self.rules.is_empty()
+            && self.rules.iter().all(|rule| rule.proven)
+            && self.others.iter().all(|(_, right)| *right)
     }
 }
 

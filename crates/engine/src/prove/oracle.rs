@@ -108,15 +108,24 @@ impl Lay {
         let bits = bytes.iter().fold(0u128, |sum, byte| sum << 8 | u128::from(*byte));
         let raw = match self.kind {
             Lies::Bit => i128::from(bits != 0),
-            Lies::Whole { bytes, signed: true } if bits >> (bytes * 8 - 1) & 1 == 1 => bits as i128 - (1 << (bytes * 8)),
+            Lies::Whole { bytes, signed: true } if bits >> (bytes * 8 - 1) & 1 == 1 => {
+                bits as i128 - (1 << (bytes * 8))
+            }
             Lies::Whole { .. } | Lies::Raw => bits as i128,
             Lies::Digits { .. } => format!("{bits:0width$x}", width = bytes.len() * 2).parse().ok()?,
             Lies::Float { bytes: width } => {
-                let number = if width == 4 { f64::from(f32::from_bits(bits as u32)) } else { f64::from_bits(bits as u64) };
+                let number = if width == 4 {
+                    f64::from(f32::from_bits(bits as u32))
+                } else {
+                    f64::from_bits(bits as u64)
+                };
                 if self.scale == (1, 1) && self.plus == (0, 1) {
                     return Some(Amount::Near(number));
                 }
-                return Some(Amount::Near(number * self.scale.0 as f64 / self.scale.1 as f64 + self.plus.0 as f64 / self.plus.1 as f64));
+                return Some(Amount::Near(
+                    number * self.scale.0 as f64 / self.scale.1 as f64
+                        + self.plus.0 as f64 / self.plus.1 as f64,
+                ));
             }
             Lies::Text { length } => {
                 let text = bytes.get(..length)?;
@@ -124,7 +133,10 @@ impl Lay {
                 return Some(Amount::Text(text.get(..end)?.to_vec()));
             }
         };
-        let upper = raw.checked_mul(self.scale.0)?.checked_mul(self.plus.1)?.checked_add(self.plus.0.checked_mul(self.scale.1)?)?;
+        let upper = raw
+            .checked_mul(self.scale.0)?
+            .checked_mul(self.plus.1)?
+            .checked_add(self.plus.0.checked_mul(self.scale.1)?)?;
         Some(Amount::Exact((upper, self.scale.1 * self.plus.1)))
     }
 
@@ -144,7 +156,12 @@ impl Lay {
         }
         if let Lies::Float { bytes: width } = self.kind {
             let plain = self.scale == (1, 1) && self.plus == (0, 1);
-            let number = if plain { float(amount) } else { (float(amount) - self.plus.0 as f64 / self.plus.1 as f64) * self.scale.1 as f64 / self.scale.0 as f64 };
+            let number = if plain {
+                float(amount)
+            } else {
+                (float(amount) - self.plus.0 as f64 / self.plus.1 as f64) * self.scale.1 as f64
+                    / self.scale.0 as f64
+            };
             if width == 8 {
                 return Some(self.arrange(&number.to_be_bytes(), true));
             }
@@ -160,13 +177,17 @@ impl Lay {
         let whole = match amount {
             Amount::Exact((upper, lower)) => {
                 // (value - plus) / scale, as one fraction.
-                let top = upper.checked_mul(self.plus.1)?.checked_sub(self.plus.0.checked_mul(*lower)?)?.checked_mul(self.scale.1)?;
+                let top = upper
+                    .checked_mul(self.plus.1)?
+                    .checked_sub(self.plus.0.checked_mul(*lower)?)?
+                    .checked_mul(self.scale.1)?;
                 let bottom = lower.checked_mul(self.plus.1)?.checked_mul(self.scale.0)?;
                 nearest(top, bottom)
             }
             Amount::Near(number) if number.is_nan() => return None,
             Amount::Near(number) => {
-                let moved = (number - self.plus.0 as f64 / self.plus.1 as f64) * self.scale.1 as f64 / self.scale.0 as f64;
+                let moved = (number - self.plus.0 as f64 / self.plus.1 as f64) * self.scale.1 as f64
+                    / self.scale.0 as f64;
                 moved.round() as i128
             }
             Amount::Text(_) => return None,
@@ -174,7 +195,9 @@ impl Lay {
         let (least, most) = match self.kind {
             Lies::Bit => return Some(one_at_end(room, whole != 0)),
             Lies::Whole { bytes, signed: false } => (0, (1i128 << (bytes * 8)) - 1),
-            Lies::Whole { bytes, signed: true } => (-(1i128 << (bytes * 8 - 1)), (1i128 << (bytes * 8 - 1)) - 1),
+            Lies::Whole { bytes, signed: true } => {
+                (-(1i128 << (bytes * 8 - 1)), (1i128 << (bytes * 8 - 1)) - 1)
+            }
             Lies::Digits { count } => (0, 10i128.pow(count) - 1),
             Lies::Raw => (0, (1i128 << (room * 8)) - 1),
             Lies::Float { .. } | Lies::Text { .. } => return None,
@@ -256,10 +279,22 @@ mod tests {
     fn the_oracle_agrees_with_the_tables_of_the_reference() {
         assert_eq!(made("f32 CDAB", "f32", &[0xAE, 0x14, 0x41, 0x8B]), Some(vec![0x41, 0x8B, 0xAE, 0x14]));
         assert_eq!(made("f32", "f32 BADC", &[0x41, 0x8B, 0xAE, 0x14]), Some(vec![0x8B, 0x41, 0x14, 0xAE]));
-        assert_eq!(made("u16 scale 0.01", "f32", &1746u16.to_be_bytes()), Some(17.46f32.to_be_bytes().to_vec()));
-        assert_eq!(made("f32", "u16 scale 0.01", &17.46f32.to_be_bytes()), Some(1746u16.to_be_bytes().to_vec()));
-        assert_eq!(made("i16 scale 0.1 plus -40", "i16", &655i16.to_be_bytes()), Some(26i16.to_be_bytes().to_vec()));
-        assert_eq!(made("i16", "i16 scale 10", &(-25i16).to_be_bytes()), Some((-3i16).to_be_bytes().to_vec()));
+        assert_eq!(
+            made("u16 scale 0.01", "f32", &1746u16.to_be_bytes()),
+            Some(17.46f32.to_be_bytes().to_vec())
+        );
+        assert_eq!(
+            made("f32", "u16 scale 0.01", &17.46f32.to_be_bytes()),
+            Some(1746u16.to_be_bytes().to_vec())
+        );
+        assert_eq!(
+            made("i16 scale 0.1 plus -40", "i16", &655i16.to_be_bytes()),
+            Some(26i16.to_be_bytes().to_vec())
+        );
+        assert_eq!(
+            made("i16", "i16 scale 10", &(-25i16).to_be_bytes()),
+            Some((-3i16).to_be_bytes().to_vec())
+        );
         assert_eq!(made("bcd16", "u16", &[0x12, 0x34]), Some(1234u16.to_be_bytes().to_vec()));
         assert_eq!(made("u16", "bcd16", &12_345u16.to_be_bytes()), None);
         assert_eq!(made("f32", "u16", &f32::NAN.to_be_bytes()), None);

@@ -10,11 +10,18 @@ pub(super) fn patterns(lay: &Lay, bytes: usize, ends: &[Vec<u8>]) -> Vec<Vec<u8>
         Lies::Bit => found.extend([vec![1], vec![0], vec![1], vec![0]]),
         Lies::Float { .. } => {
             let float = |number: f64| {
-                if bytes == 4 { (number as f32).to_be_bytes().to_vec() } else { number.to_be_bytes().to_vec() }
+                if bytes == 4 {
+                    (number as f32).to_be_bytes().to_vec()
+                } else {
+                    number.to_be_bytes().to_vec()
+                }
             };
             let tiny = if bytes == 4 { f64::from(f32::MIN_POSITIVE) } else { f64::MIN_POSITIVE };
             let huge = if bytes == 4 { f64::from(f32::MAX) } else { f64::MAX };
-            found.extend([0.0, 1.0, -1.0, 17.46, -12.625, tiny, huge, -huge, f64::INFINITY, f64::NEG_INFINITY].map(float));
+            found.extend(
+                [0.0, 1.0, -1.0, 17.46, -12.625, tiny, huge, -huge, f64::INFINITY, f64::NEG_INFINITY]
+                    .map(float),
+            );
             found.extend([distinct(bytes), float(f64::NAN), float(65_536.0)]);
         }
         Lies::Digits { count } => {
@@ -66,12 +73,18 @@ mod tests {
             assert!(all.windows(2).all(|pair| pair[0] != pair[1]), "{text}");
             for bit in 0..bytes * 8 {
                 let of = |cells: &Vec<u8>| cells[bit / 8] >> (bit % 8) & 1;
-                assert!(all.iter().any(|cells| of(cells) == 1) && all.iter().any(|cells| of(cells) == 0), "{text} bit {bit}");
+                assert!(
+                    all.iter().any(|cells| of(cells) == 1) && all.iter().any(|cells| of(cells) == 0),
+                    "{text} bit {bit}"
+                );
             }
             // Any exchange of two bytes shows.
             let told = |a: usize, b: usize| all.iter().any(|cells| cells[a] != cells[b]);
             assert!((0..bytes).all(|a| (0..a).all(|b| told(a, b))), "{text}");
         }
-        assert!(patterns(&Lay::read("f32").unwrap(), 4, &[]).iter().any(|cells| cells == &[0x7F, 0x80, 0, 0]), "infinity");
+        assert!(
+            patterns(&Lay::read("f32").unwrap(), 4, &[]).iter().any(|cells| cells == &[0x7F, 0x80, 0, 0]),
+            "infinity"
+        );
     }
 }

@@ -12,7 +12,7 @@ use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Health, OnLoss};
-use woodrush_core::protocol::{Extent, Verb};
+use woodrush_core::protocol::{Extent, Verb, refusal_shown};
 use woodrush_core::{Kind, Refusal};
 
 /// How long the reader waits for one answer, in microseconds.
@@ -35,9 +35,11 @@ pub fn prove(
     let rig = Rig::up(Arc::clone(checked), read_file).map_err(|fault| fault.to_string())?;
     rig.stand_still();
     let running = start(checked, plan, &rig.bindings(), |_| {}).map_err(|fault| fault.to_string())?;
-    let subjects: Vec<Subject> = (0..checked.project.maps.len()).filter_map(|map| Subject::of(checked, map)).collect();
+    let subjects: Vec<Subject> =
+        (0..checked.project.maps.len()).filter_map(|map| Subject::of(checked, map)).collect();
     let results = subjects.iter().map(|_| Outcome::default()).collect();
-    let mut runner = Runner { checked, rig, running, subjects, results, readers: HashMap::new(), clock, others: vec![] };
+    let mut runner =
+        Runner { checked, rig, running, subjects, results, readers: HashMap::new(), clock, others: vec![] };
     runner.read_rounds(progress);
     runner.write_rounds(progress);
     runner.guarded(progress);
@@ -78,14 +80,18 @@ struct Awaited {
 }
 
 fn hex(cells: &[u8]) -> String {
-    cells.chunks(2).map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>()).collect::<Vec<_>>().join(" ")
+    cells
+        .chunks(2)
+        .map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>())
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 fn told(result: &Result<Vec<u8>, Refusal>) -> String {
     match result {
         Ok(cells) => hex(cells),
         Err(refusal) => match refusal.native {
-            Some((name, code)) => format!("{name} {code}"),
+            Some(native) => refusal_shown(native),
             None => refusal.kind.words().to_string(),
         },
     }
@@ -123,7 +129,11 @@ impl Runner<'_> {
 
     fn show(&self, subject: &Subject, item: u32) -> String {
         let extent = subject.target.item(item);
-        self.checked.plan.images.get(subject.image).map_or_else(String::new, |image| image.show(extent.space, extent.first, None))
+        self.checked
+            .plan
+            .images
+            .get(subject.image)
+            .map_or_else(String::new, |image| image.show(extent.space, extent.first, None))
     }
 
     /// The age after which a rule's value must have come or gone.
@@ -136,7 +146,11 @@ impl Runner<'_> {
     fn read_rounds(&mut self, progress: &mut dyn FnMut(Progress)) {
         let rounds = self.subjects.iter().map(|subject| subject.patterns.len()).max().unwrap_or(0);
         for round in 0..rounds {
-            progress(Progress { doing: "values from the devices", done: count_of(round), of: count_of(rounds) });
+            progress(Progress {
+                doing: "values from the devices",
+                done: count_of(round),
+                of: count_of(rounds),
+            });
             self.read_round(round);
         }
     }
@@ -148,7 +162,8 @@ impl Runner<'_> {
         let changed = self.clock.now();
         let mut open: Vec<(usize, Vec<Awaited>)> = vec![];
         for (at, subject) in self.subjects.iter().enumerate() {
-            let done = round >= subject.patterns.len().max(1) || self.results.get(at).is_none_or(|result| result.why.is_some());
+            let done = round >= subject.patterns.len().max(1)
+                || self.results.get(at).is_none_or(|result| result.why.is_some());
             if let (false, Feed::Cells(source)) = (done, &subject.feed) {
                 let awaited = (0..subject.count).map(|item| {
                     let cells = self.rig.peek(subject.device, source.item(item)).unwrap_or_default();
@@ -157,7 +172,11 @@ impl Runner<'_> {
                 open.push((at, awaited.collect()));
             }
         }
-        let deadline = open.iter().filter_map(|(at, _)| self.subjects.get(*at)).map(|subject| self.patience(subject)).max();
+        let deadline = open
+            .iter()
+            .filter_map(|(at, _)| self.subjects.get(*at))
+            .map(|subject| self.patience(subject))
+            .max();
         let deadline = changed + deadline.unwrap_or(0);
         while !open.is_empty() {
             let late = self.clock.now() > deadline;
@@ -190,7 +209,10 @@ impl Runner<'_> {
     fn put(&self, subject: &Subject, round: usize) {
         let Feed::Cells(source) = &subject.feed else { return };
         for item in 0..subject.count {
-            let Some(cells) = subject.patterns.get((round + item as usize) % subject.patterns.len().max(1)) else { continue };
+            let Some(cells) = subject.patterns.get((round + item as usize) % subject.patterns.len().max(1))
+            else {
+                continue;
+            };
             self.poke(subject.device, source, item, cells);
         }
     }
@@ -220,7 +242,13 @@ impl Runner<'_> {
         let most = self.most_items(at);
         let mut index = 0;
         while index < awaited.len() {
-            let run = awaited.get(index..)?.iter().take(most).take_while(|value| value.wanted.is_some()).count().max(1);
+            let run = awaited
+                .get(index..)?
+                .iter()
+                .take(most)
+                .take_while(|value| value.wanted.is_some())
+                .count()
+                .max(1);
             let values = awaited.get(index..index + run)?;
             let subject = self.subjects.get(at)?;
             let first = subject.target.item(values.first()?.item);
@@ -233,16 +261,34 @@ impl Runner<'_> {
                         match &value.wanted {
                             Some(wanted) if subject.agrees(seen, wanted) => {}
                             Some(wanted) => {
-                                return Some(format!("{} shows {}, and {} was expected", self.show(subject, value.item), hex(seen), hex(wanted)));
+                                return Some(format!(
+                                    "{} shows {}, and {} was expected",
+                                    self.show(subject, value.item),
+                                    hex(seen),
+                                    hex(wanted)
+                                ));
                             }
-                            None => return Some(format!("{} shows {}, and a refusal was expected: the value does not fit", self.show(subject, value.item), hex(seen))),
+                            None => {
+                                return Some(format!(
+                                    "{} shows {}, and a refusal was expected: the value does not fit",
+                                    self.show(subject, value.item),
+                                    hex(seen)
+                                ));
+                            }
                         }
                     }
                 }
-                (Err(Refusal { kind: Kind::NoAnswer, native: Some(_), .. }), [Awaited { wanted: None, .. }]) => {}
+                (
+                    Err(Refusal { kind: Kind::NoAnswer, native: Some(_), .. }),
+                    [Awaited { wanted: None, .. }],
+                ) => {}
                 (Err(_), [value, ..]) => {
                     let wanted = value.wanted.as_deref().map_or_else(|| "a refusal as lost".into(), hex);
-                    return Some(format!("{} answers {}, and {wanted} was expected", self.show(subject, value.item), told(&result)));
+                    return Some(format!(
+                        "{} answers {}, and {wanted} was expected",
+                        self.show(subject, value.item),
+                        told(&result)
+                    ));
                 }
                 (Err(_), []) => {}
             }
@@ -256,8 +302,12 @@ impl Runner<'_> {
         let Some(subject) = self.subjects.get(at) else { return 1 };
         let station = self.checked.plan.images.get(subject.image);
         let space = station.and_then(|station| station.space_at(subject.target.space));
-        let Some(((station, dialect), space)) = station.and_then(|s| Some((s, s.dialect?))).zip(space) else { return 1 };
-        let fits = |items: u32| dialect.cost(Verb::Read, space, items * subject.target.width, &station.setup).is_ok();
+        let Some(((station, dialect), space)) = station.and_then(|s| Some((s, s.dialect?))).zip(space) else {
+            return 1;
+        };
+        let fits = |items: u32| {
+            dialect.cost(Verb::Read, space, items * subject.target.width, &station.setup).is_ok()
+        };
         let mut most = 1;
         while most < subject.count && fits(most + 1) {
             most += 1;
@@ -269,12 +319,18 @@ impl Runner<'_> {
     fn write_rounds(&mut self, progress: &mut dyn FnMut(Progress)) {
         let rounds = self.subjects.iter().map(|subject| subject.writes.len()).max().unwrap_or(0);
         for round in 0..rounds {
-            progress(Progress { doing: "values to the devices", done: count_of(round), of: count_of(rounds) });
+            progress(Progress {
+                doing: "values to the devices",
+                done: count_of(round),
+                of: count_of(rounds),
+            });
             for at in 0..self.subjects.len() {
                 let open = self.results.get(at).is_some_and(|result| result.why.is_none());
                 if open && self.subjects.get(at).is_some_and(|subject| round < subject.writes.len()) {
                     match self.write_pattern(at, round) {
-                        Some(why) => self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone())),
+                        Some(why) => {
+                            self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone()))
+                        }
                         None => self.results.get_mut(at).into_iter().for_each(|result| result.written += 1),
                     }
                 }
@@ -302,15 +358,33 @@ impl Runner<'_> {
                 (Some(wanted), Ok(())) => {
                     let seen = after.unwrap_or_default();
                     if !subject.arrived(&seen, wanted) {
-                        return Some(format!("{} written to {shown} arrives as {}, and {} was expected", hex(&cells), hex(&seen), hex(wanted)));
+                        return Some(format!(
+                            "{} written to {shown} arrives as {}, and {} was expected",
+                            hex(&cells),
+                            hex(&seen),
+                            hex(wanted)
+                        ));
                     }
                 }
                 (Some(_), Err(refusal)) => {
-                    return Some(format!("{} written to {shown} is answered {}", hex(&cells), told(&Err(*refusal))));
+                    return Some(format!(
+                        "{} written to {shown} is answered {}",
+                        hex(&cells),
+                        told(&Err(*refusal))
+                    ));
                 }
-                (None, Ok(())) => return Some(format!("{} written to {shown} is taken, and does not fit the device", hex(&cells))),
+                (None, Ok(())) => {
+                    return Some(format!(
+                        "{} written to {shown} is taken, and does not fit the device",
+                        hex(&cells)
+                    ));
+                }
                 (None, Err(refusal)) if refusal.kind != Kind::BadValue || before != after => {
-                    return Some(format!("{} does not fit, and is answered {}", hex(&cells), told(&Err(*refusal))));
+                    return Some(format!(
+                        "{} does not fit, and is answered {}",
+                        hex(&cells),
+                        told(&Err(*refusal))
+                    ));
                 }
                 (None, Err(_)) => {}
             }
@@ -329,14 +403,23 @@ impl Runner<'_> {
         for subject in &self.subjects {
             let end = subject.target.item(subject.count.saturating_sub(1));
             beside.push((subject.image, Extent { space: end.space, first: end.end(), count: 1 }));
-            beside.extend(subject.target.first.checked_sub(1).map(|first| (subject.image, Extent { space: end.space, first, count: 1 })));
+            beside.extend(
+                subject
+                    .target
+                    .first
+                    .checked_sub(1)
+                    .map(|first| (subject.image, Extent { space: end.space, first, count: 1 })),
+            );
         }
         beside.sort_unstable();
         beside.dedup();
         beside.retain(|(image, extent)| {
             let covers = |subject: &Subject| {
-                let (first, last) = (subject.target.first, subject.target.item(subject.count.saturating_sub(1)).end());
-                subject.image == *image && subject.target.space == extent.space && (first..last).contains(&extent.first)
+                let (first, last) =
+                    (subject.target.first, subject.target.item(subject.count.saturating_sub(1)).end());
+                subject.image == *image
+                    && subject.target.space == extent.space
+                    && (first..last).contains(&extent.first)
             };
             let station = self.checked.plan.images.get(*image);
             let len = station.and_then(|station| station.space_at(extent.space)).and_then(|space| space.len);
@@ -358,7 +441,13 @@ impl Runner<'_> {
             }
         }
         if !beside.is_empty() {
-            self.others.push((format!("addresses beside the rules, which no rule feeds: {right} of {} are refused", beside.len()), right == beside.len()));
+            self.others.push((
+                format!(
+                    "addresses beside the rules, which no rule feeds: {right} of {} are refused",
+                    beside.len()
+                ),
+                right == beside.len(),
+            ));
         }
     }
 
@@ -380,7 +469,9 @@ impl Runner<'_> {
         let good = matches!(&result, Err(refusal) if refusal.kind == Kind::NoSuchAddress) && before == after;
         if !good {
             let shown = self.subjects.get(at).map(|subject| self.show(subject, 0))?;
-            let told = result.err().map_or_else(|| "is taken".into(), |refusal| format!("is answered {}", told(&Err(refusal))));
+            let told = result
+                .err()
+                .map_or_else(|| "is taken".into(), |refusal| format!("is answered {}", told(&Err(refusal))));
             self.results.get_mut(at)?.fail(format!("a write to {shown}, which is read-only, {told}"));
         }
         Some(())
@@ -398,7 +489,9 @@ impl Runner<'_> {
         let cut = self.clock.now();
         progress(Progress { doing, done: 1, of: 3 });
         for at in 0..self.subjects.len() {
-            let why = self.wait_for(at, cut, |subject, seen| lost_rightly(subject, seen, before.get(at).and_then(Option::as_ref)));
+            let why = self.wait_for(at, cut, |subject, seen| {
+                lost_rightly(subject, seen, before.get(at).and_then(Option::as_ref))
+            });
             self.note(at, why, "after the cut");
         }
         ports.iter().for_each(|port| self.rig.cut(*port, false));
@@ -438,13 +531,23 @@ impl Runner<'_> {
     /// The first value of a rule as the reader sees it.
     fn look(&mut self, at: usize) -> Result<Vec<u8>, Refusal> {
         let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
-        let (image, extent) = self.subjects.get(at).map(|subject| (subject.image, subject.target.item(0))).ok_or(gone)?;
+        let (image, extent) =
+            self.subjects.get(at).map(|subject| (subject.image, subject.target.item(0))).ok_or(gone)?;
         self.read(image, extent)
     }
 
     /// Looks until it is right; what it was at last, in words, where it never was.
-    fn wait_for(&mut self, at: usize, since: Moment, right: impl Fn(&Subject, &Result<Vec<u8>, Refusal>) -> bool) -> Option<String> {
-        let retry = self.subjects.get(at).and_then(|subject| self.checked.project.devices.get(subject.device)).map_or(0, |d| d.retry.most.min(8_000_000));
+    fn wait_for(
+        &mut self,
+        at: usize,
+        since: Moment,
+        right: impl Fn(&Subject, &Result<Vec<u8>, Refusal>) -> bool,
+    ) -> Option<String> {
+        let retry = self
+            .subjects
+            .get(at)
+            .and_then(|subject| self.checked.project.devices.get(subject.device))
+            .map_or(0, |d| d.retry.most.min(8_000_000));
         let patience = self.subjects.get(at).map_or(0, |subject| self.patience(subject)) + retry;
         loop {
             let seen = self.look(at);
@@ -466,13 +569,18 @@ impl Runner<'_> {
             let position = project.sources.position(map.span);
             result.micros.sort_unstable();
             let middle = result.micros.get(result.micros.len() / 2);
-            let milliseconds = middle.zip(result.micros.last()).map(|(middle, worst)| (*middle as f64 / 1e3, *worst as f64 / 1e3));
+            let milliseconds = middle
+                .zip(result.micros.last())
+                .map(|(middle, worst)| (*middle as f64 / 1e3, *worst as f64 / 1e3));
             let polled = matches!(subject.feed, Feed::Cells(_));
             if polled && (result.read == 0 || subject.writable && result.written == 0) {
                 result.fail("no pattern was exercised in a direction that it allows".into());
             }
             Some(RuleProof {
-                rule: map.name.as_ref().map_or_else(|| (subject.map + 1).to_string(), |name| name.value.clone()),
+                rule: map
+                    .name
+                    .as_ref()
+                    .map_or_else(|| (subject.map + 1).to_string(), |name| name.value.clone()),
                 at: format!("{}:{}", position.file, position.line),
                 from: map.from.value.clone(),
                 to: map.to.value.clone(),
@@ -502,7 +610,9 @@ fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Opti
         (Feed::Health(_), _, seen) => seen.is_ok(),
         (_, OnLoss::Refuse, Err(refusal)) => refusal.kind == Kind::NoAnswer && refusal.native.is_some(),
         (_, OnLoss::Hold, seen) => seen.as_ref().ok() == before,
-        (_, OnLoss::Fill(word), Ok(cells)) if subject.target.each == 1 => cells.iter().all(|bit| *bit == u8::from(word != 0)),
+        (_, OnLoss::Fill(word), Ok(cells)) if subject.target.each == 1 => {
+            cells.iter().all(|bit| *bit == u8::from(word != 0))
+        }
         (_, OnLoss::Fill(word), Ok(cells)) => cells.chunks(2).all(|cell| cell == word.to_be_bytes()),
         _ => false,
     }

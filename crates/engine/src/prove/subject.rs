@@ -90,12 +90,15 @@ impl Subject {
         let device = project.device(device_name)?;
         if let Some(item) = rest.strip_prefix(".health.") {
             let health = Health::ALL.iter().find(|(_, word)| *word == item)?.0;
-            let bits = if health == Health::Online { Lies::Bit } else { Lies::Whole { bytes: 2, signed: false } };
+            let bits =
+                if health == Health::Online { Lies::Bit } else { Lies::Whole { bytes: 2, signed: false } };
             let lay = to_form.map_or(Some(Lay::plain(bits)), Lay::read)?;
             let ends = (Feed::Health(health), end(&target, target_space, lay));
             return Some(Self::new(checked, rule, map, (device, image), ends));
         }
-        let point = rest.strip_prefix('.').and_then(|name| project.profile_of(device)?.points.iter().find(|p| p.name.value == name));
+        let point = rest
+            .strip_prefix('.')
+            .and_then(|name| project.profile_of(device)?.points.iter().find(|p| p.name.value == name));
         let (source, source_form) = match point {
             Some(point) => (point.at.value.as_str(), point.form.map(|form| project.sources.text(form.span))),
             None => (rest.strip_prefix(':')?, from_form),
@@ -116,7 +119,13 @@ impl Subject {
         Some(subject)
     }
 
-    fn new(checked: &Checked, rule: &Map, map: usize, (device, image): (usize, usize), (feed, target): (Feed, End)) -> Self {
+    fn new(
+        checked: &Checked,
+        rule: &Map,
+        map: usize,
+        (device, image): (usize, usize),
+        (feed, target): (Feed, End),
+    ) -> Self {
         let shown = checked.project.images.get(image).map(|image| image.on_loss).unwrap_or_default();
         Self {
             map,
@@ -141,13 +150,18 @@ impl Subject {
         let ends = |end: &End| {
             let ends = range.into_iter().flat_map(|(low, high)| [low, high]);
             // In ABCD order like the other patterns.
-            let made = ends.filter_map(|value| expected(&number, &end.lay.unordered(), true, &value.to_be_bytes(), bytes(end)));
+            let made = ends.filter_map(|value| {
+                expected(&number, &end.lay.unordered(), true, &value.to_be_bytes(), bytes(end))
+            });
             made.collect::<Vec<_>>()
         };
         let ordered = |end: &End| {
             let plain = patterns(&end.lay, bytes(end), &ends(end));
             let same = end.lay.unordered();
-            plain.into_iter().filter_map(|cells| expected(&same, &end.lay, false, &cells, bytes(end)).or(Some(cells))).collect()
+            plain
+                .into_iter()
+                .filter_map(|cells| expected(&same, &end.lay, false, &cells, bytes(end)).or(Some(cells)))
+                .collect()
         };
         self.patterns = ordered(source);
         if self.writable {
@@ -177,7 +191,8 @@ impl Subject {
     /// Whether what is seen at the reader is what was wanted.
     pub(super) fn agrees(&self, seen: &[u8], wanted: &[u8]) -> bool {
         let Feed::Cells(source) = &self.feed else { return seen == wanted };
-        seen == wanted || is_approximate(&source.lay, &self.target.lay) && nearly(&self.target.lay, seen, wanted)
+        seen == wanted
+            || is_approximate(&source.lay, &self.target.lay) && nearly(&self.target.lay, seen, wanted)
     }
 
     /// Whether what the device holds is what was wanted.

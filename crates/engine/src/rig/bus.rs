@@ -72,13 +72,23 @@ pub struct Bus {
 impl Bus {
     /// A line with its devices; unpaced, bytes take no time. `None` where the protocol cannot be spoken.
     #[must_use]
-    pub fn new(devices: Vec<SimDevice>, protocol: &str, line: Option<Line>, time: LineTime, paced: bool, seed: u64) -> Option<Self> {
+    pub fn new(
+        devices: Vec<SimDevice>,
+        protocol: &str,
+        line: Option<Line>,
+        time: LineTime,
+        paced: bool,
+        seed: u64,
+    ) -> Option<Self> {
         let speaker = speaker(protocol)?;
         let station = |device: &SimDevice| {
             let own = device.station.dialect.and_then(|dialect| dialect.station(&device.station.setup));
             own.and_then(|number| u16::try_from(number).ok())
         };
-        let servers = devices.iter().map(|device| (speaker.server)(Some(station(device).into_iter().collect()))).collect();
+        let servers = devices
+            .iter()
+            .map(|device| (speaker.server)(Some(station(device).into_iter().collect())))
+            .collect();
         Some(Self {
             devices,
             opener: None,
@@ -169,12 +179,18 @@ impl Bus {
             return BusAct::Deliver(bytes);
         }
         let queued = self.to_devices.front().map(|(at, _)| *at);
-        let waiting = [queued, self.to_opener.front().map(|(at, _)| *at), next_server, self.schedule.iter().map(|(at, _)| *at).min()];
+        let waiting = [
+            queued,
+            self.to_opener.front().map(|(at, _)| *at),
+            next_server,
+            self.schedule.iter().map(|(at, _)| *at).min(),
+        ];
         waiting.into_iter().flatten().min().map_or(BusAct::Rest, BusAct::WaitUntil)
     }
 
     fn due_changes(&mut self, now: Moment) {
-        let (mut due, later): (Vec<_>, Vec<_>) = std::mem::take(&mut self.schedule).into_iter().partition(|(at, _)| *at <= now);
+        let (mut due, later): (Vec<_>, Vec<_>) =
+            std::mem::take(&mut self.schedule).into_iter().partition(|(at, _)| *at <= now);
         self.schedule = later;
         due.sort_by_key(|(at, _)| *at);
         for (_, change) in due {
@@ -191,7 +207,9 @@ impl Bus {
                 match server.poll(now) {
                     Serve::Want { want, .. } => serve(server.as_mut(), device, now, want),
                     Serve::Send(_) if device.ailment.mute => {}
-                    Serve::Send(bytes) => answers.push(Said { slow: device.ailment.slow, line: device.line, bytes }),
+                    Serve::Send(bytes) => {
+                        answers.push(Said { slow: device.ailment.slow, line: device.line, bytes })
+                    }
                     Serve::WaitUntil(moment) => {
                         next = Some(next.map_or(moment, |next| next.min(moment)));
                         break;
@@ -217,7 +235,11 @@ impl Bus {
         let bytes = self.with_noise(bytes);
         let silence = if self.paced { self.time.silence } else { 0 };
         let begin = now.max(self.free) + silence + slow;
-        let piece = if self.time.char_nanos == 0 { bytes.len() } else { ((PIECE * 1000 / self.time.char_nanos) as usize).max(1) };
+        let piece = if self.time.char_nanos == 0 {
+            bytes.len()
+        } else {
+            ((PIECE * 1000 / self.time.char_nanos) as usize).max(1)
+        };
         let mut sent = 0;
         for part in bytes.chunks(piece.max(1)) {
             sent += part.len();
@@ -284,7 +306,8 @@ fn garbled(bytes: Vec<u8>, sender: Option<Line>, receiver: Option<Line>, dice: &
     }
     if sender.baud != receiver.baud {
         // The receiver samples at the wrong places: as many characters as its own clock makes of the time.
-        let count = (bytes.len() as u64 * u64::from(receiver.baud)).div_ceil(u64::from(sender.baud.max(1))).min(512);
+        let count =
+            (bytes.len() as u64 * u64::from(receiver.baud)).div_ceil(u64::from(sender.baud.max(1))).min(512);
         return (0..count).map(|_| (dice.roll() & 0xFF) as u8).collect();
     }
     let ones = |byte: u8| byte.count_ones() % 2 == 1;

@@ -11,7 +11,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::Asked;
-use woodrush_core::protocol::{Extent, SpaceId};
+use woodrush_core::protocol::{Extent, SpaceId, refusal_shown};
 
 /// What one entry of a client's list has seen.
 #[derive(Debug, Clone, Serialize)]
@@ -61,7 +61,9 @@ impl SimClients {
     pub(super) fn spawn(checked: &Checked, listening: &[(usize, SocketAddr)]) -> Self {
         let mut clients = Self::default();
         for (index, client) in checked.project.clients.iter().enumerate() {
-            let Some(image) = client.image.and_then(|image| checked.plan.images.get(image.value)) else { continue };
+            let Some(image) = client.image.and_then(|image| checked.plan.images.get(image.value)) else {
+                continue;
+            };
             let Some((_, to)) = listening.iter().find(|(port, _)| *port == image.port) else { continue };
             let own = client.protocol.map(|protocol| protocol.value);
             let Some(dialect) = own.or(image.dialect) else { continue };
@@ -71,7 +73,13 @@ impl SimClients {
                 let mut states = clients.states.lock().unwrap_or_else(PoisonError::into_inner);
                 entry.state = states.len();
                 let read = checked.project.sources.text(asked.span).to_string();
-                states.push(ClientState { client: client.name.value.clone(), read, answers: 0, refused: 0, last: "not yet".into() });
+                states.push(ClientState {
+                    client: client.name.value.clone(),
+                    read,
+                    answers: 0,
+                    refused: 0,
+                    last: "not yet".into(),
+                });
                 entries.push(entry);
             }
             let timeout = client.timeout.map_or(1_000_000, |timeout| timeout.value);
@@ -99,11 +107,19 @@ fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Entry>
     let space = SpaceId(u16::try_from(at).ok()?);
     let extent = Extent { space, first: address.first, count: width * asked.count };
     let mut most = max_read.unwrap_or(u32::MAX).min(extent.count);
-    let cost = |count| image.dialect?.cost(woodrush_core::protocol::Verb::Read, &address.space, count, &image.setup).ok();
+    let cost = |count| {
+        image.dialect?.cost(woodrush_core::protocol::Verb::Read, &address.space, count, &image.setup).ok()
+    };
     while most > 1 && cost(most).is_none() {
         most -= 1;
     }
-    Some(Entry { extent, form: asked.form.map(|form| form.value), every: asked.every.unwrap_or(1_000_000), state: 0, most })
+    Some(Entry {
+        extent,
+        form: asked.form.map(|form| form.value),
+        every: asked.every.unwrap_or(1_000_000),
+        state: 0,
+        most,
+    })
 }
 
 /// Reads what is due, again and again, until told to stop.
@@ -123,7 +139,10 @@ fn live(
         let wait = next.map_or(1_000_000, |(due, _)| due.saturating_sub(now));
         let guard = stop.0.lock().unwrap_or_else(PoisonError::into_inner);
         let patience = Duration::from_micros(wait);
-        let (stopped, _) = stop.1.wait_timeout_while(guard, patience, |stopped| !*stopped).unwrap_or_else(PoisonError::into_inner);
+        let (stopped, _) = stop
+            .1
+            .wait_timeout_while(guard, patience, |stopped| !*stopped)
+            .unwrap_or_else(PoisonError::into_inner);
         if *stopped {
             return;
         }
@@ -176,7 +195,7 @@ fn read_whole(dialer: &mut Dialer, entry: &Entry) -> Result<Vec<u8>, String> {
 /// A refusal as a client would log it.
 pub(crate) fn told(refusal: &Refusal) -> String {
     match refusal.native {
-        Some((name, code)) => format!("refused: {name} {code} (0x{code:02X}), {}", refusal.kind.words()),
+        Some(native) => format!("refused: {}", refusal_shown(native)),
         None => format!("no good answer: {}", refusal.kind.words()),
     }
 }

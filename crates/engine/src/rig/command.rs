@@ -58,8 +58,12 @@ impl Rig {
         let done = match trouble {
             Trouble::Cut(name) => format!("{name} is cut: bytes stop both ways, nothing closes"),
             Trouble::Mute(name) => format!("{name} does not answer any more"),
-            Trouble::Slow(name, by) => format!("{name} answers {} later", woodrush_core::project::show_micros(by)),
-            Trouble::Refuse(name, code) => format!("{name} answers every request with exception {code} (0x{code:02X})"),
+            Trouble::Slow(name, by) => {
+                format!("{name} answers {} later", woodrush_core::project::show_micros(by))
+            }
+            Trouble::Refuse(name, code) => {
+                format!("{name} answers every request with exception {code} (0x{code:02X})")
+            }
             Trouble::Noise(name, share) => format!("{} in 1000 bytes on {name} are damaged", share * 1000.0),
         };
         Ok((done, vec![]))
@@ -68,10 +72,16 @@ impl Rig {
     fn names(&self, noun: Noun) -> String {
         let project = &self.checked.project;
         let (what, names): (&str, Vec<&str>) = match noun {
-            Noun::Device => ("devices", project.devices.iter().map(|device| device.name.value.as_str()).collect()),
-            Noun::Port => {
-                ("lines", self.lines.iter().filter_map(|line| Some(project.ports.get(line.port)?.name.value.as_str())).collect())
+            Noun::Device => {
+                ("devices", project.devices.iter().map(|device| device.name.value.as_str()).collect())
             }
+            Noun::Port => (
+                "lines",
+                self.lines
+                    .iter()
+                    .filter_map(|line| Some(project.ports.get(line.port)?.name.value.as_str()))
+                    .collect(),
+            ),
         };
         format!("its {what} are {}", names.join(", "))
     }
@@ -79,7 +89,11 @@ impl Rig {
     /// Splits `do-1.oxygen` or `do-1:400050` into the device and the rest.
     fn device_and_rest<'t>(&self, text: &'t str) -> Result<(usize, &'t str), String> {
         let (name, rest) = text.split_once(['.', ':']).unwrap_or((text, ""));
-        let device = self.checked.project.device(name).ok_or_else(|| format!("there is no device `{name}` ({})", self.names(Noun::Device)))?;
+        let device = self
+            .checked
+            .project
+            .device(name)
+            .ok_or_else(|| format!("there is no device `{name}` ({})", self.names(Noun::Device)))?;
         Ok((device, rest))
     }
 
@@ -121,7 +135,9 @@ impl Rig {
 
     fn points(&self, device: usize) -> Vec<Row> {
         let project = &self.checked.project;
-        let (Some(profile), Some(own)) = (project.profile_of(device), project.devices.get(device)) else { return vec![] };
+        let (Some(profile), Some(own)) = (project.profile_of(device), project.devices.get(device)) else {
+            return vec![];
+        };
         let row = |point: &woodrush_core::project::Point| {
             let name = &point.name.value;
             let got = self.with_device(device, |sim| {
@@ -151,7 +167,11 @@ impl Rig {
                 (None, Some(seat)) => {
                     if let Some(line) = self.lines.get(seat.line) {
                         let mut bus = line.bus();
-                        for change in [Change::Mute(seat.place, false), Change::Slow(seat.place, 0), Change::Refuse(seat.place, None)] {
+                        for change in [
+                            Change::Mute(seat.place, false),
+                            Change::Slow(seat.place, 0),
+                            Change::Refuse(seat.place, None),
+                        ] {
                             bus.change(change);
                         }
                     }
@@ -222,7 +242,10 @@ impl Rig {
             });
             let mut ails = vec![];
             ails.extend(sim.ailment.mute.then(|| "mute".to_string()));
-            ails.extend((sim.ailment.slow > 0).then(|| format!("slow {}", woodrush_core::project::show_micros(sim.ailment.slow))));
+            ails.extend(
+                (sim.ailment.slow > 0)
+                    .then(|| format!("slow {}", woodrush_core::project::show_micros(sim.ailment.slow))),
+            );
             ails.extend(sim.ailment.refuse.map(|code| format!("refuses with {code}")));
             let detail = if ails.is_empty() { "well".into() } else { ails.join(", ") };
             Row { name: sim.name.clone(), value: own.unwrap_or_default(), detail }

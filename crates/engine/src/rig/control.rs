@@ -49,7 +49,10 @@ impl Rig {
     /// Another bench of the same project is running, or the socket cannot be made.
     pub fn listen(self: &Arc<Self>, path: &Path) -> std::io::Result<Control> {
         if UnixStream::connect(path).is_ok() {
-            return Err(std::io::Error::new(std::io::ErrorKind::AddrInUse, "a bench of this project is running already"));
+            return Err(std::io::Error::new(
+                std::io::ErrorKind::AddrInUse,
+                "a bench of this project is running already",
+            ));
         }
         // Left over by a bench that was killed.
         let _ = std::fs::remove_file(path);

@@ -34,7 +34,9 @@ struct Driven {
 
 impl Driven {
     fn overlaps(&self, extent: Extent) -> bool {
-        self.space == extent.space && self.first < extent.end() && extent.first < self.first + self.width * self.count
+        self.space == extent.space
+            && self.first < extent.end()
+            && extent.first < self.first + self.width * self.count
     }
 }
 
@@ -103,7 +105,9 @@ impl SimDevice {
             let (spot, count) = device.spot_of_signal(checked, index, target)?;
             device.drive(spot, count, Generator::new(signal.clone(), dice.roll(), loaded));
         }
-        for (number, point) in project.profile_of(index).map_or(&[][..], |profile| &profile.points).iter().enumerate() {
+        for (number, point) in
+            project.profile_of(index).map_or(&[][..], |profile| &profile.points).iter().enumerate()
+        {
             let Some(address) = device.parse(&point.at.value) else { continue };
             let form = point.form.map_or(Form::plain(Type::Raw), |form| form.value);
             let Some(spot) = device.spot(&address, form) else { continue };
@@ -143,12 +147,24 @@ impl SimDevice {
         self.spot_of_signal(checked, index, &entry).map(|(spot, _)| spot)
     }
 
-    fn spot_of_signal(&self, checked: &Checked, index: usize, target: &At<String>) -> Result<(Spot, u32), String> {
-        let point = checked.project.profile_of(index).and_then(|profile| profile.points.iter().find(|p| p.name.value == target.value));
+    fn spot_of_signal(
+        &self,
+        checked: &Checked,
+        index: usize,
+        target: &At<String>,
+    ) -> Result<(Spot, u32), String> {
+        let point = checked
+            .project
+            .profile_of(index)
+            .and_then(|profile| profile.points.iter().find(|p| p.name.value == target.value));
         if let Some(point) = point {
             let form = point.form.map_or(Form::plain(Type::Raw), |form| form.value);
-            let address = self.parse(&point.at.value).ok_or_else(|| format!("`{}` has no sound address", target.value))?;
-            let spot = self.spot(&address, form).ok_or_else(|| format!("`{}` does not fit its address", target.value))?;
+            let address = self
+                .parse(&point.at.value)
+                .ok_or_else(|| format!("`{}` has no sound address", target.value))?;
+            let spot = self
+                .spot(&address, form)
+                .ok_or_else(|| format!("`{}` does not fit its address", target.value))?;
             return Ok((spot, 1));
         }
         let asked = parse_asked(target).map_err(|finding| finding.what)?;
@@ -159,7 +175,9 @@ impl SimDevice {
         let bit = address.bit.is_some() || address.space.grain.cell_bytes() == 1;
         let default = Form::plain(if bit { Type::Bool } else { Type::Raw });
         let form = asked.form.map_or(default, |form| form.value);
-        let spot = self.spot(&address, form).ok_or_else(|| format!("`{form}` does not fit {}", address.space.a()))?;
+        let spot = self
+            .spot(&address, form)
+            .ok_or_else(|| format!("`{form}` does not fit {}", address.space.a()))?;
         Ok((spot, asked.count))
     }
 
@@ -179,9 +197,21 @@ impl SimDevice {
 
     /// What nobody described: moving with the range of the point, each value different from its neighbours. What
     /// can be written stays where it is put.
-    fn drive_by_default(&mut self, spot: Spot, count: u32, range: Option<(f64, f64)>, writable: bool, number: usize, dice: &mut Dice) {
+    fn drive_by_default(
+        &mut self,
+        spot: Spot,
+        count: u32,
+        range: Option<(f64, f64)>,
+        writable: bool,
+        number: usize,
+        dice: &mut Dice,
+    ) {
         let whole = Extent { count: spot.extent.count * count, ..spot.extent };
-        if self.driven.iter().any(|driven| driven.overlaps(whole) && (driven.bit.is_none() || driven.bit == spot.bit)) {
+        if self
+            .driven
+            .iter()
+            .any(|driven| driven.overlaps(whole) && (driven.bit.is_none() || driven.bit == spot.bit))
+        {
             return;
         }
         let (low, high) = range.unwrap_or(match spot.form.ty {
@@ -191,7 +221,11 @@ impl SimDevice {
         });
         let period = 20_000_000 + number as u64 * 1_700_000;
         let shape = if spot.form.ty == Type::Bool { Shape::Square } else { Shape::Sine };
-        let signal = if writable { Signal::Steady(f64::midpoint(low, high)) } else { Signal::Wave { shape, low, high, period } };
+        let signal = if writable {
+            Signal::Steady(f64::midpoint(low, high))
+        } else {
+            Signal::Wave { shape, low, high, period }
+        };
         self.drive(spot, count, Generator::new(signal, dice.roll(), vec![]));
     }
 
@@ -205,7 +239,11 @@ impl SimDevice {
             for item in 0..entry.count {
                 let shift = f64::from(item) / f64::from(entry.count.max(1));
                 let value = entry.generator.value(now, shift);
-                let extent = Extent { space: entry.space, first: entry.first + item * entry.width, count: entry.width };
+                let extent = Extent {
+                    space: entry.space,
+                    first: entry.first + item * entry.width,
+                    count: entry.width,
+                };
                 let spot = Spot { extent, bit: entry.bit, form: entry.form };
                 if let Some(cells) = self.encode(&spot, value) {
                     self.store(&spot, &cells);
@@ -222,7 +260,8 @@ impl SimDevice {
         let mut cells = vec![0; bytes];
         match spot.form.ty {
             Type::Text(length) => {
-                let text = format!("S{value:.0}").into_bytes().into_iter().take(usize::from(length)).collect();
+                let text =
+                    format!("S{value:.0}").into_bytes().into_iter().take(usize::from(length)).collect();
                 Value::Text(text).write(spot.form.ty, &mut cells);
             }
             Type::Raw => {
@@ -252,7 +291,9 @@ impl SimDevice {
 
     /// Puts cells where they belong, whatever moves there.
     pub fn poke(&mut self, extent: Extent, cells: &[u8]) {
-        let Some(each) = self.station.space_at(extent.space).map(|space| space.grain.cell_bytes()) else { return };
+        let Some(each) = self.station.space_at(extent.space).map(|space| space.grain.cell_bytes()) else {
+            return;
+        };
         let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) else { return };
         for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {
             memory.insert(grain, cell.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
@@ -286,7 +327,10 @@ impl SimDevice {
             spot.form.order().apply(&mut cells);
             cells
         } else {
-            let hex = text.strip_prefix("0x").and_then(|hex| u64::from_str_radix(hex, 16).ok()).map(|word| word as f64);
+            let hex = text
+                .strip_prefix("0x")
+                .and_then(|hex| u64::from_str_radix(hex, 16).ok())
+                .map(|word| word as f64);
             let value = hex.or_else(|| text.parse().ok()).ok_or_else(|| format!("`{text}` is no number"))?;
             self.encode(spot, value).ok_or_else(|| format!("`{text}` does not fit `{}`", spot.form))?
         };
@@ -299,7 +343,11 @@ impl SimDevice {
     pub fn get(&mut self, spot: &Spot, now: Moment) -> Option<(String, String)> {
         self.advance(now, Some(spot.extent));
         let cells = self.peek(spot.extent)?;
-        let raw = cells.chunks(2).map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>()).collect::<Vec<_>>().join(" ");
+        let raw = cells
+            .chunks(2)
+            .map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>())
+            .collect::<Vec<_>>()
+            .join(" ");
         let own = match spot.bit {
             Some(bit) => vec![cells.get(1 - usize::from(bit / 8)).map_or(0, |byte| byte >> (bit % 8) & 1)],
             None => cells,

@@ -24,12 +24,19 @@ impl Dialer {
     ///
     /// # Errors
     /// The connection cannot be made, or the station's protocol cannot be spoken.
-    pub fn connect(to: SocketAddr, from: Option<Ipv4Addr>, protocol: &str, station: &Station, timeout: u64) -> std::io::Result<Self> {
+    pub fn connect(
+        to: SocketAddr,
+        from: Option<Ipv4Addr>,
+        protocol: &str,
+        station: &Station,
+        timeout: u64,
+    ) -> std::io::Result<Self> {
         let speaker = speaker(protocol).ok_or(ErrorKind::Unsupported)?;
         let stream = match from {
             None => TcpStream::connect_timeout(&to, Duration::from_micros(timeout.max(1000)))?,
             Some(own) => {
-                let socket = socket_with(AddressFamily::INET, SocketType::STREAM, SocketFlags::CLOEXEC, None)?;
+                let socket =
+                    socket_with(AddressFamily::INET, SocketType::STREAM, SocketFlags::CLOEXEC, None)?;
                 bind(&socket, &SocketAddr::from((own, 0)))?;
                 connect(&socket, &to)?;
                 TcpStream::from(socket)
@@ -79,8 +86,14 @@ impl Dialer {
                     let _ = self.stream.set_read_timeout(Some(wait));
                     match self.stream.read(&mut chunk) {
                         Ok(0) => self.client.handle(now, News::Down),
-                        Ok(count) => self.client.handle(self.clock.now(), News::Bytes(chunk.get(..count).unwrap_or_default())),
-                        Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut | ErrorKind::Interrupted) => {}
+                        Ok(count) => self
+                            .client
+                            .handle(self.clock.now(), News::Bytes(chunk.get(..count).unwrap_or_default())),
+                        Err(error)
+                            if matches!(
+                                error.kind(),
+                                ErrorKind::WouldBlock | ErrorKind::TimedOut | ErrorKind::Interrupted
+                            ) => {}
                         Err(_) => self.client.handle(now, News::Down),
                     }
                 }

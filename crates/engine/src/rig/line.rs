@@ -33,7 +33,14 @@ impl RigLine {
         let Pty { master, path } = tty::make_pty()?;
         let bus = Arc::new(Mutex::new(bus));
         let (stop, waker) = (Arc::new(AtomicBool::new(false)), waker()?);
-        let driver = Driver { bus: Arc::clone(&bus), master, line, clock, stop: Arc::clone(&stop), waker: Arc::clone(&waker) };
+        let driver = Driver {
+            bus: Arc::clone(&bus),
+            master,
+            line,
+            clock,
+            stop: Arc::clone(&stop),
+            waker: Arc::clone(&waker),
+        };
         let named = std::thread::Builder::new().name(format!("rig-{port}"));
         let thread = named.spawn(move || driver.run()).map_err(|_| Errno::AGAIN)?;
         Ok(Self { port, path, bus, stop, waker, thread: Some(thread) })

@@ -54,14 +54,25 @@ impl Rig {
     ///
     /// # Errors
     /// A signal does not fit, or the system has no pty left.
-    pub fn up(checked: Arc<Checked>, read_file: &dyn Fn(&str) -> Result<String, String>) -> Result<Self, RigFault> {
+    pub fn up(
+        checked: Arc<Checked>,
+        read_file: &dyn Fn(&str) -> Result<String, String>,
+    ) -> Result<Self, RigFault> {
         let clock = Clock::start();
-        let mut rig = Self { clock, lines: vec![], clients: Mutex::new(SimClients::default()), checked: Arc::clone(&checked) };
+        let mut rig = Self {
+            clock,
+            lines: vec![],
+            clients: Mutex::new(SimClients::default()),
+            checked: Arc::clone(&checked),
+        };
         for (index, port) in checked.project.ports.iter().enumerate() {
             let Some(Wires::Serial { line: Some(line), .. }) = &port.wires else { continue };
             if let Some(bus) = bus_of(&checked, index, read_file, true).map_err(RigFault)? {
                 let spawned = RigLine::spawn(index, bus, line.value, clock);
-                rig.lines.push(spawned.map_err(|errno| RigFault(format!("no pty for `{}`: {errno}", port.name.value)))?);
+                rig.lines.push(
+                    spawned
+                        .map_err(|errno| RigFault(format!("no pty for `{}`: {errno}", port.name.value)))?,
+                );
             }
         }
         Ok(rig)
@@ -103,7 +114,8 @@ impl Rig {
     fn seat(&self, device: usize) -> Option<Seat> {
         let port = self.checked.plan.devices.get(device)?.port;
         let line = self.lines.iter().position(|line| line.port == port)?;
-        let mut here = self.checked.plan.devices.iter().enumerate().filter(|(_, station)| station.port == port);
+        let mut here =
+            self.checked.plan.devices.iter().enumerate().filter(|(_, station)| station.port == port);
         Some(Seat { line, place: here.position(|(at, _)| at == device)? })
     }
 
@@ -149,7 +161,9 @@ impl Rig {
     }
 
     fn apply(&self, trouble: &Trouble) -> Result<(), String> {
-        let (line, change) = self.change_of(trouble).ok_or_else(|| format!("nothing on this bench is called `{}`", trouble.place().1))?;
+        let (line, change) = self
+            .change_of(trouble)
+            .ok_or_else(|| format!("nothing on this bench is called `{}`", trouble.place().1))?;
         let line = self.lines.get(line).ok_or("no such line")?;
         line.bus().change(change);
         line.changed();
@@ -167,7 +181,9 @@ impl Rig {
             Trouble::Noise(name, share) => (port(name)?, Change::Noise(*share)),
             Trouble::Mute(name) => device(name).map(|seat| (seat.line, Change::Mute(seat.place, true)))?,
             Trouble::Slow(name, by) => device(name).map(|seat| (seat.line, Change::Slow(seat.place, *by)))?,
-            Trouble::Refuse(name, code) => device(name).map(|seat| (seat.line, Change::Refuse(seat.place, Some(*code))))?,
+            Trouble::Refuse(name, code) => {
+                device(name).map(|seat| (seat.line, Change::Refuse(seat.place, Some(*code))))?
+            }
         })
     }
 }
@@ -204,23 +220,31 @@ pub fn bus_of(
     let (project, plan) = (&checked.project, &checked.plan);
     let Some(settings) = project.ports.get(port) else { return Ok(None) };
     let (Some(protocol), Some(time)) = (settings.protocol, plan.lines.get(port)) else { return Ok(None) };
-    let here: Vec<usize> = plan.devices.iter().enumerate().filter(|(_, d)| d.port == port).map(|(at, _)| at).collect();
+    let here: Vec<usize> =
+        plan.devices.iter().enumerate().filter(|(_, d)| d.port == port).map(|(at, _)| at).collect();
     if here.is_empty() {
         return Ok(None);
     }
-    let devices: Result<Vec<SimDevice>, String> = here.iter().map(|device| SimDevice::new(checked, *device, read_file)).collect();
+    let devices: Result<Vec<SimDevice>, String> =
+        here.iter().map(|device| SimDevice::new(checked, *device, read_file)).collect();
     let line = settings.line().map(|line| line.value);
     let seed = project.rig.seed.wrapping_add(port as u64);
-    let Some(mut bus) = Bus::new(devices?, protocol.value.name(), line, *time, paced, seed) else { return Ok(None) };
+    let Some(mut bus) = Bus::new(devices?, protocol.value.name(), line, *time, paced, seed) else {
+        return Ok(None);
+    };
     let place = |name: &str| here.iter().position(|device| project.device(name) == Some(*device));
     for fault in &project.rig.faults {
         let own_port = |name: &str| (project.port(name) == Some(port)).then_some(());
         let pair = match &fault.what.value {
             Trouble::Cut(name) => own_port(name).map(|()| (Change::Cut(true), Change::Cut(false))),
-            Trouble::Noise(name, share) => own_port(name).map(|()| (Change::Noise(*share), Change::Noise(0.0))),
+            Trouble::Noise(name, share) => {
+                own_port(name).map(|()| (Change::Noise(*share), Change::Noise(0.0)))
+            }
             Trouble::Mute(name) => place(name).map(|at| (Change::Mute(at, true), Change::Mute(at, false))),
             Trouble::Slow(name, by) => place(name).map(|at| (Change::Slow(at, *by), Change::Slow(at, 0))),
-            Trouble::Refuse(name, code) => place(name).map(|at| (Change::Refuse(at, Some(*code)), Change::Refuse(at, None))),
+            Trouble::Refuse(name, code) => {
+                place(name).map(|at| (Change::Refuse(at, Some(*code)), Change::Refuse(at, None)))
+            }
         };
         if let Some((begin, end)) = pair {
             bus.schedule(Moment(fault.at), begin);

@@ -88,7 +88,11 @@ impl Generator {
 
 /// Reads a replay's file: seconds and value a line; a first line of words is passed over.
 pub(crate) fn samples(text: &str) -> Result<Vec<(f64, f64)>, String> {
-    let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).trim(csv::Trim::All).from_reader(text.as_bytes());
+    let mut reader = csv::ReaderBuilder::new()
+        .has_headers(false)
+        .flexible(true)
+        .trim(csv::Trim::All)
+        .from_reader(text.as_bytes());
     let mut found: Vec<(f64, f64)> = vec![];
     for (at, record) in reader.records().enumerate() {
         let record = record.map_err(|error| error.to_string())?;

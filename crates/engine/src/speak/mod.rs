@@ -3,10 +3,10 @@
 mod modbus;
 
 use crate::Moment;
+use woodrush_core::Refusal;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Extent;
-use woodrush_core::Refusal;
 
 /// What a protocol brings to this floor.
 pub struct Speaker {

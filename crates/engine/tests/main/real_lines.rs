@@ -40,7 +40,8 @@ to = "scada:100101"
 
 fn site() -> Arc<Checked> {
     let device = DEVICE.replace("500ms", "100ms") + "retry-lost = \"200ms..1s\"\n";
-    let text = format!("{HEAD}{device}{RULES}").replace("\"200ms\"\n[ports.office]", "\"100ms\"\n[ports.office]");
+    let text =
+        format!("{HEAD}{device}{RULES}").replace("\"200ms\"\n[ports.office]", "\"100ms\"\n[ports.office]");
     let checked = check(read("woodrush.toml", text, &mut |_| Ok(PROBE.into())));
     assert!(!checked.has_errors());
     Arc::new(checked)
@@ -70,11 +71,19 @@ fn a_converter_with_a_wrong_form_is_not_proven() {
         (1, |plan| plan.rules[1].conversion.from.order = Some(Order::HIGH_FIRST)),
         (2, |plan| plan.rules[2].conversion.from.scale.exponent = 0),
         (2, |plan| plan.rules[2].conversion.from.ty = Type::U32),
-        (5, |plan| plan.rules[5].conversion.to.order = Some(Order { low_byte_first: true, low_word_first: false })),
+        (5, |plan| {
+            plan.rules[5].conversion.to.order = Some(Order { low_byte_first: true, low_word_first: false })
+        }),
     ];
     for (rule, spoil) in spoils {
         let proof = proof(&checked, spoil);
-        let wrong: Vec<usize> = proof.rules.iter().enumerate().filter(|(_, r)| !r.proven).map(|(at, _)| at).collect();
-        assert_eq!(wrong, [rule], "{:?}", proof.rules.iter().filter_map(|r| r.why.as_ref()).collect::<Vec<_>>());
+        let wrong: Vec<usize> =
+            proof.rules.iter().enumerate().filter(|(_, r)| !r.proven).map(|(at, _)| at).collect();
+        assert_eq!(
+            wrong,
+            [rule],
+            "{:?}",
+            proof.rules.iter().filter_map(|r| r.why.as_ref()).collect::<Vec<_>>()
+        );
     }
 }

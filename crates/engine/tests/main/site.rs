@@ -94,7 +94,9 @@ impl Site {
         let request = Request::Read { table: Table::HoldingRegister, offset: reference - 1, count };
         let pdu = self.ask(1, &request);
         match Response::parse(&pdu).unwrap() {
-            Response::Read { data, .. } => Ok(data.chunks(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).collect()),
+            Response::Read { data, .. } => {
+                Ok(data.chunks(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).collect())
+            }
             Response::Refused { exception, .. } => Err(exception.0),
             other => panic!("{other:?}"),
         }

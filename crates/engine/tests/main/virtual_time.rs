@@ -111,7 +111,11 @@ fn a_write_goes_to_the_device_and_is_answered_when_the_device_has_answered() {
     let asked = site.bench.now();
     assert_eq!(site.write(101, &[0x418B, 0xAE14]), Ok(()));
     assert!(site.bench.now().since(asked) > 5_000, "an exchange on the line takes its time");
-    assert_eq!(site.bus().devices[0].peek(SETPOINT), Some(vec![0xAE, 0x14, 0x41, 0x8B]), "low word first there");
+    assert_eq!(
+        site.bus().devices[0].peek(SETPOINT),
+        Some(vec![0xAE, 0x14, 0x41, 0x8B]),
+        "low word first there"
+    );
     assert_eq!(site.read(101, 2), Ok(vec![0x418B, 0xAE14]), "shown until the next poll");
     site.bench.run(SECOND);
     assert_eq!(site.read(101, 2), Ok(vec![0x418B, 0xAE14]));
@@ -151,7 +155,9 @@ fn a_dead_unit_does_not_slow_the_others() {
     let mut devices = String::new();
     let mut rules = String::new();
     for n in 1..=10 {
-        devices += &format!("[devices.do-{n}]\nport = \"raceway\"\nunit = {n}\nprofile = \"probe.toml\"\npoll = \"200ms\"\n");
+        devices += &format!(
+            "[devices.do-{n}]\nport = \"raceway\"\nunit = {n}\nprofile = \"probe.toml\"\npoll = \"200ms\"\n"
+        );
         rules += &format!("[[map]]\nfrom = \"do-{n}.oxygen\"\nto = \"scada:{}\"\n", 400_000 + n);
     }
     let mut site = still(&[HEAD, &devices, &rules]);
@@ -167,7 +173,8 @@ fn a_dead_unit_does_not_slow_the_others() {
         assert_eq!(site.read(6, 1), Err(11));
     }
     assert!((0..5).all(|at| site.bench.is_online(at)) && !(5..10).any(|at| site.bench.is_online(at)));
-    let lost = site.bench.events().iter().filter(|(_, event)| matches!(event, Event::DeviceLost { .. })).count();
+    let lost =
+        site.bench.events().iter().filter(|(_, event)| matches!(event, Event::DeviceLost { .. })).count();
     assert_eq!(lost, 5, "each loss is told once");
 }
 
@@ -248,7 +255,9 @@ fn other_line_settings_are_silence_or_damage() {
     for line in ["19200 8E1", "38400 8O1", "38400 8N1", "115200 8N1"] {
         let device = DEVICE.replace("poll", &format!("line = \"{line}\"\npoll"));
         let text = format!("{HEAD}{device}{RULES}");
-        let mut wrong = woodrush_core::check::check(woodrush_core::project::read("w", text, &mut |_| Ok(crate::site::PROBE.into())));
+        let mut wrong = woodrush_core::check::check(woodrush_core::project::read("w", text, &mut |_| {
+            Ok(crate::site::PROBE.into())
+        }));
         let plan = std::sync::Arc::new(std::mem::take(&mut wrong.plan));
         wrong.plan = woodrush_core::plan::Plan::build(&wrong.project, &mut vec![]);
         let mut bench = woodrush_engine::bench::Bench::new(&wrong, plan).unwrap();
@@ -297,14 +306,20 @@ fn units_and_broken_requests_are_answered_as_the_standard_says() {
     assert_eq!(site.ask(6, &read), [0x83, 0x0A], "nothing serves unit 6");
     assert_eq!(site.ask(5, &Request::Other { function: 65, data: &[] }), [0xC1, 1]);
     assert_eq!(site.ask(5, &Request::Other { function: 3, data: &[0, 0, 0, 126] }), [0x83, 3]);
-    assert_eq!(site.ask(5, &Request::Read { table: Table::HoldingRegister, offset: 65_535, count: 2 }), [0x83, 2]);
+    assert_eq!(
+        site.ask(5, &Request::Read { table: Table::HoldingRegister, offset: 65_535, count: 2 }),
+        [0x83, 2]
+    );
     // Three requests in one segment are answered in their order.
     let pipelined: Vec<u8> = (1..=3u8).flat_map(|n| [0, n, 0, 0, 0, 6, 5, 3, 0, 0, 0, 1]).collect();
     let back = site.bench.exchange(&mut site.client, &pipelined).unwrap();
     assert_eq!(back.chunks(11).map(|answer| answer[1]).collect::<Vec<_>>(), [1, 2, 3]);
     // RTU bytes first thing on a connection: closed.
     site.client = site.bench.connect(1).unwrap();
-    assert_eq!(site.bench.exchange(&mut site.client, &[0x11, 3, 0, 0x6B, 0, 3, 0x76, 0x87, 0, 0, 0, 0]).as_deref(), None);
+    assert_eq!(
+        site.bench.exchange(&mut site.client, &[0x11, 3, 0, 0x6B, 0, 3, 0x76, 0x87, 0, 0, 0, 0]).as_deref(),
+        None
+    );
 }
 
 #[test]

@@ -21,7 +21,8 @@ impl Vector {
 
     /// The way that the name tells: `-req-` or `-rsp-`, exceptions and writes in their own fashion.
     fn way(&self) -> Way {
-        let response = ["-rsp", "-exc", "bad-wrong", "bad-data-bit"].iter().any(|part| self.name.contains(part));
+        let response =
+            ["-rsp", "-exc", "bad-wrong", "bad-data-bit"].iter().any(|part| self.name.contains(part));
         if response { Way::Response } else { Way::Request }
     }
 
@@ -88,7 +89,9 @@ fn the_rtu_length_is_predicted_right_and_never_changes_as_bytes_come() {
         for cut in 0..=bytes.len() {
             match (rtu::predict(v.way(), &bytes[..cut]), told) {
                 (Length::Known(length), None) => told = Some(length),
-                (Length::Known(length), Some(before)) => assert_eq!(length, before, "{} cut at {cut}", v.name),
+                (Length::Known(length), Some(before)) => {
+                    assert_eq!(length, before, "{} cut at {cut}", v.name)
+                }
                 (other, Some(_)) => panic!("{} cut at {cut}: {other:?} after a length", v.name),
                 _ => {}
             }
@@ -142,7 +145,10 @@ fn unsound_rtu_vectors_are_refused_for_the_stated_reason() {
         ("rtu-bad-fc03-qty126", "Modbus request, byte 3: count is 126, allowed is 1 to 125"),
         ("rtu-bad-fc03-qty0", "Modbus request, byte 3: count is 0, allowed is 1 to 125"),
         ("rtu-bad-fc01-qty2001", "Modbus request, byte 3: count is 2001, allowed is 1 to 2000"),
-        ("rtu-bad-fc05-value", "Modbus request, byte 3: coil value is 0x0001, allowed is 0xFF00 (on) or 0x0000 (off)"),
+        (
+            "rtu-bad-fc05-value",
+            "Modbus request, byte 3: coil value is 0x0001, allowed is 0xFF00 (on) or 0x0000 (off)",
+        ),
         ("rtu-bad-crc", "RTU frame, byte 6: checksum is 8676, computed 8776"),
         ("rtu-bad-crc-swapped", "RTU frame, byte 6: checksum is 7687, computed 8776"),
         ("rtu-bad-data-bit", "RTU frame, byte 9: checksum is 367C, computed"),
@@ -254,7 +260,9 @@ fn pipelined_and_unordered_messages_are_split_by_length() {
 fn responses_are_as_long_as_their_requests_say() {
     let all = vectors("rtu");
     for request in all.iter().filter(|v| v.valid && v.name.contains("-req-") && v.knows_function()) {
-        let Some(response) = all.iter().find(|v| v.name == request.name.replace("-req-", "-rsp-")) else { continue };
+        let Some(response) = all.iter().find(|v| v.name == request.name.replace("-req-", "-rsp-")) else {
+            continue;
+        };
         let (asked, answered) = (request.bytes(), response.bytes());
         let parsed = Request::parse(rtu::parse(&asked).unwrap().pdu).unwrap();
         assert_eq!(parsed.response_len(), Some(answered.len() - 3), "{}", request.name);
@@ -263,7 +271,8 @@ fn responses_are_as_long_as_their_requests_say() {
 
 #[test]
 fn silences_are_those_of_the_standards_table() {
-    let table = [(300, 128_334), (1200, 32_084), (9600, 4011), (19_200, 2006), (38_400, 1750), (115_200, 1750)];
+    let table =
+        [(300, 128_334), (1200, 32_084), (9600, 4011), (19_200, 2006), (38_400, 1750), (115_200, 1750)];
     for (baud, micros) in table {
         assert_eq!(rtu::silence_us(baud, 11), micros, "{baud}");
     }

@@ -3,14 +3,14 @@
 mod notation;
 
 use super::{
-    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, Shown, Space, TooMuch,
-    Transport, Verb,
+    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, Shown, Space,
+    TooMuch, Transport, Verb,
 };
 use crate::form::Order;
 use crate::project::Line;
 use std::borrow::Cow;
 use std::ops::Range;
-use woodrush_wire::modbus::{Request, Response, Table, rtu, tcp};
+use woodrush_wire::modbus::{Exception, Request, Response, Table, rtu, tcp};
 
 /// Modbus with one way of framing.
 #[derive(Debug)]
@@ -92,9 +92,9 @@ impl Dialect for Modbus {
 
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
         match (&self.framing, transport) {
-            (Framing::Tcp, Transport::Serial) => {
-                Err("its frames have no check sum and no silence to end them; a serial line needs `modbus-rtu`")
-            }
+            (Framing::Tcp, Transport::Serial) => Err(
+                "its frames have no check sum and no silence to end them; a serial line needs `modbus-rtu`",
+            ),
             (Framing::Rtu, Transport::Listen) => {
                 Err("RTU frames in a TCP stream are not served yet; a listening port needs `modbus-tcp`")
             }
@@ -104,6 +104,25 @@ impl Dialect for Modbus {
 
     fn refusal_name(&self) -> &'static str {
         "Modbus exception"
+    }
+
+    fn refusal_words(&self, code: u32) -> (&'static str, &'static str) {
+        let exception = Exception(u8::try_from(code).unwrap_or(0));
+        let cause = match exception {
+            Exception::ILLEGAL_FUNCTION => "the device does not serve this function: look at its manual",
+            Exception::ILLEGAL_DATA_ADDRESS => {
+                "some part of the range does not exist there, or may not be written"
+            }
+            Exception::ILLEGAL_DATA_VALUE => "the count is more than it takes, or the value does not suit it",
+            Exception::SERVER_DEVICE_FAILURE => "the device failed while doing it",
+            Exception::ACKNOWLEDGE | Exception::SERVER_DEVICE_BUSY => {
+                "the device is busy; poll it less often"
+            }
+            Exception::GATEWAY_PATH_UNAVAILABLE => "nothing serves that unit, or the line behind is down",
+            Exception::GATEWAY_TARGET_FAILED => "the value's source is lost or its value too old",
+            _ => "look at the device's manual",
+        };
+        (exception.name(), cause)
     }
 
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
@@ -191,24 +210,32 @@ impl Dialect for Modbus {
         let single = count == 1 && setup.word("write-one") == Some("single");
         let word = packed.iter().fold(0u16, |word, byte| word << 8 | u16::from(*byte));
         let (request, response) = match (verb, table.is_bits(), single) {
-            (Verb::Read, ..) => (Request::Read { table, offset, count }, Response::Read { table, data: &packed }),
+            (Verb::Read, ..) => {
+                (Request::Read { table, offset, count }, Response::Read { table, data: &packed })
+            }
             (Verb::Write, true, true) => {
                 let on = word != 0;
                 (Request::WriteCoil { offset, on }, Response::WroteCoil { offset, on })
             }
-            (Verb::Write, false, true) => {
-                (Request::WriteRegister { offset, value: word }, Response::WroteRegister { offset, value: word })
-            }
-            (Verb::Write, true, false) => {
-                (Request::WriteCoils { offset, count, bits: &packed }, Response::Wrote { table, offset, count })
-            }
+            (Verb::Write, false, true) => (
+                Request::WriteRegister { offset, value: word },
+                Response::WroteRegister { offset, value: word },
+            ),
+            (Verb::Write, true, false) => (
+                Request::WriteCoils { offset, count, bits: &packed },
+                Response::Wrote { table, offset, count },
+            ),
             (Verb::Write, false, false) => {
                 (Request::WriteRegisters { offset, words: &packed }, Response::Wrote { table, offset, count })
             }
         };
         let plural = if count == 1 { "" } else { "s" };
         Example {
-            words: format!("function {}, offset {offset}, {count} {}{plural}", request.function(), space.noun),
+            words: format!(
+                "function {}, offset {offset}, {count} {}{plural}",
+                request.function(),
+                space.noun
+            ),
             request: self.frame(setup, |out| request.emit(out)),
             answer: self.frame(setup, |out| response.emit(out)),
         }
@@ -247,7 +274,10 @@ mod tests {
         let holding = &SPACES[3];
         assert_eq!(RTU.cost(Verb::Read, holding, 1, &setup), Ok(Cost { out: 8, back: 7, turns: 2 }));
         assert_eq!(RTU.cost(Verb::Read, holding, 125, &setup), Ok(Cost { out: 8, back: 255, turns: 2 }));
-        assert_eq!(RTU.cost(Verb::Read, holding, 126, &setup), Err(TooMuch { limit: 125, source: "the standard" }));
+        assert_eq!(
+            RTU.cost(Verb::Read, holding, 126, &setup),
+            Err(TooMuch { limit: 125, source: "the standard" })
+        );
         assert_eq!(RTU.cost(Verb::Write, holding, 2, &setup), Ok(Cost { out: 13, back: 8, turns: 2 }));
         assert_eq!(TCP.cost(Verb::Read, &SPACES[0], 19, &setup), Ok(Cost { out: 12, back: 12, turns: 0 }));
         let small = Setup { numbers: vec![("max-read", 32)], words: vec![("write-one", "single".into())] };

@@ -20,7 +20,9 @@ pub(super) fn parse(text: &str) -> Result<Address, AddressFault> {
         Some((word, number)) => by_offset(text, word, number)?,
         None => by_reference(text, base)?,
     };
-    let Some(space) = SPACES.get(at) else { return Err(fault("M01", text, 0..text.len(), "no such table", vec![])) };
+    let Some(space) = SPACES.get(at) else {
+        return Err(fault("M01", text, 0..text.len(), "no such table", vec![]));
+    };
     let bit = match bit {
         None => None,
         Some(digits) => Some(bit_of(text, base, digits, space)?),
@@ -59,7 +61,13 @@ fn by_offset(text: &str, word: &str, number: &str) -> Result<(usize, u32), Addre
     let Some(at) = SPACES.iter().position(|space| space.key == word) else {
         let what = format!("`{word}` is no table: coil, discrete, input or holding");
         let near = crate::project::nearest(word, SPACES.iter().map(|space| space.key.as_ref()));
-        return Err(fault("M01", text, 0..word.len(), what, near.map(|key| format!("{key}:{number}")).into_iter().collect()));
+        return Err(fault(
+            "M01",
+            text,
+            0..word.len(),
+            what,
+            near.map(|key| format!("{key}:{number}")).into_iter().collect(),
+        ));
     };
     let digits = word.len() + 1..word.len() + 1 + number.len();
     let parsed = match number.strip_prefix("0x").or_else(|| number.strip_prefix("0X")) {
@@ -72,7 +80,13 @@ fn by_offset(text: &str, word: &str, number: &str) -> Result<(usize, u32), Addre
     };
     match parsed {
         Some(offset) if offset < ITEMS => Ok((at, offset)),
-        _ => Err(fault("M01", text, digits, format!("offset {number} is past the table's end, 65535 (0xFFFF)"), vec![])),
+        _ => Err(fault(
+            "M01",
+            text,
+            digits,
+            format!("offset {number} is past the table's end, 65535 (0xFFFF)"),
+            vec![],
+        )),
     }
 }
 
@@ -105,7 +119,13 @@ fn by_reference(text: &str, base: &str) -> Result<(usize, u32), AddressFault> {
             vec![reference(at, 0)],
         )),
         Ok(number) if number <= ITEMS => Ok((at, number - 1)),
-        _ => Err(fault("M01", text, whole, format!("reference number {number} is past the table's end, 65536"), vec![])),
+        _ => Err(fault(
+            "M01",
+            text,
+            whole,
+            format!("reference number {number} is past the table's end, 65536"),
+            vec![],
+        )),
     }
 }
 
@@ -121,7 +141,9 @@ fn wrong_length(text: &str, base: &str) -> AddressFault {
     if base.len() < 4 {
         let readings = u32::try_from(value).ok().filter(|value| *value > 0);
         let likely = [Some(format!("holding:{value}")), readings.map(|number| reference(3, number - 1))];
-        let what = format!("`{base}` is a bare number: it could be offset {value} or reference number {value}, one beside");
+        let what = format!(
+            "`{base}` is a bare number: it could be offset {value} or reference number {value}, one beside"
+        );
         return fault("M03", text, whole, what, likely.into_iter().flatten().collect());
     }
     let (digit, rest) = base.split_at(1);
@@ -134,13 +156,24 @@ fn wrong_length(text: &str, base: &str) -> AddressFault {
 
 fn not_digits(text: &str, base: &str) -> AddressFault {
     let whole = 0..base.len();
-    if let Some(hex) = base.strip_prefix("0x").or_else(|| base.strip_suffix(['h', 'H'])).filter(|hex| plain(hex, 16)) {
+    if let Some(hex) =
+        base.strip_prefix("0x").or_else(|| base.strip_suffix(['h', 'H'])).filter(|hex| plain(hex, 16))
+    {
         let offset = u32::from_str_radix(hex, 16).ok().filter(|offset| *offset < ITEMS);
-        let mut likely: Vec<String> = offset.map(|offset| format!("holding:0x{offset:X}")).into_iter().collect();
+        let mut likely: Vec<String> =
+            offset.map(|offset| format!("holding:0x{offset:X}")).into_iter().collect();
         if plain(hex, 10) && base.starts_with("0x") {
-            likely.extend(hex.parse::<u32>().ok().filter(|n| (1..=ITEMS).contains(n)).map(|n| reference(0, n - 1)));
+            likely.extend(
+                hex.parse::<u32>().ok().filter(|n| (1..=ITEMS).contains(n)).map(|n| reference(0, n - 1)),
+            );
         }
-        return fault("M03", text, whole, format!("`{base}` names no table: a hex number is an offset in one"), likely);
+        return fault(
+            "M03",
+            text,
+            whole,
+            format!("`{base}` names no table: a hex number is an offset in one"),
+            likely,
+        );
     }
     // `4x108`, `4x00108`, `4-00108`: the table's digit, a mark, a reference number.
     let mut characters = base.chars();
@@ -167,7 +200,11 @@ pub(super) fn all(space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static s
     let shown = show(space, first, bit);
     let dot = bit.map(|bit| format!(".{bit}")).unwrap_or_default();
     let digit = DIGITS.get(at).copied().unwrap_or('4');
-    let five = if first < 9999 { format!("{digit}{:04}{dot}", first + 1) } else { "past 9999: six digits only".into() };
+    let five = if first < 9999 {
+        format!("{digit}{:04}{dot}", first + 1)
+    } else {
+        "past 9999: six digits only".into()
+    };
     vec![
         ("six digits", shown.canonical),
         ("five digits", five),
@@ -231,7 +268,11 @@ mod tests {
             ("", "M01", vec![]),
         ] {
             let fault = parse(text).unwrap_err();
-            assert_eq!((fault.code, fault.likely), (code, likely.iter().map(ToString::to_string).collect()), "{text}");
+            assert_eq!(
+                (fault.code, fault.likely),
+                (code, likely.iter().map(ToString::to_string).collect()),
+                "{text}"
+            );
             assert!(fault.at.end <= text.len(), "{text}");
         }
     }

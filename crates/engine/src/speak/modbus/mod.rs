@@ -104,15 +104,25 @@ impl Question {
     fn answer(&self, pdu: &[u8]) -> Option<Result<Vec<u8>, Refusal>> {
         let response = Response::parse(pdu).ok()?;
         match (response, self.expect) {
-            (Response::Refused { function, exception }, _) if function == self.function() => Some(Err(refusal(exception))),
-            (Response::Read { table, data }, Expect::Values(asked, count)) if table == asked && data.len() == table.bytes(count) => {
+            (Response::Refused { function, exception }, _) if function == self.function() => {
+                Some(Err(refusal(exception)))
+            }
+            (Response::Read { table, data }, Expect::Values(asked, count))
+                if table == asked && data.len() == table.bytes(count) =>
+            {
                 Some(Ok(unpack(table, data, count)))
             }
-            (Response::WroteCoil { offset, on }, Expect::Coil(at, value)) if (offset, on) == (at, value) => Some(Ok(vec![])),
-            (Response::WroteRegister { offset, value }, Expect::Register(at, sent)) if (offset, value) == (at, sent) => {
+            (Response::WroteCoil { offset, on }, Expect::Coil(at, value)) if (offset, on) == (at, value) => {
                 Some(Ok(vec![]))
             }
-            (Response::Wrote { table, offset, count }, Expect::Wrote(t, at, n)) if (table, offset, count) == (t, at, n) => {
+            (Response::WroteRegister { offset, value }, Expect::Register(at, sent))
+                if (offset, value) == (at, sent) =>
+            {
+                Some(Ok(vec![]))
+            }
+            (Response::Wrote { table, offset, count }, Expect::Wrote(t, at, n))
+                if (table, offset, count) == (t, at, n) =>
+            {
                 Some(Ok(vec![]))
             }
             _ => None,
@@ -125,7 +135,10 @@ fn pack(table: Table, cells: &[u8]) -> Vec<u8> {
     if !table.is_bits() {
         return cells.to_vec();
     }
-    cells.chunks(8).map(|eight| eight.iter().rev().fold(0, |sum, bit| sum << 1 | u8::from(*bit != 0))).collect()
+    cells
+        .chunks(8)
+        .map(|eight| eight.iter().rev().fold(0, |sum, bit| sum << 1 | u8::from(*bit != 0)))
+        .collect()
 }
 
 fn unpack(table: Table, data: &[u8], count: u16) -> Vec<u8> {
@@ -162,7 +175,9 @@ fn exception(refusal: Refusal) -> Exception {
         Kind::Fault => Exception::SERVER_DEVICE_FAILURE,
         Kind::Busy | Kind::WrongMode => Exception::SERVER_DEVICE_BUSY,
         Kind::NoPath => Exception::GATEWAY_PATH_UNAVAILABLE,
-        Kind::NoAnswer | Kind::Damaged | Kind::Mismatch | Kind::Lost | Kind::NeverSeen => Exception::GATEWAY_TARGET_FAILED,
+        Kind::NoAnswer | Kind::Damaged | Kind::Mismatch | Kind::Lost | Kind::NeverSeen => {
+            Exception::GATEWAY_TARGET_FAILED
+        }
     }
 }
 
@@ -183,16 +198,18 @@ fn want(pdu: &[u8]) -> Result<Want, Exception> {
         Request::WriteCoil { offset, on } => {
             Want::Write { extent: extent(Table::Coil, offset, 1)?, cells: vec![u8::from(on)] }
         }
-        Request::WriteRegister { offset, value } => {
-            Want::Write { extent: extent(Table::HoldingRegister, offset, 1)?, cells: value.to_be_bytes().to_vec() }
-        }
+        Request::WriteRegister { offset, value } => Want::Write {
+            extent: extent(Table::HoldingRegister, offset, 1)?,
+            cells: value.to_be_bytes().to_vec(),
+        },
         Request::WriteCoils { offset, count, bits } => {
             let cells = unpack(Table::Coil, bits, count);
             Want::Write { extent: extent(Table::Coil, offset, cells.len())?, cells }
         }
-        Request::WriteRegisters { offset, words } => {
-            Want::Write { extent: extent(Table::HoldingRegister, offset, words.len() / 2)?, cells: words.to_vec() }
-        }
+        Request::WriteRegisters { offset, words } => Want::Write {
+            extent: extent(Table::HoldingRegister, offset, words.len() / 2)?,
+            cells: words.to_vec(),
+        },
         Request::Other { .. } => return Err(Exception::ILLEGAL_FUNCTION),
     })
 }
@@ -205,11 +222,15 @@ fn respond(request: &[u8], result: Result<&[u8], Exception>, out: &mut Vec<u8>) 
         Err(exception) => return Response::Refused { function, exception }.emit(out),
     };
     match Request::parse(request) {
-        Ok(Request::Read { table, .. }) if table.is_bits() => Response::Read { table, data: &pack(table, cells) }.emit(out),
+        Ok(Request::Read { table, .. }) if table.is_bits() => {
+            Response::Read { table, data: &pack(table, cells) }.emit(out)
+        }
         Ok(Request::Read { table, .. }) => Response::Read { table, data: cells }.emit(out),
         Ok(Request::WriteCoil { offset, on }) => Response::WroteCoil { offset, on }.emit(out),
         Ok(Request::WriteRegister { offset, value }) => Response::WroteRegister { offset, value }.emit(out),
-        Ok(Request::WriteCoils { offset, count, .. }) => Response::Wrote { table: Table::Coil, offset, count }.emit(out),
+        Ok(Request::WriteCoils { offset, count, .. }) => {
+            Response::Wrote { table: Table::Coil, offset, count }.emit(out)
+        }
         Ok(Request::WriteRegisters { offset, words }) => {
             let count = u16::try_from(words.len() / 2).unwrap_or(u16::MAX);
             Response::Wrote { table: Table::HoldingRegister, offset, count }.emit(out);

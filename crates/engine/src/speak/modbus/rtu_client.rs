@@ -89,7 +89,9 @@ impl RtuClient {
 
     fn fail(&mut self, now: Moment) {
         let kind = self.trouble();
-        let State::Waiting { mut asked, .. } = std::mem::replace(&mut self.state, State::Free) else { return };
+        let State::Waiting { mut asked, .. } = std::mem::replace(&mut self.state, State::Free) else {
+            return;
+        };
         self.came.clear();
         asked.trouble = kind;
         let rest = (self.line.timeout / 4).min(REST_MAX).max(self.line.own_silence);
@@ -125,7 +127,9 @@ impl Client for RtuClient {
                 self.came.clear();
                 let ticket = match &self.state {
                     State::Free => return,
-                    State::Quiet { asked } | State::Waiting { asked, .. } | State::Resting { asked, .. } => asked.ticket,
+                    State::Quiet { asked } | State::Waiting { asked, .. } | State::Resting { asked, .. } => {
+                        asked.ticket
+                    }
                 };
                 self.end(ticket, Kind::NoPath);
             }
@@ -136,12 +140,16 @@ impl Client for RtuClient {
                         // Twice the longest frame: what is older belongs to no answer.
                         let excess = (self.came.len() + bytes.len()).saturating_sub(2 * rtu::FRAME_MAX);
                         self.came.drain(..excess.min(self.came.len()));
-                        self.came.extend_from_slice(bytes.get(bytes.len().saturating_sub(2 * rtu::FRAME_MAX)..).unwrap_or_default());
+                        self.came.extend_from_slice(
+                            bytes.get(bytes.len().saturating_sub(2 * rtu::FRAME_MAX)..).unwrap_or_default(),
+                        );
                         self.look(false);
                     }
                     // Whoever speaks now answers an older question: let him finish.
                     State::Resting { until, .. } => *until = (*until).max(now + self.line.own_silence),
-                    State::Free | State::Quiet { .. } => self.quiet_until = self.quiet_until.max(now + self.line.own_silence),
+                    State::Free | State::Quiet { .. } => {
+                        self.quiet_until = self.quiet_until.max(now + self.line.own_silence)
+                    }
                 }
             }
         }
@@ -155,7 +163,9 @@ impl Client for RtuClient {
             State::Free => Act::Rest,
             State::Quiet { .. } if now < self.quiet_until => Act::WaitUntil(self.quiet_until),
             State::Quiet { .. } => {
-                let State::Quiet { asked } = std::mem::replace(&mut self.state, State::Free) else { return Act::Rest };
+                let State::Quiet { asked } = std::mem::replace(&mut self.state, State::Free) else {
+                    return Act::Rest;
+                };
                 let mut frame = vec![];
                 rtu::emit(asked.question.unit, &asked.question.pdu, &mut frame);
                 let sent_by = now + self.line.bytes(u32::try_from(frame.len()).unwrap_or(u32::MAX));
@@ -165,7 +175,8 @@ impl Client for RtuClient {
             }
             State::Waiting { sent_by, .. } => {
                 let give_up = *sent_by + self.line.timeout;
-                let stalled = if self.came.is_empty() { Moment::NEVER } else { self.last_byte.max(*sent_by) + STALLED };
+                let stalled =
+                    if self.came.is_empty() { Moment::NEVER } else { self.last_byte.max(*sent_by) + STALLED };
                 let until = give_up.min(stalled);
                 if now < until {
                     return Act::WaitUntil(until);

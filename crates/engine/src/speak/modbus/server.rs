@@ -87,7 +87,11 @@ impl ModbusServer {
             let stream = self.came.get(self.used..).unwrap_or_default();
             let rtu_instead = |why: String| {
                 let named = !self.heard_any && tcp::looks_like_rtu(stream);
-                if named { "RTU frames on an MBAP port: the other side is set to the wrong framing".into() } else { why }
+                if named {
+                    "RTU frames on an MBAP port: the other side is set to the wrong framing".into()
+                } else {
+                    why
+                }
             };
             let (frame, length) = match tcp::parse(stream) {
                 Err(error) => return Err(rtu_instead(error.to_string())),
@@ -105,7 +109,8 @@ impl ModbusServer {
                 self.used += length;
                 continue;
             }
-            let open = Open { transaction: frame.transaction, unit: frame.body.unit, pdu: frame.body.pdu.to_vec() };
+            let open =
+                Open { transaction: frame.transaction, unit: frame.body.unit, pdu: frame.body.pdu.to_vec() };
             self.used += length;
             self.heard_any = true;
             return Ok(Some(open));
@@ -123,7 +128,8 @@ impl ModbusServer {
                     let open = Open { transaction: 0, unit: frame.unit, pdu: frame.pdu.to_vec() };
                     self.used += skip + length;
                     let ours = self.units.as_ref().is_none_or(|units| units.contains(&u16::from(open.unit)));
-                    let broadcast = open.unit == BROADCAST && matches!(open.pdu.first(), Some(5 | 6 | 15 | 16));
+                    let broadcast =
+                        open.unit == BROADCAST && matches!(open.pdu.first(), Some(5 | 6 | 15 | 16));
                     if (ours && open.unit != BROADCAST) || broadcast {
                         return Some(open);
                     }
@@ -153,7 +159,11 @@ impl Server for ModbusServer {
         loop {
             if self.open.is_some() {
                 // Answers go out in the order of their questions; this one is still being worked on.
-                return if self.out.is_empty() { Serve::Rest } else { Serve::Send(std::mem::take(&mut self.out)) };
+                return if self.out.is_empty() {
+                    Serve::Rest
+                } else {
+                    Serve::Send(std::mem::take(&mut self.out))
+                };
             }
             let next = match self.lost.take() {
                 Some(why) => Err(why),

@@ -45,7 +45,9 @@ impl TcpClient {
                 }
                 Ok(Some((frame, used))) => {
                     let ours = self.asked.as_ref().filter(|asked| {
-                        frame.transaction == self.transaction && frame.protocol == 0 && frame.body.unit == asked.question.unit
+                        frame.transaction == self.transaction
+                            && frame.protocol == 0
+                            && frame.body.unit == asked.question.unit
                     });
                     let answer = ours.map(|asked| asked.question.answer(frame.body.pdu));
                     self.came.drain(..used);
