@@ -144,7 +144,7 @@ fn exchange(console: &mut Console, exchange: &Exchange) -> Result<(), Failure> {
 }
 
 fn labelled_wide(label: &str, text: &str, width: usize) -> Vec<String> {
-    let lines = labelled("", text, width.saturating_sub(4));
+    let lines = labelled("", text, width.saturating_sub(2));
     let head = |at: usize| if at == 0 { label } else { "" };
     lines.iter().enumerate().map(|(at, line)| format!("  {:<7} {}", head(at), line.trim_start())).collect()
 }

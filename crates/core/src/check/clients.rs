@@ -290,14 +290,13 @@ impl View<'_> {
     fn write(&self, wanted: &Wanted<'_>, findings: &mut Vec<Finding>) {
         if let (Some(dialect), Some(space)) =
             (self.station.dialect, self.station.space_at(wanted.extent.space))
+            && let Err(limit) = dialect.cost(Verb::Write, space, wanted.extent.count, &self.station.setup)
         {
-            if let Err(limit) = dialect.cost(Verb::Write, space, wanted.extent.count, &self.station.setup) {
-                let what = format!(
-                    "`{}` writes {} in one request, and one takes {} ({})",
-                    self.client.name.value, wanted.extent.count, limit.limit, limit.source
-                );
-                findings.push(Finding::new("M16", wanted.asked.span, what).mend("split the write"));
-            }
+            let what = format!(
+                "`{}` writes {} in one request, and one takes {} ({})",
+                self.client.name.value, wanted.extent.count, limit.limit, limit.source
+            );
+            findings.push(Finding::new("M16", wanted.asked.span, what).mend("split the write"));
         }
         for stretch in self.cells.over(self.image, wanted.extent) {
             match stretch {

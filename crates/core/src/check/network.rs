@@ -69,17 +69,17 @@ fn converter(project: &Project, findings: &mut Vec<Finding>) {
 
 /// A client and the port that it dials.
 fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Finding>) {
-    if let (Some(theirs), Some(ours)) = (client.protocol, port.protocol) {
-        if theirs.value.name() != ours.value.name() {
-            let what = format!(
-                "`{}` speaks {}, and `{}` answers in {}",
-                client.name.value,
-                theirs.value.name(),
-                port.name.value,
-                ours.value.name()
-            );
-            findings.push(Finding::new("M28", theirs.span, what).note(ours.span, "the port"));
-        }
+    if let (Some(theirs), Some(ours)) = (client.protocol, port.protocol)
+        && theirs.value.name() != ours.value.name()
+    {
+        let what = format!(
+            "`{}` speaks {}, and `{}` answers in {}",
+            client.name.value,
+            theirs.value.name(),
+            port.name.value,
+            ours.value.name()
+        );
+        findings.push(Finding::new("M28", theirs.span, what).note(ours.span, "the port"));
     }
     let Some(Wires::Listen { at }) = &port.wires else { return };
     if let Some(dials) = &client.dials {
@@ -121,16 +121,15 @@ fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Find
             );
         }
     }
-    if let Some(own) = project.converter.address.filter(|own| !own.value.holds(address.value)) {
-        if project.converter.router.is_none() {
-            let what = format!(
-                "`{}` has {}, outside of the converter's subnet {}, and there is no router",
-                client.name.value, address.value, own.value
-            );
-            let finding = Finding::new("M29", address.span, what).note(own.span, "the converter");
-            findings.push(
-                finding.mend("add `router` to `[converter]`, or correct the address or the prefix length"),
-            );
-        }
+    if let Some(own) = project.converter.address.filter(|own| !own.value.holds(address.value))
+        && project.converter.router.is_none()
+    {
+        let what = format!(
+            "`{}` has {}, outside of the converter's subnet {}, and there is no router",
+            client.name.value, address.value, own.value
+        );
+        let finding = Finding::new("M29", address.span, what).note(own.span, "the converter");
+        findings
+            .push(finding.mend("add `router` to `[converter]`, or correct the address or the prefix length"));
     }
 }

@@ -27,10 +27,10 @@ fn protocol(port: &Port, findings: &mut Vec<Finding>) {
                 .mend("write the protocol that the other end speaks on such wires"),
         );
     }
-    if let Some(Wires::Listen { at }) = &port.wires {
-        if let Some(why) = protocol.value.odd_tcp_port(at.value.port) {
-            findings.push(Finding::new("M28", at.span, why).severity(Severity::Warning));
-        }
+    if let Some(Wires::Listen { at }) = &port.wires
+        && let Some(why) = protocol.value.odd_tcp_port(at.value.port)
+    {
+        findings.push(Finding::new("M28", at.span, why).severity(Severity::Warning));
     }
 }
 

@@ -35,6 +35,9 @@ impl Reader<'_> {
     }
 }
 
+/// Keys of the user's own with their texts.
+pub(super) type Entries = Vec<(At<String>, At<String>)>;
+
 /// One table with the key list that it is read by.
 pub(super) struct Fields<'a, 'i> {
     /// What it is, for messages: port `raceway`.
@@ -281,11 +284,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// Every key of a table without a fixed list, with its text.
-    pub(super) fn entries(
-        &self,
-        r: &mut Reader<'_>,
-        key: &str,
-    ) -> Vec<(At<String>, Vec<(At<String>, At<String>)>)> {
+    pub(super) fn entries(&self, r: &mut Reader<'_>, key: &str) -> Vec<(At<String>, Entries)> {
         let tables = self.get(key).and_then(|value| value.get_ref().as_table());
         let mut found = vec![];
         for (name, value) in tables.into_iter().flatten() {

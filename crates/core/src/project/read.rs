@@ -448,10 +448,11 @@ fn fill_from_profile(project: &mut Project, at: usize) {
             device.setup.numbers.push((name, *limit));
         }
     }
-    if let (Some(key), Some(unit)) = (key, profile.unit) {
-        if device.setup.number(key).is_none() && !device.station_written {
-            device.setup.numbers.push((key, unit.value));
-        }
+    if let (Some(key), Some(unit)) = (key, profile.unit)
+        && device.setup.number(key).is_none()
+        && !device.station_written
+    {
+        device.setup.numbers.push((key, unit.value));
     }
     if let Some(word) = profile.write_one.as_ref().filter(|_| device.setup.word("write-one").is_none()) {
         device.setup.words.push(("write-one", word.clone()));

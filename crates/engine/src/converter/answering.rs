@@ -69,11 +69,11 @@ impl Answering {
     /// What to do now.
     pub fn poll(&mut self, now: Moment) -> AnsweringAct {
         loop {
-            if !self.under_way {
-                if let Some(write) = self.writes.front() {
-                    self.under_way = true;
-                    return AnsweringAct::Write(write.clone());
-                }
+            if !self.under_way
+                && let Some(write) = self.writes.front()
+            {
+                self.under_way = true;
+                return AnsweringAct::Write(write.clone());
             }
             match self.server.poll(now) {
                 Serve::Send(bytes) => return AnsweringAct::Send(bytes),

@@ -189,22 +189,22 @@ impl Image {
         let stretch = self.stretches.get(usize::from(extent.space.0)).ok_or_else(bare)?;
         let each = stretch.each;
         // The common case in one go: every cell is fed, and every step it comes from is fresh.
-        if let Some(first) = stretch.index(extent.first) {
-            if let (Some(feeds), Some(cells), Some(misfit)) = (
+        if let Some(first) = stretch.index(extent.first)
+            && let (Some(feeds), Some(cells), Some(misfit)) = (
                 stretch.feeds.get(first..first + extent.count as usize),
                 stretch.cells.get(first * each..(first + extent.count as usize) * each),
                 stretch.misfit.get(first..first + extent.count as usize),
-            ) {
-                let mut last = 0;
-                let fresh = feeds.iter().all(|feed| {
-                    let good = *feed != 0 && (*feed == last || self.is_fresh(now, *feed - 1));
-                    last = *feed;
-                    good
-                });
-                if fresh && !misfit.contains(&true) {
-                    out.extend_from_slice(cells);
-                    return Ok(());
-                }
+            )
+        {
+            let mut last = 0;
+            let fresh = feeds.iter().all(|feed| {
+                let good = *feed != 0 && (*feed == last || self.is_fresh(now, *feed - 1));
+                last = *feed;
+                good
+            });
+            if fresh && !misfit.contains(&true) {
+                out.extend_from_slice(cells);
+                return Ok(());
             }
         }
         self.read_carefully(now, stretch, extent, out)

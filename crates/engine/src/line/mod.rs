@@ -192,10 +192,10 @@ impl Asking {
     fn choose(&mut self, now: Moment) -> Result<Job, Option<Moment>> {
         let poll = self.most_overdue(now);
         // A write goes before polls, but never two in a row while one is due.
-        if !(self.wrote_last && poll.is_ok()) {
-            if let Some(job) = self.queue.take() {
-                return Ok(Job::Write(job));
-            }
+        if !(self.wrote_last && poll.is_ok())
+            && let Some(job) = self.queue.take()
+        {
+            return Ok(Job::Write(job));
         }
         self.wrote_last = false;
         match (poll, self.due_probe(now)) {

@@ -3,6 +3,7 @@
 
 mod oracle;
 mod patterns;
+mod refusals;
 mod runner;
 mod subject;
 

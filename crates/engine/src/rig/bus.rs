@@ -235,11 +235,8 @@ impl Bus {
         let bytes = self.with_noise(bytes);
         let silence = if self.paced { self.time.silence } else { 0 };
         let begin = now.max(self.free) + silence + slow;
-        let piece = if self.time.char_nanos == 0 {
-            bytes.len()
-        } else {
-            ((PIECE * 1000 / self.time.char_nanos) as usize).max(1)
-        };
+        let characters = (PIECE * 1000).checked_div(self.time.char_nanos).unwrap_or(u64::MAX);
+        let piece = usize::try_from(characters).unwrap_or(usize::MAX);
         let mut sent = 0;
         for part in bytes.chunks(piece.max(1)) {
             sent += part.len();

@@ -67,7 +67,8 @@ fn a_sound_site_is_proven_whole() {
 #[test]
 fn a_converter_with_a_wrong_form_is_not_proven() {
     let checked = site();
-    let spoils: [(usize, fn(&mut Plan)); 4] = [
+    type Spoil = fn(&mut Plan);
+    let spoils: [(usize, Spoil); 4] = [
         (1, |plan| plan.rules[1].conversion.from.order = Some(Order::HIGH_FIRST)),
         (2, |plan| plan.rules[2].conversion.from.scale.exponent = 0),
         (2, |plan| plan.rules[2].conversion.from.ty = Type::U32),

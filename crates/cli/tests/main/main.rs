@@ -1,0 +1,9 @@
+//! The built program, driven in temporary folders as its users drive it.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::disallowed_methods, missing_docs)]
+
+mod addresses;
+mod bench;
+mod checking;
+mod failures;
+mod proving;
+mod tool;

@@ -1,0 +1,47 @@
+//! `prove` with its reports, and `demo`.
+
+use crate::tool::Tool;
+
+#[test]
+fn the_demo_shows_everything_and_leaves_its_files_where_asked() {
+    let tool = Tool::new();
+    let done = tool.run(&["demo", "--keep", "hatchery"]);
+    assert_eq!(done.status, 0, "{}{}", done.out, done.err);
+    for part in [
+        "1  the site: Sallow Beck hatchery (invented)",
+        "nothing found: no error, no warning, no remark",
+        "27 rules in 13 requests",
+        "scada:400011 (holding:10) as i16 scale 0.01: 17.46 degC",
+        "in the drive: blower-1.speed-setpoint = 42.5 Hz, words 422A 0000",
+        "read-only: Modbus exception 2 (0x02), illegal data address",
+        "scada:400011 answers Modbus exception 11 (0x0B), gateway target device failed to respond",
+        "after the mend it is there again: 17.46 degC",
+        "proven  27 of 27 rules",
+    ] {
+        assert!(done.out.contains(part), "{part} is missing in {}", done.out);
+    }
+    assert!(done.err.contains("values from the devices"), "progress in plain lines");
+    let check = tool.run(&["-p", "hatchery/woodrush.toml", "check"]);
+    assert_eq!(check.status, 0);
+    assert_eq!(tool.run(&["demo", "--keep", "hatchery"]).status, 2, "nothing is written over");
+}
+
+#[test]
+fn a_proof_is_reported_as_page_json_and_junit() {
+    let tool = Tool::with_starter();
+    tool.edit("poll    = \"500ms\"", "poll    = \"100ms\"\nretry-lost = \"200ms..1s\"");
+    tool.edit("timeout  = \"300ms\"", "timeout  = \"100ms\"");
+    tool.edit("name = \"Starter\"", "name = \"Starter <&> co\"");
+    let done = tool.run(&["prove", "--report", "p.html", "--report", "p.json", "--report", "p.xml", "--format", "csv"]);
+    assert_eq!(done.status, 0, "{}{}", done.out, done.err);
+    assert!(done.out.starts_with("rule,at,from,to,values,patterns read,patterns written,loss,ms middle,ms worst,proven,why\n1,"), "{}", done.out);
+    let read = |name: &str| std::fs::read_to_string(tool.file(name)).unwrap();
+    let json: serde_json::Value = serde_json::from_str(&read("p.json")).unwrap();
+    assert_eq!(json["rules"].as_array().unwrap().len(), 3);
+    assert_eq!(json["rules"][1]["proven"], true);
+    assert!(json["rules"][1]["written"].as_u64().unwrap() > 10);
+    let page = read("p.html");
+    assert!(page.contains("Starter &lt;&amp;&gt; co") && page.contains("Proven: 3 of 3 rules"));
+    let junit = read("p.xml");
+    assert!(junit.contains("tests=\"4\" failures=\"0\"") && junit.contains("probe-1.setpoint to plc:400011 as f32 ABCD"));
+}

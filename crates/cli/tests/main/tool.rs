@@ -1,0 +1,172 @@
+//! The program under test, in a fresh folder, with nothing of the caller's surroundings.
+
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+
+/// How long anything may take that waits for a condition; far more than it does.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
+
+pub(crate) struct Tool {
+    folder: TempDir,
+}
+
+/// What came back from a finished command.
+pub(crate) struct Done {
+    pub(crate) status: i32,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+impl From<Output> for Done {
+    fn from(output: Output) -> Self {
+        let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+        Self { status: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
+    }
+}
+
+impl Tool {
+    /// In an empty folder.
+    pub(crate) fn new() -> Self {
+        Self { folder: tempfile::tempdir().unwrap() }
+    }
+
+    /// In a folder with the starter project.
+    pub(crate) fn with_starter() -> Self {
+        let tool = Self::new();
+        assert_eq!(tool.run(&["new", "site"]).status, 0);
+        let from = tool.path().join("site");
+        for entry in std::fs::read_dir(&from).unwrap() {
+            let entry = entry.unwrap();
+            std::fs::rename(entry.path(), tool.path().join(entry.file_name())).unwrap();
+        }
+        tool
+    }
+
+    /// In a folder with the hatchery.
+    pub(crate) fn with_hatchery() -> Self {
+        let tool = Self::new();
+        let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+        for path in ["woodrush.toml"] {
+            std::fs::copy(from.join(path), tool.path().join(path)).unwrap();
+        }
+        std::fs::create_dir(tool.path().join("profiles")).unwrap();
+        for entry in std::fs::read_dir(from.join("profiles")).unwrap() {
+            let entry = entry.unwrap();
+            std::fs::copy(entry.path(), tool.path().join("profiles").join(entry.file_name())).unwrap();
+        }
+        tool
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub(crate) fn file(&self, name: &str) -> PathBuf {
+        self.path().join(name)
+    }
+
+    pub(crate) fn write(&self, name: &str, text: &str) {
+        std::fs::write(self.file(name), text).unwrap();
+    }
+
+    /// Changes the project file.
+    pub(crate) fn edit(&self, from: &str, to: &str) {
+        let text = std::fs::read_to_string(self.file("woodrush.toml")).unwrap();
+        assert!(text.contains(from), "nothing to change: {from}");
+        self.write("woodrush.toml", &text.replace(from, to));
+    }
+
+    pub(crate) fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_woodrush"));
+        for (name, _) in std::env::vars().filter(|(name, _)| name.starts_with("WOODRUSH_")) {
+            command.env_remove(name);
+        }
+        command.current_dir(self.path()).args(args).stdin(Stdio::null());
+        command.env("WOODRUSH_WIDTH", "100").env("XDG_RUNTIME_DIR", self.path()).env_remove("RUST_BACKTRACE");
+        command
+    }
+
+    pub(crate) fn run(&self, args: &[&str]) -> Done {
+        self.command(args).output().unwrap().into()
+    }
+
+    /// Begins a command that goes on.
+    pub(crate) fn begin(&self, args: &[&str]) -> Running {
+        let mut child = self.command(args).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let (sender, lines) = channel();
+        for stream in [
+            Box::new(child.stdout.take().unwrap()) as Box<dyn std::io::Read + Send>,
+            Box::new(child.stderr.take().unwrap()),
+        ] {
+            let sender = sender.clone();
+            std::thread::spawn(move || {
+                for line in BufReader::new(stream).lines().map_while(Result::ok) {
+                    if sender.send(line).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        Running { child, lines, seen: vec![] }
+    }
+}
+
+/// A command that goes on until it is told to end.
+pub(crate) struct Running {
+    child: Child,
+    lines: Receiver<String>,
+    pub(crate) seen: Vec<String>,
+}
+
+impl Running {
+    /// Waits for a line that holds all these words, and returns it.
+    pub(crate) fn wait_for(&mut self, words: &[&str]) -> String {
+        let begun = Instant::now();
+        loop {
+            if let Some(line) = self.seen.iter().find(|line| words.iter().all(|word| line.contains(word))) {
+                return line.clone();
+            }
+            match self.lines.recv_timeout(PATIENCE.saturating_sub(begun.elapsed())) {
+                Ok(line) => self.seen.push(line),
+                Err(_) => panic!("no line with {words:?} came; there are {:#?}", self.seen),
+            }
+        }
+    }
+
+    /// Sends the signal of Ctrl-C and waits for the end.
+    pub(crate) fn interrupt(mut self) -> i32 {
+        let number = self.child.id().to_string();
+        assert!(Command::new("kill").args(["-INT", &number]).status().unwrap().success());
+        let begun = Instant::now();
+        while begun.elapsed() < PATIENCE {
+            if let Some(status) = self.child.try_wait().unwrap() {
+                return status.code().unwrap_or(-1);
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        panic!("it did not end");
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Looks again until it is so.
+pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while begun.elapsed() < PATIENCE {
+        if is_so() {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    panic!("never came about: {what}");
+}

@@ -1,0 +1,196 @@
+//! What must be refused, and what a reader gets while a cable is cut and after it is mended.
+
+use super::Progress;
+use super::runner::{Runner, count_of, nap, told};
+use super::subject::{Feed, Subject};
+use crate::Moment;
+use woodrush_core::project::{Health, OnLoss};
+use woodrush_core::protocol::Extent;
+use woodrush_core::{Kind, Refusal};
+
+impl Runner<'_> {
+    /// What must be refused: writes to read-only cells, and addresses that no rule feeds.
+    pub(super) fn guarded(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let of = count_of(self.subjects.len());
+        for at in 0..self.subjects.len() {
+            progress(Progress { doing: "what must be refused", done: count_of(at), of });
+            self.read_only(at);
+        }
+        let mut beside: Vec<(usize, Extent)> = vec![];
+        for subject in &self.subjects {
+            let end = subject.target.item(subject.count.saturating_sub(1));
+            beside.push((subject.image, Extent { space: end.space, first: end.end(), count: 1 }));
+            beside.extend(
+                subject
+                    .target
+                    .first
+                    .checked_sub(1)
+                    .map(|first| (subject.image, Extent { space: end.space, first, count: 1 })),
+            );
+        }
+        beside.sort_unstable();
+        beside.dedup();
+        beside.retain(|(image, extent)| {
+            let covers = |subject: &Subject| {
+                let (first, last) =
+                    (subject.target.first, subject.target.item(subject.count.saturating_sub(1)).end());
+                subject.image == *image
+                    && subject.target.space == extent.space
+                    && (first..last).contains(&extent.first)
+            };
+            let station = self.checked.plan.images.get(*image);
+            let len = station.and_then(|station| station.space_at(extent.space)).and_then(|space| space.len);
+            !self.subjects.iter().any(covers) && len.is_none_or(|len| extent.end() <= len)
+        });
+        let mut right = 0;
+        for (image, extent) in &beside {
+            let zero = self.checked.project.images.get(*image).is_some_and(|image| image.unmapped_zero);
+            let result = self.read(*image, *extent);
+            let good = match &result {
+                Ok(cells) => zero && cells.iter().all(|byte| *byte == 0),
+                Err(refusal) => !zero && refusal.kind == Kind::NoSuchAddress,
+            };
+            if good {
+                right += 1;
+            } else if let Some(station) = self.checked.plan.images.get(*image) {
+                let shown = station.show(extent.space, extent.first, None);
+                self.others.push((format!("{shown}, which no rule feeds, answers {}", told(&result)), false));
+            }
+        }
+        if !beside.is_empty() {
+            self.others.push((
+                format!(
+                    "addresses beside the rules, which no rule feeds: {right} of {} are refused",
+                    beside.len()
+                ),
+                right == beside.len(),
+            ));
+        }
+    }
+
+    fn read_only(&mut self, at: usize) -> Option<()> {
+        let subject = self.subjects.get(at)?;
+        let (image, target, device) = (subject.image, subject.target.item(0), subject.device);
+        let space_writable = self.checked.plan.images.get(image)?.space_at(target.space)?.writable;
+        if subject.writable || !space_writable {
+            return Some(());
+        }
+        let place = match &subject.feed {
+            Feed::Cells(source) => Some(source.item(0)),
+            Feed::Health(_) => None,
+        };
+        let before = place.and_then(|place| self.rig.peek(device, place));
+        let cells = vec![0; subject.target.bytes()];
+        let result = self.write(image, target, cells);
+        let after = place.and_then(|place| self.rig.peek(device, place));
+        let good = matches!(&result, Err(refusal) if refusal.kind == Kind::NoSuchAddress) && before == after;
+        if !good {
+            let shown = self.subjects.get(at).map(|subject| self.show(subject, 0))?;
+            let told = result
+                .err()
+                .map_or_else(|| "is taken".into(), |refusal| format!("is answered {}", told(&Err(refusal))));
+            self.results.get_mut(at)?.fail(format!("a write to {shown}, which is read-only, {told}"));
+        }
+        Some(())
+    }
+
+    /// Cuts every line, looks at what the reader gets, mends it, and waits for new values.
+    pub(super) fn loss(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let doing = "a cut cable, and the mend";
+        progress(Progress { doing, done: 0, of: 3 });
+        // Sound values of the first pattern, so that what is held or refused is known.
+        self.read_round(0);
+        let ports: Vec<usize> = self.rig.paths().into_iter().map(|(port, _)| port).collect();
+        let before: Vec<Option<Vec<u8>>> = (0..self.subjects.len()).map(|at| self.look(at).ok()).collect();
+        ports.iter().for_each(|port| self.rig.cut(*port, true));
+        let cut = self.clock.now();
+        progress(Progress { doing, done: 1, of: 3 });
+        for at in 0..self.subjects.len() {
+            let why = self.wait_for(at, cut, |subject, seen| {
+                lost_rightly(subject, seen, before.get(at).and_then(Option::as_ref))
+            });
+            self.note(at, why, "after the cut");
+        }
+        ports.iter().for_each(|port| self.rig.cut(*port, false));
+        progress(Progress { doing, done: 2, of: 3 });
+        for subject in &self.subjects {
+            self.put(subject, 1);
+        }
+        let mended = self.clock.now();
+        for at in 0..self.subjects.len() {
+            let wanted = self.subjects.get(at).and_then(|subject| match &subject.feed {
+                Feed::Cells(source) => {
+                    let cells = self.rig.peek(subject.device, source.item(0))?;
+                    Some(subject.shown(&cells))
+                }
+                Feed::Health(_) => None,
+            });
+            let why = self.wait_for(at, mended, |subject, seen| match (&subject.feed, &wanted, seen) {
+                (Feed::Health(Health::Online), _, Ok(cells)) => cells.last() == Some(&1),
+                (Feed::Health(_), _, Ok(_)) => true,
+                (_, Some(Some(wanted)), Ok(cells)) => subject.agrees(cells, wanted),
+                (_, Some(None), seen) => seen.is_err() || subject.on_loss != OnLoss::Refuse,
+                _ => false,
+            });
+            self.note(at, why, "after the mend");
+        }
+        for result in &mut self.results {
+            result.loss = result.why.is_none();
+        }
+    }
+
+    fn note(&mut self, at: usize, why: Option<String>, when: &str) {
+        if let (Some(why), Some(result)) = (why, self.results.get_mut(at)) {
+            result.fail(format!("{when} {why}"));
+        }
+    }
+
+    /// The first value of a rule as the reader sees it.
+    fn look(&mut self, at: usize) -> Result<Vec<u8>, Refusal> {
+        let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
+        let (image, extent) =
+            self.subjects.get(at).map(|subject| (subject.image, subject.target.item(0))).ok_or(gone)?;
+        self.read(image, extent)
+    }
+
+    /// Looks until it is right; what it was at last, in words, where it never was.
+    fn wait_for(
+        &mut self,
+        at: usize,
+        since: Moment,
+        right: impl Fn(&Subject, &Result<Vec<u8>, Refusal>) -> bool,
+    ) -> Option<String> {
+        let retry = self
+            .subjects
+            .get(at)
+            .and_then(|subject| self.checked.project.devices.get(subject.device))
+            .map_or(0, |d| d.retry.most.min(8_000_000));
+        let patience = self.subjects.get(at).map_or(0, |subject| self.patience(subject)) + retry;
+        loop {
+            let seen = self.look(at);
+            let subject = self.subjects.get(at)?;
+            if right(subject, &seen) {
+                return None;
+            }
+            if self.clock.now().since(since) > patience {
+                return Some(format!("{} answers {}", self.show(subject, 0), told(&seen)));
+            }
+            nap(2000);
+        }
+    }
+}
+
+/// Whether a reader gets what the rule says once the source is lost.
+fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Option<&Vec<u8>>) -> bool {
+    match (&subject.feed, subject.on_loss, seen) {
+        (Feed::Health(Health::Online), _, Ok(cells)) => cells.iter().all(|byte| *byte == 0),
+        (Feed::Health(_), _, seen) => seen.is_ok(),
+        (_, OnLoss::Refuse, Err(refusal)) => refusal.kind == Kind::NoAnswer && refusal.native.is_some(),
+        (_, OnLoss::Hold, seen) => seen.as_ref().ok() == before,
+        (_, OnLoss::Fill(word), Ok(cells)) if subject.target.each == 1 => {
+            cells.iter().all(|bit| *bit == u8::from(word != 0))
+        }
+        (_, OnLoss::Fill(word), Ok(cells)) => cells.chunks(2).all(|cell| cell == word.to_be_bytes()),
+        _ => false,
+    }
+}
