@@ -51,18 +51,27 @@ fn an_address_that_could_be_two_is_refused_with_both_readings() {
     assert_eq!(answer["addresses"][0]["before"], Value::Null);
     assert_eq!(answer["refused"][0]["likely"][1], "400037");
     let csv = tool.run(&["addr", "465536", "--format", "csv"]).out;
-    assert_eq!(csv, "written,canonical,offset,hex,means\n465536,465536,holding:65535,0xFFFF,\"holding register, read and write\"\n");
+    assert_eq!(
+        csv,
+        "written,canonical,offset,hex,means\n465536,465536,holding:65535,0xFFFF,\"holding register, read and write\"\n"
+    );
 }
 
 #[test]
 fn a_new_project_is_commented_sound_and_never_written_over() {
     let tool = Tool::new();
     let done = tool.run(&["new", "site"]);
-    assert_eq!((done.status, done.out.as_str()), (0, "made site\n  site/woodrush.toml\n  site/profiles/temperature-probe.toml\n"));
+    assert_eq!(
+        (done.status, done.out.as_str()),
+        (0, "made site\n  site/woodrush.toml\n  site/profiles/temperature-probe.toml\n")
+    );
     let text = std::fs::read_to_string(tool.file("site/woodrush.toml")).unwrap();
     assert!(text.matches('#').count() > 10, "comments teach");
     let done = tool.run(&["-p", "site/woodrush.toml", "check"]);
-    assert_eq!((done.status, done.out.as_str()), (0, "good  0 errors, 0 warnings, 0 remarks  (1 device, 3 rules, 2 polls)\n"));
+    assert_eq!(
+        (done.status, done.out.as_str()),
+        (0, "good  0 errors, 0 warnings, 0 remarks  (1 device, 3 rules, 2 polls)\n")
+    );
     let done = tool.run(&["new", "site"]);
     assert_eq!(done.status, 2);
     assert!(done.err.contains("site is not empty; nothing was written"), "{}", done.err);
@@ -87,9 +96,20 @@ fn the_map_has_one_row_a_value_in_every_format() {
     assert_eq!(values.len(), 27 - 1 + 8, "one rule carries eight");
     let oxygen = &values[0];
     for (key, wanted) in [
-        ("rule", "oxygen-1"), ("image", "scada"), ("address", "400001"), ("offset", "holding:0"), ("form", "f32 ABCD"),
-        ("value", "do-1.oxygen"), ("device", "do-1"), ("device_address", "300001"), ("device_offset", "input:0"),
-        ("device_form", "u16 scale 0.01"), ("eu", "mg/L"), ("poll", "250ms"), ("on_loss", "refuse"), ("access", "read-only"),
+        ("rule", "oxygen-1"),
+        ("image", "scada"),
+        ("address", "400001"),
+        ("offset", "holding:0"),
+        ("form", "f32 ABCD"),
+        ("value", "do-1.oxygen"),
+        ("device", "do-1"),
+        ("device_address", "300001"),
+        ("device_offset", "input:0"),
+        ("device_form", "u16 scale 0.01"),
+        ("eu", "mg/L"),
+        ("poll", "250ms"),
+        ("on_loss", "refuse"),
+        ("access", "read-only"),
     ] {
         assert_eq!(oxygen[key], wanted, "{key}");
     }
@@ -109,8 +129,7 @@ scada:400101 (holding:100)  <->  blower-1:400011 (holding:10)
           asks  00 01 00 00 00 06 01 03 00 64 00 02
           gets  00 01 00 00 00 07 01 03 04 AE 14 41 8B
   image   image scada, holding 100 to 101; refused with exception 11 (0x0B) once older than 791.9ms
-  rule    blower-1-setpoint, woodrush.toml:122: blower-1.speed-setpoint -> scada:400101 as f32
-          CDAB
+  rule    blower-1-setpoint, woodrush.toml:122: blower-1.speed-setpoint -> scada:400101 as f32 CDAB
   form    f32 ABCD  418B AE14  =  17.46 Hz  =  AE14 418B  f32 CDAB
   poll    every 250ms, 8.4ms on the line; blower-1, unit 31
           function 3, offset 10, 2 holding registers
@@ -139,7 +158,8 @@ fn a_trace_begins_at_either_end_and_says_where_nothing_is() {
     let tool = Tool::with_hatchery();
     let shown = |word: &str| json(&tool.run(&["trace", word, "--format", "json"]).out);
     let traces = shown("do-1.temperature");
-    let places: Vec<&str> = traces["traces"].as_array().unwrap().iter().map(|t| t["shown"].as_str().unwrap()).collect();
+    let places: Vec<&str> =
+        traces["traces"].as_array().unwrap().iter().map(|t| t["shown"].as_str().unwrap()).collect();
     assert_eq!(places, ["scada:400011 (holding:10)", "farm:400001 (holding:0)"]);
     let eighth = shown("scada:400208");
     assert_eq!(eighth["traces"][0]["rule"]["value"], serde_json::json!([8, 8]));

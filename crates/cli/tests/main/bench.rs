@@ -63,7 +63,8 @@ fn a_bench_in_one_terminal_a_converter_in_another_and_commands_from_a_third() {
     assert!(pty.exists());
     assert_eq!(bench.interrupt(), 0);
     assert!(!pty.exists(), "the pty is gone");
-    let left: Vec<_> = std::fs::read_dir(tool.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    let left: Vec<_> =
+        std::fs::read_dir(tool.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     assert!(!left.iter().any(|name| name.to_string_lossy().ends_with(".sock")), "{left:?}");
     assert_eq!(tool.run(&["rig", "status"]).status, 3);
 }

@@ -54,7 +54,10 @@ fn findings_are_the_same_in_json_and_csv() {
     assert_eq!(finding["at"], serde_json::json!({ "file": "woodrush.toml", "line": 19, "column": 13 }));
     assert_eq!(finding["mend"], "add `allow = [\"192.0.2.0/24\"]`");
     let csv = tool.run(&["check", "--format", "csv"]).out;
-    assert!(csv.starts_with("code,severity,file,line,column,what,why,mend\nM43,remark,woodrush.toml,19,13,"), "{csv}");
+    assert!(
+        csv.starts_with("code,severity,file,line,column,what,why,mend\nM43,remark,woodrush.toml,19,13,"),
+        "{csv}"
+    );
 }
 
 #[test]
@@ -90,7 +93,10 @@ fn many_faults_in_the_shipped_example_are_each_found() {
         ("line     = \"38400 8E1\"\nwiring", "line     = \"19200 8E1\"\nwiring", "M19"),
     ] {
         let tool = Tool::with_hatchery();
-        assert_eq!(tool.run(&["check", "-q"]).out, "good  0 errors, 0 warnings, 0 remarks  (7 devices, 27 rules, 13 polls)\n");
+        assert_eq!(
+            tool.run(&["check", "-q"]).out,
+            "good  0 errors, 0 warnings, 0 remarks  (7 devices, 27 rules, 13 polls)\n"
+        );
         tool.edit(from, to);
         let done = tool.run(&["check"]);
         assert!(done.out.contains(&format!(" {code}  ")), "{code}: {}", done.out);

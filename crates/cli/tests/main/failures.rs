@@ -41,11 +41,19 @@ fn what_is_in_the_way_outside_is_3_with_the_path_and_the_mend() {
     tool.edit("192.0.2.10:1\"", &format!("192.0.2.10:{port}\""));
     let used = tool.run(&["run"]);
     assert_eq!(used.status, 3);
-    assert!(used.err.contains(&format!("port `plant`: 127.0.0.1:{port} is in use by another program")), "{}", used.err);
+    assert!(
+        used.err.contains(&format!("port `plant`: 127.0.0.1:{port} is in use by another program")),
+        "{}",
+        used.err
+    );
     drop(socket);
     let missing = tool.run(&["run"]);
     assert_eq!(missing.status, 3);
-    assert!(missing.err.contains("port `bus`: /dev/no-such-line does not exist (is the adapter plugged in?"), "{}", missing.err);
+    assert!(
+        missing.err.contains("port `bus`: /dev/no-such-line does not exist (is the adapter plugged in?"),
+        "{}",
+        missing.err
+    );
     tool.edit("/dev/no-such-line", "/dev/null");
     let wrong = tool.run(&["run"]);
     assert_eq!(wrong.status, 3);
@@ -72,7 +80,12 @@ fn a_project_with_errors_is_not_started_and_says_why() {
 #[test]
 fn a_reader_that_goes_away_is_no_failure() {
     let tool = Tool::with_hatchery();
-    let mut child = tool.command(&["map", "--format", "json"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut child = tool
+        .command(&["map", "--format", "json"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
     drop(child.stdout.take());
     assert_eq!(child.wait().unwrap().code(), Some(0));
 }

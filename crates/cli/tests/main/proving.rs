@@ -32,9 +32,16 @@ fn a_proof_is_reported_as_page_json_and_junit() {
     tool.edit("poll    = \"500ms\"", "poll    = \"100ms\"\nretry-lost = \"200ms..1s\"");
     tool.edit("timeout  = \"300ms\"", "timeout  = \"100ms\"");
     tool.edit("name = \"Starter\"", "name = \"Starter <&> co\"");
-    let done = tool.run(&["prove", "--report", "p.html", "--report", "p.json", "--report", "p.xml", "--format", "csv"]);
+    let done = tool
+        .run(&["prove", "--report", "p.html", "--report", "p.json", "--report", "p.xml", "--format", "csv"]);
     assert_eq!(done.status, 0, "{}{}", done.out, done.err);
-    assert!(done.out.starts_with("rule,at,from,to,values,patterns read,patterns written,loss,ms middle,ms worst,proven,why\n1,"), "{}", done.out);
+    assert!(
+        done.out.starts_with(
+            "rule,at,from,to,values,patterns read,patterns written,loss,ms middle,ms worst,proven,why\n1,"
+        ),
+        "{}",
+        done.out
+    );
     let read = |name: &str| std::fs::read_to_string(tool.file(name)).unwrap();
     let json: serde_json::Value = serde_json::from_str(&read("p.json")).unwrap();
     assert_eq!(json["rules"].as_array().unwrap().len(), 3);
@@ -43,5 +50,8 @@ fn a_proof_is_reported_as_page_json_and_junit() {
     let page = read("p.html");
     assert!(page.contains("Starter &lt;&amp;&gt; co") && page.contains("Proven: 3 of 3 rules"));
     let junit = read("p.xml");
-    assert!(junit.contains("tests=\"4\" failures=\"0\"") && junit.contains("probe-1.setpoint to plc:400011 as f32 ABCD"));
+    assert!(
+        junit.contains("tests=\"4\" failures=\"0\"")
+            && junit.contains("probe-1.setpoint to plc:400011 as f32 ABCD")
+    );
 }

@@ -24,7 +24,11 @@ pub(crate) struct Done {
 impl From<Output> for Done {
     fn from(output: Output) -> Self {
         let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
-        Self { status: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
+        Self {
+            status: output.status.code().unwrap_or(-1),
+            out: text(output.stdout),
+            err: text(output.stderr),
+        }
     }
 }
 

@@ -32,31 +32,41 @@ pub(super) fn cover(
         let first = first / step * step;
         (first, end.div_ceil(step) * step - first)
     };
-    // best[n]: least weight of the first n items, and where its last request begins.
-    let mut best: Vec<(u64, usize)> = vec![(0, 0)];
+    // A request's weight depends on its length alone; the list ends where one is too long.
+    let mut weights: Vec<u64> = vec![0];
+    while let Ok(cost) = dialect.cost(Verb::Read, space, u32::try_from(weights.len()).ok()?, setup) {
+        weights.push(weigh(cost));
+    }
+    let starts: Vec<u32> = wanted.iter().map(|(first, count)| aligned(*first, first + count).0).collect();
+    // For each item, whether the next one is near enough to be read with it.
+    let near: Vec<bool> = wanted.windows(2).map(|pair| pair[1].0 <= pair[0].0 + pair[0].1 + join).collect();
+    // best[n]: least weight of the first n items; from[n]: where its last request begins.
+    let mut best: Vec<u64> = vec![0];
+    let mut from: Vec<usize> = vec![0];
     for last in 1..=wanted.len() {
         let (tail_first, tail_count) = *wanted.get(last - 1)?;
+        let end = aligned(tail_first, tail_first + tail_count);
+        let end = end.0 + end.1;
         let mut found: Option<(u64, usize)> = None;
-        let mut next_first = tail_first;
-        for begin in (0..last).rev() {
-            let (first, count) = *wanted.get(begin)?;
-            if next_first > first + count + join {
+        let candidates = starts.get(..last)?.iter().zip(best.get(..last)?).enumerate().rev();
+        for (begin, (first, before)) in candidates {
+            if begin + 1 < last && !near.get(begin).copied().unwrap_or(false) {
                 break;
             }
-            next_first = first;
-            let (_, grains) = aligned(first, tail_first + tail_count);
-            let Ok(cost) = dialect.cost(Verb::Read, space, grains, setup) else { break };
-            let total = best.get(begin)?.0.saturating_add(weigh(cost));
+            let Some(weight) = weights.get((end - first) as usize) else { break };
+            let total = before.saturating_add(*weight);
             if found.is_none_or(|(least, _)| total < least) {
                 found = Some((total, begin));
             }
         }
-        best.push(found?);
+        let (total, begin) = found?;
+        best.push(total);
+        from.push(begin);
     }
     let mut requests = vec![];
     let mut last = wanted.len();
     while last > 0 {
-        let begin = best.get(last)?.1;
+        let begin = *from.get(last)?;
         let (first, _) = *wanted.get(begin)?;
         let (tail_first, tail_count) = *wanted.get(last - 1)?;
         let (first, count) = aligned(first, tail_first + tail_count);

@@ -172,11 +172,8 @@ impl Project {
     }
 
     fn owner(&self, name: &str, span: Span) -> Result<Owner, Finding> {
-        if let Some(at) = self.device(name) {
-            return Ok(Owner::Device(at));
-        }
-        if let Some(at) = self.image(name) {
-            return Ok(Owner::Image(at));
+        if let Some(owner) = self.owners.get(name) {
+            return Ok(*owner);
         }
         let names = self.devices.iter().map(|d| &d.name).chain(self.images.iter().map(|i| &i.name));
         let near = nearest(name, names.map(|name| name.value.as_str()));

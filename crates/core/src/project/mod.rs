@@ -21,6 +21,7 @@ pub use signal::{Noun, RigFault, Shape, Signal, Trouble};
 use crate::form::Overflow;
 use crate::protocol::{Dialect, Setup, Transport};
 use crate::source::{At, Sources, Span};
+use std::collections::HashMap;
 use std::net::Ipv4Addr;
 
 /// Everything that the project file and its profiles say. Faulty parts are left out or stand at their defaults; the
@@ -47,6 +48,8 @@ pub struct Project {
     pub rig: Rig,
     /// The profiles that devices name, each once.
     pub profiles: Vec<Profile>,
+    /// Devices and images by name: a large project looks up two for each of its rules.
+    pub(crate) owners: HashMap<String, Owner>,
 }
 
 /// The box itself.

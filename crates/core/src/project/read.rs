@@ -5,7 +5,7 @@ use super::fields::{Fields, Reader};
 use super::scalars::{host_port, ipv4, network, retry};
 use super::signal::{RigFault, Signal, Trouble};
 use super::{
-    Client, Converter, Device, Image, Map, OnLoss, Port, Project, Retry, Rig, Wires, nearest, profile,
+    Client, Converter, Device, Image, Map, OnLoss, Owner, Port, Project, Retry, Rig, Wires, nearest, profile,
 };
 use crate::check::Finding;
 use crate::form::Overflow;
@@ -52,6 +52,11 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
         let image = read_image(&mut r, &project, name, &fields);
         project.images.push(image);
     }
+    let images =
+        project.images.iter().enumerate().map(|(at, image)| (image.name.value.clone(), Owner::Image(at)));
+    let devices =
+        project.devices.iter().enumerate().map(|(at, device)| (device.name.value.clone(), Owner::Device(at)));
+    project.owners = images.chain(devices).collect();
     for fields in top.listed(&mut r, "map", "map", "this rule") {
         if let Some(map) = read_map(&mut r, &fields) {
             project.maps.push(map);
