@@ -5,11 +5,12 @@ use crate::moment::Clock;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{Notify, oneshot};
+use tokio::sync::oneshot;
+use tokio::task::AbortHandle;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// A connection silent for so long may be closed for a new one, in microseconds.
@@ -47,7 +48,29 @@ struct Connection {
     who: SocketAddr,
     /// When bytes last came, in microseconds.
     last: AtomicU64,
-    close: Notify,
+    /// Ends its task at the next wait; set once that is spawned. The task itself need not listen for an end, which
+    /// would cost more than a read of sixteen registers.
+    task: OnceLock<AbortHandle>,
+}
+
+impl Connection {
+    fn close(&self) {
+        if let Some(task) = self.task.get() {
+            task.abort();
+        }
+    }
+}
+
+/// Takes a connection off the list when its task ends, however it ends.
+struct Listed {
+    serving: Arc<Serving>,
+    connection: Arc<Connection>,
+}
+
+impl Drop for Listed {
+    fn drop(&mut self) {
+        self.serving.connections().retain(|other| other.number != self.connection.number);
+    }
 }
 
 /// Serves a port until the runtime ends.
@@ -86,7 +109,7 @@ async fn sweep(serving: Arc<Serving>) {
         let now = serving.clock.now().0;
         for connection in serving.connections().iter() {
             if now.saturating_sub(connection.last.load(Relaxed)) > serving.settings.idle_timeout {
-                connection.close.notify_one();
+                connection.close();
             }
         }
     }
@@ -134,7 +157,7 @@ impl Serving {
                 match idle.filter(|idle| now.saturating_sub(idle.last.load(Relaxed)) > EVICT_AFTER) {
                     Some(idle) => {
                         connections.retain(|other| other.number != idle.number);
-                        idle.close.notify_one();
+                        idle.close();
                         self.tell(idle.who, "closed for a new client: it was silent longest");
                     }
                     None => {
@@ -148,17 +171,18 @@ impl Serving {
             }
             let number = self.next.fetch_add(1, Relaxed);
             let connection =
-                Arc::new(Connection { number, who, last: AtomicU64::new(now), close: Notify::new() });
+                Arc::new(Connection { number, who, last: AtomicU64::new(now), task: OnceLock::new() });
             connections.push(Arc::clone(&connection));
             connection
         };
-        tokio::spawn(async move {
-            let why = self.converse(stream, &connection).await;
-            self.connections().retain(|other| other.number != connection.number);
-            if let Some(why) = why {
-                self.tell(who, why);
+        let listed = Listed { serving: self, connection: Arc::clone(&connection) };
+        let task = tokio::spawn(async move {
+            if let Some(why) = listed.serving.converse(stream, &listed.connection).await {
+                listed.serving.tell(who, why);
             }
         });
+        // It is set only here.
+        let _ = connection.task.set(task.abort_handle());
     }
 
     /// Talks until one side ends it; says why if it was us.
@@ -169,10 +193,7 @@ impl Serving {
         let mut chunk = vec![0; 4096];
         loop {
             match answering.poll(self.clock.now()) {
-                AnsweringAct::Send(bytes) => tokio::select! {
-                    sent = stream.write_all(&bytes) => sent.ok()?,
-                    () = connection.close.notified() => return None,
-                },
+                AnsweringAct::Send(bytes) => stream.write_all(&bytes).await.ok()?,
                 AnsweringAct::Write(write) => {
                     let (done, ended) = oneshot::channel();
                     // The receiver is gone only with its connection; then nobody waits for the outcome.
@@ -184,16 +205,13 @@ impl Serving {
                     answering.wrote(ended.await.unwrap_or(Err(gone)));
                 }
                 AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
-                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => tokio::select! {
-                    read = stream.read(&mut chunk) => match read {
-                        Ok(0) | Err(_) => return None,
-                        Ok(count) => {
-                            let now = self.clock.now();
-                            connection.last.store(now.0, Relaxed);
-                            answering.handle(now, chunk.get(..count).unwrap_or_default());
-                        }
-                    },
-                    () = connection.close.notified() => return None,
+                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => match stream.read(&mut chunk).await {
+                    Ok(0) | Err(_) => return None,
+                    Ok(count) => {
+                        let now = self.clock.now();
+                        connection.last.store(now.0, Relaxed);
+                        answering.handle(now, chunk.get(..count).unwrap_or_default());
+                    }
                 },
             }
         }

@@ -4,7 +4,7 @@
 //! protocol other than 0 is skipped by its length and not answered.
 
 use super::{Addressed, PDU_MAX, rtu};
-use crate::{Reader, WireError, WireFault};
+use crate::{WireError, WireFault};
 
 const LAYER: &str = "MBAP header";
 /// Transaction, protocol and length.
@@ -30,10 +30,17 @@ pub struct Frame<'a> {
 /// # Errors
 /// The length cannot be right: the stream is lost.
 pub fn parse(stream: &[u8]) -> Result<Option<(Frame<'_>, usize)>, WireError> {
-    let Some(header) = stream.get(..PREFIX) else { return Ok(None) };
-    let mut r = Reader::new(LAYER, header);
-    let (transaction, protocol) = (r.u16("transaction")?, r.u16("protocol")?);
-    let length = usize::from(r.u16_in("length", 2, LENGTH_MAX as u16)?);
+    let Some(&[t1, t0, p1, p0, l1, l0]) = stream.first_chunk::<PREFIX>() else { return Ok(None) };
+    let (transaction, protocol) = (u16::from_be_bytes([t1, t0]), u16::from_be_bytes([p1, p0]));
+    let length = usize::from(u16::from_be_bytes([l1, l0]));
+    if !(2..=LENGTH_MAX).contains(&length) {
+        let (got, high) = (u32::from(u16::from_be_bytes([l1, l0])), LENGTH_MAX as u32);
+        return Err(WireError {
+            layer: LAYER,
+            at: 4,
+            fault: WireFault::Range { field: "length", got, low: 2, high },
+        });
+    }
     let Some(body) = stream.get(PREFIX..PREFIX + length) else { return Ok(None) };
     let Some((unit, pdu)) = body.split_first() else { return Ok(None) };
     let frame = Frame { transaction, protocol, body: Addressed { unit: *unit, pdu } };
@@ -42,11 +49,19 @@ pub fn parse(stream: &[u8]) -> Result<Option<(Frame<'_>, usize)>, WireError> {
 
 /// Appends a message for `unit` around `pdu` to `out`, with protocol 0.
 pub fn emit(transaction: u16, unit: u8, pdu: &[u8], out: &mut Vec<u8>) {
+    emit_with(transaction, unit, out, |out| out.extend_from_slice(pdu));
+}
+
+/// Appends a message whose PDU is appended by `body`: a server writes its answer once, where it belongs.
+pub fn emit_with(transaction: u16, unit: u8, out: &mut Vec<u8>, body: impl FnOnce(&mut Vec<u8>)) {
     out.extend_from_slice(&transaction.to_be_bytes());
-    out.extend_from_slice(&[0, 0]);
-    out.extend_from_slice(&u16::try_from(pdu.len() + 1).unwrap_or(u16::MAX).to_be_bytes());
-    out.push(unit);
-    out.extend_from_slice(pdu);
+    out.extend_from_slice(&[0, 0, 0, 0, unit]);
+    let begin = out.len();
+    body(out);
+    let length = u16::try_from(out.len() - begin + 1).unwrap_or(u16::MAX);
+    if let Some(field) = out.get_mut(begin - 3..begin - 1) {
+        field.copy_from_slice(&length.to_be_bytes());
+    }
 }
 
 /// Whether a stream that makes no sense here begins with a sound RTU frame: the commonest mistake at this port.

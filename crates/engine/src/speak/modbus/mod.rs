@@ -181,64 +181,79 @@ fn exception(refusal: Refusal) -> Exception {
     }
 }
 
+/// What the answer to a request repeats of it.
+#[derive(Clone, Copy)]
+struct Echo {
+    function: u8,
+    body: Repeats,
+}
+
+#[derive(Clone, Copy)]
+enum Repeats {
+    Values(Table),
+    Coil(u16, bool),
+    Register(u16, u16),
+    Wrote(Table, u16, u16),
+    Nothing,
+}
+
 /// What a request wants, or the exception that answers it at once (the order of checks of APP 7: function, structure,
 /// then address).
-fn want(pdu: &[u8]) -> Result<Want, Exception> {
-    let request = Request::parse(pdu).map_err(|_| Exception::ILLEGAL_DATA_VALUE)?;
-    let extent = |table: Table, offset: u16, count: usize| {
-        let count = u32::try_from(count).unwrap_or(u32::MAX);
-        // Offset and count past 65536: part of the range does not exist.
-        if u32::from(offset) + count > 65_536 {
-            return Err(Exception::ILLEGAL_DATA_ADDRESS);
-        }
-        Ok(Extent { space: space(table), first: offset.into(), count })
+fn want(pdu: &[u8]) -> (Echo, Result<Want, Exception>) {
+    let function = pdu.first().copied().unwrap_or_default() & 0x7F;
+    let echo = |body| Echo { function, body };
+    let Ok(request) = Request::parse(pdu) else {
+        return (echo(Repeats::Nothing), Err(Exception::ILLEGAL_DATA_VALUE));
     };
-    Ok(match request {
-        Request::Read { table, offset, count } => Want::Read(extent(table, offset, count.into())?),
-        Request::WriteCoil { offset, on } => {
-            Want::Write { extent: extent(Table::Coil, offset, 1)?, cells: vec![u8::from(on)] }
+    let within = |table: Table, offset: u16, count: u16| {
+        let (first, count) = (u32::from(offset), u32::from(count));
+        // Offset and count past 65536: part of the range does not exist.
+        let fits = first + count <= 65_536;
+        fits.then_some(Extent { space: space(table), first, count }).ok_or(Exception::ILLEGAL_DATA_ADDRESS)
+    };
+    let write = |table: Table, offset: u16, count: u16, cells: Vec<u8>| {
+        within(table, offset, count).map(|extent| Want::Write { extent, cells })
+    };
+    match request {
+        Request::Read { table, offset, count } => {
+            (echo(Repeats::Values(table)), within(table, offset, count).map(Want::Read))
         }
-        Request::WriteRegister { offset, value } => Want::Write {
-            extent: extent(Table::HoldingRegister, offset, 1)?,
-            cells: value.to_be_bytes().to_vec(),
-        },
+        Request::WriteCoil { offset, on } => {
+            (echo(Repeats::Coil(offset, on)), write(Table::Coil, offset, 1, vec![u8::from(on)]))
+        }
+        Request::WriteRegister { offset, value } => {
+            let cells = value.to_be_bytes().to_vec();
+            (echo(Repeats::Register(offset, value)), write(Table::HoldingRegister, offset, 1, cells))
+        }
         Request::WriteCoils { offset, count, bits } => {
             let cells = unpack(Table::Coil, bits, count);
-            Want::Write { extent: extent(Table::Coil, offset, cells.len())?, cells }
+            (echo(Repeats::Wrote(Table::Coil, offset, count)), write(Table::Coil, offset, count, cells))
         }
-        Request::WriteRegisters { offset, words } => Want::Write {
-            extent: extent(Table::HoldingRegister, offset, words.len() / 2)?,
-            cells: words.to_vec(),
-        },
-        Request::Other { .. } => return Err(Exception::ILLEGAL_FUNCTION),
-    })
+        Request::WriteRegisters { offset, words } => {
+            let count = u16::try_from(words.len() / 2).unwrap_or(u16::MAX);
+            let body = Repeats::Wrote(Table::HoldingRegister, offset, count);
+            (echo(body), write(Table::HoldingRegister, offset, count, words.to_vec()))
+        }
+        Request::Other { .. } => (echo(Repeats::Nothing), Err(Exception::ILLEGAL_FUNCTION)),
+    }
 }
 
 /// Appends the answer to a request.
-fn respond(request: &[u8], result: Result<&[u8], Exception>, out: &mut Vec<u8>) {
-    let function = request.first().copied().unwrap_or_default() & 0x7F;
-    let cells = match result {
-        Ok(cells) => cells,
-        Err(exception) => return Response::Refused { function, exception }.emit(out),
+fn respond(echo: Echo, result: Result<&[u8], Exception>, out: &mut Vec<u8>) {
+    let response = match (result, echo.body) {
+        (Err(exception), _) => Response::Refused { function: echo.function, exception },
+        (Ok(cells), Repeats::Values(table)) if table.is_bits() => {
+            return Response::Read { table, data: &pack(table, cells) }.emit(out);
+        }
+        (Ok(data), Repeats::Values(table)) => Response::Read { table, data },
+        (Ok(_), Repeats::Coil(offset, on)) => Response::WroteCoil { offset, on },
+        (Ok(_), Repeats::Register(offset, value)) => Response::WroteRegister { offset, value },
+        (Ok(_), Repeats::Wrote(table, offset, count)) => Response::Wrote { table, offset, count },
+        (Ok(_), Repeats::Nothing) => {
+            Response::Refused { function: echo.function, exception: Exception::SERVER_DEVICE_FAILURE }
+        }
     };
-    match Request::parse(request) {
-        Ok(Request::Read { table, .. }) if table.is_bits() => {
-            Response::Read { table, data: &pack(table, cells) }.emit(out)
-        }
-        Ok(Request::Read { table, .. }) => Response::Read { table, data: cells }.emit(out),
-        Ok(Request::WriteCoil { offset, on }) => Response::WroteCoil { offset, on }.emit(out),
-        Ok(Request::WriteRegister { offset, value }) => Response::WroteRegister { offset, value }.emit(out),
-        Ok(Request::WriteCoils { offset, count, .. }) => {
-            Response::Wrote { table: Table::Coil, offset, count }.emit(out)
-        }
-        Ok(Request::WriteRegisters { offset, words }) => {
-            let count = u16::try_from(words.len() / 2).unwrap_or(u16::MAX);
-            Response::Wrote { table: Table::HoldingRegister, offset, count }.emit(out);
-        }
-        Ok(Request::Other { .. }) | Err(_) => {
-            Response::Refused { function, exception: Exception::SERVER_DEVICE_FAILURE }.emit(out);
-        }
-    }
+    response.emit(out);
 }
 
 /// Looks for the answer to a question in what came on an RTU line: the result and where the frame ends. A place that

@@ -1,8 +1,9 @@
 //! A Modbus server on a stream of MBAP messages or on an RTU line.
 
-use super::{exception, respond, want};
+use super::{Echo, exception, respond, want};
 use crate::Moment;
 use crate::speak::{News, Serve, Server};
+use std::ops::Range;
 use woodrush_core::Refusal;
 use woodrush_wire::modbus::{BROADCAST, Exception, rtu, tcp};
 
@@ -32,10 +33,20 @@ enum Framing {
     Tcp,
 }
 
+/// A request that was taken off the stream.
+struct Request {
+    transaction: u16,
+    unit: u8,
+    /// Where in `came` its PDU stands.
+    pdu: Range<usize>,
+}
+
+/// A request that is being worked on.
+#[derive(Clone, Copy)]
 struct Open {
     transaction: u16,
     unit: u8,
-    pdu: Vec<u8>,
+    echo: Echo,
 }
 
 impl ModbusServer {
@@ -62,27 +73,33 @@ impl ModbusServer {
         }
     }
 
-    fn answer(&mut self, open: &Open, result: Result<&[u8], Exception>) {
+    fn answer(&mut self, open: Open, result: Result<&[u8], Exception>) {
         if self.framing == Framing::Rtu && open.unit == BROADCAST {
             return;
         }
-        let mut pdu = Vec::with_capacity(64);
-        respond(&open.pdu, result, &mut pdu);
         match self.framing {
-            Framing::Tcp => tcp::emit(open.transaction, open.unit, &pdu, &mut self.out),
-            Framing::Rtu => rtu::emit(open.unit, &pdu, &mut self.out),
+            Framing::Tcp => {
+                tcp::emit_with(open.transaction, open.unit, &mut self.out, |out| {
+                    respond(open.echo, result, out)
+                });
+            }
+            Framing::Rtu => {
+                let mut pdu = vec![];
+                respond(open.echo, result, &mut pdu);
+                rtu::emit(open.unit, &pdu, &mut self.out);
+            }
         }
     }
 
     /// The next whole request; `Ok(None)` while more is needed.
-    fn next_request(&mut self, now: Moment) -> Result<Option<Open>, String> {
+    fn next_request(&mut self, now: Moment) -> Result<Option<Request>, String> {
         match self.framing {
             Framing::Tcp => self.next_tcp(),
             Framing::Rtu => Ok(self.next_rtu(now)),
         }
     }
 
-    fn next_tcp(&mut self) -> Result<Option<Open>, String> {
+    fn next_tcp(&mut self) -> Result<Option<Request>, String> {
         loop {
             let stream = self.came.get(self.used..).unwrap_or_default();
             let rtu_instead = |why: String| {
@@ -109,15 +126,16 @@ impl ModbusServer {
                 self.used += length;
                 continue;
             }
-            let open =
-                Open { transaction: frame.transaction, unit: frame.body.unit, pdu: frame.body.pdu.to_vec() };
+            // Transaction, protocol, length and unit stand before the PDU.
+            let pdu = self.used + length - frame.body.pdu.len()..self.used + length;
+            let request = Request { transaction: frame.transaction, unit: frame.body.unit, pdu };
             self.used += length;
             self.heard_any = true;
-            return Ok(Some(open));
+            return Ok(Some(request));
         }
     }
 
-    fn next_rtu(&mut self, now: Moment) -> Option<Open> {
+    fn next_rtu(&mut self, now: Moment) -> Option<Request> {
         loop {
             let still = now.since(self.last_byte) >= STALLED;
             let stream = self.came.get(self.used..).unwrap_or_default();
@@ -125,13 +143,16 @@ impl ModbusServer {
                 rtu::Found::More => return None,
                 rtu::Found::Noise { skip } => self.used += skip,
                 rtu::Found::Frame { skip, length, frame } => {
-                    let open = Open { transaction: 0, unit: frame.unit, pdu: frame.pdu.to_vec() };
+                    // The unit stands before the PDU, two bytes of CRC behind it.
+                    let pdu = self.used + skip + 1..self.used + skip + length - 2;
+                    let function = frame.pdu.first().copied();
+                    let request = Request { transaction: 0, unit: frame.unit, pdu };
                     self.used += skip + length;
-                    let ours = self.units.as_ref().is_none_or(|units| units.contains(&u16::from(open.unit)));
-                    let broadcast =
-                        open.unit == BROADCAST && matches!(open.pdu.first(), Some(5 | 6 | 15 | 16));
-                    if (ours && open.unit != BROADCAST) || broadcast {
-                        return Some(open);
+                    let ours =
+                        self.units.as_ref().is_none_or(|units| units.contains(&u16::from(request.unit)));
+                    let broadcast = request.unit == BROADCAST && matches!(function, Some(5 | 6 | 15 | 16));
+                    if (ours && request.unit != BROADCAST) || broadcast {
+                        return Some(request);
                     }
                 }
             }
@@ -151,7 +172,7 @@ impl Server for ModbusServer {
 
     fn give(&mut self, result: Result<&[u8], Refusal>) {
         if let Some(open) = self.open.take() {
-            self.answer(&open, result.map_err(exception));
+            self.answer(open, result.map_err(exception));
         }
     }
 
@@ -170,14 +191,17 @@ impl Server for ModbusServer {
                 None => self.next_request(now),
             };
             match next {
-                Ok(Some(open)) => match want(&open.pdu) {
-                    Ok(want) => {
-                        let unit = u16::from(open.unit);
-                        self.open = Some(open);
-                        return Serve::Want { unit, want };
+                Ok(Some(Request { transaction, unit, pdu })) => {
+                    let (echo, wanted) = want(self.came.get(pdu).unwrap_or_default());
+                    let open = Open { transaction, unit, echo };
+                    match wanted {
+                        Ok(want) => {
+                            self.open = Some(open);
+                            return Serve::Want { unit: u16::from(unit), want };
+                        }
+                        Err(exception) => self.answer(open, Err(exception)),
                     }
-                    Err(exception) => self.answer(&open, Err(exception)),
-                },
+                }
                 _ if !self.out.is_empty() => {
                     if let Err(why) = next {
                         self.lost = Some(why);

@@ -1,0 +1,94 @@
+//! `check` on a generated project of 100,000 `[[map]]` of one point: at most 2 times what `toml::from_str` into plain
+//! structs takes for the same file, in CPU time of interleaved rounds; growth from 10,000 linear, in allocations.
+#![allow(missing_docs, clippy::unwrap_used, clippy::disallowed_methods, dead_code)]
+
+use serde::Deserialize;
+use std::alloc::{GlobalAlloc, Layout, System};
+use std::collections::BTreeMap;
+use std::hint::black_box;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::time::Instant;
+use woodrush_benches::{Limits, large_site, median};
+use woodrush_core::check::check;
+use woodrush_core::project::read;
+
+struct Counting;
+
+static COUNT: AtomicU64 = AtomicU64::new(0);
+
+// SAFETY: every call goes to the system's allocator unchanged; only a counter is added.
+unsafe impl GlobalAlloc for Counting {
+    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
+        COUNT.fetch_add(1, Relaxed);
+        unsafe { System.alloc(layout) }
+    }
+
+    unsafe fn dealloc(&self, pointer: *mut u8, layout: Layout) {
+        unsafe { System.dealloc(pointer, layout) }
+    }
+
+    unsafe fn realloc(&self, pointer: *mut u8, layout: Layout, size: usize) -> *mut u8 {
+        COUNT.fetch_add(1, Relaxed);
+        unsafe { System.realloc(pointer, layout, size) }
+    }
+}
+
+#[global_allocator]
+static ALLOCATOR: Counting = Counting;
+
+#[derive(Deserialize)]
+struct Plain {
+    map: Vec<Map>,
+    devices: BTreeMap<String, BTreeMap<String, toml::Value>>,
+    ports: BTreeMap<String, BTreeMap<String, toml::Value>>,
+    images: BTreeMap<String, BTreeMap<String, toml::Value>>,
+}
+
+#[derive(Deserialize)]
+struct Map {
+    from: String,
+    to: String,
+}
+
+fn whole_check(text: &str) {
+    let checked = check(read("large.toml", text.to_string(), &mut |_| Err(String::new())));
+    assert!(!checked.has_errors());
+    black_box(checked);
+}
+
+fn plain(text: &str) {
+    black_box(toml::from_str::<Plain>(text).unwrap());
+}
+
+fn seconds(work: impl FnOnce()) -> f64 {
+    let begun = Instant::now();
+    work();
+    begun.elapsed().as_secs_f64()
+}
+
+fn allocations(text: &str) -> f64 {
+    let before = COUNT.load(Relaxed);
+    whole_check(text);
+    (COUNT.load(Relaxed) - before) as f64
+}
+
+fn main() {
+    let (large, small) = (large_site(100_000), large_site(10_000));
+    let (mut ratios, mut control) = (vec![], vec![]);
+    for _ in 0..15 {
+        let (own, reference, again) =
+            (seconds(|| whole_check(&large)), seconds(|| plain(&large)), seconds(|| plain(&large)));
+        ratios.push(own / reference);
+        control.push(again / reference);
+    }
+    let mut limits = Limits::default();
+    limits.at_most("check of 100,000 rules against toml::from_str", median(&mut ratios), 2.0, "times");
+    println!("       toml::from_str against itself: {:.2} times", median(&mut control));
+    limits.at_most(
+        "growth of allocations from 10,000 to 100,000 rules",
+        allocations(&large) / allocations(&small),
+        10.5,
+        "times",
+    );
+    limits.end();
+}
