@@ -1,17 +1,22 @@
 //! A converter at work: its threads and tasks, from the first open to the last close.
 
 use super::serve::{self, Aliases};
-use super::{Event, Listening, Shared};
+use super::{Event, Listening, Serving, Shared};
 use crate::moment::Clock;
 use crate::port::{LineThread, spawn_line};
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::thread::JoinHandle;
 use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::Wires;
+
+/// How often silent connections are looked for.
+const SWEEP: Duration = Duration::from_millis(500);
 
 /// Where ports really go, when that is not where the project says: the bench.
 #[derive(Debug, Clone, Default)]
@@ -41,12 +46,14 @@ pub struct Running {
     /// Where each listening port really is, by index.
     pub listening: Vec<(usize, SocketAddr)>,
     lines: Vec<LineThread>,
+    keeper: Option<Keeper>,
     runtime: Option<tokio::runtime::Runtime>,
 }
 
 impl Drop for Running {
     fn drop(&mut self) {
         self.lines.clear();
+        self.keeper = None;
         if let Some(runtime) = self.runtime.take() {
             runtime.shutdown_timeout(Duration::from_millis(500));
         }
@@ -72,14 +79,21 @@ pub fn start(
         mend: mend.into(),
     };
     let mut builder = tokio::runtime::Builder::new_multi_thread();
-    let runtime = builder.worker_threads(2).enable_all().build().map_err(|error| {
+    let runtime = builder.worker_threads(2).enable_io().build().map_err(|error| {
         fault(0, format!("no threads: {error}"), "free memory or raise the limit of threads")
     })?;
-    let mut running =
-        Running { shared: Arc::clone(&shared), listening: vec![], lines: vec![], runtime: None };
+    let mut running = Running {
+        shared: Arc::clone(&shared),
+        listening: vec![],
+        lines: vec![],
+        keeper: None,
+        runtime: None,
+    };
+    let mut served = vec![];
     // Sockets first: a port in use is found before any line is opened and polled.
     for (index, port) in project.ports.iter().enumerate() {
-        let (Some(Wires::Listen { at }), Some(Some(_))) = (&port.wires, shared.listens.get(index)) else {
+        let (Some(Wires::Listen { at }), Some(Some(settings))) = (&port.wires, shared.listens.get(index))
+        else {
             continue;
         };
         let address = match &bindings.bench {
@@ -91,8 +105,9 @@ pub fn start(
         let real = listener.local_addr().unwrap_or(address);
         let listening = Listening { port: index, listener, aliases: bindings.bench.clone() };
         let _inside = runtime.enter();
-        serve::spawn(&shared, listening, clock)
+        let serving = serve::spawn(&shared, settings.clone(), listening, clock)
             .map_err(|error| fault(index, format!("{address} cannot be served: {error}"), "try again"))?;
+        served.push(serving);
         shared.tell(Event::PortUp { port: index, what: real.to_string() });
         running.listening.push((index, real));
     }
@@ -107,8 +122,43 @@ pub fn start(
             .map_err(|open| fault(index, open.what, &open.mend))?;
         running.lines.push(thread);
     }
+    running.keeper = Some(Keeper::spawn(served));
     running.runtime = Some(runtime);
     Ok(running)
+}
+
+/// The thread that looks for silent connections. A timer in the runtime would cost every exchange a little, for
+/// something that is looked at twice a second.
+struct Keeper {
+    stop: Arc<AtomicBool>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Keeper {
+    fn spawn(served: Vec<Arc<Serving>>) -> Self {
+        let stop = Arc::new(AtomicBool::new(false));
+        let asked = Arc::clone(&stop);
+        let look = move || {
+            while !asked.load(Relaxed) {
+                std::thread::park_timeout(SWEEP);
+                served.iter().for_each(|serving| serving.sweep());
+            }
+        };
+        // Without the thread silent connections stay, which the limit of clients bounds.
+        let thread = std::thread::Builder::new().name("keeper".into()).spawn(look).ok();
+        Self { stop, thread }
+    }
+}
+
+impl Drop for Keeper {
+    fn drop(&mut self) {
+        self.stop.store(true, Relaxed);
+        if let Some(thread) = self.thread.take() {
+            thread.thread().unpark();
+            // A panic there has been printed already.
+            let _ = thread.join();
+        }
+    }
 }
 
 fn listen_fault(

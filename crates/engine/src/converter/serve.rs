@@ -6,7 +6,6 @@ use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
-use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::oneshot;
@@ -15,8 +14,6 @@ use woodrush_core::{Blame, Kind, Refusal};
 
 /// A connection silent for so long may be closed for a new one, in microseconds.
 const EVICT_AFTER: u64 = 10_000_000;
-/// How often silent connections are looked for.
-const SWEEP: Duration = Duration::from_millis(500);
 
 /// Addresses that stand for others on the bench, where everybody comes from this machine.
 pub type Aliases = Arc<HashMap<IpAddr, Ipv4Addr>>;
@@ -74,8 +71,12 @@ impl Drop for Listed {
 }
 
 /// Serves a port until the runtime ends.
-pub(crate) fn spawn(shared: &Arc<Shared>, listening: Listening, clock: Clock) -> std::io::Result<()> {
-    let Some(Some(settings)) = shared.listens.get(listening.port).cloned() else { return Ok(()) };
+pub(super) fn spawn(
+    shared: &Arc<Shared>,
+    settings: ListenSettings,
+    listening: Listening,
+    clock: Clock,
+) -> std::io::Result<Arc<Serving>> {
     let serving = Arc::new(Serving {
         shared: Arc::clone(shared),
         settings,
@@ -87,9 +88,8 @@ pub(crate) fn spawn(shared: &Arc<Shared>, listening: Listening, clock: Clock) ->
     });
     listening.listener.set_nonblocking(true)?;
     let listener = TcpListener::from_std(listening.listener)?;
-    tokio::spawn(sweep(Arc::clone(&serving)));
-    tokio::spawn(serve(serving, listener));
-    Ok(())
+    tokio::spawn(serve(Arc::clone(&serving), listener));
+    Ok(serving)
 }
 
 /// Accepts connections for ever.
@@ -98,24 +98,23 @@ async fn serve(serving: Arc<Serving>, listener: TcpListener) {
         match listener.accept().await {
             Ok((stream, who)) => Arc::clone(&serving).admit(stream, who),
             // Out of descriptors: the next one may fit again.
-            Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
-        }
-    }
-}
-
-async fn sweep(serving: Arc<Serving>) {
-    loop {
-        tokio::time::sleep(SWEEP).await;
-        let now = serving.clock.now().0;
-        for connection in serving.connections().iter() {
-            if now.saturating_sub(connection.last.load(Relaxed)) > serving.settings.idle_timeout {
-                connection.close();
-            }
+            Err(_) => tokio::task::yield_now().await,
         }
     }
 }
 
 impl Serving {
+    /// Closes connections that have been silent for longer than the port allows.
+    pub(super) fn sweep(&self) {
+        let now = self.clock.now().0;
+        for connection in self.connections().iter() {
+            if now.saturating_sub(connection.last.load(Relaxed)) > self.settings.idle_timeout {
+                connection.close();
+                self.tell(connection.who, "closed: it was silent for longer than `idle-timeout`");
+            }
+        }
+    }
+
     fn connections(&self) -> MutexGuard<'_, Vec<Arc<Connection>>> {
         self.connections.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -191,8 +190,9 @@ impl Serving {
         let _ = stream.set_nodelay(true);
         let mut answering = Answering::new(Arc::clone(&self.shared), self.settings.clone())?;
         let mut chunk = vec![0; 4096];
+        let mut now = self.clock.now();
         loop {
-            match answering.poll(self.clock.now()) {
+            match answering.poll(now) {
                 AnsweringAct::Send(bytes) => stream.write_all(&bytes).await.ok()?,
                 AnsweringAct::Write(write) => {
                     let (done, ended) = oneshot::channel();
@@ -203,12 +203,13 @@ impl Serving {
                     answering.submit(write, Box::new(reply));
                     let gone = Refusal::new(Kind::NoPath, Blame::Us);
                     answering.wrote(ended.await.unwrap_or(Err(gone)));
+                    now = self.clock.now();
                 }
                 AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
                 AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => match stream.read(&mut chunk).await {
                     Ok(0) | Err(_) => return None,
                     Ok(count) => {
-                        let now = self.clock.now();
+                        now = self.clock.now();
                         connection.last.store(now.0, Relaxed);
                         answering.handle(now, chunk.get(..count).unwrap_or_default());
                     }

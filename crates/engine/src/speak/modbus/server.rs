@@ -73,9 +73,13 @@ impl ModbusServer {
         }
     }
 
+    /// Writes an answer behind those that wait to be sent; room for many at once is taken in one go.
     fn answer(&mut self, open: Open, result: Result<&[u8], Exception>) {
         if self.framing == Framing::Rtu && open.unit == BROADCAST {
             return;
+        }
+        if self.out.capacity() == 0 {
+            self.out.reserve(1024);
         }
         match self.framing {
             Framing::Tcp => {
