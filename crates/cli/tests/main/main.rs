@@ -3,6 +3,7 @@
 
 mod addresses;
 mod bench;
+mod captured;
 mod checking;
 mod failures;
 mod proving;

@@ -54,9 +54,7 @@ impl Tool {
     pub(crate) fn with_hatchery() -> Self {
         let tool = Self::new();
         let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
-        for path in ["woodrush.toml"] {
-            std::fs::copy(from.join(path), tool.path().join(path)).unwrap();
-        }
+        std::fs::copy(from.join("woodrush.toml"), tool.file("woodrush.toml")).unwrap();
         std::fs::create_dir(tool.path().join("profiles")).unwrap();
         for entry in std::fs::read_dir(from.join("profiles")).unwrap() {
             let entry = entry.unwrap();
