@@ -3,7 +3,7 @@
 use crate::Failure;
 use crate::args::{Colour, Format, Global};
 use anstyle::{AnsiColor, Style};
-use comfy_table::ContentArrangement;
+use comfy_table::{ColumnConstraint, ContentArrangement};
 use serde::Serialize;
 use std::io::{IsTerminal, Write};
 
@@ -35,6 +35,8 @@ pub(crate) struct Console {
 pub(crate) struct Table {
     pub(crate) head: Vec<&'static str>,
     pub(crate) rows: Vec<Vec<String>>,
+    /// Columns whose words are never broken where there is room for 100 columns: names.
+    pub(crate) whole: &'static [usize],
 }
 
 impl Console {
@@ -137,8 +139,11 @@ impl Console {
         for row in &table.rows {
             made.add_row(row);
         }
-        for column in made.column_iter_mut() {
+        for (at, column) in made.column_iter_mut().enumerate() {
             column.set_padding((0, 2));
+            if self.width >= 100 && table.whole.contains(&at) {
+                column.set_constraint(ColumnConstraint::ContentWidth);
+            }
         }
         let text: Vec<String> = made.lines().map(|line| line.trim_end().to_string()).collect();
         let mut lines = text.into_iter();

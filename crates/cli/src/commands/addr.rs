@@ -50,7 +50,11 @@ pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict
                 vec![s.written.clone(), s.canonical.clone(), s.offset.clone(), s.hex.clone(), s.means.clone()]
             };
             let rows = shown.iter().map(row).collect();
-            console.table(&Table { head: vec!["written", "canonical", "offset", "hex", "means"], rows })?;
+            console.table(&Table {
+                head: vec!["written", "canonical", "offset", "hex", "means"],
+                rows,
+                whole: &[],
+            })?;
         }
         Format::Text => {
             for (at, address) in shown.iter().enumerate() {

@@ -1,13 +1,13 @@
 //! `woodrush map`: the resolved address table, both sides, one row a value.
 
 use crate::args::Format;
-use crate::console::{Console, Table};
+use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use serde::Serialize;
 use std::path::Path;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{PlannedRule, Source, Station};
-use woodrush_core::project::{OnLoss, show_micros};
+use woodrush_core::project::{OnLoss, Wires, show_micros};
 use woodrush_core::protocol::SpaceId;
 
 #[derive(Serialize)]
@@ -71,38 +71,53 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                     r.access.to_string(),
                 ]
             };
-            console.table(&Table { head, rows: rows.into_iter().map(row).collect() })?;
+            console.table(&Table { head, rows: rows.into_iter().map(row).collect(), whole: &[] })?;
         }
         Format::Text if rows.is_empty() => {
             console.note("no rules yet: add a `[[map]]`; docs/project-file.md shows how");
         }
-        Format::Text => {
-            let row = |r: Row| {
-                let there = if r.device_form == r.form || r.device_form.is_empty() {
-                    String::new()
-                } else {
-                    format!(" as {}", r.device_form)
-                };
-                let offset = if r.device_offset.is_empty() {
-                    String::new()
-                } else {
-                    format!(" ({})", r.device_offset)
-                };
-                vec![
-                    format!("{}:{}", r.image, r.address),
-                    r.offset,
-                    r.form,
-                    [r.value, r.eu].join(" ").trim().to_string(),
-                    format!("{}{offset}{there}", r.device_address),
-                    r.poll,
-                    if r.access == "read-write" { "rw".into() } else { "r".into() },
-                ]
-            };
-            let head = vec!["shown at", "offset", "as", "value", "in the device", "poll", "access"];
-            console.table(&Table { head, rows: rows.into_iter().map(row).collect() })?;
-        }
+        Format::Text => text(console, &checked, &rows)?,
     }
     Ok(Verdict::Yes)
+}
+
+/// One table an image, so that its name need not stand in every row.
+fn text(console: &mut Console, checked: &Checked, rows: &[Row]) -> Result<(), Failure> {
+    let row = |r: &Row| {
+        let other = !r.device_form.is_empty() && r.device_form != r.form;
+        let there = if other { format!(" as {}", r.device_form) } else { String::new() };
+        let offset =
+            if r.device_offset.is_empty() { String::new() } else { format!(" ({})", r.device_offset) };
+        vec![
+            r.address.clone(),
+            r.offset.clone(),
+            r.form.clone(),
+            r.eu.clone(),
+            r.value.clone(),
+            format!("{}{offset}{there}", r.device_address),
+            if r.access == "read-write" { "rw".into() } else { "r".into() },
+        ]
+    };
+    let mut first = true;
+    for (image, station) in checked.project.images.iter().zip(&checked.plan.images) {
+        let here: Vec<Vec<String>> = rows.iter().filter(|r| r.image == station.name).map(row).collect();
+        if here.is_empty() {
+            continue;
+        }
+        if !std::mem::take(&mut first) {
+            console.say("")?;
+        }
+        let port = image.port.and_then(|port| checked.project.ports.get(port.value));
+        let place = match port.and_then(|port| port.wires.as_ref()) {
+            Some(Wires::Listen { at }) => format!(" at {}", at.value),
+            _ => String::new(),
+        };
+        let name = console.paint(Tone::Accent, &format!("image {}", station.name));
+        console.say(&format!("{name}{place}, {} values", here.len()))?;
+        let head = vec!["address", "offset", "as", "unit", "value", "in the device", "access"];
+        console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
+    }
+    Ok(())
 }
 
 fn rows(checked: &Checked, rule: &PlannedRule) -> Vec<Row> {

@@ -53,7 +53,7 @@ fn show(console: &mut Console, answer: &Answer) -> Result<Verdict, Failure> {
 
 fn rows(rows: &[Row]) -> Table {
     let row = |row: &Row| vec![row.name.clone(), row.value.clone(), row.detail.clone()];
-    Table { head: vec!["name", "value", "detail"], rows: rows.iter().map(row).collect() }
+    Table { head: vec!["name", "value", "detail"], rows: rows.iter().map(row).collect(), whole: &[0] }
 }
 
 fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {

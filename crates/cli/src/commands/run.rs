@@ -128,6 +128,6 @@ impl Names {
             }
             Event::Client { port: at, who, why } => (Tone::Doubt, port(at), format!("client {who} {why}")),
         };
-        Some(format!("{:<14} {text}", console.paint(tone, name)))
+        Some(format!("{} {text}", console.paint(tone, &format!("{name:<14}"))))
     }
 }

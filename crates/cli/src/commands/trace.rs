@@ -52,7 +52,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
                 "value",
                 "image words",
             ];
-            console.table(&Table { head, rows: found.into_iter().map(row).collect() })?;
+            console.table(&Table { head, rows: found.into_iter().map(row).collect(), whole: &[] })?;
         }
         Format::Text => {
             for (at, trace) in found.iter().enumerate() {

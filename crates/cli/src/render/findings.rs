@@ -174,5 +174,5 @@ pub(crate) fn table(checked: &Checked) -> Table {
         row
     };
     let head = vec!["code", "severity", "file", "line", "column", "what", "why", "mend"];
-    Table { head, rows: checked.findings.iter().map(row).collect() }
+    Table { head, rows: checked.findings.iter().map(row).collect(), whole: &[] }
 }

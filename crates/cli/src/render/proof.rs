@@ -40,20 +40,16 @@ fn times(rule: &RuleProof) -> String {
     rule.milliseconds.map_or_else(String::new, |(middle, worst)| format!("{middle:.0} / {worst:.0}"))
 }
 
-fn values(rule: &RuleProof) -> String {
-    let name = rule.rule.clone();
-    if rule.values > 1 { format!("{name} (x{})", rule.values) } else { name }
-}
-
 /// What fits a terminal.
 pub(crate) fn table(proof: &Proof) -> Table {
     let row = |rule: &RuleProof| {
+        let count = if rule.values > 1 { format!(" x{}", rule.values) } else { String::new() };
         vec![
-            values(rule),
+            rule.rule.clone(),
             rule.from.clone(),
             // Without its form, which `map` shows: the columns must fit.
-            rule.to.split(" as ").next().unwrap_or_default().to_string(),
-            rule.read.to_string(),
+            format!("{}{count}", rule.to.split(" as ").next().unwrap_or_default()),
+            rule.milliseconds.map_or_else(|| "-".into(), |_| rule.read.to_string()),
             rule.written.map_or_else(|| "-".into(), |written| written.to_string()),
             if rule.loss { "yes".into() } else { "NO".into() },
             times(rule),
@@ -61,8 +57,9 @@ pub(crate) fn table(proof: &Proof) -> Table {
         ]
     };
     Table {
-        head: vec!["rule", "from", "to", "read", "written", "loss", "ms", "verdict"],
+        head: vec!["rule", "from", "to", "read", "wrote", "loss", "ms", "verdict"],
         rows: proof.rules.iter().map(row).collect(),
+        whole: &[0, 1, 2, 6],
     }
 }
 
@@ -100,7 +97,7 @@ pub(crate) fn full_table(proof: &Proof) -> Table {
         "proven",
         "why",
     ];
-    Table { head, rows: proof.rules.iter().map(row).collect() }
+    Table { head, rows: proof.rules.iter().map(row).collect(), whole: &[] }
 }
 
 fn render(template: &str, name: &str, proof: &Proof) -> Result<String, Failure> {
