@@ -37,7 +37,7 @@ pub(crate) fn write(path: &Path, proof: &Proof) -> Result<(), Failure> {
 }
 
 fn times(rule: &RuleProof) -> String {
-    rule.milliseconds.map_or_else(String::new, |(middle, worst)| format!("{middle:.0} / {worst:.0}"))
+    rule.milliseconds.map_or_else(String::new, |(middle, worst)| format!("{middle:.0}/{worst:.0}"))
 }
 
 /// What fits a terminal.
@@ -49,17 +49,20 @@ pub(crate) fn table(proof: &Proof) -> Table {
             rule.from.clone(),
             // Without its form, which `map` shows: the columns must fit.
             format!("{}{count}", rule.to.split(" as ").next().unwrap_or_default()),
-            rule.milliseconds.map_or_else(|| "-".into(), |_| rule.read.to_string()),
-            rule.written.map_or_else(|| "-".into(), |written| written.to_string()),
+            match (rule.milliseconds, rule.written) {
+                (None, _) => "-".into(),
+                (Some(_), None) => rule.read.to_string(),
+                (Some(_), Some(written)) => format!("{} + {written}", rule.read),
+            },
             if rule.loss { "yes".into() } else { "NO".into() },
             times(rule),
             if rule.proven { "proven".into() } else { "WRONG".into() },
         ]
     };
     Table {
-        head: vec!["rule", "from", "to", "read", "wrote", "loss", "ms", "verdict"],
+        head: vec!["rule", "from", "to", "patterns", "loss", "ms", "verdict"],
         rows: proof.rules.iter().map(row).collect(),
-        whole: &[0, 1, 2, 6],
+        whole: &[0, 1, 2, 3, 5, 6],
     }
 }
 

@@ -114,13 +114,13 @@ impl View<'_> {
 
     fn bare(&self, wanted: &Wanted<'_>, extent: Extent, does: &str, findings: &mut Vec<Finding>) {
         // A rule that could not be resolved may feed it: its own fault has been found.
-        let range = extent.first..extent.end();
-        if self
-            .plan
-            .unresolved
-            .iter()
-            .any(|(i, s, first)| (*i, *s) == (self.image, extent.space) && range.contains(first))
-        {
+        let hidden = |(image, other): &(usize, Extent)| {
+            *image == self.image
+                && other.space == extent.space
+                && other.first < extent.end()
+                && extent.first < other.end()
+        };
+        if self.plan.unresolved.iter().any(hidden) {
             return;
         }
         let first = self.show(extent.space, extent.first);

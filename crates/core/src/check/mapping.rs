@@ -41,6 +41,8 @@ fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         }
     }
     carried.sort_unstable();
+    // A rule that was left out for another fault would carry it all the same.
+    let meant = |name: &str| project.maps.iter().any(|map| map.enabled && map.from.value == name);
     for (at, device) in project.devices.iter().enumerate() {
         for need in &device.needs {
             let profile = project.profile_of(at);
@@ -48,6 +50,7 @@ fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 profile.and_then(|profile| profile.points.iter().position(|p| p.name.value == need.value));
             match point {
                 Some(point) if carried.binary_search(&(at, point)).is_ok() => {}
+                Some(_) if meant(&format!("{}.{}", device.name.value, need.value)) => {}
                 Some(_) => {
                     let what = format!(
                         "`{}.{}` was promised, and no rule carries it",

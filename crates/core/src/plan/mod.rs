@@ -23,8 +23,8 @@ pub struct Plan {
     pub transfers: Vec<Transfer>,
     /// Where the values of transfers go; the health steps, which no transfer feeds, come last.
     pub steps: Vec<Step>,
-    /// Where rules that could not be resolved would begin: image, space, first cell.
-    pub unresolved: Vec<(usize, SpaceId, u32)>,
+    /// Cells of images that rules left out would feed, as far as that is known.
+    pub unresolved: Vec<(usize, Extent)>,
     /// Time on each port.
     pub lines: Vec<LineTime>,
     /// Time of each port's polls if each is due once, in microseconds, a timeout not included.

@@ -4,7 +4,7 @@ use super::{Plan, PlannedRule, Source};
 use crate::check::Finding;
 use crate::form::{Conversion, Form, Type};
 use crate::project::{Endpoint, Health, Map, Owner, Project, Target};
-use crate::protocol::{Address, BitWrite, Dialect, Grain, Place, Setup, Verb};
+use crate::protocol::{Address, BitWrite, Dialect, Extent, Grain, Place, Setup, Verb};
 use crate::source::Span;
 
 /// Resolves one rule, or says all that is wrong with it.
@@ -47,15 +47,12 @@ pub(super) fn rule(
 }
 
 /// Where a rule that cannot be resolved would land.
-pub(super) fn landing(
-    project: &Project,
-    plan: &Plan,
-    rule: &Map,
-) -> Option<(usize, crate::protocol::SpaceId, u32)> {
+pub(super) fn landing(project: &Project, plan: &Plan, rule: &Map) -> Option<(usize, Extent)> {
     let end = project.endpoint(&rule.to).ok()?;
     let (Owner::Image(image), Target::Cells(address, _)) = (end.owner, &end.target) else { return None };
     let at = plan.images.get(image)?.spaces.iter().position(|space| space.key == address.space.key)?;
-    Some((image, crate::protocol::SpaceId(u16::try_from(at).ok()?), address.first))
+    let space = crate::protocol::SpaceId(u16::try_from(at).ok()?);
+    Some((image, Extent { space, first: address.first, count: 1 }))
 }
 
 fn direction(from: &Endpoint, to: &Endpoint) -> Finding {
@@ -366,7 +363,8 @@ pub(super) fn drop_overlaps(project: &Project, plan: &mut Plan, findings: &mut V
     }
     dropped.sort_unstable();
     for at in dropped.into_iter().rev() {
-        plan.rules.remove(at);
+        let rule = plan.rules.remove(at);
+        plan.unresolved.push((rule.image, rule.target.extent()));
     }
 }
 

@@ -168,6 +168,35 @@ pub fn keys_of(table: &str) -> impl Iterator<Item = &'static Key> {
 mod tests {
     use super::*;
 
+    /// The user's page tells every key; one that is built and not told is a key that nobody finds.
+    #[test]
+    fn the_page_for_users_tells_every_key() {
+        let page = include_str!("../../../../docs/project-file.md");
+        for table in [
+            "project",
+            "converter",
+            "ports",
+            "devices",
+            "images",
+            "map",
+            "clients",
+            "rig",
+            "faults",
+            "profile",
+            "points",
+        ] {
+            for key in keys_of(table) {
+                let told = [
+                    format!("`{}`", key.name),
+                    format!("\n{} ", key.name),
+                    format!("`{} =", key.name),
+                    format!("[{}", key.name),
+                ];
+                assert!(told.iter().any(|form| page.contains(form)), "{table}.{} is not told", key.name);
+            }
+        }
+    }
+
     #[test]
     fn every_key_is_told_once() {
         for (at, key) in KEYS.iter().enumerate() {
