@@ -119,12 +119,6 @@ pub static KEYS: &[Key] = &[
     key("clients", "address", KeyKind::Text, "its own IPv4 address"),
     key("clients", "dials", KeyKind::Text, "host and port set at the client"),
     key("clients", "protocol", KeyKind::Text, "the framing set at the client"),
-    key(
-        "clients",
-        "notation",
-        KeyKind::Choice(&["six-digit", "five-digit", "offset", "hex"]),
-        "how it writes addresses",
-    ),
     key("clients", "reads", KeyKind::Texts, "what it reads: `400001 as f32 ABCD x4 every 250ms`"),
     key("clients", "writes", KeyKind::Texts, "what it writes"),
     key("clients", "needs", KeyKind::Texts, "endpoints that it must be able to see"),
@@ -154,7 +148,6 @@ pub static KEYS: &[Key] = &[
     key("points", "eu", KeyKind::Text, "engineering unit"),
     key("points", "range", KeyKind::Own, "least and greatest engineering value"),
     key("points", "access", ACCESS, "whether it may be written; default `read-only`"),
-    key("points", "danger", KeyKind::Switch, "never written by a test on a real device"),
 ];
 
 /// The keys of a table, those of all dialects and `note` included.

@@ -44,8 +44,6 @@ pub struct Point {
     pub range: Option<At<(f64, f64)>>,
     /// Whether it may be written.
     pub read_write: bool,
-    /// Never written by a test on a real device.
-    pub danger: bool,
 }
 
 pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str) -> Profile {
@@ -78,7 +76,6 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
             eu: fields.text(r, "eu").map(|eu| eu.value),
             range: fields.range(r, "range"),
             read_write: fields.text(r, "access").is_some_and(|access| access.value == "read-write"),
-            danger: fields.switch(r, "danger").unwrap_or(false),
         });
     }
     profile
