@@ -184,6 +184,7 @@ mod tests {
                     format!("\n{} ", key.name),
                     format!("`{} =", key.name),
                     format!("[{}", key.name),
+                    format!(".{}]", key.name),
                 ];
                 assert!(told.iter().any(|form| page.contains(form)), "{table}.{} is not told", key.name);
             }

@@ -106,23 +106,18 @@ impl ModbusServer {
     fn next_tcp(&mut self) -> Result<Option<Request>, String> {
         loop {
             let stream = self.came.get(self.used..).unwrap_or_default();
-            let rtu_instead = |why: String| {
-                let named = !self.heard_any && tcp::looks_like_rtu(stream);
-                if named {
-                    "RTU frames on an MBAP port: the other side is set to the wrong framing".into()
-                } else {
-                    why
-                }
-            };
-            let (frame, length) = match tcp::parse(stream) {
-                Err(error) => return Err(rtu_instead(error.to_string())),
+            let parsed = tcp::parse(stream);
+            // The first bytes of a connection that are no message, or not a whole one, may be a whole RTU frame.
+            let whole = matches!(&parsed, Ok(Some((frame, _))) if frame.protocol == 0);
+            if !self.heard_any && !whole && tcp::looks_like_rtu(stream) {
+                return Err("RTU frames on an MBAP port: the other side is set to the wrong framing".into());
+            }
+            let (frame, length) = match parsed {
+                Err(error) => return Err(error.to_string()),
                 Ok(None) => return Ok(None),
                 Ok(Some(found)) => found,
             };
             if frame.protocol != 0 {
-                if !self.heard_any && tcp::looks_like_rtu(stream) {
-                    return Err(rtu_instead(String::new()));
-                }
                 self.foreign += 1;
                 if self.foreign >= FOREIGN_MAX {
                     return Err(tcp::foreign(frame.protocol).to_string());
