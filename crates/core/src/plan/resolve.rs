@@ -108,6 +108,15 @@ impl Shared<'_> {
     }
 
     fn polled(&self, plan: &mut Plan, address: &Address, point: Option<usize>) -> Resolved {
+        if let Some(bit) = self.target.bit {
+            let what = format!(
+                "bit {bit} of {} cannot be shown alone: a rule fills whole registers",
+                self.target.space.a()
+            );
+            return Err(vec![
+                Finding::new("F09", self.to.span, what).mend("show it as a coil or a discrete input"),
+            ]);
+        }
         let (from, to) = self.forms(address)?;
         let mut found = vec![];
         let count = self.rule.count.map_or(1, |count| count.value);
@@ -223,15 +232,6 @@ impl Shared<'_> {
     }
 
     fn place(&self, plan: &mut Plan, width: u32, count: u32) -> Result<Place, Vec<Finding>> {
-        if let Some(bit) = self.target.bit {
-            let what = format!(
-                "bit {bit} of {} cannot be shown alone: a rule fills whole registers",
-                self.target.space.a()
-            );
-            return Err(vec![
-                Finding::new("F09", self.to.span, what).mend("show it as a coil or a discrete input"),
-            ]);
-        }
         let space = match plan.images.get_mut(self.image) {
             Some(station) => station.space(&self.target.space),
             None => return Err(vec![]),

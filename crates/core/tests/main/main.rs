@@ -2,4 +2,5 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods)]
 
 mod checks;
+mod mistakes;
 mod planning;
