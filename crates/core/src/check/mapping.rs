@@ -1,11 +1,10 @@
 //! Rules against each other and against what was promised.
 
 use super::Finding;
-use crate::plan::{Plan, Source};
+use crate::plan::{Plan, Source, to_u32};
 use crate::project::{Endpoint, Owner, Project, Target};
-use crate::protocol::{Place, SpaceId};
+use crate::protocol::SpaceId;
 use crate::source::Span;
-use std::collections::HashMap;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     two_addresses(project, plan, findings);
@@ -15,21 +14,30 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 
 /// One point shown twice in the same image.
 fn two_addresses(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
-    let mut seen: HashMap<(usize, usize, Place), usize> = HashMap::with_capacity(plan.rules.len());
-    for (at, rule) in plan.rules.iter().enumerate() {
-        let Source::Poll { device, place, .. } = rule.source else { continue };
-        let key = (rule.image, device, Place { count: 1, ..place });
-        let Some(earlier) = seen.insert(key, at) else { continue };
-        let (Some(first), Some(this), Some(image)) =
-            (plan.rules.get(earlier), project.maps.get(rule.map), plan.images.get(rule.image))
-        else {
-            continue;
-        };
-        let Some(other) = project.maps.get(first.map) else { continue };
-        let both = [first, rule].map(|rule| image.show(rule.target.space, rule.target.first, None));
-        let what = format!("`{}` is shown twice, at {} and at {}", this.from.value, both[0], both[1]);
-        findings.push(Finding::new("M10", this.to.span, what).note(other.to.span, "the other"));
+    let key = |at: u32| {
+        let rule = plan.rules.get(at as usize)?;
+        let Source::Poll { device, place, .. } = rule.source else { return None };
+        Some((rule.image, device, place.space, place.first, place.width, place.bit, at))
+    };
+    let mut places: Vec<_> = (0..to_u32(plan.rules.len())).filter_map(key).collect();
+    places.sort_unstable();
+    for pair in places.windows(2) {
+        let [first, second] = pair else { continue };
+        if (first.0, first.1, first.2, first.3, first.4, first.5)
+            == (second.0, second.1, second.2, second.3, second.4, second.5)
+        {
+            findings.extend(shown_twice(project, plan, first.6 as usize, second.6 as usize));
+        }
     }
+}
+
+fn shown_twice(project: &Project, plan: &Plan, first: usize, second: usize) -> Option<Finding> {
+    let (first, second) = (plan.rules.get(first)?, plan.rules.get(second)?);
+    let (other, this) = (project.maps.get(first.map)?, project.maps.get(second.map)?);
+    let image = plan.images.get(second.image)?;
+    let both = [first, second].map(|rule| image.show(rule.target.space, rule.target.first, None));
+    let what = format!("`{}` is shown twice, at {} and at {}", this.from.value, both[0], both[1]);
+    Some(Finding::new("M10", this.to.span, what).note(other.to.span, "the other"))
 }
 
 /// `needs` of devices: the point must be carried by some rule.
