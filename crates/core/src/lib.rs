@@ -7,7 +7,11 @@
 
 pub mod budget;
 pub mod check;
+pub mod finding;
 pub mod form;
+mod grain;
+mod line;
+mod nearest;
 pub mod plan;
 pub mod project;
 pub mod protocol;

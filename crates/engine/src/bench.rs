@@ -4,9 +4,10 @@
 //! nothing reads a clock, and every random number comes from the project's `seed`.
 
 use crate::Moment;
-use crate::converter::{Answering, AnsweringAct, Event, Shared};
+use crate::converter::{Answering, AnsweringAct};
 use crate::line::{Asking, LineAct};
 use crate::rig::{Bus, BusAct, bus_of};
+use crate::shared::{Event, Shared};
 use crate::speak::News;
 use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::Refusal;

@@ -14,6 +14,7 @@ mod moment;
 pub mod port;
 pub mod prove;
 pub mod rig;
+pub mod shared;
 pub mod speak;
 pub mod stop;
 

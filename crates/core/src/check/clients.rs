@@ -1,7 +1,8 @@
 //! Clients against the image that they ask: what they read, write and must be able to see.
 
 use super::cells::{Cells, Stretch};
-use super::{Finding, Severity, mapping};
+use super::mapping;
+use crate::finding::{Finding, Severity};
 use crate::form::{Form, Type};
 use crate::plan::{Plan, PlannedRule, Station};
 use crate::project::{Asked, Client, OnLoss, Project, address};

@@ -1,6 +1,6 @@
 //! Rules against each other and against what was promised.
 
-use super::Finding;
+use crate::finding::Finding;
 use crate::plan::{Plan, Source, to_u32};
 use crate::project::{Endpoint, Owner, Project, Target};
 use crate::protocol::SpaceId;

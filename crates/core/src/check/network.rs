@@ -1,6 +1,6 @@
 //! IP addresses and TCP ports, held against each other at both ends.
 
-use super::Finding;
+use crate::finding::Finding;
 use crate::project::{Client, Network, Port, Project, Wires};
 use crate::source::{At, Span};
 use std::net::Ipv4Addr;

@@ -1,6 +1,6 @@
 //! Lines, stations and the speed of both: what keeps a port from carrying anything.
 
-use super::{Finding, Severity};
+use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source};
 use crate::project::{Line, Port, Project, Wires, show_micros};
 use crate::protocol::Transport;

@@ -1,6 +1,6 @@
 //! Points of profiles: addresses, forms, ranges, and points that lie over one another.
 
-use super::Finding;
+use crate::finding::Finding;
 use crate::form::{Form, Type};
 use crate::project::{Point, Profile, Project};
 use crate::protocol::{Address, Setup};

@@ -8,7 +8,7 @@ pub use convert::{Conversion, Overflow};
 pub use decimal::{Decimal, NotDecimal};
 pub use value::Value;
 
-use crate::protocol::Grain;
+use crate::grain::Grain;
 use std::fmt;
 
 /// What the bits of a value mean.
@@ -243,7 +243,7 @@ impl Form {
         };
         let first = words.next().unwrap_or_default();
         let Some(ty) = Type::parse(first) else {
-            let near = crate::project::nearest(first, NAMED.iter().map(|(_, name, _)| *name));
+            let near = crate::nearest::nearest(first, NAMED.iter().map(|(_, name, _)| *name));
             let offer = near.map_or_else(
                 || "one of bool, u16, i16, u32, i32, u64, i64, f32, f64, bcd16, bcd32, text(N), raw".into(),
                 |name| format!("perhaps `{name}`"),

@@ -4,7 +4,7 @@ mod requests;
 mod resolve;
 
 use crate::budget::LineTime;
-use crate::check::Finding;
+use crate::finding::Finding;
 use crate::form::Conversion;
 use crate::project::{Health, OnLoss, Owner, Project};
 use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Verb};

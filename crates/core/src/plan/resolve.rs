@@ -1,7 +1,7 @@
 //! One rule at a time: both ends read, forms settled, limits held.
 
 use super::{Plan, PlannedRule, Source};
-use crate::check::Finding;
+use crate::finding::Finding;
 use crate::form::{Conversion, Form, Type};
 use crate::project::{Endpoint, Health, Map, Owner, Project, Target};
 use crate::protocol::{Address, BitWrite, Dialect, Extent, Grain, Place, Setup, Verb};

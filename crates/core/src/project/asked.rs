@@ -1,7 +1,7 @@
 //! `ADDRESS [as FORM] [xN] [every T]`: what a client reads or writes, and the targets of rig signals.
 
 use super::scalars::duration;
-use crate::check::Finding;
+use crate::finding::Finding;
 use crate::form::Form;
 use crate::protocol::{Address, Dialect, Setup};
 use crate::source::{At, Span};

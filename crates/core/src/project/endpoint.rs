@@ -1,9 +1,10 @@
 //! The two ends of a rule: `DEVICE.POINT`, `DEVICE:ADDRESS`, `IMAGE:ADDRESS`, `DEVICE.health.ITEM`, and a form.
 
+use super::Project;
 use super::asked::{address, list_or, split_form};
-use super::{Project, nearest};
-use crate::check::Finding;
+use crate::finding::Finding;
 use crate::form::Form;
+use crate::nearest::nearest;
 use crate::protocol::Address;
 use crate::source::{At, Span};
 

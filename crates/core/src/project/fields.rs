@@ -1,9 +1,11 @@
 //! One table of the file, read by the table of keys: unknown keys and wrong kinds are found once, here.
 
+use super::asked::list_or;
 use super::keys::keys_of;
-use super::scalars::{Line, LineFault, duration};
-use super::{asked::list_or, nearest};
-use crate::check::Finding;
+use super::scalars::duration;
+use crate::finding::Finding;
+use crate::line::{Line, LineFault};
+use crate::nearest::nearest;
 use crate::protocol::{Key, KeyKind};
 use crate::source::{At, Span};
 use std::ops::Range;

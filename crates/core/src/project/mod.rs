@@ -9,13 +9,14 @@ mod read;
 mod scalars;
 mod signal;
 
+pub use crate::line::{Line, Parity};
 pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Health, Owner, Target};
 pub use keys::{KEYS, keys_of};
 pub use profile::{Point, Profile};
 pub use read::{Read, read};
-pub use scalars::{HostPort, Line, Network, Parity, Retry, show_micros};
+pub use scalars::{HostPort, Network, Retry, show_micros};
 pub use signal::{Noun, RigFault, Shape, Signal, Trouble};
 
 use crate::form::Overflow;
@@ -297,11 +298,4 @@ impl Project {
         let own = self.devices.get(device)?.line;
         own.or_else(|| self.profile_of(device)?.line)
     }
-}
-
-/// The candidate that a mistyped word most likely meant.
-pub(crate) fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let distance = |candidate: &str| strsim::damerau_levenshtein(word, candidate);
-    let best = candidates.into_iter().map(|candidate| (distance(candidate), candidate)).min()?;
-    (best.0 <= 1 + word.chars().count() / 4).then_some(best.1)
 }

@@ -1,9 +1,9 @@
 //! A profile: the description of one kind of device.
 
 use super::fields::{Fields, Reader};
-use super::scalars::Line;
-use crate::check::Finding;
+use crate::finding::Finding;
 use crate::form::Form;
+use crate::line::Line;
 use crate::source::At;
 
 /// One kind of device.

@@ -5,10 +5,11 @@ use super::fields::{Fields, Reader};
 use super::scalars::{host_port, ipv4, network, retry};
 use super::signal::{RigFault, Signal, Trouble};
 use super::{
-    Client, Converter, Device, Image, Map, OnLoss, Owner, Port, Project, Retry, Rig, Wires, nearest, profile,
+    Client, Converter, Device, Image, Map, OnLoss, Owner, Port, Project, Retry, Rig, Wires, profile,
 };
-use crate::check::Finding;
+use crate::finding::Finding;
 use crate::form::Overflow;
+use crate::nearest::nearest;
 use crate::protocol::{DIALECTS, Dialect, KeyKind, Setup, dialect};
 use crate::source::{At, Span};
 use toml::de::DeTable;

@@ -89,7 +89,7 @@ impl Signal {
             "square" => Shape::Square,
             other => {
                 let known = ["steady", "ramp", "sine", "square", "count", "walk", "replay"];
-                let near = super::nearest(other, known);
+                let near = crate::nearest::nearest(other, known);
                 let offer = near.map_or_else(|| known.join(", "), |word| format!("perhaps `{word}`"));
                 return Err(format!("`{other}` is no signal ({offer})"));
             }

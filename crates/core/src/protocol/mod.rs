@@ -4,6 +4,8 @@
 
 mod modbus;
 
+pub use crate::grain::Grain;
+
 use std::borrow::Cow;
 use std::fmt;
 use std::ops::Range;
@@ -38,26 +40,6 @@ pub fn refusal_shown(native: (&'static str, u32)) -> String {
 pub fn refusal_cause(native: (&'static str, u32)) -> &'static str {
     let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == native.0);
     dialect.map_or("", |dialect| dialect.refusal_words(native.1).1)
-}
-
-/// What one address steps over. Bits inside a grain count from the least significant, whatever the wire does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Grain {
-    /// One bit, one byte 0 or 1 in cells.
-    Bit,
-    /// So many bytes, the most significant first in cells.
-    Bytes(u8),
-}
-
-impl Grain {
-    /// Bytes that one grain takes in cells.
-    #[must_use]
-    pub const fn cell_bytes(self) -> usize {
-        match self {
-            Self::Bit => 1,
-            Self::Bytes(count) => count as usize,
-        }
-    }
 }
 
 /// How one bit is written where the grain is wider.
@@ -321,7 +303,7 @@ pub trait Dialect: Sync + fmt::Debug {
     /// The spaces that every image has, mapped or not.
     fn standing(&self) -> &'static [Space];
     /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
-    fn silence(&self, line: crate::project::Line) -> u64;
+    fn silence(&self, line: crate::line::Line) -> u64;
     /// Default order of wider values; `None` where the protocol has none and one must be written.
     fn order(&self) -> Option<crate::form::Order>;
     /// One request over one extent, or why it cannot be one. The only place where limits and overheads are known.

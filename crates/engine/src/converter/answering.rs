@@ -1,9 +1,8 @@
 //! One connection's questions against the images: reads at once, writes one device after the other.
 
-use super::{ListenSettings, Shared};
 use crate::Moment;
 use crate::image::DeviceWrite;
-use crate::line::Reply;
+use crate::shared::{ListenSettings, Reply, Shared};
 use crate::speak::{News, Serve, Server, Want, speaker};
 use std::collections::VecDeque;
 use std::sync::Arc;

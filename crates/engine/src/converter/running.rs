@@ -1,9 +1,10 @@
 //! A converter at work: its threads and tasks, from the first open to the last close.
 
 use super::serve::{self, Aliases};
-use super::{Event, Listening, Serving, Shared};
+use super::{Listening, Serving};
 use crate::moment::Clock;
 use crate::port::{LineThread, spawn_line};
+use crate::shared::{Event, Shared};
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::path::PathBuf;

@@ -1,7 +1,8 @@
 //! A listening port: one task a connection, a bound on how many, and who may come at all.
 
-use super::{Answering, AnsweringAct, Event, ListenSettings, Shared};
+use super::{Answering, AnsweringAct};
 use crate::moment::Clock;
+use crate::shared::{Event, ListenSettings, Shared};
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};

@@ -1,13 +1,9 @@
 //! Who may use a port on which we ask: polls by how overdue they are, clients' writes between them, probes of lost
 //! devices when there is time. A state machine; [`crate::port`] drives it, the virtual bench runs it.
 
-mod queue;
-
-pub use queue::{LineQueue, Reply, WriteJob};
-
 use crate::Moment;
-use crate::converter::{Event, Shared};
 use crate::image::failure_code;
+use crate::shared::{Event, LineQueue, Shared, WriteJob};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
 use std::sync::Arc;
 use woodrush_core::project::Retry;

@@ -2,9 +2,9 @@
 
 use super::{rs485, tty};
 use crate::Moment;
-use crate::converter::{Event, Shared};
 use crate::line::{Asking, LineAct};
 use crate::moment::Clock;
+use crate::shared::{Event, Shared};
 use crate::speak::News;
 use rustix::event::{EventfdFlags, PollFd, PollFlags, Timespec, eventfd, poll};
 use rustix::fd::{AsFd, OwnedFd};

@@ -85,3 +85,24 @@ pub struct Addressed<'a> {
     /// Function code and data, 1 to 253 bytes.
     pub pdu: &'a [u8],
 }
+
+/// Cells as a message carries them: registers as they are, bits (one byte 0 or 1 each) eight to a byte from bit 0 on,
+/// the rest of the last byte 0.
+#[must_use]
+pub fn pack(table: Table, cells: &[u8]) -> Vec<u8> {
+    if !table.is_bits() {
+        return cells.to_vec();
+    }
+    let byte = |eight: &[u8]| eight.iter().rev().fold(0, |sum, bit| sum << 1 | u8::from(*bit != 0));
+    cells.chunks(8).map(byte).collect()
+}
+
+/// A message's data as `count` cells, the reverse of [`pack`].
+#[must_use]
+pub fn unpack(table: Table, data: &[u8], count: u16) -> Vec<u8> {
+    if !table.is_bits() {
+        return data.to_vec();
+    }
+    let bits = data.iter().flat_map(|byte| (0..8).map(move |bit| byte >> bit & 1));
+    bits.take(usize::from(count)).collect()
+}

@@ -7,10 +7,10 @@ use super::{
     TooMuch, Transport, Verb,
 };
 use crate::form::Order;
-use crate::project::Line;
+use crate::line::Line;
 use std::borrow::Cow;
 use std::ops::Range;
-use woodrush_wire::modbus::{Exception, Request, Response, Table, rtu, tcp};
+use woodrush_wire::modbus::{Exception, Request, Response, Table, pack, rtu, tcp};
 
 /// Modbus with one way of framing.
 #[derive(Debug)]
@@ -253,15 +253,6 @@ impl Modbus {
         }
         out
     }
-}
-
-/// Cells as a message carries them: registers as they are, bits eight to a byte from bit 0 on.
-fn pack(table: Table, cells: &[u8]) -> Vec<u8> {
-    if !table.is_bits() {
-        return cells.to_vec();
-    }
-    let byte = |eight: &[u8]| eight.iter().rev().fold(0, |sum, bit| sum << 1 | u8::from(*bit != 0));
-    cells.chunks(8).map(byte).collect()
 }
 
 #[cfg(test)]

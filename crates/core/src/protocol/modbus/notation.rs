@@ -60,7 +60,7 @@ fn bit_of(text: &str, base: &str, digits: &str, space: &Space) -> Result<u8, Add
 fn by_offset(text: &str, word: &str, number: &str) -> Result<(usize, u32), AddressFault> {
     let Some(at) = SPACES.iter().position(|space| space.key == word) else {
         let what = format!("`{word}` is no table: coil, discrete, input or holding");
-        let near = crate::project::nearest(word, SPACES.iter().map(|space| space.key.as_ref()));
+        let near = crate::nearest::nearest(word, SPACES.iter().map(|space| space.key.as_ref()));
         return Err(fault(
             "M01",
             text,

@@ -10,7 +10,7 @@ use super::{Ask, Speaker, Want};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{Extent, Setup, SpaceId};
 use woodrush_core::{Blame, Kind, Refusal};
-use woodrush_wire::modbus::{Exception, Request, Response, Table};
+use woodrush_wire::modbus::{Exception, Request, Response, Table, pack, unpack};
 
 /// `modbus-rtu`.
 pub(super) const RTU: Speaker = Speaker {
@@ -128,25 +128,6 @@ impl Question {
             _ => None,
         }
     }
-}
-
-/// Bits eight to a byte from bit 0 on; registers as they are.
-fn pack(table: Table, cells: &[u8]) -> Vec<u8> {
-    if !table.is_bits() {
-        return cells.to_vec();
-    }
-    cells
-        .chunks(8)
-        .map(|eight| eight.iter().rev().fold(0, |sum, bit| sum << 1 | u8::from(*bit != 0)))
-        .collect()
-}
-
-fn unpack(table: Table, data: &[u8], count: u16) -> Vec<u8> {
-    if !table.is_bits() {
-        return data.to_vec();
-    }
-    let bits = data.iter().flat_map(|byte| (0..8).map(move |bit| byte >> bit & 1));
-    bits.take(usize::from(count)).collect()
 }
 
 /// A device's exception as a refusal.
