@@ -2,5 +2,6 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods)]
 
 mod checks;
+mod following;
 mod mistakes;
 mod planning;

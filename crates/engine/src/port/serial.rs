@@ -168,6 +168,10 @@ impl Driver {
         let mut reopen_at = Moment::NEVER;
         while !self.stop.load(Relaxed) {
             let now = self.clock.now();
+            if self.fd.is_none() && now >= reopen_at {
+                reopen_at = now + REOPEN;
+                self.reopen();
+            }
             let until = match self.asking.poll(now) {
                 LineAct::Send(bytes) => {
                     let sent = self.fd.as_ref().map(|fd| write_all(fd, &bytes));
@@ -190,13 +194,7 @@ impl Driver {
             }
             let early = if until == Moment::NEVER { until } else { until - SPIN };
             let readable = wait(self.fd.as_ref(), &self.waker, early, now);
-            let Some(fd) = &self.fd else {
-                if self.clock.now() >= reopen_at {
-                    reopen_at = self.clock.now() + REOPEN;
-                    self.reopen();
-                }
-                continue;
-            };
+            let Some(fd) = &self.fd else { continue };
             if !readable {
                 continue;
             }

@@ -402,7 +402,7 @@ impl Runner<'_> {
                 .map(|(middle, worst)| (*middle as f64 / 1e3, *worst as f64 / 1e3));
             let polled = matches!(subject.feed, Feed::Cells(_));
             if polled && (result.read == 0 || subject.writable && result.written == 0) {
-                result.fail("no pattern was exercised in a direction that it allows".into());
+                result.fail("M40: no pattern was exercised in a direction that it allows".into());
             }
             Some(RuleProof {
                 rule: map

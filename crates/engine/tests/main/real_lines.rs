@@ -6,7 +6,9 @@ use woodrush_core::check::{Checked, check};
 use woodrush_core::form::{Order, Type};
 use woodrush_core::plan::Plan;
 use woodrush_core::project::read;
+use woodrush_engine::converter::{Event, start};
 use woodrush_engine::prove::{Proof, prove};
+use woodrush_engine::rig::Rig;
 
 const RULES: &str = r#"
 [[map]]
@@ -87,4 +89,47 @@ fn a_converter_with_a_wrong_form_is_not_proven() {
             proof.rules.iter().filter_map(|r| r.why.as_ref()).collect::<Vec<_>>()
         );
     }
+}
+
+/// An adapter that is pulled and plugged in again: told once each way, and everything goes on by itself.
+#[test]
+fn a_line_that_goes_away_and_comes_back_is_opened_again() {
+    let checked = site();
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("adapter");
+    let plug = || {
+        let rig = Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap();
+        std::os::unix::fs::symlink(&rig.paths()[0].1, &path).unwrap();
+        rig
+    };
+    let rig = plug();
+    let mut bindings = rig.bindings();
+    bindings.serial.insert(0, path.clone());
+    let (teller, told) = std::sync::mpsc::channel();
+    let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
+    let _running = start(&checked, plan, &bindings, move |event| drop(teller.send(event))).unwrap();
+    let hear = |wanted: fn(&Event) -> bool| {
+        let mut others = vec![];
+        loop {
+            let event = told
+                .recv_timeout(std::time::Duration::from_secs(60))
+                .unwrap_or_else(|_| panic!("{others:?}"));
+            if wanted(&event) {
+                return others;
+            }
+            others.push(event);
+        }
+    };
+    hear(|event| matches!(event, Event::DeviceBack { .. }));
+    std::fs::remove_file(&path).unwrap();
+    drop(rig);
+    hear(|event| matches!(event, Event::PortDown { .. }));
+    hear(|event| matches!(event, Event::DeviceLost { .. }));
+    let _rig = plug();
+    let meanwhile = hear(|event| matches!(event, Event::PortUp { .. }));
+    assert!(
+        !meanwhile.iter().any(|event| matches!(event, Event::PortDown { .. })),
+        "told once: {meanwhile:?}"
+    );
+    hear(|event| matches!(event, Event::DeviceBack { .. }));
 }

@@ -1,0 +1,189 @@
+//! Traces and plans of whole sites: what each station shows, and that the numbers agree with each other.
+
+use crate::checks::checked;
+use woodrush_core::plan::Source;
+use woodrush_core::trace::trace;
+use woodrush_core::{At, Span};
+
+const SITE: &str = r#"[project]
+name = "Sallow Beck hatchery"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "19200 8E1"
+protocol = "modbus-rtu"
+timeout = "300ms"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.do-1]
+port = "raceway"
+unit = 23
+poll = "1s"
+join = 4
+[devices.drive]
+port = "raceway"
+unit = 31
+write-one = "single"
+max-read = 8
+[images.scada]
+port = "office"
+unit = 1
+[images.farm]
+port = "office"
+unit = 2
+max-age = "5s"
+on-loss = "fill 0x8000"
+[[map]]
+name = "levels"
+from = "do-1:400001 as f32 CDAB"
+to = "scada:400001 as u16 scale 0.01"
+count = 3
+access = "read-write"
+[[map]]
+from = "do-1:400011.3"
+to = "farm:100001"
+[[map]]
+from = "drive:000005"
+to = "scada:000005"
+count = 12
+access = "read-write"
+[[map]]
+from = "drive:400001 as text(6) BA"
+to = "farm:400001"
+[[map]]
+from = "drive:400020 as bcd32 CDAB"
+to = "farm:400020 as u32 ABCD"
+poll = "10s"
+[[map]]
+from = "drive.health.errors"
+to = "farm:400030"
+"#;
+
+fn traced(text: &str) -> Vec<woodrush_core::trace::Trace> {
+    let checked = checked(SITE);
+    assert!(!checked.has_errors(), "{:?}", checked.findings.iter().map(|f| &f.what).collect::<Vec<_>>());
+    let endpoint = checked.project.endpoint(&At { value: text.into(), span: Span::default() }).unwrap();
+    trace(&checked, &endpoint)
+}
+
+fn one(text: &str) -> woodrush_core::trace::Trace {
+    let mut found = traced(text);
+    assert_eq!(found.len(), 1, "{text}");
+    found.remove(0)
+}
+
+#[test]
+fn a_float_onto_a_scaled_word_is_followed_both_ways() {
+    let trace = one("scada:400002");
+    assert_eq!(trace.source, "do-1:400003 (holding:2)");
+    assert_eq!(trace.rule.value, (2, 3));
+    assert_eq!(trace.rule.name.as_deref(), Some("levels"));
+    assert_eq!(trace.cell, "image scada, holding 1");
+    let worked = &trace.conversion;
+    assert_eq!((worked.source_words.as_str(), worked.value.as_str()), ("AE14 418B", "17.46"));
+    assert_eq!(worked.target_words.as_deref(), Some("06D2"), "1746");
+    let poll = trace.poll.unwrap();
+    assert_eq!(poll.device, "do-1, unit 23");
+    // Six registers, a gap of four, one more: eleven in one request.
+    assert_eq!(poll.exchange.words, "function 3, offset 0, 11 holding registers");
+    assert!(
+        poll.exchange.answer.starts_with("17 03 16 00 00 00 00 AE 14 41 8B 00 00"),
+        "{}",
+        poll.exchange.answer
+    );
+    let write = trace.write.unwrap();
+    assert_eq!(write.client.request, "00 01 00 00 00 09 01 10 00 01 00 01 02 06 D2");
+    assert!(write.device.request.starts_with("17 10 00 02 00 02 04 AE 14 41 8B"), "{}", write.device.request);
+}
+
+#[test]
+fn a_bit_of_a_register_is_shown_where_it_lies() {
+    let trace = one("farm:100001");
+    assert_eq!(trace.source, "do-1:400011.3 (holding:10.3)");
+    assert_eq!(trace.read.request, "00 01 00 00 00 06 02 02 00 00 00 01", "unit 2, function 2");
+    assert_eq!(trace.read.answer, "00 01 00 00 00 04 02 02 01 01");
+    assert_eq!(trace.on_loss, "0x8000 is shown once older than 5s");
+    let answer = trace.poll.unwrap().exchange.answer;
+    let bytes: Vec<&str> = answer.split(' ').collect();
+    assert_eq!(bytes[23..25], ["00", "08"], "the eleventh register");
+    assert!(trace.write.is_none());
+}
+
+#[test]
+fn coils_are_written_the_way_the_device_takes_them() {
+    let trace = one("scada:000009");
+    assert_eq!(trace.source, "drive:000009 (coil:8)");
+    let write = trace.write.unwrap();
+    assert_eq!(write.client.words, "function 15, offset 8, 1 coil");
+    assert_eq!(write.device.words, "function 5, offset 8, 1 coil");
+    assert!(write.device.request.starts_with("1F 05 00 08 FF 00"), "{}", write.device.request);
+}
+
+#[test]
+fn text_and_digits_are_worked_too() {
+    let text = one("farm:400002");
+    assert_eq!(text.conversion.source_words, "6F52 0000 0000", "the first character in the low byte");
+    assert_eq!(text.conversion.target_words.as_deref(), Some("526F 0000 0000"));
+    assert_eq!(text.conversion.value, "\"Ro\"");
+    let digits = one("farm:400021");
+    assert_eq!(digits.conversion.source_words, "5678 1234");
+    assert_eq!(digits.conversion.target_words.as_deref(), Some("00BC 614E"), "12345678");
+    assert_eq!(digits.poll.unwrap().every, "10s");
+}
+
+#[test]
+fn health_is_told_and_not_polled_and_nothing_is_nothing() {
+    let health = one("drive.health.errors");
+    assert_eq!((health.shown.as_str(), health.poll.is_none()), ("farm:400030 (holding:29)", true));
+    assert_eq!(health.on_loss, "health is never refused");
+    assert!(traced("scada:400099").is_empty());
+    assert!(traced("do-1:400099").is_empty());
+}
+
+#[test]
+fn requests_keep_to_the_devices_limit_interval_and_space() {
+    let checked = checked(SITE);
+    let plan = &checked.plan;
+    let told: Vec<(usize, u16, u32, u32, u64)> = plan
+        .transfers
+        .iter()
+        .map(|t| (t.device, t.extent.space.0, t.extent.first, t.extent.count, t.every / 1_000_000))
+        .collect();
+    assert_eq!(told, [(0, 3, 0, 11, 1), (1, 0, 4, 12, 1), (1, 3, 0, 3, 1), (1, 3, 19, 2, 10)]);
+    let takes: u64 = plan.transfers.iter().map(|transfer| transfer.takes).sum();
+    assert_eq!(plan.cycles[0], takes);
+    let load: f64 = plan.transfers.iter().map(|t| t.takes as f64 / t.every as f64).sum();
+    assert!((plan.load(0) - load).abs() < 1e-12 && plan.load(1) == 0.0);
+    // Every polled value of every rule lands exactly once.
+    for (at, rule) in plan.rules.iter().enumerate() {
+        let mut items: Vec<u32> = plan
+            .steps_of(at)
+            .flat_map(|s| {
+                let step = plan.steps[s as usize];
+                step.item..step.item + step.items
+            })
+            .collect();
+        items.sort_unstable();
+        assert_eq!(items, (0..rule.target.count).collect::<Vec<_>>());
+        let own = plan.steps_of(at).next().unwrap();
+        assert_eq!(plan.transfer_of(own).is_some(), matches!(rule.source, Source::Poll { .. }));
+    }
+}
+
+#[test]
+fn ages_are_the_images_own_or_follow_from_poll_and_line() {
+    let plan = checked(SITE).plan;
+    let ages: Vec<u64> = plan.rules.iter().map(|rule| rule.max_age / 1000).collect();
+    // One second is longer than the cycle with its timeout; the second image says five seconds.
+    assert_eq!(ages, [3000, 5000, 3000, 5000, 5000, 5000]);
+}
+
+#[test]
+fn the_rule_of_a_cell_is_found_with_its_value() {
+    let plan = checked(SITE).plan;
+    let holding = woodrush_core::protocol::SpaceId(3);
+    assert_eq!(plan.feeding(0, holding, 2), Some((0, 2)));
+    assert_eq!(plan.feeding(1, holding, 20), Some((4, 0)), "the second register of its value");
+    assert_eq!(plan.feeding(0, holding, 3), None);
+}
