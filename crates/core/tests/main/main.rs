@@ -5,3 +5,4 @@ mod checks;
 mod following;
 mod mistakes;
 mod planning;
+mod reading;

@@ -6,4 +6,5 @@ mod plain_openers;
 mod real_lines;
 mod serving;
 mod site;
+mod turns;
 mod virtual_time;
