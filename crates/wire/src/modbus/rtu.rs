@@ -169,14 +169,16 @@ pub fn find(way: Way, stream: &[u8], waited: bool) -> Found<'_> {
     if stream.is_empty() { Found::More } else { Found::Noise { skip: stream.len() } }
 }
 
-/// A frame whose length nothing announces: the shortest one with a sound CRC once the line is still, or the whole
-/// of what came. While bytes may still come a short sound prefix proves nothing.
+/// A frame whose length nothing announces. Function 8 with sub-function 0 carries any even number of bytes: the
+/// shortest length with a sound CRC is taken. All others are ended by silence alone: the whole of what came, or
+/// nothing; trying every length would take one index of noise in 260 for a frame.
 fn ends_by_check(bytes: &[u8], still: bool) -> Option<&[u8]> {
-    if !still {
-        return None;
-    }
     let most = bytes.len().min(FRAME_MAX);
-    (FRAME_MIN..=most).filter_map(|length| bytes.get(..length)).find(|frame| parse(frame).is_ok())
+    if bytes.get(1) == Some(&8) {
+        let lengths = (8..=most).step_by(2);
+        return lengths.filter_map(|length| bytes.get(..length)).find(|frame| parse(frame).is_ok());
+    }
+    (still && bytes.len() <= FRAME_MAX).then_some(bytes)
 }
 
 /// The least silence between two frames, in microseconds: 3.5 characters of `bits_per_char` bits, counted as at
