@@ -89,3 +89,28 @@ fn a_reader_that_goes_away_is_no_failure() {
     drop(child.stdout.take());
     assert_eq!(child.wait().unwrap().code(), Some(0));
 }
+
+/// Whatever the project file holds, every command ends with a status and a sentence, never with a panic.
+#[test]
+fn no_damage_to_a_project_makes_a_command_panic() {
+    let tool = Tool::with_starter();
+    let text = std::fs::read_to_string(tool.file("woodrush.toml")).unwrap();
+    let lines: Vec<&str> = text.lines().collect();
+    for at in (0..lines.len()).filter(|at| !lines[*at].trim().is_empty() && !lines[*at].starts_with('#')) {
+        let mut damaged = lines.clone();
+        damaged.remove(at);
+        let twice = [&lines[..=at], &lines[at..]].concat();
+        for text in [damaged.join("\n"), twice.join("\n")] {
+            tool.write("woodrush.toml", &text);
+            for command in [["check", "--format=json"], ["map", "--format=csv"]] {
+                let done = tool.run(&command);
+                assert!((0..=2).contains(&done.status), "{}", done.err);
+                assert!(!done.err.contains("panicked"), "{}", done.err);
+                if command[0] == "check" && done.status < 2 {
+                    let answer: serde_json::Value = serde_json::from_str(&done.out).unwrap();
+                    assert_eq!(answer["good"].as_bool(), Some(done.status == 0));
+                }
+            }
+        }
+    }
+}

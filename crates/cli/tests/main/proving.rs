@@ -55,3 +55,38 @@ fn a_proof_is_reported_as_page_json_and_junit() {
             && junit.contains("probe-1.setpoint to plc:400011 as f32 ABCD")
     );
 }
+
+/// A site whose device is silent from the start: nothing is proven, everything is said.
+#[test]
+fn what_cannot_be_proven_is_told_and_is_a_no() {
+    let tool = Tool::with_starter();
+    tool.edit("poll    = \"500ms\"", "poll    = \"100ms\"\nretry-lost = \"200ms..1s\"");
+    tool.edit("timeout  = \"300ms\"", "timeout  = \"100ms\"");
+    let text = std::fs::read_to_string(tool.file("woodrush.toml")).unwrap();
+    tool.write("woodrush.toml", &format!("{text}\n[[rig.faults]]\nat = \"0s\"\nmute = \"probe-1\"\n"));
+    let done = tool.run(&["prove", "--report", "p.xml", "--report", "p.html"]);
+    assert_eq!(done.status, 1, "{}{}", done.out, done.err);
+    for part in [
+        "not proven  rule 1 at woodrush.toml:39: probe-1.temperature -> plc:400001",
+        "plc:400001 (holding:0) answers Modbus exception 11 (0x0B), gateway target device failed to respond, and",
+        "NOT PROVEN  0 of 3 rules",
+    ] {
+        assert!(done.out.contains(part), "{part}: {}", done.out);
+    }
+    let read = |name: &str| std::fs::read_to_string(tool.file(name)).unwrap();
+    assert!(read("p.xml").contains("failures=\"3\""), "{}", read("p.xml"));
+    assert!(read("p.html").contains("Not proven: 0 of 3 rules"));
+}
+
+#[test]
+fn an_interrupted_proof_leaves_nothing_behind() {
+    let tool = Tool::with_hatchery();
+    let mut proof = tool.begin(&["prove"]);
+    proof.wait_for(&["values from the devices"]);
+    proof.interrupt();
+    let left: Vec<String> = std::fs::read_dir(tool.path())
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().to_string_lossy().into())
+        .collect();
+    assert!(left.iter().all(|name| name == "woodrush.toml" || name == "profiles"), "{left:?}");
+}
