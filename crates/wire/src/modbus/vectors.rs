@@ -372,3 +372,36 @@ proptest! {
         prop_assert_eq!(found, pdus);
     }
 }
+
+#[test]
+fn bits_are_packed_as_the_standards_example_and_come_back() {
+    // APP 6.11: ten coils from offset 19, CD 01.
+    let cells = [1, 0, 1, 1, 0, 0, 1, 1, 1, 0];
+    assert_eq!(super::pack(Table::Coil, &cells), [0xCD, 0x01]);
+    assert_eq!(super::unpack(Table::Coil, &[0xCD, 0x01], 10), cells);
+    assert_eq!(super::unpack(Table::Coil, &[0xCD, 0xFF], 10)[8..], [1, 1], "padding is ignored");
+    assert_eq!(super::pack(Table::HoldingRegister, &[1, 2, 3, 4]), [1, 2, 3, 4]);
+    assert_eq!(super::unpack(Table::InputRegister, &[1, 2], 1), [1, 2]);
+    for table in Table::ALL {
+        assert_eq!(table.bytes(table.read_max()), 250, "{table:?}: a full read fits its byte count");
+        assert!(table.bytes(table.write_max()) <= 246, "{table:?}");
+    }
+}
+
+#[test]
+fn a_refusal_reads_as_a_person_needs_it() {
+    let told = |pdu: &[u8]| Request::parse(pdu).unwrap_err().to_string();
+    assert_eq!(told(&[]), "Modbus request, byte 0: function code needs 1 bytes, 0 are left");
+    assert_eq!(told(&[3, 0]), "Modbus request, byte 1: offset needs 2 bytes, 1 is left");
+    assert_eq!(told(&[3, 0, 0, 0, 1, 9]), "Modbus request, byte 5: 1 bytes too many");
+    assert_eq!(
+        told(&[16, 0, 1, 0, 2, 5, 0, 1, 0, 2, 3]),
+        "Modbus request, byte 5: byte count says 5, but count asks for 4"
+    );
+    let answer = |pdu: &[u8]| Response::parse(pdu).unwrap_err().to_string();
+    assert_eq!(
+        answer(&[3, 3, 1, 2, 3]),
+        "Modbus response, byte 1: byte count says 3, but the table asks for 2"
+    );
+    assert_eq!(answer(&[3, 0]), "Modbus response, byte 1: byte count says 0, but the table asks for 2");
+}
