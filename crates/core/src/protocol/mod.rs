@@ -287,6 +287,8 @@ pub trait Dialect: Sync + fmt::Debug {
     fn refusal_name(&self) -> &'static str;
     /// What such a number means, in the standard's words and with the likely cause.
     fn refusal_words(&self, code: u32) -> (&'static str, &'static str);
+    /// What a reader is answered once a value's source is lost, in words.
+    fn lost_answer(&self) -> &'static str;
     /// A TCP port on which this protocol is a surprise, with the reason.
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str>;
     /// Keys that it adds to devices and images.

@@ -189,7 +189,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
         shown: image.show(target.space, target.first, None),
         read: Exchange::of(&read),
         cell: cell(image, target_space, target),
-        on_loss: loss(rule),
+        on_loss: loss(image, rule),
         rule: RuleText {
             name: map.name.as_ref().map(|name| name.value.clone()),
             at: format!("{}:{}", position.file, position.line),
@@ -237,11 +237,14 @@ fn cell(image: &Station, space: &Space, extent: Extent) -> String {
     }
 }
 
-fn loss(rule: &PlannedRule) -> String {
+fn loss(image: &Station, rule: &PlannedRule) -> String {
     let after = show_micros(rule.max_age);
     match (rule.source, rule.on_loss) {
         (Source::Health { .. }, _) => "health is never refused".into(),
-        (_, OnLoss::Refuse) => format!("refused with exception 11 (0x0B) once older than {after}"),
+        (_, OnLoss::Refuse) => {
+            let answer = image.dialect.map_or("a refusal", |dialect| dialect.lost_answer());
+            format!("refused with {answer} once older than {after}")
+        }
         (_, OnLoss::Hold) => format!("the last value goes on being shown once older than {after}"),
         (_, OnLoss::Fill(word)) => format!("0x{word:04X} is shown once older than {after}"),
     }

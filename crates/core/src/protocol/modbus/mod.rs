@@ -125,6 +125,10 @@ impl Dialect for Modbus {
         (exception.name(), cause)
     }
 
+    fn lost_answer(&self) -> &'static str {
+        "exception 11 (0x0B)"
+    }
+
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
         (self.framing == Framing::Rtu && port == 502)
             .then_some("port 502 is where everybody expects MBAP frames: clients will see silence")
