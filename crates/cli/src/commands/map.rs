@@ -85,7 +85,7 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
 fn text(console: &mut Console, checked: &Checked, rows: &[Row]) -> Result<(), Failure> {
     let row = |r: &Row| {
         let other = !r.device_form.is_empty() && r.device_form != r.form;
-        let there = if other { format!(" as {}", r.device_form) } else { String::new() };
+        let there = if other { format!("\nas {}", r.device_form) } else { String::new() };
         let offset =
             if r.device_offset.is_empty() { String::new() } else { format!(" ({})", r.device_offset) };
         vec![
