@@ -65,8 +65,14 @@ fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let rig = Arc::new(rig);
     let control = rig.listen(&control_path(path)).map_err(|error| Failure::Outside(error.to_string()))?;
     let answer = rig.command("status", &[]);
-    console.say(&format!("{}  the simulated side is up", console.paint(Tone::Good, "rig")))?;
-    console.table(&rows(&answer.rows))?;
+    match console.format {
+        Format::Json => console.json(&serde_json::json!({ "format": 1, "rows": answer.rows }))?,
+        Format::Csv => console.table(&rows(&answer.rows))?,
+        Format::Text => {
+            console.say(&format!("{}  the simulated side is up", console.paint(Tone::Good, "rig")))?;
+            console.table(&rows(&answer.rows))?;
+        }
+    }
     console.note("");
     console.note("attach the converter:      woodrush run --rig");
     console.note("or any program:            open a line's path above; it runs at the speed shown");

@@ -70,6 +70,19 @@ fn a_bench_in_one_terminal_a_converter_in_another_and_commands_from_a_third() {
 }
 
 #[test]
+fn a_program_may_bring_up_the_bench_and_read_where_its_lines_are() {
+    let tool = Tool::with_hatchery();
+    let mut bench = tool.begin(&["--format", "csv", "rig", "up"]);
+    let head = bench.wait_for(&["name,value,detail"]);
+    let line = bench.wait_for(&["raceway,/dev/pts/", "38400 8E1"]);
+    assert!(
+        bench.seen.iter().position(|seen| *seen == head) < bench.seen.iter().position(|seen| *seen == line)
+    );
+    bench.wait_for(&["inlet-gauge,unit 42,well"]);
+    assert_eq!(bench.interrupt(), 0);
+}
+
+#[test]
 fn a_second_converter_on_the_same_line_is_told_who_holds_it() {
     let tool = Tool::with_starter();
     let mut bench = tool.begin(&["rig", "up"]);
