@@ -70,6 +70,25 @@ fn a_bench_in_one_terminal_a_converter_in_another_and_commands_from_a_third() {
 }
 
 #[test]
+fn a_client_that_writes_regularly_is_played() {
+    let tool = Tool::with_starter();
+    tool.edit("poll    = \"500ms\"", "poll    = \"100ms\"");
+    tool.edit("writes  = [\"400011 as f32 ABCD\"]", "writes  = [\"400011 as f32 ABCD every 100ms\"]");
+    let mut bench = tool.begin(&["rig", "up"]);
+    bench.wait_for(&["Ctrl-C ends it"]);
+    let mut converter = tool.begin(&["run", "--rig"]);
+    converter.wait_for(&["probe-1", "answers"]);
+    let mut values = std::collections::BTreeSet::new();
+    until("the device takes several values", || {
+        values.insert(rig(&tool, &["get", "probe-1.setpoint"])["rows"][0]["value"].to_string());
+        values.len() > 5
+    });
+    let rows = rig(&tool, &["status"])["rows"].as_array().unwrap().clone();
+    let row = rows.iter().find(|row| row["value"].as_str().unwrap().starts_with("writes 400011")).unwrap();
+    assert!(row["detail"].as_str().unwrap().contains(" answered, "), "{row}");
+}
+
+#[test]
 fn a_program_may_bring_up_the_bench_and_read_where_its_lines_are() {
     let tool = Tool::with_hatchery();
     let mut bench = tool.begin(&["--format", "csv", "rig", "up"]);

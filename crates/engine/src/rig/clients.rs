@@ -8,7 +8,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 use woodrush_core::Refusal;
 use woodrush_core::check::Checked;
-use woodrush_core::form::{Conversion, Form, Type};
+use woodrush_core::form::{Conversion, Form, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::Asked;
 use woodrush_core::protocol::{Extent, SpaceId, refusal_shown};
@@ -55,6 +55,8 @@ struct Entry {
     state: usize,
     /// The most grains of one request.
     most: u32,
+    /// It writes instead of reading.
+    writes: bool,
 }
 
 impl SimClients {
@@ -68,11 +70,16 @@ impl SimClients {
             let own = client.protocol.map(|protocol| protocol.value);
             let Some(dialect) = own.or(image.dialect) else { continue };
             let mut entries = vec![];
-            for asked in &client.reads {
+            // What it writes now and then is a person's affair; what it writes every so often is played.
+            let regular =
+                client.writes.iter().filter(|asked| asked.every.is_some()).map(|asked| (asked, true));
+            for (asked, writes) in client.reads.iter().map(|asked| (asked, false)).chain(regular) {
                 let Some(mut entry) = entry(image, asked, client.max_read) else { continue };
+                entry.writes = writes;
                 let mut states = clients.states.lock().unwrap_or_else(PoisonError::into_inner);
                 entry.state = states.len();
-                let read = checked.project.sources.text(asked.span).to_string();
+                let text = checked.project.sources.text(asked.span);
+                let read = if writes { format!("writes {text}") } else { text.to_string() };
                 states.push(ClientState {
                     client: client.name.value.clone(),
                     read,
@@ -119,6 +126,7 @@ fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Entry>
         every: asked.every.unwrap_or(1_000_000),
         state: 0,
         most,
+        writes: false,
     })
 }
 
@@ -133,6 +141,7 @@ fn live(
     let clock = crate::moment::Clock::start();
     let mut due: Vec<u64> = vec![0; entries.len()];
     let mut dialer: Option<Dialer> = None;
+    let mut turn = 0u32;
     loop {
         let now = clock.now().0;
         let next = due.iter().zip(entries).min_by_key(|(due, _)| **due);
@@ -153,10 +162,14 @@ fn live(
                 continue;
             }
             *due = now - (now - *due) % entry.every + entry.every;
+            turn += 1;
+            let serve = |open: &mut Dialer| {
+                if entry.writes { write_next(open, image, entry, turn) } else { read_whole(open, entry) }
+            };
             let result = match &mut dialer {
-                Some(open) => read_whole(open, entry),
+                Some(open) => serve(open),
                 None => match dial() {
-                    Ok(open) => read_whole(dialer.insert(open), entry),
+                    Ok(open) => serve(dialer.insert(open)),
                     Err(error) => Err(format!("no connection: {error}")),
                 },
             };
@@ -177,6 +190,22 @@ fn live(
             }
         }
     }
+}
+
+/// Writes a value that differs from the one before: 1 to 50, and again.
+fn write_next(dialer: &mut Dialer, image: &Station, entry: &Entry, turn: u32) -> Result<Vec<u8>, String> {
+    let each = image.space_at(entry.extent.space).map_or(2, |space| space.grain.cell_bytes());
+    let form = entry.form.unwrap_or(Form::plain(if each == 1 { Type::Bool } else { Type::U16 }));
+    let bytes = form.ty.bytes().map_or(each, |bytes| (bytes as usize).max(each));
+    let mut cells = vec![0; entry.extent.count as usize * each];
+    for (place, value) in cells.chunks_mut(bytes).zip(turn..) {
+        let number = f64::from(value % if form.ty == Type::Bool { 2 } else { 50 })
+            + f64::from(u8::from(form.ty != Type::Bool));
+        let made = Conversion { from: Form::plain(Type::F64), to: form, overflow: Overflow::Clamp };
+        made.convert(&number.to_be_bytes(), place).map_err(|()| "its form takes no number".to_string())?;
+    }
+    dialer.write(entry.extent, cells.clone()).map_err(|refusal| told(&refusal))?;
+    Ok(cells)
 }
 
 /// Reads an entry in as many requests as the client's limit makes of it.

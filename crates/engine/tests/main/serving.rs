@@ -147,6 +147,25 @@ fn one_client_too_many_is_turned_away_and_room_is_given_back() {
     assert!(ask(&mut first, &READ).is_some());
 }
 
+/// Ten seconds of silence give a place away, and only the place of the one that was silent longest.
+#[test]
+fn a_new_client_takes_the_place_of_the_longest_silent_one() {
+    let live = Live::new("max-clients = 2");
+    let (mut silent, mut talking) = (live.connect(), live.connect());
+    ready(&mut talking);
+    assert!(ask(&mut silent, &READ).is_some());
+    let begun = Instant::now();
+    while ask(&mut live.connect(), &READ).is_none() {
+        assert!(ask(&mut talking, &READ).is_some());
+        assert!(begun.elapsed() < PATIENCE);
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    assert!(begun.elapsed() > Duration::from_secs(9), "{:?}", begun.elapsed());
+    live.was_told("closed for a new client: it was silent longest");
+    assert!(ask(&mut silent, &READ).is_none());
+    assert!(ask(&mut talking, &READ).is_some());
+}
+
 #[test]
 fn a_silent_connection_is_closed_after_its_time_and_a_talking_one_is_not() {
     let live = Live::new("idle-timeout = \"1s\"");
