@@ -4,6 +4,10 @@
 //! Everything here speaks of spaces (linear tables of bits or of elements of N bytes), places in them and
 //! transfers between them. What a protocol knows is behind [`protocol::Dialect`].
 #![forbid(unsafe_code)]
+#![cfg_attr(
+    not(test),
+    warn(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_possible_wrap)
+)]
 
 pub mod budget;
 pub mod check;

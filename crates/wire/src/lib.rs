@@ -11,6 +11,10 @@
 //! or broken. What "broken" costs is written beside each framing: a TCP stream is closed, a serial line throws
 //! away until it is back in step.
 #![forbid(unsafe_code)]
+#![cfg_attr(
+    not(test),
+    warn(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_possible_wrap)
+)]
 
 pub mod modbus;
 

@@ -209,6 +209,11 @@ fn images(project: &Project, at: usize, port: &Port, key: &str, findings: &mut V
     }
 }
 
+#[allow(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "a proposal for people; a float cast saturates"
+)]
 fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let load = plan.load(at);
     if load <= 1.0 || !load.is_finite() {

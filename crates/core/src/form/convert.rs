@@ -123,6 +123,10 @@ impl Conversion {
     }
 
     /// Makes the raw value one of the target's type: rounds, and clamps where that is asked.
+    #[allow(
+        clippy::cast_possible_truncation,
+        reason = "to single precision is what is asked; to whole numbers it saturates"
+    )]
     fn fit(&self, value: Value) -> Option<Value> {
         let clamp = self.overflow == Overflow::Clamp;
         match (value, self.to.ty) {
@@ -150,6 +154,7 @@ impl Conversion {
     }
 
     /// What a value of the source would read as at the target, for `trace`: engineering value with scale applied.
+    #[allow(clippy::cast_possible_truncation, reason = "a single-precision value is shown as one")]
     #[must_use]
     pub fn shown(form: &Form, cells: &[u8]) -> Option<String> {
         let mut bytes = cells.to_vec();

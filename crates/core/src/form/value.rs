@@ -53,6 +53,7 @@ impl Value {
     }
 
     /// Writes the value into bytes in `ABCD…` order. `false` where it does not fit; the bytes are then unchanged.
+    #[allow(clippy::cast_possible_truncation, reason = "to single precision is what is asked")]
     pub fn write(&self, ty: Type, out: &mut [u8]) -> bool {
         let whole = match (self, ty) {
             (Self::Bit(bit), _) => i128::from(*bit),

@@ -5,6 +5,11 @@ use std::net::Ipv4Addr;
 use std::str::FromStr;
 
 /// Reads a duration such as `15ms`, `1s`, `5m`, in microseconds.
+#[allow(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "bounded above and not negative; a float cast saturates"
+)]
 pub(crate) fn duration(text: &str) -> Option<u64> {
     let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.')?;
     let (number, unit) = text.split_at(digits);

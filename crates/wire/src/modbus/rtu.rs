@@ -203,6 +203,7 @@ pub fn crc(bytes: &[u8]) -> u16 {
 
 static CRC_TABLE: [u16; 256] = crc_table();
 
+#[allow(clippy::cast_possible_truncation, reason = "the index ends at 255, and `try_from` is not const")]
 const fn crc_table() -> [u16; 256] {
     let mut table = [0; 256];
     let mut index = 0;

@@ -10,9 +10,9 @@ const LAYER: &str = "MBAP header";
 /// Transaction, protocol and length.
 const PREFIX: usize = 6;
 /// The longest length field: unit and the longest PDU.
-const LENGTH_MAX: usize = PDU_MAX + 1;
+const LENGTH_MAX: u16 = 254;
 /// The longest message.
-pub const FRAME_MAX: usize = PREFIX + LENGTH_MAX;
+pub const FRAME_MAX: usize = PREFIX + PDU_MAX + 1;
 
 /// One message of the stream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -32,15 +32,12 @@ pub struct Frame<'a> {
 pub fn parse(stream: &[u8]) -> Result<Option<(Frame<'_>, usize)>, WireError> {
     let Some(&[t1, t0, p1, p0, l1, l0]) = stream.first_chunk::<PREFIX>() else { return Ok(None) };
     let (transaction, protocol) = (u16::from_be_bytes([t1, t0]), u16::from_be_bytes([p1, p0]));
-    let length = usize::from(u16::from_be_bytes([l1, l0]));
+    let length = u16::from_be_bytes([l1, l0]);
     if !(2..=LENGTH_MAX).contains(&length) {
-        let (got, high) = (u32::from(u16::from_be_bytes([l1, l0])), LENGTH_MAX as u32);
-        return Err(WireError {
-            layer: LAYER,
-            at: 4,
-            fault: WireFault::Range { field: "length", got, low: 2, high },
-        });
+        let fault = WireFault::Range { field: "length", got: length.into(), low: 2, high: LENGTH_MAX.into() };
+        return Err(WireError { layer: LAYER, at: 4, fault });
     }
+    let length = usize::from(length);
     let Some(body) = stream.get(PREFIX..PREFIX + length) else { return Ok(None) };
     let Some((unit, pdu)) = body.split_first() else { return Ok(None) };
     let frame = Frame { transaction, protocol, body: Addressed { unit: *unit, pdu } };
