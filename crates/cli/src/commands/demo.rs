@@ -135,7 +135,7 @@ impl Play {
     fn begin(checked: &Arc<Checked>) -> Result<Self, Failure> {
         let rig = Rig::up(Arc::clone(checked), &file).map_err(|fault| Failure::Outside(fault.to_string()))?;
         let (teller, events) = mpsc::channel();
-        let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
+        let plan = Arc::new(checked.plan.clone());
         // Whoever hears the events is gone only when the demo has ended.
         let running =
             start(checked, Arc::clone(&plan), &rig.bindings(), move |event| drop(teller.send(event)))

@@ -37,7 +37,7 @@ pub(crate) fn prove_visibly(
     if let Ok(style) = ProgressStyle::with_template("  {msg:28} {bar:30} {pos}/{len}") {
         bar.set_style(style);
     }
-    let plan = Arc::new(woodrush_core::plan::Plan::build(&checked.project, &mut vec![]));
+    let plan = Arc::new(checked.plan.clone());
     let watched = console.is_watched();
     let mut last = "";
     let proof = prove(checked, plan, read_file, &mut |Progress { doing, done, of }| {

@@ -6,7 +6,7 @@ mod value;
 
 pub use convert::{Conversion, Overflow};
 pub use decimal::{Decimal, NotDecimal};
-pub use value::Value;
+pub use value::{Value, hex_words};
 
 use crate::grain::Grain;
 use std::fmt;
@@ -97,12 +97,6 @@ impl Type {
     #[must_use]
     pub const fn is_signed(self) -> bool {
         matches!(self, Self::I8 | Self::I16 | Self::I32 | Self::I64 | Self::F32 | Self::F64)
-    }
-
-    /// Whether it is a whole number.
-    #[must_use]
-    pub const fn is_integer(self) -> bool {
-        !matches!(self, Self::F32 | Self::F64 | Self::Text(_) | Self::Raw | Self::Bool)
     }
 
     /// The least and the greatest whole number; `None` for what is no whole number.

@@ -120,6 +120,13 @@ fn put_low_bytes_of(out: &mut [u8], number: i128, count: usize) -> bool {
     all.get(all.len() - count..).is_some_and(|low| put(out, low))
 }
 
+/// Cells as words in hex, blank-separated, as people compare them: `AE14 418B`.
+#[must_use]
+pub fn hex_words(cells: &[u8]) -> String {
+    let word = |word: &[u8]| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>();
+    cells.chunks(2).map(word).collect::<Vec<_>>().join(" ")
+}
+
 impl fmt::Display for Value {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

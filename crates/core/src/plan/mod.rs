@@ -11,7 +11,7 @@ use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Verb};
 use std::ops::Range;
 
 /// What the converter does, ready to run. Indices of devices, images and ports are those of the project.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Plan {
     /// What is asked.
     pub devices: Vec<Station>,

@@ -3,7 +3,7 @@
 //! The stations are those that the value really passes: reader's request, image cell, rule, poll, device.
 
 use crate::check::Checked;
-use crate::form::{Conversion, Form, Type, Value};
+use crate::form::{Conversion, Form, Type, Value, hex_words};
 use crate::plan::{PlannedRule, Source, Station};
 use crate::project::{Endpoint, OnLoss, Owner, Target, show_micros};
 use crate::protocol::{Example, Extent, Space, Verb};
@@ -317,11 +317,7 @@ fn sample(form: &Form, bytes: usize) -> Vec<u8> {
 fn words(cells: &[u8]) -> String {
     match cells {
         [bit] => bit.to_string(),
-        _ => cells
-            .chunks(2)
-            .map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>())
-            .collect::<Vec<_>>()
-            .join(" "),
+        _ => hex_words(cells),
     }
 }
 

@@ -31,6 +31,11 @@ impl DeviceHealth {
         self.last_error.store(code, Relaxed);
     }
 
+    /// It answers, if only with a refusal.
+    pub fn answers(&self) {
+        self.online.store(true, Relaxed);
+    }
+
     /// It counts as lost.
     pub fn lost(&self) {
         self.online.store(false, Relaxed);

@@ -189,7 +189,7 @@ impl Asking {
         let poll = self.most_overdue(now);
         // A write goes before polls, but never two in a row while one is due.
         if !(self.wrote_last && poll.is_ok())
-            && let Some(job) = self.queue.take()
+            && let Some(job) = self.next_write(now)
         {
             return Ok(Job::Write(job));
         }
@@ -199,6 +199,23 @@ impl Asking {
             (Ok((device, turn)), _) => Ok(Job::Poll { device, turn, probe: false }),
             (Err(poll), Err(probe)) => Err([poll, probe].into_iter().flatten().min()),
         }
+    }
+
+    /// The write that has waited longest. One for a lost device is a probe like any other: between two of them the
+    /// line has its pause, and what comes in it is refused at once, so that no client slows the living ones.
+    fn next_write(&mut self, now: Moment) -> Option<WriteJob> {
+        loop {
+            let job = self.queue.take()?;
+            if now >= self.probe_from || self.lost_device(job.write.device).is_none() {
+                return Some(job);
+            }
+            (job.reply)(Err(Refusal::new(Kind::NoAnswer, Blame::Device)));
+        }
+    }
+
+    /// The state of a device of the plan that counts as lost.
+    fn lost_device(&mut self, index: usize) -> Option<&mut Lost> {
+        self.devices.iter_mut().find(|polled| polled.index == index)?.lost.as_mut()
     }
 
     /// The poll that is most overdue relative to its own interval, of devices that are not lost.
@@ -240,7 +257,14 @@ impl Asking {
         let Some(current) = self.current.take().filter(|current| current.ticket == ticket) else { return };
         match current.job {
             Job::Write(job) => {
-                if result.is_ok() {
+                let pause = now + now.since(current.began) * PROBE_PAUSE;
+                let good = result.is_ok();
+                if let Some(lost) = self.lost_device(job.write.device) {
+                    // It took a write: it is worth a look at once. Else its silence counts as that of a probe.
+                    lost.next_try = if good { now } else { lost.next_try };
+                    self.probe_from = if good { now } else { pause };
+                }
+                if good {
                     let (image, extent, cells) = &job.write.shown;
                     self.shared.show_written(*image, *extent, cells);
                 }
@@ -296,8 +320,7 @@ impl Asking {
                 if let (Some((_, code)), Blame::Device) = (refusal.native, refusal.blame) {
                     polled.failed = 0;
                     if polled.lost.take().is_some() || !health.is_online() {
-                        health.good(None);
-                        health.bad(failure_code(&refusal));
+                        health.answers();
                         self.shared.tell(Event::DeviceBack { device: index });
                     }
                     if entry.refused.replace(code) != Some(code) {

@@ -9,6 +9,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 use woodrush_core::check::Checked;
+use woodrush_core::form::hex_words;
 use woodrush_core::plan::Plan;
 use woodrush_core::protocol::{Extent, Verb, refusal_shown};
 use woodrush_core::{Kind, Refusal};
@@ -77,17 +78,9 @@ struct Awaited {
     wanted: Option<Vec<u8>>,
 }
 
-fn hex(cells: &[u8]) -> String {
-    cells
-        .chunks(2)
-        .map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>())
-        .collect::<Vec<_>>()
-        .join(" ")
-}
-
 pub(super) fn told(result: &Result<Vec<u8>, Refusal>) -> String {
     match result {
-        Ok(cells) => hex(cells),
+        Ok(cells) => hex_words(cells),
         Err(refusal) => match refusal.native {
             Some(native) => refusal_shown(native),
             None => refusal.kind.words().to_string(),
@@ -262,15 +255,15 @@ impl Runner<'_> {
                                 return Some(format!(
                                     "{} shows {}, and {} was expected",
                                     self.show(subject, value.item),
-                                    hex(seen),
-                                    hex(wanted)
+                                    hex_words(seen),
+                                    hex_words(wanted)
                                 ));
                             }
                             None => {
                                 return Some(format!(
                                     "{} shows {}, and a refusal was expected: the value does not fit",
                                     self.show(subject, value.item),
-                                    hex(seen)
+                                    hex_words(seen)
                                 ));
                             }
                         }
@@ -281,7 +274,8 @@ impl Runner<'_> {
                     [Awaited { wanted: None, .. }],
                 ) => {}
                 (Err(_), [value, ..]) => {
-                    let wanted = value.wanted.as_deref().map_or_else(|| "a refusal as lost".into(), hex);
+                    let wanted =
+                        value.wanted.as_deref().map_or_else(|| "a refusal as lost".into(), hex_words);
                     return Some(format!(
                         "{} answers {}, and {wanted} was expected",
                         self.show(subject, value.item),
@@ -358,29 +352,29 @@ impl Runner<'_> {
                     if !subject.arrived(&seen, wanted) {
                         return Some(format!(
                             "{} written to {shown} arrives as {}, and {} was expected",
-                            hex(&cells),
-                            hex(&seen),
-                            hex(wanted)
+                            hex_words(&cells),
+                            hex_words(&seen),
+                            hex_words(wanted)
                         ));
                     }
                 }
                 (Some(_), Err(refusal)) => {
                     return Some(format!(
                         "{} written to {shown} is answered {}",
-                        hex(&cells),
+                        hex_words(&cells),
                         told(&Err(*refusal))
                     ));
                 }
                 (None, Ok(())) => {
                     return Some(format!(
                         "{} written to {shown} is taken, and does not fit the device",
-                        hex(&cells)
+                        hex_words(&cells)
                     ));
                 }
                 (None, Err(refusal)) if refusal.kind != Kind::BadValue || before != after => {
                     return Some(format!(
                         "{} does not fit, and is answered {}",
-                        hex(&cells),
+                        hex_words(&cells),
                         told(&Err(*refusal))
                     ));
                 }

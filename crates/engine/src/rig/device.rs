@@ -4,7 +4,7 @@ use super::signal::{Dice, Generator, samples};
 use crate::Moment;
 use std::collections::BTreeMap;
 use woodrush_core::check::Checked;
-use woodrush_core::form::{Conversion, Form, Overflow, Type, Value};
+use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{Line, Shape, Signal, parse_asked};
 use woodrush_core::protocol::{Address, Extent, SpaceId};
@@ -343,11 +343,7 @@ impl SimDevice {
     pub fn get(&mut self, spot: &Spot, now: Moment) -> Option<(String, String)> {
         self.advance(now, Some(spot.extent));
         let cells = self.peek(spot.extent)?;
-        let raw = cells
-            .chunks(2)
-            .map(|word| word.iter().map(|byte| format!("{byte:02X}")).collect::<String>())
-            .collect::<Vec<_>>()
-            .join(" ");
+        let raw = hex_words(&cells);
         let own = match spot.bit {
             Some(bit) => vec![cells.get(1 - usize::from(bit / 8)).map_or(0, |byte| byte >> (bit % 8) & 1)],
             None => cells,

@@ -86,6 +86,38 @@ fn a_lost_device_is_tried_with_doubling_waits_up_to_the_most() {
     assert!(site.read(1, 1).is_ok() && site.read(101, 2).is_ok(), "everything else of it is due at once");
 }
 
+/// A client that goes on writing to a dead device costs the living one no more than the probes may.
+#[test]
+fn writes_to_a_lost_device_do_not_slow_the_others() {
+    let devices = DEVICE.to_string()
+        + "[devices.do-2]\nport = \"raceway\"\nunit = 24\nprofile = \"probe.toml\"\npoll = \"50ms\"\n";
+    let rules = format!(
+        "{RULES}[[map]]\nfrom = \"do-2.oxygen\"\nto = \"scada:400003\"\n[[map]]\nfrom = \"do-2.health.polls\"\nto = \"scada:400201\"\n"
+    );
+    let mut site = Site::new(&[HEAD, &devices, &rules]);
+    site.bench.run(SECOND);
+    site.bus().change(Change::Mute(0, true));
+    site.bench.run(10 * SECOND);
+    assert!(!site.bench.is_online(0));
+    let begun = (site.bench.now(), site.read(201, 1).unwrap()[0]);
+    while site.bench.now().since(begun.0) < 20 * SECOND {
+        assert_eq!(site.write(101, &[1, 2]), Err(11));
+        site.bench.run(1000);
+    }
+    let polls = site.read(201, 1).unwrap()[0] - begun.1;
+    // 400 in twenty seconds; the probes' share of the line is a quarter at most.
+    assert!(polls > 280, "{polls}");
+    site.bus().change(Change::Mute(0, false));
+    site.bench.run(SECOND);
+    // The first write that gets through brings the device back before its own next try.
+    assert!(site.bench.run_until(SECOND, |_| true));
+    while site.write(101, &[0x418B, 0xAE14]).is_err() {
+        site.bench.run(10_000);
+    }
+    site.bench.run(SECOND);
+    assert!(site.bench.is_online(0));
+}
+
 #[test]
 fn an_exception_is_an_answer_the_device_stays_and_its_value_ages() {
     let mut site = Site::new(&[HEAD, DEVICE, RULES]);
