@@ -86,11 +86,6 @@ impl Sources {
         u16::try_from(self.0.len() - 1).unwrap_or(u16::MAX)
     }
 
-    /// The files, in the order of their indices.
-    pub fn iter(&self) -> impl Iterator<Item = &Source> {
-        self.0.iter()
-    }
-
     /// The text that a span covers; empty where there is none.
     #[must_use]
     pub fn text(&self, span: Span) -> &str {

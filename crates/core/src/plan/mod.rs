@@ -6,7 +6,7 @@ mod resolve;
 use crate::budget::LineTime;
 use crate::finding::Finding;
 use crate::form::Conversion;
-use crate::project::{Health, OnLoss, Owner, Project};
+use crate::project::{Health, OnLoss, Project};
 use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Verb};
 use std::ops::Range;
 
@@ -213,19 +213,6 @@ impl Plan {
         self.rules.get(self.steps.get(step as usize)?.rule as usize)
     }
 
-    /// The request that feeds a step; `None` for health.
-    #[must_use]
-    pub fn transfer_of(&self, step: u32) -> Option<&Transfer> {
-        let at = self.transfers.partition_point(|transfer| transfer.steps.end <= step);
-        self.transfers.get(at).filter(|transfer| transfer.steps.contains(&step))
-    }
-
-    /// Indices of a rule's steps.
-    pub fn steps_of(&self, rule: usize) -> impl Iterator<Item = u32> + '_ {
-        let all = self.steps.iter().zip(0..);
-        all.filter(move |(step, _)| step.rule as usize == rule).map(|(_, at)| at)
-    }
-
     /// Finds the least-bus-time requests for each device, space and interval, and where their answers go.
     fn request_everything(&mut self, project: &Project) {
         // Polled rules by what one set of requests serves.
@@ -337,15 +324,6 @@ impl Plan {
                 && (target.first..target.extent().end()).contains(&grain);
             hit.then(|| (at, (grain - target.first) / target.width))
         })
-    }
-
-    /// The owner of an endpoint as a station.
-    #[must_use]
-    pub fn station(&self, owner: Owner) -> Option<&Station> {
-        match owner {
-            Owner::Device(at) => self.devices.get(at),
-            Owner::Image(at) => self.images.get(at),
-        }
     }
 }
 

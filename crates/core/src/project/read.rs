@@ -11,7 +11,7 @@ use crate::finding::Finding;
 use crate::form::Overflow;
 use crate::nearest::nearest;
 use crate::protocol::{DIALECTS, Dialect, KeyKind, Setup, dialect};
-use crate::source::{At, Span};
+use crate::source::At;
 use toml::de::DeTable;
 
 /// What reading gives: as much of the project as is sound, and what is not.
@@ -467,14 +467,5 @@ fn fill_from_profile(project: &mut Project, at: usize) {
         if !device.tables.iter().any(|(known, _)| known.value == name.value) {
             device.tables.push((name.clone(), *size));
         }
-    }
-}
-
-/// The place of a whole file, for what concerns all of it.
-impl Project {
-    /// The first byte of the project file.
-    #[must_use]
-    pub fn top(&self) -> Span {
-        Span::default()
     }
 }
