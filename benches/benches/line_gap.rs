@@ -20,7 +20,7 @@ fn main() {
         let rig = Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap();
         let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
         let running = start(&checked, plan, &rig.bindings(), |_| {}).unwrap();
-        let to = running.listening[0].1;
+        let to = running.listening()[0].1;
         for clients in [0, 64] {
             let stop = Arc::new(AtomicBool::new(false));
             let busy: Vec<_> = (0..clients)

@@ -75,7 +75,7 @@ fn main() {
     let listener = runtime.block_on(tokio::net::TcpListener::bind("127.0.0.1:0")).unwrap();
     let echo_at = listener.local_addr().unwrap();
     runtime.spawn(echo(listener));
-    let (mut served, mut echoed) = (connect(running.listening[0].1), connect(echo_at));
+    let (mut served, mut echoed) = (connect(running.listening()[0].1), connect(echo_at));
     std::thread::sleep(Duration::from_millis(500));
     let mut limits = Limits::default();
     for (open, limit) in [(1, 95.0), (16, 80.0)] {

@@ -4,14 +4,17 @@
 //! nothing reads a clock, and every random number comes from the project's `seed`.
 
 use crate::Moment;
-use crate::converter::{Answering, AnsweringAct};
+use crate::converter::{Answering, AnsweringAct, Asker};
 use crate::line::{Asking, LineAct};
 use crate::rig::{Bus, BusAct, bus_of};
-use crate::shared::{Event, Shared};
+use crate::shared::{AskerId, Event, Shared, Site};
 use crate::speak::News;
 use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::Refusal;
 use woodrush_core::check::Checked;
+
+/// How something that was handed over has ended.
+type Ended = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
 
 /// One serial port: the converter's side and the simulated side.
 struct Line {
@@ -24,6 +27,7 @@ struct Line {
 pub struct Bench {
     now: Moment,
     shared: Arc<Shared>,
+    site: Arc<Site>,
     lines: Vec<Line>,
     events: Arc<Mutex<Vec<(Moment, Event)>>>,
     /// What `events` are stamped with.
@@ -54,7 +58,8 @@ impl Bench {
                 lines.push(Line { port, asking, bus });
             }
         }
-        Ok(Self { now: Moment(0), shared, lines, events, clock })
+        let site = Site::new(Arc::clone(&shared));
+        Ok(Self { now: Moment(0), shared, site, lines, events, clock })
     }
 
     /// The present moment.
@@ -66,7 +71,7 @@ impl Bench {
     /// The converter's health of a device.
     #[must_use]
     pub fn is_online(&self, device: usize) -> bool {
-        self.shared.health.get(device).is_some_and(crate::image::DeviceHealth::is_online)
+        self.shared.health.devices.get(device).is_some_and(|health| health.is_online())
     }
 
     /// What was told so far, with the moment.
@@ -144,32 +149,32 @@ impl Bench {
     /// Connects to a listening port.
     #[must_use]
     pub fn connect(&self, port: usize) -> Option<BenchClient> {
-        let settings = self.shared.listens.get(port)?.clone()?;
-        Answering::new(Arc::clone(&self.shared), settings).map(BenchClient)
+        let asker = Asker { id: AskerId(0), who: "bench".into(), address: None };
+        Answering::new(Arc::clone(&self.site), port, asker).map(BenchClient)
     }
 
     /// Sends bytes over a connection and returns what comes back until nothing more does; time passes while writes go
     /// to devices. `None` once the connection was closed.
     pub fn exchange(&mut self, client: &mut BenchClient, bytes: &[u8]) -> Option<Vec<u8>> {
-        client.0.handle(self.now, bytes);
+        client.0.handle(self.now, News::Bytes(bytes));
         let mut back = vec![];
         loop {
             match client.0.poll(self.now) {
                 AnsweringAct::Send(bytes) => back.extend(bytes),
                 AnsweringAct::HangUp(_) => return None,
                 AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => return Some(back),
-                AnsweringAct::Write(write) => {
-                    let ended: Arc<Mutex<Option<Result<(), Refusal>>>> = Arc::default();
+                AnsweringAct::Hand(handed) => {
+                    let ended: Ended = Arc::default();
                     let told = Arc::clone(&ended);
                     client.0.submit(
-                        write,
+                        handed,
                         Box::new(move |result| {
                             *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
                         }),
                     );
-                    let result = || *ended.lock().unwrap_or_else(PoisonError::into_inner);
+                    let result = || ended.lock().unwrap_or_else(PoisonError::into_inner).clone();
                     self.run_until(600_000_000, |_| result().is_some());
-                    client.0.wrote(result()?);
+                    client.0.ended(self.now, result()?);
                 }
             }
         }

@@ -7,6 +7,7 @@
 
 pub mod bench;
 pub mod converter;
+pub mod health;
 pub mod image;
 pub mod line;
 mod memory;

@@ -133,6 +133,19 @@ impl<'a> Reader<'a> {
         Ok(self.bytes(field, 1)?.first().copied().unwrap_or_default())
     }
 
+    /// The next byte, a number of `low` to `high`.
+    ///
+    /// # Errors
+    /// The message ends before it, or the number is outside.
+    pub fn u8_in(&mut self, field: &'static str, low: u8, high: u8) -> Result<u8, WireError> {
+        let at = self.at;
+        let got = self.u8(field)?;
+        if (low..=high).contains(&got) {
+            return Ok(got);
+        }
+        self.fault(at, WireFault::Range { field, got: got.into(), low: low.into(), high: high.into() })
+    }
+
     /// The next two bytes, the high one first.
     ///
     /// # Errors

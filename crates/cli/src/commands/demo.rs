@@ -79,22 +79,21 @@ fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
     console.say(&head)?;
     for (at, port) in project.ports.iter().enumerate() {
         let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
-        let (what, who): (String, Vec<&str>) = match &port.wires {
-            Some(Wires::Serial { path, line, .. }) => (
-                format!(
-                    "{} {}, {protocol}",
-                    path.value,
-                    line.map(|line| line.value.to_string()).unwrap_or_default()
-                ),
-                checked.plan.devices.iter().filter(|d| d.port == at).map(|d| d.name.as_str()).collect(),
-            ),
-            Some(Wires::Listen { at: socket }) => (
-                format!("{}, {protocol}", socket.value),
-                checked.plan.images.iter().filter(|i| i.port == at).map(|i| i.name.as_str()).collect(),
-            ),
+        let what = match &port.wires {
+            Some(Wires::Serial { path, line, .. }) => {
+                let line = line.map(|line| line.value.to_string()).unwrap_or_default();
+                format!("{} {line}, {protocol}", path.value)
+            }
+            Some(Wires::Listen { at: socket }) => format!("{}, {protocol}", socket.value),
+            Some(Wires::Connect { to }) => format!("to {}, {protocol}", to.value),
+            Some(Wires::Pty { path }) => format!("{}, {protocol}", path.value),
             None => continue,
         };
-        let kind = if port.line().is_some() { "asks" } else { "shows" };
+        let asked: Vec<&str> =
+            checked.plan.devices.iter().filter(|d| d.port == at).map(|d| d.name.as_str()).collect();
+        let shown: Vec<&str> =
+            checked.plan.images.iter().filter(|i| i.port == at).map(|i| i.name.as_str()).collect();
+        let (kind, who) = if asked.is_empty() { ("shows", shown) } else { ("asks", asked) };
         console.say(&format!("  {:<8} {what}", port.name.value))?;
         console.say(&format!("  {:<8} {kind} {}", "", who.join(", ")))?;
     }
@@ -140,7 +139,7 @@ impl Play {
         let running =
             start(checked, Arc::clone(&plan), &rig.bindings(), move |event| drop(teller.send(event)))
                 .map_err(|fault| Failure::Outside(fault.to_string()))?;
-        rig.serve_clients(&running.listening);
+        rig.serve_clients(&running.listening());
         Ok(Self { names: Names::of(checked), checked: Arc::clone(checked), rig, running, plan, events })
     }
 
@@ -180,9 +179,10 @@ impl Play {
             .feeding(0, space, place.first)
             .and_then(|(rule, _)| self.plan.rules.get(rule))
             .map_or(1, |rule| rule.target.width);
-        let (_, to) = self.running.listening.iter().find(|(port, _)| *port == image.port).ok_or_else(bug)?;
+        let (_, to) =
+            self.running.listening().into_iter().find(|(port, _)| *port == image.port).ok_or_else(bug)?;
         let dialect = image.dialect.ok_or_else(bug)?;
-        let dialer = Dialer::connect(*to, None, dialect.name(), image, 3_000_000)?;
+        let dialer = Dialer::connect(to, None, dialect.name(), image, 3_000_000)?;
         Ok((dialer, Extent { space, first: place.first, count: width }))
     }
 

@@ -14,6 +14,7 @@ use woodrush_core::protocol::SpaceId;
 struct Row {
     rule: String,
     image: String,
+    sent_to: String,
     address: String,
     offset: String,
     form: String,
@@ -27,11 +28,13 @@ struct Row {
     max_age: String,
     on_loss: String,
     access: &'static str,
+    sent: String,
 }
 
 pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
-    let rows: Vec<Row> = checked.plan.rules.iter().flat_map(|rule| rows(&checked, rule)).collect();
+    let numbered = (0u32..).zip(&checked.plan.rules);
+    let rows: Vec<Row> = numbered.flat_map(|(at, rule)| rows(&checked, at, rule)).collect();
     match console.format {
         Format::Json => console.json(&serde_json::json!({ "format": 1, "values": rows }))?,
         Format::Csv => {
@@ -51,6 +54,8 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                 "max age",
                 "on loss",
                 "access",
+                "sent",
+                "sent to",
             ];
             let row = |r: Row| {
                 vec![
@@ -69,6 +74,8 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                     r.max_age,
                     r.on_loss,
                     r.access.to_string(),
+                    r.sent,
+                    r.sent_to,
                 ]
             };
             console.table(&Table { head, rows: rows.into_iter().map(row).collect(), whole: &[] })?;
@@ -95,7 +102,11 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row]) -> Result<(), Fa
             r.eu.clone(),
             r.value.clone(),
             format!("{}{offset}{there}", r.device_address),
-            if r.access == "read-write" { "rw".into() } else { "r".into() },
+            match r.access {
+                "read-write" => "rw".into(),
+                "written by clients" => "w".into(),
+                _ => "r".into(),
+            },
         ]
     };
     let mut first = true;
@@ -110,75 +121,209 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row]) -> Result<(), Fa
         let port = image.port.and_then(|port| checked.project.ports.get(port.value));
         let place = match port.and_then(|port| port.wires.as_ref()) {
             Some(Wires::Listen { at }) => format!(" at {}", at.value),
-            _ => String::new(),
+            Some(Wires::Serial { path, .. } | Wires::Pty { path }) => format!(" at {}", path.value),
+            Some(Wires::Connect { to }) => format!(" at {}", to.value),
+            None => String::new(),
         };
         let name = console.paint(Tone::Accent, &format!("image {}", station.name));
         console.say(&format!("{name}{place}, {} values", here.len()))?;
         let head = vec!["address", "offset", "as", "unit", "value", "in the device", "access"];
         console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
     }
+    sent(console, checked, rows, &mut first)?;
+    forwards(console, checked, &mut first)
+}
+
+/// One table a device that is sent values.
+fn sent(console: &mut Console, checked: &Checked, rows: &[Row], first: &mut bool) -> Result<(), Failure> {
+    let row = |r: &Row| {
+        let from = if r.device_address.is_empty() {
+            r.value.clone()
+        } else {
+            format!("{}, {}", r.value, r.device_address)
+        };
+        vec![
+            r.address.clone(),
+            r.offset.clone(),
+            r.form.clone(),
+            r.eu.clone(),
+            from,
+            r.sent.clone(),
+            r.on_loss.clone(),
+        ]
+    };
+    for station in &checked.plan.devices {
+        let here: Vec<Vec<String>> = rows.iter().filter(|r| r.sent_to == station.name).map(row).collect();
+        if here.is_empty() {
+            continue;
+        }
+        if !std::mem::take(first) {
+            console.say("")?;
+        }
+        let name = console.paint(Tone::Accent, &format!("device {}", station.name));
+        console.say(&format!("{name} is sent {} values", here.len()))?;
+        let head = vec!["address", "offset", "as", "unit", "from", "sent", "on loss"];
+        console.table(&Table { head, rows: here, whole: &[0, 1, 3] })?;
+    }
     Ok(())
 }
 
-fn rows(checked: &Checked, rule: &PlannedRule) -> Vec<Row> {
-    let (project, plan) = (&checked.project, &checked.plan);
-    let Some((image, device)) = plan.images.get(rule.image).zip(plan.devices.get(rule.source.device()))
-    else {
-        return vec![];
-    };
-    let Some(map) = project.maps.get(rule.map) else { return vec![] };
-    let shown = |station: &Station, space: SpaceId, first: u32, bit: Option<u8>| {
-        let shown = station
-            .dialect
-            .zip(station.space_at(space))
-            .map(|(dialect, space)| dialect.show(space, first, bit, &station.setup));
-        shown.map_or_else(Default::default, |shown| (shown.canonical, shown.offset))
-    };
-    let point = match rule.source {
-        Source::Poll { device, point: Some(point), .. } => {
-            project.profile_of(device).and_then(|profile| profile.points.get(point))
+/// The units that are passed on.
+fn forwards(console: &mut Console, checked: &Checked, first: &mut bool) -> Result<(), Failure> {
+    if checked.plan.forwards.is_empty() {
+        return Ok(());
+    }
+    if !std::mem::take(first) {
+        console.say("")?;
+    }
+    console.say(&console.paint(Tone::Accent, "passed on"))?;
+    let port =
+        |at: usize| checked.project.ports.get(at).map_or("", |port| port.name.value.as_str()).to_string();
+    let mut rows = vec![];
+    for forward in &checked.plan.forwards {
+        let functions: Vec<String> = forward.functions.iter().map(ToString::to_string).collect();
+        let functions = if functions.is_empty() { "all".into() } else { functions.join(", ") };
+        if forward.raw {
+            rows.push(vec![
+                port(forward.from),
+                "all bytes".into(),
+                port(forward.to),
+                String::new(),
+                String::new(),
+            ]);
         }
+        for (here, there) in &forward.units {
+            let (here, there) = (here.to_string(), there.to_string());
+            rows.push(vec![port(forward.from), here, port(forward.to), there, functions.clone()]);
+        }
+    }
+    let head = vec!["from", "unit", "to", "as unit", "functions"];
+    console.table(&Table { head, rows, whole: &[0, 1] })
+}
+
+/// An address with its offset.
+fn shown(station: &Station, space: SpaceId, first: u32, bit: Option<u8>) -> (String, String) {
+    let shown = station
+        .dialect
+        .zip(station.space_at(space))
+        .map(|(dialect, space)| dialect.show(space, first, bit, &station.setup));
+    shown.map_or_else(Default::default, |shown| (shown.canonical, shown.offset))
+}
+
+fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
+    let (project, plan) = (&checked.project, &checked.plan);
+    let Some((board, map)) = plan.board(rule.board).zip(project.maps.get(rule.map)) else { return vec![] };
+    let sink = plan.sink(rule);
+    let point = |device: usize, point: Option<usize>| project.profile_of(device)?.points.get(point?);
+    let own_point = match (rule.source, sink) {
+        (_, Some(device)) => point(device, rule.target_point),
+        (Source::Poll { device, point: at, .. }, _) => point(device, at),
         _ => None,
     };
     let row = |item: u32| {
         let target = rule.target.item(item);
-        let (address, offset) = shown(image, target.space, target.first, None);
-        let (value, (device_address, device_offset), device_form) = match rule.source {
-            Source::Poll { place, .. } => {
-                let source = place.item(item);
-                let name = point.map_or_else(
-                    || device.name.clone(),
-                    |point| format!("{}.{}", device.name, point.name.value),
-                );
-                (name, shown(device, place.space, source.first, place.bit), rule.conversion.from.to_string())
-            }
-            Source::Health { item, .. } => {
-                (format!("{}.health.{}", device.name, item.word()), Default::default(), String::new())
-            }
-        };
+        let (address, offset) = shown(board, target.space, target.first, rule.target.bit);
+        let far = far_end(checked, number, rule, item);
+        let age = if rule.max_age == u64::MAX { String::new() } else { show_micros(rule.max_age) };
         let polled = matches!(rule.source, Source::Poll { .. });
         Row {
             rule: map.name.as_ref().map_or_else(|| (rule.map + 1).to_string(), |name| name.value.clone()),
-            image: image.name.clone(),
+            image: if sink.is_some() { String::new() } else { board.name.clone() },
+            sent_to: if sink.is_some() { board.name.clone() } else { String::new() },
             address,
             offset,
             form: rule.conversion.to.to_string(),
-            value,
-            device: device.name.clone(),
-            device_address,
-            device_offset,
-            device_form,
-            eu: point.and_then(|point| point.eu.clone()).unwrap_or_default(),
+            value: far.value,
+            device: far.owner,
+            device_address: far.address,
+            device_offset: far.offset,
+            device_form: far.form,
+            eu: own_point.and_then(|point| point.eu.clone()).unwrap_or_default(),
             poll: if polled { show_micros(rule.every) } else { String::new() },
-            max_age: if polled { show_micros(rule.max_age) } else { String::new() },
-            on_loss: match rule.on_loss {
-                _ if !polled => "never lost".into(),
-                OnLoss::Refuse => "refuse".into(),
-                OnLoss::Hold => "hold".into(),
-                OnLoss::Fill(word) => format!("fill 0x{word:04X}"),
+            max_age: if matches!(rule.source, Source::Told(_)) { String::new() } else { age },
+            on_loss: match (rule.source, rule.on_loss) {
+                (Source::Told(_), _) => "never lost".into(),
+                (_, OnLoss::Refuse) => "refuse".into(),
+                (_, OnLoss::Hold) => "hold".into(),
+                (_, OnLoss::Stop) => "stop".into(),
+                (_, OnLoss::Fill(word)) => format!("fill 0x{word:04X}"),
             },
-            access: if rule.writable { "read-write" } else { "read-only" },
+            access: match rule.source {
+                Source::Client => "written by clients",
+                _ if rule.writable => "read-write",
+                _ => "read-only",
+            },
+            sent: sending(rule),
         }
     };
     (0..rule.target.count).map(row).collect()
+}
+
+/// Where a value comes from; for cells that clients write, where it goes.
+#[derive(Default)]
+struct Far {
+    value: String,
+    owner: String,
+    address: String,
+    offset: String,
+    form: String,
+}
+
+fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32) -> Far {
+    let (project, plan) = (&checked.project, &checked.plan);
+    let named = |station: &Station, name: Option<&str>| match name {
+        Some(name) => format!("{}.{name}", station.name),
+        None => station.name.clone(),
+    };
+    let point = |device: usize, point: Option<usize>| {
+        project.profile_of(device)?.points.get(point?).map(|point| point.name.value.as_str())
+    };
+    match rule.source {
+        Source::Told(told) => Far { value: told.show(project), ..Far::default() },
+        Source::Poll { device, place, point: at } => {
+            let Some(station) = plan.devices.get(device) else { return Far::default() };
+            let (address, offset) = shown(station, place.space, place.item(item).first, place.bit);
+            let form = rule.conversion.from.to_string();
+            Far {
+                value: named(station, point(device, at)),
+                owner: station.name.clone(),
+                address,
+                offset,
+                form,
+            }
+        }
+        Source::Entry { image, place, .. } => {
+            let Some(station) = plan.images.get(image) else { return Far::default() };
+            let (address, offset) = shown(station, place.space, place.item(item).first, None);
+            let form = rule.conversion.from.to_string();
+            Far { value: station.name.clone(), owner: String::new(), address, offset, form }
+        }
+        Source::Client => {
+            let targets: Vec<_> = plan.onward(number).filter_map(|at| plan.rules.get(at as usize)).collect();
+            let Some(first) = targets.first() else { return Far::default() };
+            let Some(station) = plan.board(first.board) else { return Far::default() };
+            let (address, offset) =
+                shown(station, first.target.space, first.target.item(item).first, first.target.bit);
+            let name = plan.sink(first).and_then(|device| point(device, first.target_point));
+            let more =
+                if targets.len() > 1 { format!(" and {} more", targets.len() - 1) } else { String::new() };
+            Far {
+                value: format!("to {}{more}", named(station, name)),
+                owner: plan.sink(first).map(|_| station.name.clone()).unwrap_or_default(),
+                address,
+                offset,
+                form: first.conversion.to.to_string(),
+            }
+        }
+    }
+}
+
+/// When a device is sent the value.
+fn sending(rule: &PlannedRule) -> String {
+    let sending = rule.sending;
+    let mut when = vec![];
+    when.extend(sending.on_write.then(|| "on write".to_string()));
+    when.extend(sending.on_change.then(|| "on change".to_string()));
+    when.extend(sending.every.map(|every| format!("every {}", show_micros(every))));
+    when.join(", ")
 }

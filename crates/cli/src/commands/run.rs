@@ -2,12 +2,12 @@
 
 use crate::console::{Console, Tone};
 use crate::{Failure, Verdict};
-use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc;
 use std::time::Duration;
 use woodrush_core::check::Checked;
+use woodrush_core::project::Wires;
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
 use woodrush_engine::converter::{Bindings, Event, start};
 use woodrush_engine::rig::{Remote, aliases};
@@ -35,7 +35,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, on_rig: bool) -> Result<Ve
     if let Some(remote) = &remote {
         let name = |port: usize| checked.project.ports.get(port).map_or("", |port| port.name.value.as_str());
         let serving: Vec<String> =
-            running.listening.iter().map(|(port, at)| format!("{}={at}", name(*port))).collect();
+            running.listening().iter().map(|(port, at)| format!("{}={at}", name(*port))).collect();
         remote.say("serving", &serving).map_err(no_rig)?;
     }
     let names = Names::of(&checked);
@@ -74,13 +74,23 @@ fn no_rig(error: std::io::Error) -> Failure {
 /// Asks the rig for its lines.
 fn attach(remote: &Remote, checked: &Checked) -> Result<Bindings, Failure> {
     let answer = remote.say("lines", &[]).map_err(no_rig)?;
-    let mut serial: HashMap<usize, PathBuf> = HashMap::new();
+    let mut bindings = Bindings { bench: Some(aliases(checked)), ..Bindings::default() };
     for row in answer.rows {
-        if let Some(port) = checked.project.port(&row.name) {
-            serial.insert(port, PathBuf::from(row.value));
+        let Some(port) = checked.project.port(&row.name) else { continue };
+        match checked.project.ports.get(port).and_then(|port| port.wires.as_ref()) {
+            Some(Wires::Serial { .. }) => drop(bindings.serial.insert(port, PathBuf::from(row.value))),
+            Some(Wires::Pty { .. }) => drop(bindings.pty.insert(port, PathBuf::from(row.value))),
+            Some(Wires::Connect { .. }) => {
+                let at = row
+                    .value
+                    .parse()
+                    .map_err(|_| Failure::Outside(format!("the rig says `{}`", row.value)))?;
+                bindings.connect.insert(port, at);
+            }
+            _ => {}
         }
     }
-    Ok(Bindings { serial, bench: Some(aliases(checked)) })
+    Ok(bindings)
 }
 
 /// Names for events.
@@ -110,7 +120,7 @@ impl Names {
         let (tone, name, text) = match event {
             Event::PortUp { port: at, what } => (Tone::Good, port(at), format!("open at {what}")),
             Event::PortDown { port: at, why } => {
-                (Tone::Bad, port(at), format!("gone, {why}; it is tried again every second"))
+                (Tone::Bad, port(at), format!("gone, {why}; it is tried again and again"))
             }
             Event::DeviceBack { device: at } => (Tone::Good, device(at), "answers".to_string()),
             Event::DeviceLost { device: at, kind } => {
@@ -127,6 +137,15 @@ impl Names {
                 (Tone::Doubt, device(at), format!("refuses {}: {why}", what.unwrap_or_default()))
             }
             Event::Client { port: at, who, why } => (Tone::Doubt, port(at), format!("client {who} {why}")),
+            Event::NotTaken { device: at, rule, refusal } => {
+                let what = plan.rules.get(*rule as usize).and_then(|rule| {
+                    Some(plan.devices.get(*at)?.show(rule.target.space, rule.target.first, rule.target.bit))
+                });
+                let why = refusal.native.map_or_else(|| refusal.kind.words().to_string(), refusal_shown);
+                (Tone::Doubt, device(at), format!("does not take {}: {why}", what.unwrap_or_default()))
+            }
+            Event::Reloaded { what } => (Tone::Good, "project", what.clone()),
+            Event::Written(_) => return None,
         };
         Some(format!("{} {text}", console.paint(tone, &format!("{name:<14}"))))
     }

@@ -15,6 +15,8 @@ pub struct LineTime {
     pub own_silence: u64,
     /// Wait for an answer, in microseconds.
     pub timeout: u64,
+    /// Wait after a broadcast, in microseconds.
+    pub turnaround: u64,
 }
 
 impl LineTime {
@@ -27,7 +29,8 @@ impl LineTime {
             char_nanos: line.map_or(0, |line| line.char_nanos()),
             silence,
             own_silence: port.silence.map_or(silence, |silence| silence.value),
-            timeout: port.timeout,
+            timeout: port.timeout.value,
+            turnaround: port.turnaround,
         }
     }
 
@@ -62,7 +65,8 @@ mod tests {
     #[test]
     fn exchanges_take_what_the_reference_table_says() {
         // 11 bits at 38400: a + b N with a = 7.2240 ms, b = 0.5729 ms; N = 10 is 12.95 ms.
-        let line = LineTime { char_nanos: 286_458, silence: 1750, own_silence: 1750, timeout: 0 };
+        let line =
+            LineTime { char_nanos: 286_458, silence: 1750, own_silence: 1750, timeout: 0, turnaround: 0 };
         let took = line.exchange(Cost { out: 8, back: 25, turns: 2 });
         assert!((12_945..12_960).contains(&took), "{took}");
         let slower = LineTime { own_silence: 4000, ..line };

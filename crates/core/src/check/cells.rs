@@ -21,7 +21,7 @@ pub(super) enum Stretch<'p> {
 impl<'p> Cells<'p> {
     pub(super) fn of(plan: &'p Plan) -> Self {
         let start =
-            |(at, rule): (usize, &PlannedRule)| (rule.image, rule.target.space, rule.target.first, at);
+            |(at, rule): (usize, &PlannedRule)| (rule.board, rule.target.space, rule.target.first, at);
         let mut starts: Vec<_> = plan.rules.iter().enumerate().map(start).collect();
         starts.sort_unstable();
         Self { plan, starts }
@@ -32,7 +32,7 @@ impl<'p> Cells<'p> {
         let after = self.starts.partition_point(|(i, s, first, _)| (*i, *s, *first) <= (image, space, grain));
         let (.., at) = self.starts.get(after.checked_sub(1)?)?;
         let rule = self.plan.rules.get(*at)?;
-        let holds = rule.image == image && rule.target.space == space && grain < rule.target.extent().end();
+        let holds = rule.board == image && rule.target.space == space && grain < rule.target.extent().end();
         holds.then_some((*at, rule))
     }
 

@@ -7,6 +7,7 @@ use crate::form::{Form, Type};
 use crate::plan::{Plan, PlannedRule, Station};
 use crate::project::{Asked, Client, OnLoss, Project, address};
 use crate::protocol::{Extent, SpaceId, Verb};
+use crate::source::Span;
 
 /// One entry of a client's list, placed.
 struct Wanted<'c> {
@@ -20,6 +21,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     let cells = Cells::of(plan);
     let mut read_by_somebody: Vec<(usize, Extent)> = vec![];
     let mut described: Vec<usize> = vec![];
+    let mut written: Vec<Written<'_>> = vec![];
     for client in &project.clients {
         let Some(image) = client.image.map(|image| image.value) else { continue };
         let Some(station) = plan.images.get(image) else { continue };
@@ -33,7 +35,11 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         }
         for write in &writes {
             view.write(write, findings);
+            view.written_by_others(write, &written, findings);
         }
+        written.extend(
+            writes.iter().map(|wanted| (image, wanted.extent, wanted.asked.span, client.name.value.as_str())),
+        );
         view.needs(&reads, findings);
         read_by_somebody.extend(reads.iter().chain(&writes).map(|wanted| (image, wanted.extent)));
         if !client.reads.is_empty() {
@@ -78,6 +84,9 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
     (found, faults)
 }
 
+/// What a client writes: image, cells, where that stands, its name.
+type Written<'p> = (usize, Extent, Span, &'p str);
+
 struct View<'a> {
     project: &'a Project,
     plan: &'a Plan,
@@ -107,10 +116,57 @@ impl View<'_> {
         for stretch in &stretches {
             match stretch {
                 Stretch::Bare(extent) => self.bare(wanted, *extent, "reads", findings),
-                Stretch::Fed(rule, part) => self.fed(wanted, rule, *part, all, findings),
+                Stretch::Fed(rule, part) => {
+                    self.fed(wanted, rule, *part, all, findings);
+                    self.torn(wanted, rule, findings);
+                }
             }
         }
         findings.extend(self.spans_devices(wanted, &stretches));
+    }
+
+    /// Two clients that write one cell.
+    fn written_by_others(&self, wanted: &Wanted<'_>, before: &[Written<'_>], findings: &mut Vec<Finding>) {
+        let meets = |(image, extent, ..): &&Written<'_>| {
+            *image == self.image
+                && extent.space == wanted.extent.space
+                && extent.first < wanted.extent.end()
+                && wanted.extent.first < extent.end()
+        };
+        if let Some((_, extent, span, other)) =
+            before.iter().find(meets).filter(|(.., o)| *o != self.client.name.value)
+        {
+            let at = self.show(wanted.extent.space, wanted.extent.first.max(extent.first));
+            let what = format!("`{other}` and `{}` both write {at}", self.client.name.value);
+            findings.push(Finding::new("M52", wanted.asked.span, what).note(*span, "the other"));
+        }
+    }
+
+    /// A value whose registers come in two requests, because the client's requests are that short.
+    fn torn(&self, wanted: &Wanted<'_>, rule: &PlannedRule, findings: &mut Vec<Finding>) {
+        let Some(most) = self.client.max_read.filter(|most| *most < wanted.extent.count) else { return };
+        if rule.target.width < 2 {
+            return;
+        }
+        let begins = rule.target.first.max(wanted.extent.first);
+        let cuts = |item: &u32| {
+            let value = rule.target.item(*item);
+            let inside = value.first.checked_sub(wanted.extent.first);
+            inside.is_some_and(|offset| offset / most != (offset + value.count - 1) / most)
+        };
+        let first = (begins - rule.target.first) / rule.target.width;
+        if let Some(item) = (first..rule.target.count).find(cuts) {
+            let at = self.show(rule.target.space, rule.target.item(item).first);
+            let what = format!(
+                "`{}` takes {most} registers in one request, which cuts the value at {at} in two",
+                self.client.name.value
+            );
+            let mend = format!(
+                "let the client read {} registers at once, or begin its reads at whole values",
+                most / rule.target.width * rule.target.width
+            );
+            findings.push(self.note(Finding::new("M35", wanted.asked.span, what).mend(mend), rule));
+        }
     }
 
     fn bare(&self, wanted: &Wanted<'_>, extent: Extent, does: &str, findings: &mut Vec<Finding>) {
@@ -266,7 +322,7 @@ impl View<'_> {
             _ => None,
         });
         let mut devices: Vec<(usize, &PlannedRule)> =
-            polled.map(|rule| (rule.source.device(), rule)).collect();
+            polled.filter_map(|rule| Some((rule.source.device()?, rule))).collect();
         let refusing = devices.iter().any(|(_, rule)| rule.on_loss == OnLoss::Refuse);
         devices.dedup_by_key(|(device, _)| *device);
         let (first, second) = (devices.first()?, devices.get(1)?);
@@ -346,7 +402,7 @@ impl View<'_> {
                 .into_iter()
                 .filter_map(|at| self.plan.rules.get(at))
                 .collect();
-            let here: Vec<&&PlannedRule> = rules.iter().filter(|rule| rule.image == self.image).collect();
+            let here: Vec<&&PlannedRule> = rules.iter().filter(|rule| rule.board == self.image).collect();
             let Some(rule) = here.first() else {
                 let what = format!(
                     "`{}` must see `{}`, and no rule brings it into `{}`",
@@ -394,16 +450,16 @@ fn unread(
             _ => melted.push((image, extent.space, extent.first, extent.end())),
         }
     }
-    for rule in plan.rules.iter().filter(|rule| described.contains(&rule.image)) {
+    for rule in plan.rules.iter().filter(|rule| described.contains(&rule.board)) {
         let target = rule.target.extent();
         let after = melted
-            .partition_point(|(i, s, first, _)| (*i, *s, *first) < (rule.image, target.space, target.end()));
+            .partition_point(|(i, s, first, _)| (*i, *s, *first) < (rule.board, target.space, target.end()));
         let before = after.checked_sub(1).and_then(|at| melted.get(at));
-        if before.is_some_and(|(i, s, _, end)| (*i, *s) == (rule.image, target.space) && *end > target.first)
+        if before.is_some_and(|(i, s, _, end)| (*i, *s) == (rule.board, target.space) && *end > target.first)
         {
             continue;
         }
-        let (Some(map), Some(image)) = (project.maps.get(rule.map), plan.images.get(rule.image)) else {
+        let (Some(map), Some(image)) = (project.maps.get(rule.map), plan.images.get(rule.board)) else {
             continue;
         };
         let what = format!("no described client reads {}", image.show(target.space, target.first, None));

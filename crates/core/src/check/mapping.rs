@@ -4,12 +4,14 @@ use crate::finding::Finding;
 use crate::plan::{Plan, Source, to_u32};
 use crate::project::{Endpoint, Owner, Project, Target};
 use crate::protocol::SpaceId;
-use crate::source::Span;
+use std::collections::BTreeMap;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     two_addresses(project, plan, findings);
     promised(project, plan, findings);
-    rings(project, findings);
+    super::rings::check(project, plan, findings);
+    groups(project, plan, findings);
+    unseen_age(project, plan, findings);
 }
 
 /// One point shown twice in the same image.
@@ -17,7 +19,7 @@ fn two_addresses(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let key = |at: u32| {
         let rule = plan.rules.get(at as usize)?;
         let Source::Poll { device, place, .. } = rule.source else { return None };
-        Some((rule.image, device, place.space, place.first, place.width, place.bit, at))
+        Some((rule.board, device, place.space, place.first, place.width, place.bit, at))
     };
     let mut places: Vec<_> = (0..to_u32(plan.rules.len())).filter_map(key).collect();
     places.sort_unstable();
@@ -34,7 +36,7 @@ fn two_addresses(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
 fn shown_twice(project: &Project, plan: &Plan, first: usize, second: usize) -> Option<Finding> {
     let (first, second) = (plan.rules.get(first)?, plan.rules.get(second)?);
     let (other, this) = (project.maps.get(first.map)?, project.maps.get(second.map)?);
-    let image = plan.images.get(second.image)?;
+    let image = plan.board(second.board)?;
     let both = [first, second].map(|rule| image.show(rule.target.space, rule.target.first, None));
     let what = format!("`{}` is shown twice, at {} and at {}", this.from.value, both[0], both[1]);
     Some(Finding::new("M10", this.to.span, what).note(other.to.span, "the other"))
@@ -80,59 +82,78 @@ fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Two rules that feed each other directly: each begins where the other ends.
-fn rings(project: &Project, findings: &mut Vec<Finding>) {
-    // Only a rule that begins at an image can close a ring; there are few, so the rest is looked up.
-    let backwards: Vec<(usize, Endpoint, Endpoint)> = project
-        .maps
-        .iter()
-        .enumerate()
-        .filter(|(_, map)| map.enabled && begins_at_image(project, &map.from.value))
-        .filter_map(|(at, map)| {
-            Some((at, project.endpoint(&map.from).ok()?, project.endpoint(&map.to).ok()?))
-        })
-        .collect();
-    if backwards.is_empty() {
-        return;
-    }
-    for (at, from, to) in &backwards {
-        for (other, map) in project.maps.iter().enumerate().filter(|(other, map)| other != at && map.enabled)
-        {
-            let (Ok(other_from), Ok(other_to)) = (project.endpoint(&map.from), project.endpoint(&map.to))
-            else {
-                continue;
-            };
-            let already = begins_at_image(project, &map.from.value) && other > *at;
-            if !already && same(from, &other_to) && same(to, &other_from) {
-                // That this direction cannot be carried yet follows from the ring and would only hide it.
-                let span: Span = from.span;
-                findings.retain(|finding| !(finding.rule.code == "F09" && finding.span == span));
-                let what = "this rule carries the value back to where the other one fetched it".to_string();
-                findings.push(Finding::new("M46", span, what).note(map.from.span, "the other rule"));
-            }
+/// Rules of one group that no single request can bring.
+fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (at, rule) in plan.rules.iter().enumerate() {
+        if let Some(group) = project.maps.get(rule.map).and_then(|map| map.group.as_ref()) {
+            groups.entry(&group.value).or_default().push(at);
         }
     }
+    for (name, rules) in groups {
+        let together = plan.transfers.iter().any(|transfer| {
+            let steps = plan.steps.get(transfer.steps.start as usize..transfer.steps.end as usize);
+            let whole = |rule: &usize| {
+                let values = plan.rules.get(*rule).map_or(0, |rule| rule.target.count);
+                let mine = steps.unwrap_or_default().iter().filter(|step| step.rule as usize == *rule);
+                mine.map(|step| step.items).sum::<u32>() == values
+            };
+            rules.iter().all(whole)
+        });
+        let (Some(first), Some(last)) = (rules.first(), rules.last()) else { continue };
+        if together || first == last {
+            continue;
+        }
+        let span = |at: &usize| {
+            let group = |map: &crate::project::Map| map.group.as_ref().map(|group| group.span);
+            plan.rules
+                .get(*at)
+                .and_then(|rule| project.maps.get(rule.map))
+                .and_then(group)
+                .unwrap_or_default()
+        };
+        let what = format!("the rules of group `{name}` cannot come from one request");
+        let finding = Finding::new("M37", span(last), what).note(span(first), "the first of them");
+        findings.push(finding.mend(
+            "let them lie within one read of one device and table, with the same `poll`; or raise `join` or `max-read`",
+        ));
+    }
 }
 
-fn begins_at_image(project: &Project, from: &str) -> bool {
-    let name = from.split([':', '.']).next().unwrap_or_default();
-    project.image(name).is_some()
-}
-
-fn same(a: &Endpoint, b: &Endpoint) -> bool {
-    let cells = |end: &Endpoint| match &end.target {
-        Target::Cells(address, _) => Some((address.space.key.clone(), address.first, address.bit)),
-        Target::Health(_) => None,
+/// A value sent into a device that cannot tell there whether it is old.
+fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    let told = |device: usize, about: usize| {
+        plan.rules.iter().any(|rule| {
+            let about_it = match rule.source {
+                Source::Told(told) => told.device() == Some(about) || told.device().is_none(),
+                _ => false,
+            };
+            plan.sink(rule) == Some(device) && about_it
+        })
     };
-    a.owner == b.owner && cells(a).is_some() && cells(a) == cells(b)
+    let mut said: Vec<(usize, usize)> = vec![];
+    for rule in &plan.rules {
+        let (Source::Poll { device: from, .. }, Some(to)) = (rule.source, plan.sink(rule)) else { continue };
+        if rule.on_loss != crate::project::OnLoss::Stop || said.contains(&(from, to)) || told(to, from) {
+            continue;
+        }
+        said.push((from, to));
+        let (Some(map), Some(source), Some(target)) =
+            (project.maps.get(rule.map), plan.devices.get(from), plan.devices.get(to))
+        else {
+            continue;
+        };
+        let what =
+            format!("`{}` gets a value of `{}` and is never told when it is old", target.name, source.name);
+        let mend = format!("send `{}.health.online` beside it, or `on-loss = \"fill V\"`", source.name);
+        findings.push(Finding::new("M53", map.to.span, what).mend(mend));
+    }
 }
 
 /// The place that an endpoint of somebody's `needs` names, for holding against what is carried.
 pub(super) fn carries(plan: &Plan, endpoint: &Endpoint) -> Vec<usize> {
     let matches = |rule: &crate::plan::PlannedRule| match (&endpoint.target, endpoint.owner, rule.source) {
-        (Target::Health(item), Owner::Device(at), Source::Health { device, item: shown }) => {
-            at == device && *item == shown
-        }
+        (Target::Told(wanted), _, Source::Told(told)) => *wanted == told,
         (Target::Cells(address, _), Owner::Device(at), Source::Poll { device, place, .. }) => {
             let id = plan
                 .devices
@@ -147,7 +168,8 @@ pub(super) fn carries(plan: &Plan, endpoint: &Endpoint) -> Vec<usize> {
                 plan.images.get(at).and_then(|i| i.spaces.iter().position(|s| s.key == address.space.key));
             let same_space =
                 id.is_some_and(|id| rule.target.space == SpaceId(u16::try_from(id).unwrap_or(u16::MAX)));
-            at == rule.image
+            at == rule.board
+                && !matches!(rule.source, Source::Client)
                 && same_space
                 && (rule.target.first..rule.target.extent().end()).contains(&address.first)
         }

@@ -2,10 +2,14 @@
 
 mod cells;
 mod clients;
+mod forwards;
+mod limits;
 mod mapping;
 mod network;
 mod ports;
 mod profiles;
+mod rings;
+mod timing;
 
 pub use crate::finding::{Finding, RULES, Rule, Severity, rule};
 
@@ -40,6 +44,9 @@ pub fn check(read: Read) -> Checked {
     ports::check(&project, &plan, &mut findings);
     network::check(&project, &mut findings);
     mapping::check(&project, &plan, &mut findings);
+    forwards::check(&project, &mut findings);
+    timing::check(&project, &plan, &mut findings);
+    limits::check(&project, &plan, &mut findings);
     clients::check(&project, &plan, &mut findings);
     tidy(&mut findings);
     Checked { project, plan, findings }

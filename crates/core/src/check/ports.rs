@@ -6,6 +6,7 @@ use crate::project::{Line, Port, Project, Wires, show_micros};
 use crate::protocol::Transport;
 use crate::source::{At, Span};
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for (at, port) in project.ports.iter().enumerate() {
@@ -37,53 +38,57 @@ fn protocol(port: &Port, findings: &mut Vec<Finding>) {
 /// Devices hang on ports on which we ask, images on ports on which others ask.
 fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let devices: Vec<_> = project.devices.iter().filter(|d| d.port.is_some_and(|p| p.value == at)).collect();
-    let images: Vec<_> = project.images.iter().filter(|i| i.port.is_some_and(|p| p.value == at)).collect();
     let span = |named: Option<At<usize>>| named.map_or_else(Span::default, |named| named.span);
-    match &port.wires {
-        Some(Wires::Listen { .. }) => {
-            for device in &devices {
-                let what = format!(
-                    "`{}` is a listening port: others ask there, and a device must be asked",
-                    port.name.value
-                );
-                findings.push(
-                    Finding::new("F11", span(device.port), what).mend("hang the device on a serial port"),
-                );
-            }
+    let is_here = |named: &Option<At<usize>>| named.is_some_and(|port| port.value == at);
+    let images = project.images.iter().filter(|image| is_here(&image.port));
+    let answers: Vec<(Span, &str)> = images
+        .map(|image| (span(image.port), "an image that answers there"))
+        .chain(
+            project
+                .forwards
+                .iter()
+                .filter(|f| is_here(&f.from))
+                .map(|f| (span(f.from), "a forward from there")),
+        )
+        .collect();
+    let asks: Vec<(Span, &str)> = devices
+        .iter()
+        .map(|device| (device.port.map_or(device.name.span, |port| port.span), "a device that it asks there"))
+        .chain(project.forwards.iter().filter(|f| is_here(&f.to)).map(|f| (span(f.to), "a forward to there")))
+        .collect();
+    if let Some(Wires::Listen { .. }) = &port.wires {
+        for (place, _) in &asks {
+            let what = format!(
+                "`{}` is a listening port: others ask there, and nothing can be asked",
+                port.name.value
+            );
+            let mend = "ask through a port with `serial`, `connect` or `pty`";
+            findings.push(Finding::new("F11", *place, what).mend(mend));
         }
-        Some(Wires::Serial { wiring, .. }) => {
-            for image in &images {
-                if let Some(device) = devices.first() {
-                    let what =
-                        format!("on the line `{}` the converter would both ask and answer", port.name.value);
-                    let finding = Finding::new("M24", span(image.port), what)
-                        .note(device.name.span, "a device that it asks there");
-                    findings.push(finding.mend("give the image a port of its own"));
-                } else {
-                    let what = format!(
-                        "`{}` is a serial line, and images are not served there yet",
-                        port.name.value
-                    );
-                    findings.push(
-                        Finding::new("F11", span(image.port), what)
-                            .mend("hang the image on a port with `listen`"),
-                    );
-                }
-            }
-            let point_to_point = wiring.as_ref().filter(|wiring| wiring.value == "rs232");
-            if let (Some(wiring), [first, second, ..]) = (point_to_point, devices.as_slice()) {
-                let what = format!(
-                    "RS-232 joins two ends, and {} devices hang on `{}`",
-                    devices.len(),
-                    port.name.value
-                );
-                let finding = Finding::new("M24", wiring.span, what)
-                    .note(first.name.span, "one of them")
-                    .note(second.name.span, "another");
-                findings.push(finding.mend("wire it as `rs485`, or give each device a port"));
-            }
+    } else if let (Some((answer, _)), Some((ask, what_asks))) = (answers.first(), asks.first()) {
+        let what = format!("on `{}` the converter would both ask and answer", port.name.value);
+        let finding = Finding::new("M24", *answer, what).note(*ask, *what_asks);
+        findings.push(finding.mend("give what answers a port of its own"));
+    }
+    if port.protocol.is_some_and(|protocol| protocol.value.is_opaque()) {
+        let here = devices.iter().map(|device| device.name.span);
+        let here = here
+            .chain(project.images.iter().filter(|image| is_here(&image.port)).map(|image| image.name.span));
+        for place in here {
+            let what =
+                format!("`{}` carries raw bytes, in which nothing can be asked or shown", port.name.value);
+            findings.push(Finding::new("F11", place, what).mend("write the protocol that is spoken there"));
         }
-        None => {}
+    }
+    let Some(Wires::Serial { wiring, .. }) = &port.wires else { return };
+    let point_to_point = wiring.as_ref().filter(|wiring| wiring.value == "rs232");
+    if let (Some(wiring), [first, second, ..]) = (point_to_point, devices.as_slice()) {
+        let what =
+            format!("RS-232 joins two ends, and {} devices hang on `{}`", devices.len(), port.name.value);
+        let finding = Finding::new("M24", wiring.span, what)
+            .note(first.name.span, "one of them")
+            .note(second.name.span, "another");
+        findings.push(finding.mend("wire it as `rs485`, or give each device a port"));
     }
 }
 
@@ -175,17 +180,39 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
         }
         seen.entry(station).or_insert((device.station_at, &device.name, shipped));
     }
-    if transport == Transport::Listen {
-        images(project, at, port, key, findings);
-    }
+    images(project, at, port, key, &range, findings);
 }
 
-fn images(project: &Project, at: usize, port: &Port, key: &str, findings: &mut Vec<Finding>) {
+fn images(
+    project: &Project,
+    at: usize,
+    port: &Port,
+    key: &str,
+    range: &Range<u32>,
+    findings: &mut Vec<Finding>,
+) {
     let Some(protocol) = port.protocol else { return };
     let here: Vec<_> = project.images.iter().filter(|i| i.port.is_some_and(|p| p.value == at)).collect();
     let mut seen: BTreeMap<u32, Span> = BTreeMap::new();
+    let on_a_line = port.transport().is_some_and(|transport| transport != Transport::Listen);
     for image in &here {
         match protocol.value.station(&image.setup) {
+            None if on_a_line && here.len() == 1 && !protocol.value.is_opaque() => {
+                let what = format!("`{}` would answer to every {key} on its line", image.name.value);
+                findings.push(Finding::new("M25", image.station_at, what).mend(format!(
+                    "write the {key} that the others ask, {} to {}",
+                    range.start,
+                    range.end - 1
+                )));
+            }
+            Some(station) if !range.contains(&station) => {
+                let limits = format!("{} to {}", range.start, range.end - 1);
+                let what = format!(
+                    "`{}` has {key} {station}, and on such a port it can have {limits}",
+                    image.name.value
+                );
+                findings.push(Finding::new("M25", image.station_at, what));
+            }
             None if here.len() > 1 => {
                 let what =
                     format!("`{}` shares its port with another image and has no `{key}`", image.name.value);
@@ -221,12 +248,12 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
     }
     let cycle = plan.cycles.get(at).copied().unwrap_or(0);
     let on_port = |rule: &&crate::plan::PlannedRule| {
-        plan.devices.get(rule.source.device()).is_some_and(|d| d.port == at)
+        rule.source.device().and_then(|device| plan.devices.get(device)).is_some_and(|d| d.port == at)
     };
     let polled = plan.rules.iter().filter(on_port).filter(|rule| matches!(rule.source, Source::Poll { .. }));
     let Some(fastest) = polled.min_by_key(|rule| rule.every) else { return };
     let own = project.maps.get(fastest.map).and_then(|map| map.poll);
-    let device = project.devices.get(fastest.source.device()).map(|device| device.poll);
+    let device = fastest.source.device().and_then(|at| project.devices.get(at)).map(|device| device.poll);
     let place = own.or(device).map_or(port.name.span, |poll| poll.span);
     let what = format!(
         "the polls of `{}` take {:.0} % of its time: one round takes {}, and the shortest poll wants one every {}",
@@ -272,6 +299,19 @@ fn paths(project: &Project, findings: &mut Vec<Finding>) {
                             "give one of them another port, or put both images on one port with a unit each",
                         ));
                     }
+                }
+                (
+                    Some(Wires::Pty { path }),
+                    Some(Wires::Serial { path: before, .. } | Wires::Pty { path: before }),
+                )
+                | (Some(Wires::Serial { path, .. }), Some(Wires::Pty { path: before }))
+                    if path.value == before.value =>
+                {
+                    let what = format!(
+                        "`{}` makes a port at {}, and another port is there",
+                        port.name.value, path.value
+                    );
+                    findings.push(Finding::new("M32", path.span, what).note(before.span, "the other"));
                 }
                 _ => {}
             }

@@ -15,7 +15,10 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
             user.and_then(|device| project.devices.get(device)).map_or(&empty, |device| &device.setup);
         let mut places: Vec<(Address, u32, &Point)> = vec![];
         for point in &profile.points {
-            let address = match dialect.parse(&point.at.value, setup) {
+            let parsed = dialect
+                .parse(&point.at.value, setup)
+                .map(|address| Address { first: address.first.saturating_add(point.later), ..address });
+            let address = match parsed {
                 Ok(address) => address,
                 Err(fault) => {
                     let mut finding = Finding::new(
@@ -137,7 +140,9 @@ fn over_one_another(profile: &Profile, places: &mut [(Address, u32, &Point)]) ->
     let mut found = vec![];
     for pair in places.windows(2) {
         let [(before, width, first), (after, _, second)] = pair else { continue };
-        if before.space.key != after.space.key || after.first >= before.first + width {
+        // Points of one row that reach into each other are one mistake, told elsewhere.
+        let row = first.row.is_some() && first.name.span == second.name.span;
+        if row || before.space.key != after.space.key || after.first >= before.first + width {
             continue;
         }
         let form = |point: &Point| point.form.map(|form| form.value);

@@ -169,6 +169,12 @@ pub static RULES: &[Rule] = &[
         "it is found missing on site, by whoever needed it",
         "add a rule for it",
     ),
+    warning(
+        "M12",
+        "repeated addresses that reach into each other",
+        "one device's or point's values are read as its neighbour's",
+        "let each repetition step by as many addresses as it has",
+    ),
     error(
         "M16",
         "more in one request than it takes",
@@ -198,6 +204,24 @@ pub static RULES: &[Rule] = &[
         "a speed that no device has",
         "the line stays silent",
         "write a speed that the devices have",
+    ),
+    error(
+        "M21",
+        "a silence that does not suit the line",
+        "shorter than 3.5 characters, devices take two messages for one; much longer, it costs time in every poll",
+        "leave `silence` away unless a device needs more",
+    ),
+    warning(
+        "M22",
+        "a timeout that does not suit what it waits for",
+        "good answers are given up and come late, or the one who asks has gone before they come",
+        "wait longer than the longest answer, and let clients wait longer than that",
+    ),
+    warning(
+        "M23",
+        "asking or writing without need",
+        "it takes bus time from everything else, and some devices wear out when they are written",
+        "poll and send as often as the value is needed",
     ),
     error(
         "M24",
@@ -230,6 +254,12 @@ pub static RULES: &[Rule] = &[
         "write four numbers and a prefix length, all in one subnet or behind a router",
     ),
     error(
+        "M31",
+        "more than the box takes",
+        "what is beyond the limit is refused on site, when everything is wired",
+        "take a larger box, or split the project",
+    ),
+    error(
         "M32",
         "a serial path used twice",
         "two ports would read each other's bytes",
@@ -246,6 +276,18 @@ pub static RULES: &[Rule] = &[
         "the form does not suit the point's range",
         "the value is off by ten, a hundred or a thousand, or jumps at half its range",
         "look at the device's manual: scale, sign and width",
+    ),
+    warning(
+        "M37",
+        "values that belong together and cannot be read together",
+        "a value and its status come from two moments, and the status of the one is believed for the other",
+        "let them lie in one read",
+    ),
+    warning(
+        "M38",
+        "the running converter does not have the project's map",
+        "what is looked at is not what runs",
+        "let it take the project: `woodrush run --follow`, or send it SIGHUP",
     ),
     error(
         "M40",
@@ -282,6 +324,18 @@ pub static RULES: &[Rule] = &[
         "the client's form is not the rule's",
         "the client shows plausible garbage: it reads the right registers in the wrong way",
         "write the same type and order at both ends",
+    ),
+    warning(
+        "M52",
+        "two clients write one cell",
+        "each overwrites the other, and neither sees why its value does not stay",
+        "let one of them write, or name it in `writers`",
+    ),
+    remark(
+        "M53",
+        "a value sent into a device that is not told its age",
+        "once the source is lost the last value stands there for ever, and nothing there can tell",
+        "send the source's health beside it",
     ),
     warning(
         "M54",

@@ -49,6 +49,9 @@ impl Conversion {
     /// `()` where the value does not fit; `out` is then unchanged.
     #[allow(clippy::result_unit_err)]
     pub fn convert(&self, cells: &[u8], out: &mut [u8]) -> Result<(), ()> {
+        if (self.from.ty, self.to.ty) == (Type::Raw, Type::Raw) && cells.len() != out.len() {
+            return spread(cells, out);
+        }
         if self.keeps_value() && cells.len() == out.len() {
             out.copy_from_slice(cells);
             if self.from.order() != self.to.order() {
@@ -171,6 +174,23 @@ impl Conversion {
             Value::Float(number) if form.ty == Type::F32 => Some((number as f32).to_string()),
             other => Some(other.to_string()),
         }
+    }
+}
+
+/// A register onto sixteen bits, one byte 0 or 1 each, bit 0 first; or the reverse.
+fn spread(cells: &[u8], out: &mut [u8]) -> Result<(), ()> {
+    match (cells, out) {
+        ([high, low], bits) if bits.len() == 16 => {
+            let word = u16::from_be_bytes([*high, *low]);
+            bits.iter_mut().enumerate().for_each(|(bit, room)| *room = u8::from(word >> bit & 1 == 1));
+            Ok(())
+        }
+        (bits, [high, low]) if bits.len() == 16 => {
+            let word = bits.iter().rev().fold(0u16, |word, bit| word << 1 | u16::from(*bit != 0));
+            [*high, *low] = word.to_be_bytes();
+            Ok(())
+        }
+        _ => Err(()),
     }
 }
 

@@ -1,12 +1,18 @@
 //! Rules resolved: which cells, which conversion, which requests, how old a value may get.
 
+mod entries;
+mod forwards;
+mod pushes;
 mod requests;
 mod resolve;
+
+pub use forwards::{PlannedForward, Route};
+pub use pushes::Push;
 
 use crate::budget::LineTime;
 use crate::finding::Finding;
 use crate::form::Conversion;
-use crate::project::{Health, OnLoss, Project};
+use crate::project::{OnLoss, Owner, Project, Sending, Told};
 use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Verb};
 use std::ops::Range;
 
@@ -17,12 +23,21 @@ pub struct Plan {
     pub devices: Vec<Station>,
     /// What is shown.
     pub images: Vec<Station>,
-    /// Every sound rule, in file order.
+    /// Every sound rule, in file order; behind them the cells that clients write and rules carry on.
     pub rules: Vec<PlannedRule>,
     /// Every request that is sent again and again, by device.
     pub transfers: Vec<Transfer>,
-    /// Where the values of transfers go; the health steps, which no transfer feeds, come last.
+    /// Where the values of transfers go; the steps that no transfer feeds come last: what the converter tells, and
+    /// what clients write.
     pub steps: Vec<Step>,
+    /// The rules that no poll feeds, with the first of their steps: one a value, in order.
+    pub fed_by_writes: Vec<(u32, u32)>,
+    /// Which rules carry on what clients write: the entry's rule and the one that carries it, sorted.
+    pub onward: Vec<(u32, u32)>,
+    /// Every write that is sent without a client waiting for it.
+    pub pushes: Vec<Push>,
+    /// Whole requests passed on.
+    pub forwards: Vec<PlannedForward>,
     /// Cells of images that rules left out would feed, as far as that is known.
     pub unresolved: Vec<(usize, Extent)>,
     /// Time on each port.
@@ -86,21 +101,29 @@ pub enum Source {
         /// Index of the point in its profile, where one was named.
         point: Option<usize>,
     },
-    /// What a device tells about itself.
-    Health {
-        /// Index of the device.
-        device: usize,
-        /// What.
-        item: Health,
+    /// What the converter tells.
+    Told(Told),
+    /// Clients write it; other rules carry it on.
+    Client,
+    /// What clients write into other cells of an image.
+    Entry {
+        /// Index of the image.
+        image: usize,
+        /// Where in it.
+        place: Place,
+        /// Index of the rule that stands for those cells.
+        rule: u32,
     },
 }
 
 impl Source {
-    /// The device that it depends on.
+    /// The device that it depends on, or is about.
     #[must_use]
-    pub const fn device(&self) -> usize {
+    pub const fn device(&self) -> Option<usize> {
         match self {
-            Self::Poll { device, .. } | Self::Health { device, .. } => *device,
+            Self::Poll { device, .. } => Some(*device),
+            Self::Told(told) => told.device(),
+            Self::Client | Self::Entry { .. } => None,
         }
     }
 }
@@ -112,10 +135,12 @@ pub struct PlannedRule {
     pub map: usize,
     /// Where the values come from.
     pub source: Source,
-    /// Index of the image that shows them.
-    pub image: usize,
-    /// Where in it.
+    /// Whose cells they go to: images by their index, then for each device what it shall be sent.
+    pub board: usize,
+    /// Where there.
     pub target: Place,
+    /// Index of the point in the target device's profile, where one was named.
+    pub target_point: Option<usize>,
     /// From the one form to the other.
     pub conversion: Conversion,
     /// A client's write goes back to the source.
@@ -126,6 +151,20 @@ pub struct PlannedRule {
     pub max_age: u64,
     /// What a reader gets once the source is lost.
     pub on_loss: OnLoss,
+    /// When a device is written.
+    pub sending: Sending,
+    /// A client's write is answered when the device has answered.
+    pub confirm: bool,
+    /// Raw words of the source that mean "no value".
+    pub invalid: Box<[u64]>,
+}
+
+impl PlannedRule {
+    /// Whether one register stands for sixteen bits at the other end, bit 0 first.
+    #[must_use]
+    pub const fn spreads(&self) -> bool {
+        matches!(self.source, Source::Poll { place: Place { width: 1, bit: None, .. }, .. } if self.target.width == 16)
+    }
 }
 
 /// One request that is sent again and again.
@@ -154,6 +193,8 @@ pub struct Step {
     pub items: u32,
     /// Where the first one begins in the answer's cells, in bytes.
     pub offset: u32,
+    /// Its place among the steps of its board.
+    pub slot: u32,
 }
 
 impl Plan {
@@ -201,10 +242,85 @@ impl Plan {
                 }
             }
         }
+        entries::add(&mut plan);
         resolve::drop_overlaps(project, &mut plan, findings);
-        plan.request_everything(project);
+        entries::link(&mut plan);
+        plan.request_everything(project, findings);
+        plan.pushes = pushes::all(&plan);
+        plan.forwards = forwards::all(project);
+        plan.set_slots();
+        plan.set_cycles();
         plan.set_ages(project);
         plan
+    }
+
+    /// Whose cells a board holds.
+    #[must_use]
+    pub fn board(&self, board: usize) -> Option<&Station> {
+        match board.checked_sub(self.images.len()) {
+            None => self.images.get(board),
+            Some(device) => self.devices.get(device),
+        }
+    }
+
+    /// The board of an image, or of what a device shall be sent.
+    #[must_use]
+    pub fn board_of(&self, owner: Owner) -> Option<usize> {
+        match owner {
+            Owner::Image(image) => Some(image),
+            Owner::Device(device) => Some(self.images.len() + device),
+            Owner::Converter => None,
+        }
+    }
+
+    /// How many boards there are.
+    #[must_use]
+    pub fn boards(&self) -> usize {
+        self.images.len() + self.devices.len()
+    }
+
+    /// The device that a rule writes to.
+    #[must_use]
+    pub fn sink(&self, rule: &PlannedRule) -> Option<usize> {
+        rule.board.checked_sub(self.images.len())
+    }
+
+    /// The rules that carry on what clients write into the cells of `entry`.
+    pub fn onward(&self, entry: u32) -> impl Iterator<Item = u32> {
+        let begin = self.onward.partition_point(|(from, _)| *from < entry);
+        let rest = self.onward.get(begin..).unwrap_or_default();
+        rest.iter().take_while(move |(from, _)| *from == entry).map(|(_, to)| *to)
+    }
+
+    /// The transfers that feed a rule.
+    pub fn feeding_transfers(&self, rule: u32) -> impl Iterator<Item = usize> {
+        let feeds = move |transfer: &Transfer| {
+            let steps = self.steps.get(transfer.steps.start as usize..transfer.steps.end as usize);
+            steps.is_some_and(|steps| steps.iter().any(|step| step.rule == rule))
+        };
+        self.transfers.iter().enumerate().filter(move |(_, transfer)| feeds(transfer)).map(|(at, _)| at)
+    }
+
+    fn set_slots(&mut self) {
+        let mut used = vec![0; self.boards()];
+        for step in &mut self.steps {
+            let board = self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
+            if let Some(used) = used.get_mut(board) {
+                step.slot = *used;
+                *used += 1;
+            }
+        }
+    }
+
+    fn set_cycles(&mut self) {
+        let on = |device: usize, port: usize| self.devices.get(device).is_some_and(|d| d.port == port);
+        self.cycles = (0..self.lines.len())
+            .map(|port| {
+                let polls = self.transfers.iter().filter(|transfer| on(transfer.device, port));
+                let sent = self.pushes.iter().filter(|push| push.every.is_some() && on(push.device, port));
+                polls.map(|transfer| transfer.takes).chain(sent.map(|push| push.takes)).sum()
+            })
+            .collect();
     }
 
     /// The rule that a step belongs to.
@@ -214,7 +330,7 @@ impl Plan {
     }
 
     /// Finds the least-bus-time requests for each device, space and interval, and where their answers go.
-    fn request_everything(&mut self, project: &Project) {
+    fn request_everything(&mut self, project: &Project, findings: &mut Vec<Finding>) {
         // Polled rules by what one set of requests serves.
         let mut polled: Vec<(usize, SpaceId, u64, u32, usize)> = vec![];
         for (at, rule) in self.rules.iter().enumerate() {
@@ -224,26 +340,23 @@ impl Plan {
         }
         polled.sort_unstable();
         for group in polled.chunk_by(|a, b| (a.0, a.1, a.2) == (b.0, b.1, b.2)) {
-            self.request_group(project, group);
+            self.request_group(project, group, findings);
         }
         for (at, rule) in self.rules.iter().enumerate() {
-            if matches!(rule.source, Source::Health { .. }) {
-                self.steps.push(Step { rule: to_u32(at), item: 0, items: 1, offset: 0 });
+            // Each value that clients write has a moment of its own.
+            if !matches!(rule.source, Source::Poll { .. }) {
+                let step = |item| Step { rule: to_u32(at), item, items: 1, offset: 0, slot: 0 };
+                self.fed_by_writes.push((to_u32(at), to_u32(self.steps.len())));
+                self.steps.extend((0..rule.target.count).map(step));
             }
         }
-        self.cycles = (0..self.lines.len())
-            .map(|port| {
-                let on_port =
-                    |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
-                self.transfers.iter().filter(on_port).map(|transfer| transfer.takes).sum()
-            })
-            .collect();
     }
 
     fn request_group(
         &mut self,
         project: &Project,
         group: &[(usize, SpaceId, u64, u32, usize)],
+        findings: &mut Vec<Finding>,
     ) -> Option<()> {
         let &(device, id, every, ..) = group.first()?;
         let station = self.devices.get(device)?;
@@ -251,14 +364,28 @@ impl Plan {
         let line = *self.lines.get(station.port)?;
         let place_of = |rule: &PlannedRule| match rule.source {
             Source::Poll { place, .. } => Some(place),
-            Source::Health { .. } => None,
+            _ => None,
         };
-        let mut items = vec![];
-        for (.., rule) in group {
-            let place = place_of(self.rules.get(*rule)?)?;
-            items.extend((0..place.count).map(|item| (place.item(item).first, place.width)));
-        }
         let join = project.devices.get(device)?.join;
+        let mut items = vec![];
+        let mut together: Vec<(&str, u32, u32)> = vec![];
+        for (.., rule) in group {
+            let rule = self.rules.get(*rule)?;
+            let place = place_of(rule)?;
+            items.extend((0..place.count).map(|item| (place.item(item).first, place.width)));
+            if let Some(name) = project.maps.get(rule.map).and_then(|map| map.group.as_ref()) {
+                together.push((&name.value, place.first, place.extent().end()));
+            }
+        }
+        // The rules of a group are one item where one request takes them all; where not, a check says so.
+        together.sort_unstable();
+        for one in together.chunk_by(|a, b| a.0 == b.0) {
+            let first = one.iter().map(|(_, first, _)| *first).min()?;
+            let count = one.iter().map(|(.., end)| *end).max()? - first;
+            if dialect.cost(Verb::Read, space, count, &station.setup).is_ok() {
+                items.push((first, count));
+            }
+        }
         let requests =
             requests::cover(dialect, space, id, &items, join, &station.setup, &|cost| line.weight(cost))?;
         let each = to_u32(space.grain.cell_bytes());
@@ -275,11 +402,14 @@ impl Plan {
                 let end = requests.get(request)?.end();
                 let items = ((end - first.first) / place.width).min(place.count - item);
                 let offset = (first.first - requests.get(request)?.first) * each;
-                landing.push((request, Step { rule: to_u32(*rule), item, items, offset }));
+                landing.push((request, Step { rule: to_u32(*rule), item, items, offset, slot: 0 }));
                 item += items;
             }
         }
-        landing.sort_by_key(|(request, _)| *request);
+        // All steps of one board in a row: they land under one lock.
+        let board = |step: &Step| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
+        landing.sort_by_key(|(request, step)| (*request, board(step)));
+        let _ = findings;
         let mut landing = landing.into_iter().peekable();
         for (at, extent) in requests.iter().enumerate() {
             let begin = to_u32(self.steps.len());
@@ -298,10 +428,15 @@ impl Plan {
     /// The default age: three times the longer of the poll and the line's cycle with one timeout in it.
     fn set_ages(&mut self, project: &Project) {
         for rule in &mut self.rules {
-            let port = self.devices.get(rule.source.device()).map_or(usize::MAX, |station| station.port);
+            let own = project.images.get(rule.board).and_then(|image| image.max_age);
+            let Source::Poll { device, .. } = rule.source else {
+                // What a client wrote stays true until somebody writes again, unless the image says otherwise.
+                rule.max_age = own.unwrap_or(u64::MAX);
+                continue;
+            };
+            let port = self.devices.get(device).map_or(usize::MAX, |station| station.port);
             let timeout = self.lines.get(port).map_or(0, |line| line.timeout);
             let cycle = self.cycles.get(port).copied().unwrap_or(0) + timeout;
-            let own = project.images.get(rule.image).and_then(|image| image.max_age);
             rule.max_age = own.unwrap_or(3 * rule.every.max(cycle));
         }
     }
@@ -311,7 +446,11 @@ impl Plan {
     pub fn load(&self, port: usize) -> f64 {
         let on_port =
             |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
-        self.transfers.iter().filter(on_port).map(|t| t.takes as f64 / t.every.max(1) as f64).sum()
+        let polls = self.transfers.iter().filter(on_port).map(|t| t.takes as f64 / t.every.max(1) as f64);
+        let here = |push: &&Push| self.devices.get(push.device).is_some_and(|d| d.port == port);
+        let sent =
+            self.pushes.iter().filter(here).filter_map(|p| Some(p.takes as f64 / p.every?.max(1) as f64));
+        polls.chain(sent).sum()
     }
 
     /// The rule that feeds a cell of an image, with the index of the value there.
@@ -319,7 +458,7 @@ impl Plan {
     pub fn feeding(&self, image: usize, space: SpaceId, grain: u32) -> Option<(usize, u32)> {
         self.rules.iter().enumerate().find_map(|(at, rule)| {
             let target = rule.target;
-            let hit = rule.image == image
+            let hit = rule.board == image
                 && target.space == space
                 && (target.first..target.extent().end()).contains(&grain);
             hit.then(|| (at, (grain - target.first) / target.width))

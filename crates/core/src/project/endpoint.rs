@@ -2,6 +2,7 @@
 
 use super::Project;
 use super::asked::{address, list_or, split_form};
+use super::told::{BoxHealth, Health, PortHealth, Told, Words};
 use crate::finding::Finding;
 use crate::form::Form;
 use crate::nearest::nearest;
@@ -15,38 +16,8 @@ pub enum Owner {
     Device(usize),
     /// Index of an image.
     Image(usize),
-}
-
-/// What a device tells about itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Health {
-    /// 1 answers, 0 lost.
-    Online,
-    /// Age of the oldest value, tenths of a second, stays at 65535.
-    Age,
-    /// Good polls; wraps.
-    Polls,
-    /// Failed polls; wraps.
-    Errors,
-    /// The last failure as a number.
-    LastError,
-}
-
-impl Health {
-    /// Each with the word that the project file uses.
-    pub const ALL: [(Self, &'static str); 5] = [
-        (Self::Online, "online"),
-        (Self::Age, "age"),
-        (Self::Polls, "polls"),
-        (Self::Errors, "errors"),
-        (Self::LastError, "last-error"),
-    ];
-
-    /// The word that the project file uses.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        Self::ALL.iter().find(|(item, _)| *item == self).map_or("", |(_, word)| word)
-    }
+    /// The converter itself, which tells about rules, ports and the box.
+    Converter,
 }
 
 /// What is named there.
@@ -54,8 +25,8 @@ impl Health {
 pub enum Target {
     /// An address; with the index of the point in the device's profile where one was named.
     Cells(Address, Option<usize>),
-    /// Something that the device tells about itself.
-    Health(Health),
+    /// Something that the converter tells.
+    Told(Told),
 }
 
 /// One end of a rule, read.
@@ -82,6 +53,15 @@ impl Project {
         let cut = plain.find(['.', ':']).unwrap_or(plain.len());
         let (name, rest) = plain.split_at(cut);
         let rest_at = text.span.part(cut + 1, plain.len());
+        if matches!(name, "rules" | "ports" | "converter") && !self.owners.contains_key(name) {
+            let told = self.told(name, plain.get(cut + 1..).unwrap_or_default(), rest_at)?;
+            return Ok(Endpoint {
+                span: text.span,
+                owner: Owner::Converter,
+                target: Target::Told(told),
+                form,
+            });
+        }
         let owner = self.owner(name, text.span.part(0, cut))?;
         let endpoint = |target, form| Ok(Endpoint { span: text.span, owner, target, form });
         let mut marks = rest.chars();
@@ -92,6 +72,7 @@ impl Project {
                 let (dialect, setup) = match owner {
                     Owner::Device(at) => (self.device_dialect(at), self.devices.get(at).map(|d| &d.setup)),
                     Owner::Image(at) => (self.image_dialect(at), self.images.get(at).map(|i| &i.setup)),
+                    Owner::Converter => (None, None),
                 };
                 let (Some(dialect), Some(setup)) = (dialect, setup) else {
                     return Err(Finding::quiet(text.span));
@@ -100,14 +81,8 @@ impl Project {
             }
             (Some('.'), Owner::Device(device)) => {
                 if let Some(item) = rest.strip_prefix("health.") {
-                    let known = Health::ALL.iter().find(|(_, word)| *word == item);
-                    let Some((health, _)) = known else {
-                        let near = nearest(item, Health::ALL.iter().map(|(_, word)| *word));
-                        let offer = near.map_or("online, age, polls, errors or last-error", |word| word);
-                        let what = format!("a device's health has no `{item}`");
-                        return Err(Finding::new("F05", rest_at, what).mend(format!("write {offer}")));
-                    };
-                    return endpoint(Target::Health(*health), form);
+                    let health = item_of::<Health>(item, "a device", rest_at)?;
+                    return endpoint(Target::Told(Told::Device(device, health)), form);
                 }
                 if let Some(form) = form {
                     let what = format!("`{name}.{rest}` is a point and has the form of its profile");
@@ -117,7 +92,7 @@ impl Project {
                 }
                 self.point_endpoint(device, text.span, rest, rest_at)
             }
-            (Some('.'), Owner::Image(_)) => {
+            (Some('.'), Owner::Image(_) | Owner::Converter) => {
                 let what = format!("`{name}` is an image, which has addresses and no points");
                 Err(Finding::new("F10", text.span, what)
                     .mend(format!("write `{name}:ADDRESS`, such as `{name}:400001`")))
@@ -158,18 +133,52 @@ impl Project {
             };
             return Err(finding);
         };
-        let (Some(point), Some(dialect), Some(owner)) =
-            (profile.points.get(index), self.device_dialect(device), self.devices.get(device))
-        else {
-            return Err(Finding::quiet(span));
-        };
+        let Some(point) = profile.points.get(index) else { return Err(Finding::quiet(span)) };
         // A faulty form or address of the profile is reported once, there.
         if point.is_unclear {
             return Err(Finding::quiet(span));
         }
-        let address = dialect.parse(&point.at.value, &owner.setup).map_err(|_| Finding::quiet(span))?;
+        let address = self.point_address(device, point).map_err(|fault| match self.devices.get(device) {
+            // Only the shift of this device can be the reason, if the profile's own address is sound.
+            Some(own) if own.shift.value != 0 => Finding::new(fault.code, own.shift.span, fault.what),
+            _ => Finding::quiet(span),
+        })?;
         let target = Target::Cells(address, Some(index));
         Ok(Endpoint { span, owner: Owner::Device(device), target, form: point.form })
+    }
+
+    /// `NAME.health.ITEM` of rules and ports, `health.ITEM` of the converter.
+    fn told(&self, kind: &str, rest: &str, at: Span) -> Result<Told, Finding> {
+        let Some((name, item)) = rest.split_once("health.") else {
+            let form = if kind == "converter" { "converter.health.ITEM" } else { "NAME.health.ITEM" };
+            let what = format!("`{kind}.{rest}` names nothing that the converter tells");
+            return Err(Finding::new("F10", at, what).mend(format!("write `{form}`")));
+        };
+        let name = name.trim_end_matches('.');
+        let unknown = |noun: &str, near: Option<String>| {
+            let finding = Finding::new("F05", at, format!("there is no {noun} `{name}`"));
+            Err(match near {
+                Some(near) => finding.mend(format!("write `{near}`")),
+                None => finding,
+            })
+        };
+        match kind {
+            "converter" => Ok(Told::Converter(item_of::<BoxHealth>(item, "the converter", at)?)),
+            "ports" => match self.port(name) {
+                Some(port) => Ok(Told::Port(port, item_of::<PortHealth>(item, "a port", at)?)),
+                None => {
+                    let near = nearest(name, self.ports.iter().map(|port| port.name.value.as_str()));
+                    unknown("port", near.map(str::to_string))
+                }
+            },
+            _ => match self.rule_names.get(name) {
+                Some(rule) => Ok(Told::Rule(*rule, item_of::<Health>(item, "a rule", at)?)),
+                None => {
+                    let near = nearest(name, self.rule_names.keys().map(String::as_str));
+                    unknown("rule", near.map(str::to_string))
+                }
+            },
+        }
     }
 
     fn owner(&self, name: &str, span: Span) -> Result<Owner, Finding> {
@@ -186,4 +195,14 @@ impl Project {
         }
         Err(finding)
     }
+}
+
+/// The item of that word, or what was likely meant.
+fn item_of<T: Words>(word: &str, whose: &str, at: Span) -> Result<T, Finding> {
+    T::find(word).ok_or_else(|| {
+        let words: Vec<String> = T::ALL.iter().map(|(_, word)| (*word).to_string()).collect();
+        let near = nearest(word, words.iter().map(String::as_str));
+        let offer = near.map_or_else(|| list_or(&words), |near| format!("`{near}`"));
+        Finding::new("F05", at, format!("{whose}'s health has no `{word}`")).mend(format!("write {offer}"))
+    })
 }

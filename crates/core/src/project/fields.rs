@@ -2,13 +2,14 @@
 
 use super::asked::list_or;
 use super::keys::keys_of;
+use super::repeat;
 use super::scalars::duration;
 use crate::finding::Finding;
 use crate::line::{Line, LineFault};
 use crate::nearest::nearest;
 use crate::protocol::{Key, KeyKind};
 use crate::source::{At, Span};
-use std::ops::Range;
+use std::ops::{Range, RangeInclusive};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
@@ -47,6 +48,8 @@ pub(super) struct Fields<'a, 'i> {
     /// Where its name or header stands.
     pub(super) span: Span,
     table: &'a DeTable<'i>,
+    /// Which repetition this is, where it is one.
+    n: Option<u32>,
 }
 
 impl<'a, 'i> Fields<'a, 'i> {
@@ -62,13 +65,57 @@ impl<'a, 'i> Fields<'a, 'i> {
         span: Span,
         table: &'a DeTable<'i>,
     ) -> Self {
+        let repeats = table.get("repeat").is_some_and(|repeat| repeat.get_ref().is_str());
         for (key, value) in table {
             match keys_of(group).find(|known| known.name == key.get_ref().as_ref()) {
+                // A number may be an expression there, which is judged when it is worked out.
+                Some(known) if repeats && known.kind.is_number() && value.get_ref().is_str() => {}
                 Some(known) => check_kind(r, known, value),
                 None => unknown_key(r, group, &what, key),
             }
         }
-        Self { what, span, table }
+        Self { what, span, table, n: None }
+    }
+
+    /// The numbers of its repetitions; `None` where it is not repeated.
+    pub(super) fn repetitions(&self, r: &mut Reader<'_>) -> Option<RangeInclusive<u32>> {
+        let text = self.text(r, "repeat")?;
+        match repeat::range(&text.value) {
+            Ok(range) => Some(range),
+            Err(why) => {
+                r.find(Finding::new("F03", text.span, why));
+                None
+            }
+        }
+    }
+
+    /// One repetition: texts and numbers are worked out for it.
+    pub(super) fn nth(&self, n: u32) -> Self {
+        Self { what: self.what.clone(), span: self.span, table: self.table, n: Some(n) }
+    }
+
+    /// Finds every text and number that cannot be worked out.
+    pub(super) fn check_expressions(&self, r: &mut Reader<'_>, group: &'static str, n: u32) {
+        for (key, value) in self.table {
+            let Some(known) = keys_of(group).find(|known| known.name == key.get_ref().as_ref()) else {
+                continue;
+            };
+            let texts: Vec<_> = match value.get_ref() {
+                DeValue::String(_) => vec![value],
+                DeValue::Array(list) => list.iter().collect(),
+                _ => vec![],
+            };
+            for (text, at) in texts.iter().filter_map(|text| Some((text.get_ref().as_str()?, text.span()))) {
+                let worked = match known.kind.is_number() || known.name == "shift" {
+                    true => repeat::evaluate(text, n.into()).map(|_| ()),
+                    false => repeat::fill(text, n.into()).map(|_| ()),
+                };
+                if let Err(why) = worked {
+                    let place = r.span(at);
+                    r.find(Finding::new("F03", place, why));
+                }
+            }
+        }
     }
 
     fn get(&self, key: &str) -> Option<&'a Spanned<DeValue<'i>>> {
@@ -86,7 +133,15 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     pub(super) fn text(&self, r: &Reader<'_>, key: &str) -> Option<At<String>> {
         let value = self.get(key)?;
-        value.get_ref().as_str().map(|text| r.text_at(text, value.span()))
+        value.get_ref().as_str().map(|text| self.worked_out(r.text_at(text, value.span())))
+    }
+
+    /// A text of a repetition with its expressions worked out.
+    fn worked_out(&self, text: At<String>) -> At<String> {
+        match self.n.map(|n| repeat::fill(&text.value, n.into())) {
+            Some(Ok(value)) => At { value, span: text.span },
+            _ => text,
+        }
     }
 
     /// A text that must be there.
@@ -100,8 +155,56 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     pub(super) fn whole(&self, r: &Reader<'_>, key: &str) -> Option<At<u32>> {
         let value = self.get(key)?;
-        let number = whole_number(value.get_ref()).and_then(|number| u32::try_from(number).ok())?;
+        let number = u32::try_from(self.number(value.get_ref())?).ok()?;
         Some(At { value: number, span: r.span(value.span()) })
+    }
+
+    /// A whole number of either sign, perhaps an expression.
+    pub(super) fn signed(&self, r: &mut Reader<'_>, key: &str) -> Option<At<i64>> {
+        let value = self.get(key)?;
+        let span = r.span(value.span());
+        let number = self.number(value.get_ref());
+        if number.is_none() {
+            let what = format!("`{key}` is neither a whole number nor an expression of n such as `16*(n-1)`");
+            r.find(Finding::new("F03", span, what));
+        }
+        Some(At { value: number?, span })
+    }
+
+    fn number(&self, value: &DeValue<'_>) -> Option<i64> {
+        match (value.as_str(), self.n) {
+            (Some(text), Some(n)) => repeat::evaluate(text, n.into()).ok(),
+            _ => whole_number(value),
+        }
+    }
+
+    /// A list of whole numbers of `low` to `high`.
+    pub(super) fn wholes(&self, r: &mut Reader<'_>, key: &str, low: i64, high: i64) -> Option<At<Vec<u64>>> {
+        let value = self.get(key)?;
+        let span = r.span(value.span());
+        let list = value.get_ref().as_array();
+        let numbers: Option<Vec<u64>> = list.and_then(|list| {
+            let number = |value: &Spanned<DeValue<'_>>| {
+                whole_number(value.get_ref()).filter(|number| (low..=high).contains(number))
+            };
+            list.iter().map(|value| number(value).and_then(|number| u64::try_from(number).ok())).collect()
+        });
+        match numbers.filter(|numbers| !numbers.is_empty()) {
+            Some(value) => Some(At { value, span }),
+            None => {
+                let what = format!("`{key}` is not a list of whole numbers of {low} to {high}");
+                r.find(Finding::new("F03", span, what).mend("write it as `[1, 2]`, hexadecimal as `[0x10]`"));
+                None
+            }
+        }
+    }
+
+    /// One text, or a list of them.
+    pub(super) fn one_or_more(&self, r: &Reader<'_>, key: &str) -> Vec<At<String>> {
+        match self.text(r, key) {
+            Some(text) => vec![text],
+            None => self.texts(r, key),
+        }
     }
 
     pub(super) fn duration(&self, r: &Reader<'_>, key: &str) -> Option<At<u64>> {
@@ -115,8 +218,9 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     pub(super) fn texts(&self, r: &Reader<'_>, key: &str) -> Vec<At<String>> {
         let list = self.get(key).and_then(|value| value.get_ref().as_array());
-        let text =
-            |value: &Spanned<DeValue<'_>>| value.get_ref().as_str().map(|text| r.text_at(text, value.span()));
+        let text = |value: &Spanned<DeValue<'_>>| {
+            value.get_ref().as_str().map(|text| self.worked_out(r.text_at(text, value.span())))
+        };
         list.into_iter().flat_map(|list| list.iter().filter_map(text)).collect()
     }
 

@@ -3,24 +3,30 @@
 mod asked;
 mod endpoint;
 mod fields;
+mod forward;
 mod keys;
 mod profile;
 mod read;
+mod repeat;
 mod scalars;
 mod signal;
+mod told;
 
 pub use crate::line::{Line, Parity};
 pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
-pub use endpoint::{Endpoint, Health, Owner, Target};
+pub use endpoint::{Endpoint, Owner, Target};
+pub use forward::Forward;
 pub use keys::{KEYS, keys_of};
 pub use profile::{Point, Profile};
 pub use read::{Read, read};
 pub use scalars::{HostPort, Network, Retry, show_micros};
 pub use signal::{Noun, RigFault, Shape, Signal, Trouble};
 
+pub use told::{BoxHealth, Health, PortHealth, Told};
+
 use crate::form::Overflow;
-use crate::protocol::{Dialect, Setup, Transport};
+use crate::protocol::{Address, AddressFault, Dialect, Setup, Transport};
 use crate::source::{At, Sources, Span};
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
@@ -43,6 +49,8 @@ pub struct Project {
     pub images: Vec<Image>,
     /// `[[map]]`, in file order.
     pub maps: Vec<Map>,
+    /// `[[forward]]`, in file order.
+    pub forwards: Vec<Forward>,
     /// `[clients.NAME]`, in file order.
     pub clients: Vec<Client>,
     /// `[rig]`.
@@ -51,6 +59,8 @@ pub struct Project {
     pub profiles: Vec<Profile>,
     /// Devices and images by name: a large project looks up two for each of its rules.
     pub(crate) owners: HashMap<String, Owner>,
+    /// Rules by name.
+    pub(crate) rule_names: HashMap<String, usize>,
 }
 
 /// The box itself.
@@ -60,6 +70,23 @@ pub struct Converter {
     pub address: Option<At<Network>>,
     /// The router of its subnet.
     pub router: Option<At<Ipv4Addr>>,
+    /// The file that gets a row for every write of a client.
+    pub write_log: Option<At<String>>,
+    /// What the box takes.
+    pub limits: Limits,
+}
+
+/// `[converter.limits]`: what the box takes; `None` where nothing is known.
+#[derive(Debug, Default)]
+pub struct Limits {
+    /// Connections at once, over all ports.
+    pub clients: Option<At<u32>>,
+    /// Devices on one serial line.
+    pub devices_per_line: Option<At<u32>>,
+    /// Serial lines.
+    pub lines: Option<At<u32>>,
+    /// Values in all rules.
+    pub points: Option<At<u32>>,
 }
 
 /// A place where wires meet the converter.
@@ -74,9 +101,13 @@ pub struct Port {
     /// At least this between two messages, in microseconds; `None` for the protocol's own.
     pub silence: Option<At<u64>>,
     /// Wait for an answer, in microseconds.
-    pub timeout: u64,
+    pub timeout: At<u64>,
     /// Further tries of one request.
     pub retries: u32,
+    /// Wait after a broadcast, in microseconds.
+    pub turnaround: u64,
+    /// The adapter gives back what we send (serial).
+    pub echo: bool,
     /// Connections at once (listen).
     pub max_clients: u32,
     /// Who may connect (listen); `None` for everybody.
@@ -102,6 +133,16 @@ pub enum Wires {
         /// Host and port.
         at: At<HostPort>,
     },
+    /// An outgoing TCP connection.
+    Connect {
+        /// Host and port.
+        to: At<HostPort>,
+    },
+    /// A virtual serial port that we make.
+    Pty {
+        /// Where others find it.
+        path: At<String>,
+    },
 }
 
 impl Port {
@@ -111,6 +152,8 @@ impl Port {
         self.wires.as_ref().map(|wires| match wires {
             Wires::Serial { .. } => Transport::Serial,
             Wires::Listen { .. } => Transport::Listen,
+            Wires::Connect { .. } => Transport::Connect,
+            Wires::Pty { .. } => Transport::Pty,
         })
     }
 
@@ -153,6 +196,10 @@ pub struct Device {
     pub retry: Retry,
     /// Sizes of its spaces by name, if known.
     pub tables: Vec<(At<String>, u32)>,
+    /// Added to every address of its profile.
+    pub shift: At<i64>,
+    /// Which repetition of an entry it is.
+    pub n: Option<u32>,
 }
 
 /// What the converter shows.
@@ -172,6 +219,8 @@ pub struct Image {
     pub max_age: Option<u64>,
     /// An address that no rule feeds reads as zero.
     pub unmapped_zero: bool,
+    /// Who may write; `None` for everybody who may connect.
+    pub writers: Option<At<Vec<At<Network>>>>,
 }
 
 /// What a reader gets once a value's source is lost.
@@ -182,8 +231,21 @@ pub enum OnLoss {
     Refuse,
     /// The last value; a refusal while there has been none.
     Hold,
-    /// One word repeated, 0 or 1 for bits.
+    /// One word repeated, 0 or 1 for bits; a device gets it once.
     Fill(u16),
+    /// Towards a device: nothing is sent any more.
+    Stop,
+}
+
+/// When a device is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Sending {
+    /// At each write of a client, also when the value is the same.
+    pub on_write: bool,
+    /// When the value differs from what was sent last.
+    pub on_change: bool,
+    /// Again and again, in microseconds.
+    pub every: Option<u64>,
 }
 
 /// A rule: data flows from `from` to `to`.
@@ -206,9 +268,15 @@ pub struct Map {
     /// Overrides the device's poll, in microseconds.
     pub poll: Option<At<u64>>,
     /// Overrides the image's.
-    pub on_loss: Option<OnLoss>,
+    pub on_loss: Option<At<OnLoss>>,
     /// What becomes of a value that does not fit.
     pub overflow: Overflow,
+    /// A client's write is answered when the device has answered.
+    pub confirm: bool,
+    /// When a device is written, if the rule says so.
+    pub send: Option<At<Sending>>,
+    /// The rules with which it comes from one poll.
+    pub group: Option<At<String>>,
 }
 
 /// Somebody who asks the converter, as set up at their end.
@@ -218,6 +286,12 @@ pub struct Client {
     pub name: At<String>,
     /// Index of the image that it asks.
     pub image: Option<At<usize>>,
+    /// Index of the port that it asks through a forward, and the units.
+    pub port: Option<At<usize>>,
+    /// The units that it asks there.
+    pub units: Option<At<Vec<u16>>>,
+    /// Its line settings, where it is a serial one.
+    pub line: Option<At<Line>>,
     /// Its own address.
     pub address: Option<At<Ipv4Addr>>,
     /// Host and port set there.
@@ -284,6 +358,29 @@ impl Project {
     pub fn image_dialect(&self, image: usize) -> Option<&'static dyn Dialect> {
         let port = self.images.get(image)?.port?.value;
         self.ports.get(port)?.protocol.map(|protocol| protocol.value)
+    }
+
+    /// The address of a point in a device: its own, moved by its place in a row and by the device's shift.
+    ///
+    /// # Errors
+    /// The address is not understood, or moved out of its table.
+    pub fn point_address(&self, device: usize, point: &Point) -> Result<Address, AddressFault> {
+        let fault =
+            |what: String| AddressFault { code: "F10", at: 0..point.at.value.len(), what, likely: vec![] };
+        let (Some(dialect), Some(own)) = (self.device_dialect(device), self.devices.get(device)) else {
+            return Err(fault("its device has no protocol".into()));
+        };
+        let mut address = dialect.parse(&point.at.value, &own.setup)?;
+        let moved = i64::from(address.first) + i64::from(point.later) + own.shift.value;
+        let within = |first: &u32| address.space.len.is_none_or(|len| *first < len);
+        address.first = u32::try_from(moved).ok().filter(within).ok_or_else(|| {
+            fault(format!(
+                "`{}` moved by {} leaves its table",
+                point.at.value,
+                i64::from(point.later) + own.shift.value
+            ))
+        })?;
+        Ok(address)
     }
 
     /// A device's profile.

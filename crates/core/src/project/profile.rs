@@ -44,6 +44,12 @@ pub struct Point {
     pub range: Option<At<(f64, f64)>>,
     /// Whether it may be written.
     pub read_write: bool,
+    /// Raw words that mean "no value".
+    pub invalid: Vec<u64>,
+    /// Addresses after the one that is written: its place in a row of points.
+    pub later: u32,
+    /// Its place in a row of points and their distance as written, where it is one of several.
+    pub row: Option<(u32, At<u32>)>,
 }
 
 pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str) -> Profile {
@@ -68,15 +74,33 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
                 None
             }
         });
-        profile.points.push(Point {
+        let point = Point {
             name,
             at,
             is_unclear: form.is_none() && fields.has("as"),
             form,
             eu: fields.text(r, "eu").map(|eu| eu.value),
-            range: fields.range(r, "range"),
+            range: if fields.has("range") { fields.range(r, "range") } else { None },
             read_write: fields.text(r, "access").is_some_and(|access| access.value == "read-write"),
-        });
+            invalid: fields.wholes(r, "invalid", 0, i64::MAX).map(|words| words.value).unwrap_or_default(),
+            later: 0,
+            row: None,
+        };
+        let Some(repeat) = fields.whole(r, "repeat") else {
+            profile.points.push(point);
+            continue;
+        };
+        let bytes = point.form.and_then(|form| form.value.ty.bytes()).unwrap_or(2);
+        let width = At { value: bytes.div_ceil(2).max(1), span: point.at.span };
+        let stride = fields.whole(r, "stride").unwrap_or(width);
+        for number in 1..=repeat.value {
+            profile.points.push(Point {
+                name: At { value: format!("{}-{number}", point.name.value), span: point.name.span },
+                later: (number - 1).saturating_mul(stride.value),
+                row: Some((number, stride)),
+                ..point.clone()
+            });
+        }
     }
     profile
 }

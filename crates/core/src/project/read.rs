@@ -2,16 +2,18 @@
 
 use super::asked::parse_asked;
 use super::fields::{Fields, Reader};
-use super::scalars::{host_port, ipv4, network, retry};
+use super::scalars::{duration, host_port, ipv4, network, retry};
 use super::signal::{RigFault, Signal, Trouble};
 use super::{
-    Client, Converter, Device, Image, Map, OnLoss, Owner, Port, Project, Retry, Rig, Wires, profile,
+    Client, Converter, Device, Image, Limits, Map, Network, OnLoss, Owner, Port, Project, Retry, Rig,
+    Sending, Wires, forward, profile,
 };
 use crate::finding::Finding;
 use crate::form::Overflow;
 use crate::nearest::nearest;
 use crate::protocol::{DIALECTS, Dialect, KeyKind, Setup, dialect};
 use crate::source::At;
+use std::collections::HashMap;
 use toml::de::DeTable;
 
 /// What reading gives: as much of the project as is sound, and what is not.
@@ -38,7 +40,17 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
         project.converter = Converter {
             address: fields.parsed(&mut r, "address", "M29", network),
             router: fields.parsed(&mut r, "router", "M29", ipv4),
+            write_log: fields.text(&r, "write-log"),
+            limits: Limits::default(),
         };
+        if let Some(limits) = fields.table(&mut r, "limits", "limits", "`[converter.limits]`") {
+            project.converter.limits = Limits {
+                clients: limits.whole(&r, "clients"),
+                devices_per_line: limits.whole(&r, "devices-per-line"),
+                lines: limits.whole(&r, "lines"),
+                points: limits.whole(&r, "points"),
+            };
+        }
     }
     for (name, fields) in top.named(&mut r, "ports", "port") {
         let port = read_port(&mut r, name, &fields);
@@ -46,8 +58,10 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     }
     let mut wanted: Vec<At<String>> = vec![];
     for (name, fields) in top.named(&mut r, "devices", "device") {
-        let device = read_device(&mut r, &project, name, &fields, &mut wanted);
-        project.devices.push(device);
+        for (name, fields, n) in repeated(&mut r, &name, fields, "devices") {
+            let device = read_device(&mut r, &mut project, name, &fields, n, &mut wanted);
+            project.devices.push(device);
+        }
     }
     for (name, fields) in top.named(&mut r, "images", "image") {
         let image = read_image(&mut r, &project, name, &fields);
@@ -59,9 +73,31 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
         project.devices.iter().enumerate().map(|(at, device)| (device.name.value.clone(), Owner::Device(at)));
     project.owners = images.chain(devices).collect();
     for fields in top.listed(&mut r, "map", "map", "this rule") {
-        if let Some(map) = read_map(&mut r, &fields) {
-            project.maps.push(map);
+        let Some(range) = fields.repetitions(&mut r) else {
+            project.maps.extend(read_map(&mut r, &fields));
+            continue;
+        };
+        fields.check_expressions(&mut r, "map", *range.start());
+        for n in range {
+            project.maps.extend(read_map(&mut r, &fields.nth(n)));
         }
+    }
+    for (at, map) in project.maps.iter().enumerate() {
+        let Some(name) = &map.name else { continue };
+        if let Some(other) = project.rule_names.insert(name.value.clone(), at) {
+            let finding = Finding::new("F06", name.span, format!("two rules are called `{}`", name.value));
+            let other =
+                project.maps.get(other).and_then(|map| map.name.as_ref()).map_or(name.span, |name| name.span);
+            r.find(finding.note(other, "the other").mend("rename one of them"));
+        }
+    }
+    for fields in top.listed(&mut r, "forward", "forward", "this forward") {
+        let ports = &project.ports;
+        let port = |r: &mut Reader<'_>, key: &str, noun: &str| {
+            refer(r, &fields, key, noun, ports.iter().map(|port| &port.name))
+        };
+        let forward = forward::read(&mut r, &fields, port);
+        project.forwards.push(forward);
     }
     for (name, fields) in top.named(&mut r, "clients", "client") {
         let client = read_client(&mut r, &project, name, &fields);
@@ -109,10 +145,10 @@ fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<&'static d
 }
 
 fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> Port {
-    let serial = fields.text(r, "serial");
-    let listen = fields.text(r, "listen");
-    let wires = match (fields.has("serial"), fields.has("listen")) {
-        (true, false) => {
+    let kinds = ["serial", "listen", "connect", "pty"];
+    let written: Vec<&str> = kinds.into_iter().filter(|kind| fields.has(kind)).collect();
+    let wires = match written.as_slice() {
+        ["serial"] => {
             let line = fields.line(r, "line");
             if !fields.has("line") {
                 let what = format!("serial port `{}` has no line settings", name.value);
@@ -120,24 +156,25 @@ fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> P
                     Finding::new("M18", name.span, what).mend("add `line`, such as `line = \"38400 8E1\"`"),
                 );
             }
-            serial.map(|path| Wires::Serial { path, line, wiring: fields.text(r, "wiring") })
+            let path = fields.text(r, "serial");
+            path.map(|path| Wires::Serial { path, line, wiring: fields.text(r, "wiring") })
         }
-        (false, true) => fields.parsed(r, "listen", "M29", host_port).map(|at| Wires::Listen { at }),
-        (false, false) => {
+        ["listen"] => fields.parsed(r, "listen", "M29", host_port).map(|at| Wires::Listen { at }),
+        ["connect"] => fields.parsed(r, "connect", "M29", host_port).map(|to| Wires::Connect { to }),
+        ["pty"] => fields.text(r, "pty").map(|path| Wires::Pty { path }),
+        [] => {
             let what = format!("port `{}` has no wires", name.value);
             r.find(
                 Finding::new("F04", name.span, what)
-                    .mend("add `serial` with a path, or `listen` with HOST:PORT"),
+                    .mend("add `serial` or `pty` with a path, or `listen` or `connect` with HOST:PORT"),
             );
             None
         }
-        (true, true) => {
-            let what = format!("port `{}` is both a serial line and a socket", name.value);
-            let place = listen.map_or(name.span, |listen| listen.span);
-            r.find(
-                Finding::new("F04", place, what)
-                    .mend("keep one of `serial` and `listen`; make two ports of it"),
-            );
+        [first, rest @ ..] => {
+            let second = rest.first().unwrap_or(first);
+            let what = format!("port `{}` has both `{first}` and `{second}`", name.value);
+            let place = fields.value_span(r, second).unwrap_or(name.span);
+            r.find(Finding::new("F04", place, what).mend("keep one of them; make two ports of it"));
             None
         }
     };
@@ -147,27 +184,46 @@ fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> P
         let names: Vec<&str> = DIALECTS.iter().map(|dialect| dialect.name()).collect();
         r.find(Finding::new("F04", name.span, what).mend(format!("add `protocol`: {}", names.join(" or "))));
     }
-    let allow = fields.value_span(r, "allow").map(|span| {
-        let mut networks = vec![];
-        for text in fields.texts(r, "allow") {
-            match network(&text.value) {
-                Ok(value) => networks.push(At { value, span: text.span }),
-                Err(why) => r.find(Finding::new("M29", text.span, why)),
-            }
-        }
-        At { value: networks, span }
-    });
+    let allow = networks(r, fields, "allow");
     Port {
         wires,
         protocol: speaks,
         silence: fields.duration(r, "silence"),
-        timeout: fields.duration(r, "timeout").map_or(1_000_000, |timeout| timeout.value),
+        timeout: fields.duration(r, "timeout").unwrap_or(At { value: 1_000_000, span: name.span }),
+        turnaround: fields.duration(r, "turnaround").map_or(100_000, |wait| wait.value),
+        echo: fields.switch(r, "echo").unwrap_or(false),
         retries: fields.whole(r, "retries").map_or(0, |retries| retries.value),
         max_clients: fields.whole(r, "max-clients").map_or(24, |most| most.value),
         allow,
         idle_timeout: fields.duration(r, "idle-timeout").map_or(60_000_000, |timeout| timeout.value),
         name,
     }
+}
+
+/// A list of networks or addresses.
+fn networks(r: &mut Reader<'_>, fields: &Fields<'_, '_>, key: &str) -> Option<At<Vec<At<Network>>>> {
+    let span = fields.value_span(r, key)?;
+    let mut value = vec![];
+    for text in fields.texts(r, key) {
+        match network(&text.value) {
+            Ok(network) => value.push(At { value: network, span: text.span }),
+            Err(why) => r.find(Finding::new("M29", text.span, why)),
+        }
+    }
+    Some(At { value, span })
+}
+
+/// An entry as often as it says: with its names, fields and numbers.
+fn repeated<'a, 'i>(
+    r: &mut Reader<'_>,
+    name: &At<String>,
+    fields: Fields<'a, 'i>,
+    group: &'static str,
+) -> Vec<(At<String>, Fields<'a, 'i>, Option<u32>)> {
+    let Some(range) = fields.repetitions(r) else { return vec![(name.clone(), fields, None)] };
+    fields.check_expressions(r, group, *range.start());
+    let nth = |n| (At { value: format!("{}-{n}", name.value), span: name.span }, fields.nth(n), Some(n));
+    range.map(nth).collect()
 }
 
 /// The index of the name that `key` gives, in `names`.
@@ -182,13 +238,14 @@ fn refer<'a>(
     if let Some(value) = names.clone().position(|name| name.value == text.value) {
         return Some(At { value, span: text.span });
     }
-    let mut finding = Finding::new("F05", text.span, format!("there is no {key} `{}`", text.value));
+    let kind = if matches!(key, "from" | "to") { "port" } else { key };
+    let mut finding = Finding::new("F05", text.span, format!("there is no {kind} `{}`", text.value));
     if let Some(near) = nearest(&text.value, names.clone().map(|name| name.value.as_str())) {
         finding = finding.mend(format!("write `{near}`"));
     } else {
         let names: Vec<String> = names.map(|name| name.value.clone()).collect();
         finding = finding.mend(match names.as_slice() {
-            [] => format!("add `[{key}s.{}]`", text.value),
+            [] => format!("add `[{kind}s.{}]`", text.value),
             _ => format!("write {}", super::asked::list_or(&names)),
         });
     }
@@ -220,12 +277,17 @@ fn setup(r: &Reader<'_>, fields: &Fields<'_, '_>, table: &str) -> Setup {
 
 fn read_device(
     r: &mut Reader<'_>,
-    project: &Project,
+    project: &mut Project,
     name: At<String>,
     fields: &Fields<'_, '_>,
+    n: Option<u32>,
     wanted: &mut Vec<At<String>>,
 ) -> Device {
-    let port = refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name));
+    let port = if fields.has("connect") || fields.has("serial") {
+        own_port(r, project, &name, fields)
+    } else {
+        refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name))
+    };
     let profile = fields.text(r, "profile").map(|path| {
         let value = wanted.iter().position(|known| known.value == path.value).unwrap_or(wanted.len());
         let at = At { value, span: path.span };
@@ -257,14 +319,40 @@ fn read_device(
         lost_after: fields.whole(r, "lost-after").map_or(3, |after| after.value),
         retry: retry.map_or_else(Retry::default, |retry| retry.value),
         tables: fields.sizes(r, "tables"),
+        shift: if fields.has("shift") { fields.signed(r, "shift") } else { None }.unwrap_or_default(),
+        n,
         name,
     }
 }
 
-fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<OnLoss> {
+/// A device that brings its own connection or line: a port of the device's name.
+fn own_port(
+    r: &mut Reader<'_>,
+    project: &mut Project,
+    name: &At<String>,
+    fields: &Fields<'_, '_>,
+) -> Option<At<usize>> {
+    if fields.has("port") {
+        let place = fields.value_span(r, "port").unwrap_or(name.span);
+        let what = format!("`{}` has a port and brings wires of its own", name.value);
+        r.find(Finding::new("F04", place, what).mend("keep one of `port`, `connect` and `serial`"));
+        return None;
+    }
+    if let Some(other) = project.port(&name.value).and_then(|port| project.ports.get(port)) {
+        let what = format!("`{}` brings wires of its own, and a port is called so already", name.value);
+        r.find(Finding::new("F06", name.span, what).note(other.name.span, "the port"));
+        return None;
+    }
+    let port = read_port(r, name.clone(), fields);
+    project.ports.push(port);
+    Some(At { value: project.ports.len() - 1, span: name.span })
+}
+
+fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<OnLoss>> {
     let parse = |text: &str| match text.split_once(' ') {
         None if text == "refuse" => Ok(OnLoss::Refuse),
         None if text == "hold" => Ok(OnLoss::Hold),
+        None if text == "stop" => Ok(OnLoss::Stop),
         Some(("fill", word)) => {
             let word = word.trim();
             let hex = word.strip_prefix("0x").or_else(|| word.strip_prefix("0X"));
@@ -275,7 +363,27 @@ fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<OnLoss> {
         }
         _ => Err(format!("`{text}` is no way to show a loss: refuse, hold, or fill 0x8000")),
     };
-    fields.parsed(r, "on-loss", "F03", parse).map(|on_loss| on_loss.value)
+    fields.parsed(r, "on-loss", "F03", parse)
+}
+
+/// `on-write`, `on-change`, `every 10s`, or several of them.
+fn sending(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<Sending>> {
+    let mut found: Option<At<Sending>> = None;
+    for text in fields.one_or_more(r, "send") {
+        let entry = found.get_or_insert(At { value: Sending::default(), span: text.span });
+        match text.value.split_once(' ') {
+            None if text.value == "on-write" => entry.value.on_write = true,
+            None if text.value == "on-change" => entry.value.on_change = true,
+            Some(("every", time)) if duration(time.trim()).is_some_and(|every| every > 0) => {
+                entry.value.every = duration(time.trim());
+            }
+            _ => {
+                let what = format!("`{}` is no time to send: on-write, on-change or every 10s", text.value);
+                r.find(Finding::new("F03", text.span, what));
+            }
+        }
+    }
+    found
 }
 
 fn read_image(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Image {
@@ -287,7 +395,8 @@ fn read_image(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &
         port,
         setup: setup(r, fields, "images"),
         station_at: station.unwrap_or(name.span),
-        on_loss: on_loss(r, fields).unwrap_or_default(),
+        on_loss: on_loss(r, fields).map(|on_loss| on_loss.value).unwrap_or_default(),
+        writers: networks(r, fields, "writers"),
         max_age: fields.duration(r, "max-age").map(|age| age.value),
         unmapped_zero: fields.text(r, "unmapped").is_some_and(|word| word.value == "zero"),
         name,
@@ -312,12 +421,20 @@ fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
             Some(word) if word.value == "clamp" => Overflow::Clamp,
             _ => Overflow::Refuse,
         },
+        confirm: fields.switch(r, "confirm").unwrap_or(true),
+        send: sending(r, fields),
+        group: fields.text(r, "group"),
     })
 }
 
 fn read_client(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Client {
-    let image =
-        refer(r, fields, "image", "the image that it asks", project.images.iter().map(|image| &image.name));
+    let ports = project.ports.iter().map(|port| &port.name);
+    let port = if fields.has("port") { refer(r, fields, "port", "a port", ports) } else { None };
+    let image = if fields.has("port") && !fields.has("image") {
+        None
+    } else {
+        refer(r, fields, "image", "the image that it asks", project.images.iter().map(|image| &image.name))
+    };
     let mut asked = |key: &str| {
         let mut found = vec![];
         for entry in fields.texts(r, key) {
@@ -331,6 +448,9 @@ fn read_client(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: 
     let (reads, writes) = (asked("reads"), asked("writes"));
     Client {
         image,
+        port,
+        units: fields.parsed(r, "units", "F03", forward::units),
+        line: if fields.has("line") { fields.line(r, "line") } else { None },
         address: fields.parsed(r, "address", "M29", ipv4),
         dials: fields.parsed(r, "dials", "M29", host_port),
         protocol: protocol(r, fields),
@@ -367,12 +487,15 @@ fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_, '_>) -> R
         let known = Trouble::KINDS.iter().filter_map(|(kind, ..)| Some((*kind, fault.text(r, kind)?)));
         let mut troubles: Vec<(&str, At<String>)> = known.collect();
         let (Some((kind, text)), true) = (troubles.pop(), troubles.is_empty()) else {
-            let what = "a fault is exactly one of cut, mute, slow, noise and refuse".to_string();
+            let kinds: Vec<&str> = Trouble::KINDS.iter().map(|(kind, ..)| *kind).collect();
+            let what = format!("a fault is exactly one of {}", kinds.join(", "));
             r.find(Finding::new("F04", fault.span, what));
             continue;
         };
         let (noun, names): (&str, Vec<&str>) = match kind {
-            "cut" | "noise" => ("port", project.ports.iter().map(|port| port.name.value.as_str()).collect()),
+            "cut" | "noise" | "unplug" => {
+                ("port", project.ports.iter().map(|port| port.name.value.as_str()).collect())
+            }
             _ => ("device", project.devices.iter().map(|device| device.name.value.as_str()).collect()),
         };
         match Trouble::parse(kind, &text.value) {
@@ -395,8 +518,24 @@ fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_, '_>) -> R
     rig
 }
 
-/// TOML itself refuses a name twice in one kind; devices and images share the place before the colon.
+/// Words that stand before the dot of what the converter tells about itself.
+const RESERVED: [&str; 3] = ["rules", "ports", "converter"];
+
+/// TOML itself refuses a name twice in one kind; devices and images share the place before the colon, repeated devices
+/// may meet others.
 fn names_are_unique(r: &mut Reader<'_>, project: &Project) {
+    let names = project.devices.iter().map(|d| &d.name).chain(project.images.iter().map(|i| &i.name));
+    for name in names.filter(|name| RESERVED.contains(&name.value.as_str())) {
+        let what = format!("`{}` stands for what the converter tells about itself", name.value);
+        r.find(Finding::new("F06", name.span, what).mend("rename it"));
+    }
+    let mut seen: HashMap<&str, &At<String>> = HashMap::new();
+    for name in project.devices.iter().map(|device| &device.name) {
+        if let Some(other) = seen.insert(&name.value, name) {
+            let finding = Finding::new("F06", name.span, format!("two devices are called `{}`", name.value));
+            r.find(finding.note(other.span, "the other").mend("rename one of them"));
+        }
+    }
     for image in &project.images {
         if let Some(device) = project.device(&image.name.value).and_then(|at| project.devices.get(at)) {
             let what = format!("`{}` is the name of a device and of an image", image.name.value);

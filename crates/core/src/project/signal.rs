@@ -136,6 +136,16 @@ pub enum Trouble {
     Refuse(String, u8),
     /// So many of a port's bytes are damaged, 0 to 1.
     Noise(String, f64),
+    /// A port's adapter or connection goes away.
+    Unplug(String),
+    /// A device answers after the timeout.
+    Late(String),
+    /// A device says every answer twice.
+    Twice(String),
+    /// A device's answers end too early.
+    Short(String),
+    /// A device answers as another unit.
+    AsUnit(String, u8),
 }
 
 /// What a fault is about.
@@ -149,12 +159,17 @@ pub enum Noun {
 
 impl Trouble {
     /// The words that begin a fault, with what follows them.
-    pub const KINDS: [(&'static str, Noun, &'static str); 5] = [
+    pub const KINDS: [(&'static str, Noun, &'static str); 10] = [
         ("cut", Noun::Port, "PORT"),
         ("mute", Noun::Device, "DEVICE"),
         ("slow", Noun::Device, "DEVICE DURATION"),
         ("refuse", Noun::Device, "DEVICE EXCEPTION"),
         ("noise", Noun::Port, "PORT SHARE"),
+        ("unplug", Noun::Port, "PORT"),
+        ("late", Noun::Device, "DEVICE"),
+        ("twice", Noun::Device, "DEVICE"),
+        ("short", Noun::Device, "DEVICE"),
+        ("as-unit", Noun::Device, "DEVICE UNIT"),
     ];
 
     /// Reads the value of a fault's key, such as `do-1 200ms` for `slow`.
@@ -175,6 +190,13 @@ impl Trouble {
         }
         match (kind, value) {
             ("cut", None) => Ok(Self::Cut(name)),
+            ("unplug", None) => Ok(Self::Unplug(name)),
+            ("late", None) => Ok(Self::Late(name)),
+            ("twice", None) => Ok(Self::Twice(name)),
+            ("short", None) => Ok(Self::Short(name)),
+            ("as-unit", Some(value)) => {
+                value.parse().map(|unit| Self::AsUnit(name, unit)).map_err(|_| usage())
+            }
             ("mute", None) => Ok(Self::Mute(name)),
             ("slow", Some(value)) => duration(value).map(|by| Self::Slow(name, by)).ok_or_else(usage),
             ("refuse", Some(value)) => value
@@ -195,8 +217,14 @@ impl Trouble {
     #[must_use]
     pub fn place(&self) -> (Noun, &str) {
         match self {
-            Self::Cut(name) | Self::Noise(name, _) => (Noun::Port, name),
-            Self::Mute(name) | Self::Slow(name, _) | Self::Refuse(name, _) => (Noun::Device, name),
+            Self::Cut(name) | Self::Noise(name, _) | Self::Unplug(name) => (Noun::Port, name),
+            Self::Mute(name)
+            | Self::Slow(name, _)
+            | Self::Refuse(name, _)
+            | Self::Late(name)
+            | Self::Twice(name)
+            | Self::Short(name)
+            | Self::AsUnit(name, _) => (Noun::Device, name),
         }
     }
 }

@@ -3,6 +3,7 @@
 //! A space is a linear table of equal grains. Its `key` is the dialect's own text; nobody else parses it.
 
 mod modbus;
+mod raw;
 
 pub use crate::grain::Grain;
 
@@ -12,7 +13,7 @@ use std::ops::Range;
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
 /// that the two agree.
-pub static DIALECTS: [&dyn Dialect; 2] = [&modbus::RTU, &modbus::TCP];
+pub static DIALECTS: [&dyn Dialect; 4] = [&modbus::RTU, &modbus::ASCII, &modbus::TCP, &raw::RAW];
 
 /// The protocol that the project file calls so.
 #[must_use]
@@ -23,7 +24,8 @@ pub fn dialect(name: &str) -> Option<&'static dyn Dialect> {
 /// One notation of each family, for `addr`, which has no port to tell the protocol.
 pub fn notations() -> impl Iterator<Item = &'static dyn Dialect> {
     let first = |at: usize| !DIALECTS.iter().take(at).any(|d| d.family() == DIALECTS[at].family());
-    DIALECTS.iter().enumerate().filter(move |(at, _)| first(*at)).map(|(_, dialect)| *dialect)
+    let all = DIALECTS.iter().enumerate().filter(move |(at, dialect)| first(*at) && !dialect.is_opaque());
+    all.map(|(_, dialect)| *dialect)
 }
 
 /// A device's own number of a refusal with what it means: `Modbus exception 2 (0x02), illegal data address`.
@@ -47,6 +49,9 @@ pub fn refusal_cause(native: (&'static str, u32)) -> &'static str {
 pub enum BitWrite {
     /// The grain is the bit.
     Whole,
+    /// With one request that changes some bits of a grain and leaves the others; where a device does not serve it, by
+    /// reading the grain and writing it back.
+    Masked,
     /// Not at all.
     Never,
 }
@@ -167,6 +172,18 @@ pub enum Transport {
     Serial,
     /// A listening TCP socket.
     Listen,
+    /// An outgoing TCP connection.
+    Connect,
+    /// A virtual serial port that we make.
+    Pty,
+}
+
+impl Transport {
+    /// Whether bytes go through TCP.
+    #[must_use]
+    pub const fn is_tcp(self) -> bool {
+        matches!(self, Self::Listen | Self::Connect)
+    }
 }
 
 /// What a key of the project file takes; feeds the reader's checks and the texts of its faults.
@@ -193,6 +210,14 @@ pub enum KeyKind {
     },
     /// A table or value with a reader of its own.
     Own,
+}
+
+impl KeyKind {
+    /// Whether it is a whole number.
+    #[must_use]
+    pub const fn is_number(self) -> bool {
+        matches!(self, Self::Whole(..) | Self::Station { .. })
+    }
 }
 
 /// One key of the project file or a profile.
@@ -276,8 +301,13 @@ impl fmt::Display for Shown {
 pub trait Dialect: Sync + fmt::Debug {
     /// As the project file calls it.
     fn name(&self) -> &'static str;
-    /// Protocols of one family share notation and keys and differ in framing.
+    /// Protocols of one family share notation and keys and differ in framing; whole requests can be forwarded between
+    /// them.
     fn family(&self) -> &'static str;
+    /// Whether nothing in it is understood: bytes can be passed on and nothing else.
+    fn is_opaque(&self) -> bool {
+        false
+    }
     /// Whether it goes on such a port, and if not, why.
     ///
     /// # Errors
@@ -345,6 +375,6 @@ mod tests {
                 assert!(!key.doc.is_empty() && !key.doc.ends_with('.'), "{}", key.name);
             }
         }
-        assert_eq!(notations().count(), 1);
+        assert_eq!(notations().map(|dialect| dialect.family()).collect::<Vec<_>>(), ["Modbus"]);
     }
 }

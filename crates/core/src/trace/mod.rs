@@ -6,7 +6,7 @@ use crate::check::Checked;
 use crate::form::{Conversion, Form, Type, Value, hex_words};
 use crate::plan::{PlannedRule, Source, Station};
 use crate::project::{Endpoint, OnLoss, Owner, Target, show_micros};
-use crate::protocol::{Example, Extent, Space, Verb};
+use crate::protocol::{Example, Extent, Place, Space, Verb};
 use serde::Serialize;
 
 /// One value's way through the converter, as data; every rendering shows the same.
@@ -114,16 +114,18 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
             let rules = plan
                 .rules
                 .iter()
-                .filter(|rule| rule.image == image && Some(usize::from(rule.target.space.0)) == id);
-            rules
-                .filter_map(|rule| {
-                    follow(
-                        checked,
-                        rule,
-                        item_at(rule.target.first, rule.target.width, rule.target.count, address.first)?,
-                    )
-                })
-                .collect()
+                .filter(|rule| rule.board == image && Some(usize::from(rule.target.space.0)) == id)
+                .filter(|rule| rule.source != Source::Client);
+            let shown = rules.filter_map(|rule| follow(checked, rule, within(rule.target, address.first)?));
+            let carried = plan.rules.iter().filter_map(|rule| match rule.source {
+                Source::Entry { image: from, place, .. }
+                    if from == image && Some(usize::from(place.space.0)) == id =>
+                {
+                    follow(checked, rule, within(place, address.first)?)
+                }
+                _ => None,
+            });
+            shown.chain(carried).collect()
         }
         (Target::Cells(address, _), Owner::Device(at)) => {
             let id = plan
@@ -134,37 +136,44 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
                 Source::Poll { device, place, .. }
                     if device == at && Some(usize::from(place.space.0)) == id =>
                 {
-                    follow(checked, rule, item_at(place.first, place.width, place.count, address.first)?)
+                    follow(checked, rule, within(place, address.first)?)
+                }
+                _ if plan.sink(rule) == Some(at) && Some(usize::from(rule.target.space.0)) == id => {
+                    follow(checked, rule, within(rule.target, address.first)?)
                 }
                 _ => None,
             });
             found.collect()
         }
-        (Target::Health(wanted), Owner::Device(at)) => {
-            let same = |rule: &&PlannedRule| rule.source == Source::Health { device: at, item: *wanted };
+        (Target::Told(wanted), _) => {
+            let same = |rule: &&PlannedRule| rule.source == Source::Told(*wanted);
             plan.rules.iter().filter(same).filter_map(|rule| follow(checked, rule, 0)).collect()
         }
-        (Target::Health(_), Owner::Image(_)) => vec![],
+        (Target::Cells(..), Owner::Converter) => vec![],
     }
 }
 
-fn item_at(first: u32, width: u32, count: u32, grain: u32) -> Option<u32> {
-    let item = grain.checked_sub(first)? / width.max(1);
-    (item < count).then_some(item)
+/// Which of a place's values lies over a grain.
+fn within(place: Place, grain: u32) -> Option<u32> {
+    let item = grain.checked_sub(place.first)? / place.width.max(1);
+    (item < place.count).then_some(item)
 }
 
 fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let Checked { project, plan, .. } = checked;
     let map = project.maps.get(rule.map)?;
-    let image = plan.images.get(rule.image)?;
-    let device = plan.devices.get(rule.source.device())?;
+    let board = plan.board(rule.board)?;
+    let sends = plan.sink(rule).is_some();
     let target = rule.target.item(item);
-    let target_space = image.space_at(target.space)?;
+    let target_space = board.space_at(target.space)?;
     let mut target_cells = vec![0; target.count as usize * target_space.grain.cell_bytes()];
-    let (source, source_space) = match rule.source {
-        Source::Poll { place, .. } => (Some((place, place.item(item))), device.space_at(place.space)),
-        Source::Health { .. } => (None, None),
+    let (station, place) = match rule.source {
+        Source::Poll { device, place, .. } => (plan.devices.get(device), Some(place)),
+        Source::Entry { image, place, .. } => (plan.images.get(image), Some(place)),
+        Source::Told(_) | Source::Client => (None, None),
     };
+    let source = place.map(|place| (place, place.item(item)));
+    let source_space = station.zip(place).and_then(|(station, place)| station.space_at(place.space));
     let source_bytes = match (source, source_space) {
         (Some((place, extent)), Some(space)) if place.bit.is_none() => {
             extent.count as usize * space.grain.cell_bytes()
@@ -177,7 +186,8 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let fits = rule.conversion.convert(&source_cells, &mut target_cells).is_ok();
     let value = Conversion::shown(&rule.conversion.from, &source_cells).unwrap_or_default();
     let position = project.sources.position(map.from.span);
-    let read = image.dialect?.example(Verb::Read, target_space, target.first, &target_cells, &image.setup);
+    let verb = if sends { Verb::Write } else { Verb::Read };
+    let read = board.dialect?.example(verb, target_space, target.first, &target_cells, &board.setup);
     let worked = Worked {
         from: rule.conversion.from.to_string(),
         to: rule.conversion.to.to_string(),
@@ -186,10 +196,10 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
         target_words: fits.then(|| words(&target_cells)),
     };
     Some(Trace {
-        shown: image.show(target.space, target.first, None),
+        shown: board.show(target.space, target.first, rule.target.bit),
         read: Exchange::of(&read),
-        cell: cell(image, target_space, target),
-        on_loss: loss(image, rule),
+        cell: cell(if sends { "device" } else { "image" }, board, target_space, target),
+        on_loss: if sends { sending(rule) } else { loss(board, rule) },
         rule: RuleText {
             name: map.name.as_ref().map(|name| name.value.clone()),
             at: format!("{}:{}", position.file, position.line),
@@ -198,23 +208,38 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
             value: (item + 1, rule.target.count),
         },
         source: match (rule.source, source) {
-            (Source::Health { item, .. }, _) => format!("{}.health.{}", device.name, item.word()),
-            (_, Some((place, extent))) => device.show(place.space, extent.first, place.bit),
-            (_, None) => device.name.clone(),
+            (Source::Told(told), _) => told.show(project),
+            (_, Some((place, extent))) => {
+                station.map(|station| station.show(place.space, extent.first, place.bit)).unwrap_or_default()
+            }
+            (_, None) => "what clients write".into(),
         },
         poll: source.and_then(|(place, extent)| poll(checked, rule, place.bit, extent, &source_cells)),
         conversion: worked,
-        write: source.filter(|_| rule.writable && fits).and_then(|(_, extent)| {
-            let client =
-                image.dialect?.example(Verb::Write, target_space, target.first, &target_cells, &image.setup);
-            let sent = device.dialect?.example(
-                Verb::Write,
-                source_space?,
-                extent.first,
-                &source_cells,
-                &device.setup,
-            );
-            Some(WriteBack { client: Exchange::of(&client), device: Exchange::of(&sent) })
+        write: source.filter(|_| fits).and_then(|(place, extent)| {
+            let station = station?;
+            let example = |station: &Station, space: &Space, first: u32, cells: &[u8]| {
+                let example = station.dialect?.example(Verb::Write, space, first, cells, &station.setup);
+                Some(Exchange::of(&example))
+            };
+            let there = example(board, target_space, target.first, &target_cells)?;
+            match rule.source {
+                Source::Poll { .. } if rule.writable => {
+                    // One bit of a register is written as the register that holds it.
+                    let cells = if place.bit.is_some() {
+                        vec![0; source_space?.grain.cell_bytes()]
+                    } else {
+                        source_cells
+                    };
+                    let device = example(station, source_space?, extent.first, &cells)?;
+                    Some(WriteBack { client: there, device })
+                }
+                Source::Entry { .. } => {
+                    let client = example(station, source_space?, extent.first, &source_cells)?;
+                    Some(WriteBack { client, device: there })
+                }
+                _ => None,
+            }
         }),
     })
 }
@@ -228,26 +253,49 @@ fn point_of<'a>(checked: &'a Checked, rule: &PlannedRule) -> Option<&'a crate::p
     }
 }
 
-fn cell(image: &Station, space: &Space, extent: Extent) -> String {
+fn cell(whose: &str, board: &Station, space: &Space, extent: Extent) -> String {
     let last = extent.end() - 1;
     if last == extent.first {
-        format!("image {}, {} {}", image.name, space.key, extent.first)
+        format!("{whose} {}, {} {}", board.name, space.key, extent.first)
     } else {
-        format!("image {}, {} {} to {last}", image.name, space.key, extent.first)
+        format!("{whose} {}, {} {} to {last}", board.name, space.key, extent.first)
     }
 }
 
 fn loss(image: &Station, rule: &PlannedRule) -> String {
     let after = show_micros(rule.max_age);
     match (rule.source, rule.on_loss) {
-        (Source::Health { .. }, _) => "health is never refused".into(),
+        (Source::Told(_), _) => "health is never refused".into(),
+        (Source::Entry { .. }, _) if rule.max_age == u64::MAX => {
+            "refused until a client has written it".into()
+        }
         (_, OnLoss::Refuse) => {
             let answer = image.dialect.map_or("a refusal", |dialect| dialect.lost_answer());
             format!("refused with {answer} once older than {after}")
         }
+        (_, OnLoss::Stop) => String::new(),
         (_, OnLoss::Hold) => format!("the last value goes on being shown once older than {after}"),
         (_, OnLoss::Fill(word)) => format!("0x{word:04X} is shown once older than {after}"),
     }
+}
+
+/// When a device is written, and what it gets once the source is lost.
+fn sending(rule: &PlannedRule) -> String {
+    let mut when = vec![];
+    when.extend(rule.sending.on_write.then(|| "at each write of a client".to_string()));
+    when.extend(rule.sending.on_change.then(|| "when the value changes".to_string()));
+    when.extend(rule.sending.every.map(|every| format!("every {}", show_micros(every))));
+    let lost = match (rule.source, rule.on_loss) {
+        (Source::Told(_), _) => return format!("sent {}", when.join(" and ")),
+        (_, OnLoss::Hold) => "the last value goes on being sent".into(),
+        (_, OnLoss::Fill(word)) => format!("0x{word:04X} is sent once"),
+        _ => "nothing is sent".to_string(),
+    };
+    let after = match rule.max_age {
+        u64::MAX => String::new(),
+        age => format!(" once older than {}", show_micros(age)),
+    };
+    format!("sent {}; {lost}{after}", when.join(" and "))
 }
 
 fn poll(
@@ -258,7 +306,7 @@ fn poll(
     cells: &[u8],
 ) -> Option<Poll> {
     let plan = &checked.plan;
-    let device = rule.source.device();
+    let Source::Poll { device, .. } = rule.source else { return None };
     let holds = |t: &&crate::plan::Transfer| {
         let range = t.extent;
         t.device == device

@@ -5,8 +5,8 @@ use std::path::Path;
 use woodrush_core::check::{Checked, RULES, check};
 use woodrush_core::project::read;
 
-/// Codes that no file alone can raise: a part hidden by another fault, and what only a proof sees.
-const NOT_FROM_A_FILE: [&str; 2] = ["F00", "M40"];
+/// Codes that no file alone can raise: a part hidden by another fault, what only a running converter and a proof show.
+const NOT_FROM_A_FILE: [&str; 3] = ["F00", "M38", "M40"];
 
 pub(crate) fn checked(text: &str) -> Checked {
     let (project, profiles) = text.split_once("#### profile ").unwrap_or((text, ""));

@@ -83,10 +83,10 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     // Ends.
     ("\"do-1.oxygen\"", "\"do1.oxygen\"", "F05", "write `do-1`"),
     ("\"do-1.oxygen\"", "\"raceway.oxygen\"", "F05", "`raceway` is a port"),
-    ("\"do-1.oxygen\"", "\"do-1.health.onlin\"", "F05", "write online"),
+    ("\"do-1.oxygen\"", "\"do-1.health.onlin\"", "F05", "write `online`"),
     ("\"scada:400001\"", "\"scada.oxygen\"", "F10", "which has addresses and no points"),
-    ("\"scada:400001\"", "\"do-2:400001\"", "F09", "from a device to a device"),
-    ("\"scada:400001\"", "\"scada:400001.3\"", "F09", "a rule fills whole registers"),
+    ("\"scada:400001\"", "\"do-2:400001\"", "M53", "never told when it is old"),
+    ("\"scada:400001\"", "\"scada:400001.3\"", "M35", "does not fit one bit of a register"),
     ("\"scada:400301\"", "\"scada:000301\"", "M35", "wider than one bit"),
     // Writing.
     (
@@ -103,9 +103,9 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ),
     (
         "do-2:400201 as i32 DCBA\"\nto = \"scada:400301\"\ncount = 4",
-        "do-2:400201.2\"\nto = \"scada:000301\"\naccess = \"read-write\"",
+        "do-2:300201.2\"\nto = \"scada:000301\"\naccess = \"read-write\"",
         "M47",
-        "cannot be written alone",
+        "of a device cannot be written",
     ),
     ("at = \"400010\"", "at = \"300010\"", "M47", "no input register can be written"),
     ("writes = [\"400101 as f32 ABCD\"]", "writes = [\"400001\"]", "M47", "which the rule makes read-only"),
@@ -135,7 +135,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("[devices.do-2]\nport = \"raceway\"", "[devices.do-2]\nport = \"office\"", "F11", "others ask there"),
     // Networks.
     ("protocol = \"modbus-rtu\"", "protocol = \"modbus-rut\"", "F05", "write `modbus-rtu`"),
-    ("protocol = \"modbus-tcp\"", "protocol = \"modbus-rtu\"", "M28", "needs `modbus-tcp`"),
+    ("protocol = \"modbus-tcp\"", "protocol = \"modbus-rtu\"", "M28", "everybody expects MBAP frames"),
     ("dials = \"192.0.2.10:502\"", "dials = \"192.0.2.10:503\"", "M27", "set the client to 192.0.2.10:502"),
     ("dials = \"192.0.2.10:502\"", "dials = \"192.0.2.11:502\"", "M29", "the converter is 192.0.2.10"),
     ("dials = \"192.0.2.10:502\"", "dials = \"192.0.2:502\"", "M29", "has 3 parts"),

@@ -166,7 +166,7 @@ range = [0, 100]
     let bus = &project.ports[0];
     let line = bus.line().unwrap().value;
     assert_eq!((line.baud, line.data, line.parity, line.stop), (19_200, 7, Parity::Odd, 2));
-    assert_eq!((bus.silence.unwrap().value, bus.timeout, bus.retries), (4000, 250_000, 2));
+    assert_eq!((bus.silence.unwrap().value, bus.timeout.value, bus.retries), (4000, 250_000, 2));
     let net = &project.ports[1];
     assert!(matches!(&net.wires, Some(Wires::Listen { at }) if at.value.port == 5020));
     assert_eq!(

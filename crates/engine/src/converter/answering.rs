@@ -1,20 +1,51 @@
-//! One connection's questions against the images: reads at once, writes one device after the other.
+//! One asker's questions: reads from the images at once, writes one task after the other, forwarded requests handed to
+//! the port that they go to.
 
 use crate::Moment;
-use crate::image::DeviceWrite;
-use crate::shared::{ListenSettings, Reply, Shared};
+use crate::health::AskerTally;
+use crate::image::{DeviceWrite, Task};
+use crate::shared::{AnswerSettings, AskerId, Event, Message, Reply, Shared, Site, WriteRecord};
 use crate::speak::{News, Serve, Server, Want, speaker};
 use std::collections::VecDeque;
+use std::net::Ipv4Addr;
 use std::sync::Arc;
-use woodrush_core::Refusal;
+use std::sync::atomic::Ordering::Relaxed;
+use woodrush_core::form::hex_words;
+use woodrush_core::protocol::{Extent, refusal_shown};
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// Somebody who asks on a port.
+#[derive(Debug, Clone)]
+pub struct Asker {
+    /// For taking turns: the same for all connections of one machine.
+    pub id: AskerId,
+    /// As the log names them.
+    pub who: String,
+    /// Held against `writers`; `None` for those without an address, who may write.
+    pub address: Option<Ipv4Addr>,
+}
+
+/// What somebody else must do before the answer is known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Handed {
+    /// A device takes values.
+    Write(DeviceWrite),
+    /// A request goes on to another port.
+    Pass {
+        /// The unit that was asked here.
+        unit: u16,
+        /// The request.
+        message: Message,
+    },
+}
 
 /// What the driver of a connection must do next.
 #[must_use = "an action that is not carried out stalls the connection"]
 pub enum AnsweringAct {
     /// Write these bytes, then poll again.
     Send(Vec<u8>),
-    /// Hand this write to its port; tell [`Answering::wrote`] how it ended, then poll again.
-    Write(DeviceWrite),
+    /// Hand this over by [`Answering::submit`]; tell [`Answering::ended`] how it ended, then poll again.
+    Hand(Handed),
     /// Close, for this reason.
     HangUp(String),
     /// Nothing to do before this moment or bytes.
@@ -23,82 +54,315 @@ pub enum AnsweringAct {
     Rest,
 }
 
-/// The machine behind one connection.
+/// The machine behind one connection, or one line on which others ask.
 pub struct Answering {
+    site: Arc<Site>,
+    generation: u64,
     shared: Arc<Shared>,
-    settings: ListenSettings,
+    port: usize,
+    settings: AnswerSettings,
+    asker: Asker,
+    tally: Arc<AskerTally>,
     server: Box<dyn Server>,
-    /// Writes of the request at hand that are still to be done; the first is under way.
-    writes: VecDeque<DeviceWrite>,
-    under_way: bool,
+    work: Option<Work>,
     cells: Vec<u8>,
+    damaged: u64,
+}
+
+/// A request that takes more than a look at the cells.
+struct Work {
+    tasks: VecDeque<Task>,
+    /// The first task is in somebody else's hands.
+    under_way: bool,
+    pass: Option<(u16, Message)>,
+    /// What is read once all is written.
+    read: Option<(usize, Extent)>,
+    record: Option<WriteRecord>,
 }
 
 impl Answering {
-    /// Of a connection to a listening port; `None` where its protocol cannot be spoken.
+    /// Of a connection to a port; `None` where nobody is answered there.
     #[must_use]
-    pub fn new(shared: Arc<Shared>, settings: ListenSettings) -> Option<Self> {
-        let server = (speaker(settings.protocol)?.server)(None);
-        Some(Self { shared, settings, server, writes: VecDeque::new(), under_way: false, cells: vec![] })
+    pub fn new(site: Arc<Site>, port: usize, asker: Asker) -> Option<Self> {
+        let generation = site.generation();
+        let shared = site.current();
+        let settings = shared.answers.get(port)?.clone()?;
+        let server = (speaker(settings.protocol)?.server)(&settings.server);
+        let tally = shared.health.asker(port, asker.who.clone());
+        Some(Self {
+            site,
+            generation,
+            shared,
+            port,
+            settings,
+            asker,
+            tally,
+            server,
+            work: None,
+            cells: vec![],
+            damaged: 0,
+        })
     }
 
-    /// Takes bytes of the connection.
-    pub fn handle(&mut self, now: Moment, bytes: &[u8]) {
-        self.server.handle(now, News::Bytes(bytes));
-    }
-
-    /// Whether a write is under way: nothing more is read from the connection meanwhile.
-    #[must_use]
-    pub fn is_writing(&self) -> bool {
-        self.under_way
-    }
-
-    /// How the write that was handed out has ended.
-    pub fn wrote(&mut self, result: Result<(), Refusal>) {
-        self.under_way = false;
-        self.writes.pop_front();
-        if let Err(refusal) = result {
-            self.writes.clear();
-            self.server.give(Err(refusal));
-        } else if self.writes.is_empty() {
-            self.server.give(Ok(&[]));
+    /// Takes news of the connection.
+    pub fn handle(&mut self, now: Moment, news: News<'_>) {
+        if matches!(news, News::Down) {
+            self.work = None;
         }
+        self.server.handle(now, news);
+    }
+
+    /// Whether something is in somebody else's hands: nothing more is read from the connection meanwhile.
+    #[must_use]
+    pub fn is_waiting(&self) -> bool {
+        self.work.as_ref().is_some_and(|work| work.under_way)
+    }
+
+    /// Takes the project that runs now; `false` where it has no such port any more.
+    fn renew(&mut self) -> bool {
+        let generation = self.site.generation();
+        if generation == self.generation {
+            return true;
+        }
+        let next = self.site.current();
+        let name = self.shared.ports.get(self.port).map(|port| port.name.clone());
+        let port = next.ports.iter().position(|port| Some(&port.name) == name.as_ref());
+        let found = port.and_then(|port| Some((port, next.answers.get(port)?.clone()?)));
+        let Some((port, settings)) = found else { return false };
+        if settings.server.units != self.settings.server.units
+            || settings.server.passed != self.settings.server.passed
+        {
+            match speaker(settings.protocol) {
+                Some(speaker) => self.server = (speaker.server)(&settings.server),
+                None => return false,
+            }
+        }
+        (self.generation, self.shared, self.port, self.settings) = (generation, next, port, settings);
+        true
     }
 
     /// What to do now.
     pub fn poll(&mut self, now: Moment) -> AnsweringAct {
         loop {
-            if !self.under_way
-                && let Some(write) = self.writes.front()
-            {
-                self.under_way = true;
-                return AnsweringAct::Write(write.clone());
+            if self.work.is_some() {
+                match self.go_on(now) {
+                    Some(act) => return act,
+                    None => continue,
+                }
+            }
+            if !self.renew() {
+                return AnsweringAct::HangUp("the project has no such port any more".into());
             }
             match self.server.poll(now) {
                 Serve::Send(bytes) => return AnsweringAct::Send(bytes),
                 Serve::HangUp(why) => return AnsweringAct::HangUp(why),
-                Serve::WaitUntil(moment) => return AnsweringAct::WaitUntil(moment),
-                Serve::Rest => return AnsweringAct::Rest,
-                Serve::Want { unit, want } => {
-                    let image = self.settings.image(unit);
-                    match want {
-                        Want::Read(extent) => {
-                            self.cells.clear();
-                            let result = self.shared.read(image, now, extent, &mut self.cells);
-                            self.server.give(result.map(|()| self.cells.as_slice()));
-                        }
-                        Want::Write { extent, cells } => match self.shared.route(image, extent, &cells) {
-                            Ok(writes) => self.writes = writes.into(),
-                            Err(refusal) => self.server.give(Err(refusal)),
-                        },
-                    }
+                Serve::WaitUntil(moment) => {
+                    self.count_damage();
+                    return AnsweringAct::WaitUntil(moment);
                 }
+                Serve::Rest => {
+                    self.count_damage();
+                    return AnsweringAct::Rest;
+                }
+                Serve::Want { unit, all, want } => self.take(now, unit, all, want),
             }
         }
     }
 
-    /// Hands a write to its port.
-    pub fn submit(&self, write: DeviceWrite, reply: Reply) {
-        self.shared.submit(write, reply);
+    fn count_damage(&mut self) {
+        let damaged = self.server.damaged();
+        if damaged != self.damaged {
+            if let Some(port) = self.shared.health.ports.get(self.port) {
+                port.noise.fetch_add(damaged.saturating_sub(self.damaged), Relaxed);
+            }
+            self.damaged = damaged;
+        }
+    }
+
+    fn take(&mut self, now: Moment, unit: u16, all: bool, want: Want) {
+        let image = self.settings.image(unit);
+        match want {
+            Want::Read(extent) => {
+                self.cells.clear();
+                let result = self.shared.read(image, now, extent, &mut self.cells);
+                self.tally.tally.count(now, result.as_ref().copied());
+                self.server.give(result.map(|()| self.cells.as_slice()));
+            }
+            Want::Pass(message) => {
+                let work = Work {
+                    tasks: VecDeque::new(),
+                    under_way: false,
+                    pass: Some((unit, message)),
+                    read: None,
+                    record: None,
+                };
+                self.work = Some(work);
+            }
+            Want::Write { extent, cells } if all => {
+                // For every image of the line; nobody is told how it went.
+                let images: Vec<usize> = self.settings.images.iter().map(|(_, image)| *image).collect();
+                let who = self.asker.address;
+                let routed = images
+                    .into_iter()
+                    .filter_map(|i| self.shared.route(Some(i), who, now, extent, &cells).ok());
+                let tasks: VecDeque<Task> = routed.flatten().collect();
+                let record = self.record(None, extent, &cells);
+                self.work = Some(Work { tasks, under_way: false, pass: None, read: None, record });
+            }
+            Want::Write { extent, cells } => self.write(now, image, extent, &cells, None),
+            Want::Change { extent, keep, set } => {
+                self.cells.clear();
+                match self.shared.read(image, now, extent, &mut self.cells) {
+                    Ok(()) => {
+                        let bits = self.cells.iter().zip(&keep).zip(&set);
+                        let cells: Vec<u8> =
+                            bits.map(|((old, keep), set)| old & keep | set & !keep).collect();
+                        self.write(now, image, extent, &cells, None);
+                    }
+                    Err(refusal) => self.end(now, Err(refusal)),
+                }
+            }
+            Want::Exchange { write, cells, read } => {
+                let after = image.map(|image| (image, read));
+                self.write(now, image, write, &cells, after);
+            }
+        }
+    }
+
+    fn write(
+        &mut self,
+        now: Moment,
+        image: Option<usize>,
+        extent: Extent,
+        cells: &[u8],
+        read: Option<(usize, Extent)>,
+    ) {
+        let record = self.record(image, extent, cells);
+        match self.shared.route(image, self.asker.address, now, extent, cells) {
+            Ok(tasks) => {
+                self.work = Some(Work { tasks: tasks.into(), under_way: false, pass: None, read, record });
+            }
+            Err(refusal) => {
+                self.log(record, Err(&refusal));
+                self.end(now, Err(refusal));
+            }
+        }
+    }
+
+    /// Does the next part of a request; `None` when it went on at once.
+    fn go_on(&mut self, now: Moment) -> Option<AnsweringAct> {
+        let work = self.work.as_mut()?;
+        if work.under_way {
+            return Some(AnsweringAct::Rest);
+        }
+        if let Some((unit, message)) = work.pass.clone() {
+            work.under_way = true;
+            return Some(AnsweringAct::Hand(Handed::Pass { unit, message }));
+        }
+        match work.tasks.front().cloned() {
+            Some(Task::Send(write)) if write.confirm => {
+                work.under_way = true;
+                Some(AnsweringAct::Hand(Handed::Write(write)))
+            }
+            Some(Task::Send(mut write)) => {
+                work.tasks.pop_front();
+                if let Some((image, extent, cells)) = write.shown.take() {
+                    self.shared.show_written(image, extent, &cells);
+                }
+                // Nobody waits: how it ends shows in the health of the rule and of the device.
+                self.shared.submit(self.asker.id, write, Box::new(|_| {}));
+                None
+            }
+            Some(Task::Enter { rule, item, cells }) => {
+                work.tasks.pop_front();
+                self.shared.enter(rule, item, now, &cells);
+                None
+            }
+            None => {
+                let Work { read, record, .. } = self.work.take()?;
+                self.log(record, Ok(()));
+                self.cells.clear();
+                let result = match read {
+                    Some((image, extent)) => self.shared.read(Some(image), now, extent, &mut self.cells),
+                    None => Ok(()),
+                };
+                self.end(now, result);
+                None
+            }
+        }
+    }
+
+    /// How what was handed over has ended.
+    pub fn ended(&mut self, now: Moment, result: Result<Vec<u8>, Refusal>) {
+        let Some(work) = &mut self.work else { return };
+        work.under_way = false;
+        match (work.pass.take(), result) {
+            (Some(_), Ok(body)) => {
+                self.work = None;
+                self.cells = body;
+                self.end(now, Ok(()));
+            }
+            (None, Ok(_)) => {
+                work.tasks.pop_front();
+            }
+            (_, Err(refusal)) => {
+                let record = work.record.take();
+                self.work = None;
+                self.log(record, Err(&refusal));
+                self.end(now, Err(refusal));
+            }
+        }
+    }
+
+    /// Gives the answer; what was read or passed on lies in `cells`.
+    fn end(&mut self, now: Moment, result: Result<(), Refusal>) {
+        self.tally.tally.count(now, result.as_ref().copied());
+        self.server.give(result.map(|()| self.cells.as_slice()));
+    }
+
+    fn record(&self, image: Option<usize>, extent: Extent, cells: &[u8]) -> Option<WriteRecord> {
+        if !self.shared.logs_writes {
+            return None;
+        }
+        let station = image.and_then(|image| self.shared.plan.images.get(image));
+        let old = image.and_then(|image| self.shared.peek(image, extent)).map(|old| hex_words(&old));
+        Some(WriteRecord {
+            who: self.asker.who.clone(),
+            image: station.map_or("every image", |station| station.name.as_str()).into(),
+            address: station
+                .map(|station| station.show(extent.space, extent.first, None))
+                .unwrap_or_default(),
+            old: old.unwrap_or_default(),
+            new: hex_words(cells),
+            outcome: String::new(),
+        })
+    }
+
+    fn log(&self, record: Option<WriteRecord>, result: Result<(), &Refusal>) {
+        let Some(mut record) = record else { return };
+        record.outcome = match result {
+            Ok(()) => "done".into(),
+            Err(Refusal { native: Some(native), .. }) => {
+                format!("refused by the device: {}", refusal_shown(*native))
+            }
+            Err(refusal) => format!("refused: {}", refusal.kind.words()),
+        };
+        self.shared.tell(Event::Written(Box::new(record)));
+    }
+
+    /// Hands something over.
+    pub fn submit(&self, handed: Handed, reply: Reply) {
+        match handed {
+            Handed::Write(write) => self.shared.submit(self.asker.id, write, reply),
+            Handed::Pass { unit, message } => {
+                self.shared.pass(self.asker.id, self.port, unit, message, reply)
+            }
+        }
+    }
+
+    /// The refusal for whatever was handed over when nobody is left to tell how it ended.
+    #[must_use]
+    pub fn forgotten() -> Refusal {
+        Refusal::new(Kind::NoPath, Blame::Us)
     }
 }

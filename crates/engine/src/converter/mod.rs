@@ -4,7 +4,7 @@ mod answering;
 mod running;
 mod serve;
 
-pub use crate::shared::{DeviceSettings, Event, ListenSettings, PortSettings, Shared};
-pub use answering::{Answering, AnsweringAct};
+pub use crate::shared::{AnswerSettings, DeviceSettings, Event, PortSettings, Shared, Site};
+pub use answering::{Answering, AnsweringAct, Asker, Handed};
 pub use running::{Bindings, Running, StartFault, start};
 pub use serve::{Aliases, Listening, Serving};

@@ -1,8 +1,9 @@
 //! A listening port: one task a connection, a bound on how many, and who may come at all.
 
-use super::{Answering, AnsweringAct};
+use super::{Answering, AnsweringAct, Asker};
 use crate::moment::Clock;
-use crate::shared::{Event, ListenSettings, Shared};
+use crate::shared::{AnswerSettings, AskerId, Event, Site};
+use crate::speak::News;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
@@ -11,7 +12,6 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::oneshot;
 use tokio::task::AbortHandle;
-use woodrush_core::{Blame, Kind, Refusal};
 
 /// A connection silent for so long may be closed for a new one, in microseconds.
 const EVICT_AFTER: u64 = 10_000_000;
@@ -31,12 +31,13 @@ pub struct Listening {
 
 /// One listening port at work.
 pub struct Serving {
-    shared: Arc<Shared>,
-    settings: ListenSettings,
-    port: usize,
+    site: Arc<Site>,
+    /// The port's name, by which it is found in whatever project runs.
+    name: String,
     clock: Clock,
     aliases: Option<Aliases>,
     connections: Mutex<Vec<Arc<Connection>>>,
+    accepting: OnceLock<AbortHandle>,
     /// Counted up for each connection.
     next: AtomicU64,
 }
@@ -72,24 +73,21 @@ impl Drop for Listed {
 }
 
 /// Serves a port until the runtime ends.
-pub(super) fn spawn(
-    shared: &Arc<Shared>,
-    settings: ListenSettings,
-    listening: Listening,
-    clock: Clock,
-) -> std::io::Result<Arc<Serving>> {
+pub(super) fn spawn(site: &Arc<Site>, listening: Listening, clock: Clock) -> std::io::Result<Arc<Serving>> {
     let serving = Arc::new(Serving {
-        shared: Arc::clone(shared),
-        settings,
-        port: listening.port,
+        site: Arc::clone(site),
+        name: site.current().ports.get(listening.port).map(|port| port.name.clone()).unwrap_or_default(),
         clock,
         aliases: listening.aliases,
         connections: Mutex::new(vec![]),
+        accepting: OnceLock::new(),
         next: AtomicU64::new(0),
     });
     listening.listener.set_nonblocking(true)?;
     let listener = TcpListener::from_std(listening.listener)?;
-    tokio::spawn(serve(Arc::clone(&serving), listener));
+    let task = tokio::spawn(serve(Arc::clone(&serving), listener));
+    // It is set only here.
+    let _ = serving.accepting.set(task.abort_handle());
     Ok(serving)
 }
 
@@ -108,12 +106,33 @@ impl Serving {
     /// Closes connections that have been silent for longer than the port allows.
     pub(super) fn sweep(&self) {
         let now = self.clock.now().0;
-        for connection in self.connections().iter() {
-            if now.saturating_sub(connection.last.load(Relaxed)) > self.settings.idle_timeout {
+        let Some((port, settings)) = self.settings() else { return };
+        let connections = self.connections();
+        for connection in connections.iter() {
+            if now.saturating_sub(connection.last.load(Relaxed)) > settings.idle_timeout {
                 connection.close();
                 self.tell(connection.who, "closed: it was silent for longer than `idle-timeout`");
             }
         }
+        if let Some(tally) = self.site.current().health.ports.get(port) {
+            tally.clients.store(connections.len() as u64, Relaxed);
+            tally.up.store(true, Relaxed);
+        }
+    }
+
+    /// What the project that runs says of this port; nothing where it is no longer there.
+    fn settings(&self) -> Option<(usize, AnswerSettings)> {
+        let shared = self.site.current();
+        let port = shared.ports.iter().position(|port| port.name == self.name)?;
+        Some((port, shared.answers.get(port)?.clone()?))
+    }
+
+    /// Stops accepting and closes every connection.
+    pub(super) fn close(&self) {
+        if let Some(task) = self.accepting.get() {
+            task.abort();
+        }
+        self.connections().iter().for_each(|connection| connection.close());
     }
 
     fn connections(&self) -> MutexGuard<'_, Vec<Arc<Connection>>> {
@@ -121,7 +140,9 @@ impl Serving {
     }
 
     fn tell(&self, who: SocketAddr, why: impl Into<String>) {
-        self.shared.tell(Event::Client { port: self.port, who: who.to_string(), why: why.into() });
+        let shared = self.site.current();
+        let port = shared.ports.iter().position(|port| port.name == self.name).unwrap_or_default();
+        shared.tell(Event::Client { port, who: who.to_string(), why: why.into() });
     }
 
     /// The address that `allow` is held against.
@@ -137,8 +158,8 @@ impl Serving {
         }
     }
 
-    fn may_connect(&self, who: SocketAddr) -> bool {
-        match (&self.settings.allow, self.claimed(who)) {
+    fn may_connect(&self, settings: &AnswerSettings, who: SocketAddr) -> bool {
+        match (&settings.allow, self.claimed(who)) {
             (None, _) => true,
             (Some(_), None) => self.aliases.is_some(),
             (Some(allow), Some(address)) => allow.iter().any(|network| network.holds(address)),
@@ -146,13 +167,20 @@ impl Serving {
     }
 
     fn admit(self: Arc<Self>, stream: TcpStream, who: SocketAddr) {
-        if !self.may_connect(who) {
+        let Some((port, settings)) = self.settings() else { return };
+        let turned_away = || {
+            if let Some(tally) = self.site.current().health.ports.get(port) {
+                tally.turned_away.fetch_add(1, Relaxed);
+            }
+        };
+        if !self.may_connect(&settings, who) {
+            turned_away();
             return self.tell(who, "turned away: `allow` does not hold its address");
         }
         let now = self.clock.now().0;
         let connection = {
             let mut connections = self.connections();
-            if connections.len() >= self.settings.max_clients {
+            if connections.len() >= settings.max_clients {
                 let idle = connections.iter().min_by_key(|connection| connection.last.load(Relaxed)).cloned();
                 match idle.filter(|idle| now.saturating_sub(idle.last.load(Relaxed)) > EVICT_AFTER) {
                     Some(idle) => {
@@ -162,10 +190,9 @@ impl Serving {
                     }
                     None => {
                         drop(connections);
-                        return self.tell(
-                            who,
-                            format!("turned away: {} clients are connected", self.settings.max_clients),
-                        );
+                        turned_away();
+                        let why = format!("turned away: {} clients are connected", settings.max_clients);
+                        return self.tell(who, why);
                     }
                 }
             }
@@ -189,22 +216,29 @@ impl Serving {
     async fn converse(&self, mut stream: TcpStream, connection: &Connection) -> Option<String> {
         // Small answers at once; where the platform cannot, they come a little later.
         let _ = stream.set_nodelay(true);
-        let mut answering = Answering::new(Arc::clone(&self.shared), self.settings.clone())?;
+        let who = connection.who;
+        let id = match who.ip() {
+            IpAddr::V4(own) => u64::from(u32::from(own)),
+            IpAddr::V6(own) => u64::try_from(u128::from(own) & u128::from(u64::MAX)).unwrap_or(0),
+        };
+        let asker = Asker { id: AskerId(id), who: who.to_string(), address: self.claimed(who) };
+        let (port, _) = self.settings()?;
+        let mut answering = Answering::new(Arc::clone(&self.site), port, asker)?;
         let mut chunk = vec![0; 4096];
         let mut now = self.clock.now();
         loop {
             match answering.poll(now) {
                 AnsweringAct::Send(bytes) => stream.write_all(&bytes).await.ok()?,
-                AnsweringAct::Write(write) => {
+                AnsweringAct::Hand(handed) => {
                     let (done, ended) = oneshot::channel();
                     // The receiver is gone only with its connection; then nobody waits for the outcome.
                     let reply = move |result| {
                         let _ = done.send(result);
                     };
-                    answering.submit(write, Box::new(reply));
-                    let gone = Refusal::new(Kind::NoPath, Blame::Us);
-                    answering.wrote(ended.await.unwrap_or(Err(gone)));
+                    answering.submit(handed, Box::new(reply));
+                    let result = ended.await.unwrap_or(Err(Answering::forgotten()));
                     now = self.clock.now();
+                    answering.ended(now, result);
                 }
                 AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
                 AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => match stream.read(&mut chunk).await {
@@ -212,7 +246,7 @@ impl Serving {
                     Ok(count) => {
                         now = self.clock.now();
                         connection.last.store(now.0, Relaxed);
-                        answering.handle(now, chunk.get(..count).unwrap_or_default());
+                        answering.handle(now, News::Bytes(chunk.get(..count).unwrap_or_default()));
                     }
                 },
             }

@@ -1,18 +1,23 @@
-//! The cells that an image shows, and how fresh they are. An image never tears and never lies.
+//! The cells that an image shows, and how fresh they are. An image never tears and never lies. What a device shall be
+//! sent lies in such cells too.
 //!
 //! Flat memory: one stretch of cells a space, and for each cell the step of the plan that feeds it. All values of a
 //! step land together, with the moment at which their request had left.
 
-mod health;
+mod writes;
 
-pub use health::{DeviceHealth, failure_code};
+pub use writes::{DeviceWrite, Task};
 
 use crate::Moment;
+use crate::health::HealthBoard;
 use std::sync::Arc;
-use woodrush_core::plan::{Plan, PlannedRule, Source};
+use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Step};
 use woodrush_core::project::OnLoss;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
+
+/// Set in a feed whose cell holds bits of several rules; the rest is the index of those.
+const SHARED: u32 = 1 << 31;
 
 /// When the values of a step were last good.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -32,6 +37,17 @@ enum Verdict {
     Refuse(Kind),
 }
 
+/// What a device shall be sent now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Outgoing {
+    /// There was no value yet.
+    Never,
+    /// These cells.
+    Fresh(Vec<u8>),
+    /// The source is lost; the cells are the last ones.
+    Stale(Vec<u8>),
+}
+
 #[derive(Debug, Default)]
 struct Stretch {
     first: u32,
@@ -49,31 +65,31 @@ impl Stretch {
         let at = grain.checked_sub(self.first)? as usize;
         (at < self.feeds.len()).then_some(at)
     }
+
+    fn feed(&self, grain: u32) -> u32 {
+        self.index(grain).and_then(|at| self.feeds.get(at)).copied().unwrap_or(0)
+    }
 }
 
-/// One image at work.
+/// One bit of a cell that several rules share.
+#[derive(Debug, Clone, Copy)]
+struct BitFeed {
+    bit: u8,
+    step: u32,
+    misfit: bool,
+}
+
+/// The cells of one image, or of what one device shall be sent.
 #[derive(Debug)]
 pub struct Image {
-    index: usize,
+    board: usize,
     plan: Arc<Plan>,
-    health: Arc<Vec<DeviceHealth>>,
+    health: Arc<HealthBoard>,
     unmapped_zero: bool,
     stretches: Vec<Stretch>,
-    /// By step; only those of this image's rules are used.
+    bits: Vec<Vec<BitFeed>>,
+    /// By the slot of a step.
     seen: Vec<Seen>,
-}
-
-/// A client's write, taken apart into what devices must take.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DeviceWrite {
-    /// Index of the device.
-    pub device: usize,
-    /// Where in it.
-    pub extent: Extent,
-    /// In the device's form.
-    pub cells: Vec<u8>,
-    /// Where the image shows it once the device has confirmed.
-    pub shown: (usize, Extent, Vec<u8>),
 }
 
 fn refused(kind: Kind, blame: Blame) -> Refusal {
@@ -81,41 +97,65 @@ fn refused(kind: Kind, blame: Blame) -> Refusal {
 }
 
 impl Image {
-    /// The image of that index, with nothing read yet.
+    /// The cells of that board, with nothing read yet.
     #[must_use]
-    pub fn new(index: usize, plan: Arc<Plan>, health: Arc<Vec<DeviceHealth>>, unmapped_zero: bool) -> Self {
-        let spaces = plan.images.get(index).map_or(&[][..], |station| station.spaces.as_slice());
+    pub fn new(board: usize, plan: Arc<Plan>, health: Arc<HealthBoard>, unmapped_zero: bool) -> Self {
+        let spaces = plan.board(board).map_or(&[][..], |station| station.spaces.as_slice());
         let mut stretches: Vec<Stretch> = spaces
             .iter()
             .map(|space| Stretch { each: space.grain.cell_bytes(), ..Stretch::default() })
             .collect();
-        let targets = |space: usize| {
-            let here =
-                move |rule: &&PlannedRule| rule.image == index && usize::from(rule.target.space.0) == space;
-            plan.rules.iter().filter(here).map(|rule| rule.target.extent())
-        };
-        for (space, stretch) in stretches.iter_mut().enumerate() {
-            let first = targets(space).map(|extent| extent.first).min().unwrap_or(0);
-            let count = targets(space).map(|extent| extent.end()).max().unwrap_or(first) - first;
-            stretch.first = first;
-            stretch.cells = vec![0; count as usize * stretch.each];
-            stretch.feeds = vec![0; count as usize];
-            stretch.misfit = vec![false; count as usize];
-        }
-        for (step, number) in plan.steps.iter().zip(1..) {
-            let Some(rule) = plan.rules.get(step.rule as usize).filter(|rule| rule.image == index) else {
-                continue;
-            };
-            let Some(stretch) = stretches.get_mut(usize::from(rule.target.space.0)) else { continue };
-            let first = rule.target.item(step.item).first;
-            for grain in first..first + step.items * rule.target.width {
-                if let Some(feed) = stretch.index(grain).and_then(|at| stretch.feeds.get_mut(at)) {
-                    *feed = number;
-                }
+        let mut ends: Vec<Option<(u32, u32)>> = vec![None; stretches.len()];
+        for rule in plan.rules.iter().filter(|rule| rule.board == board) {
+            let extent = rule.target.extent();
+            if let Some(end) = ends.get_mut(usize::from(extent.space.0)) {
+                let (first, last) = end.unwrap_or((extent.first, extent.end()));
+                *end = Some((first.min(extent.first), last.max(extent.end())));
             }
         }
-        let seen = vec![Seen::Never; plan.steps.len()];
-        Self { index, plan, health, unmapped_zero, stretches, seen }
+        for (stretch, end) in stretches.iter_mut().zip(ends) {
+            let (first, last) = end.unwrap_or((0, 0));
+            let count = (last - first) as usize;
+            stretch.first = first;
+            stretch.cells = vec![0; count * stretch.each];
+            stretch.feeds = vec![0; count];
+            stretch.misfit = vec![false; count];
+        }
+        let mut image = Self { board, plan, health, unmapped_zero, stretches, bits: vec![], seen: vec![] };
+        image.feed_cells();
+        image
+    }
+
+    fn feed_cells(&mut self) {
+        let plan = Arc::clone(&self.plan);
+        for (step, number) in plan.steps.iter().zip(1u32..) {
+            let Some(rule) = plan.rules.get(step.rule as usize).filter(|rule| rule.board == self.board)
+            else {
+                continue;
+            };
+            self.seen.push(Seen::Never);
+            let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { continue };
+            let first = rule.target.item(step.item).first;
+            for grain in first..first + step.items * rule.target.width {
+                let Some(feed) = stretch.index(grain).and_then(|at| stretch.feeds.get_mut(at)) else {
+                    continue;
+                };
+                let Some(bit) = rule.target.bit else {
+                    *feed = number;
+                    continue;
+                };
+                if *feed & SHARED == 0 {
+                    *feed = SHARED | u32::try_from(self.bits.len()).unwrap_or(0);
+                    self.bits.push(vec![]);
+                }
+                let own = BitFeed { bit, step: number - 1, misfit: false };
+                self.bits.get_mut((*feed & !SHARED) as usize).into_iter().for_each(|bits| bits.push(own));
+            }
+        }
+    }
+
+    fn slot(&self, step: u32) -> usize {
+        self.plan.steps.get(step as usize).map_or(usize::MAX, |step| step.slot as usize)
     }
 
     /// Lets the values of a step land: all at once, the only way in. `answer` is the cells of its request.
@@ -123,41 +163,71 @@ impl Image {
         let plan = Arc::clone(&self.plan);
         let (Some(entry), Some(rule)) = (plan.steps.get(step as usize), plan.rule_of(step)) else { return };
         let Source::Poll { device, place, .. } = rule.source else { return };
-        let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { return };
         let space = plan.devices.get(device).and_then(|station| station.space_at(place.space));
-        let source_each = space.map_or(1, |space| space.grain.cell_bytes());
-        let (from_width, to_width) =
-            (place.width as usize * source_each, rule.target.width as usize * stretch.each);
-        let copy = rule.conversion.is_copy() && place.bit.is_none() && from_width == to_width;
+        let from_width = place.width as usize * space.map_or(1, |space| space.grain.cell_bytes());
         for item in 0..entry.items {
             let from = entry.offset as usize + item as usize * from_width;
             let Some(cells) = answer.get(from..from + from_width) else { return };
-            let target = rule.target.item(entry.item + item);
-            let Some(index) = stretch.index(target.first) else { return };
-            let Some(room) = stretch.cells.get_mut(index * stretch.each..index * stretch.each + to_width)
-            else {
-                return;
-            };
-            let fits = if copy {
+            match place.bit {
+                Some(bit) => self.put_value(step, rule, entry, item, &[bit_of(cells, bit)]),
+                None => self.put_value(step, rule, entry, item, cells),
+            }
+        }
+        self.set_seen(step, Seen::At(at));
+    }
+
+    /// Lets a value land that a client wrote elsewhere; `cells` are those that it wrote.
+    pub fn put(&mut self, step: u32, at: Moment, cells: &[u8]) {
+        let plan = Arc::clone(&self.plan);
+        let (Some(entry), Some(rule)) = (plan.steps.get(step as usize), plan.rule_of(step)) else { return };
+        self.put_value(step, rule, entry, 0, cells);
+        self.set_seen(step, Seen::At(at));
+    }
+
+    fn put_value(&mut self, step: u32, rule: &PlannedRule, entry: &Step, item: u32, cells: &[u8]) {
+        let target = rule.target.item(entry.item + item);
+        let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { return };
+        let Some(index) = stretch.index(target.first) else { return };
+        let width = rule.target.width as usize * stretch.each;
+        let Some(room) = stretch.cells.get_mut(index * stretch.each..index * stretch.each + width) else {
+            return;
+        };
+        let valid = !is_invalid(rule, cells);
+        if let Some(bit) = rule.target.bit {
+            let mut on = [0];
+            let fits = valid && rule.conversion.convert(cells, &mut on).is_ok();
+            if fits {
+                set_bit(room, bit, on != [0]);
+            }
+            let shared = stretch.feeds.get(index).map(|feed| (*feed & !SHARED) as usize);
+            let bits = shared.and_then(|at| self.bits.get_mut(at));
+            bits.into_iter().flatten().filter(|own| own.step == step).for_each(|own| own.misfit = !fits);
+            return;
+        }
+        let copy = rule.conversion.is_copy() && cells.len() == room.len();
+        let fits = valid
+            && if copy {
                 room.copy_from_slice(cells);
                 true
-            } else if let Some(bit) = place.bit {
-                rule.conversion.convert(&[bit_of(cells, bit)], room).is_ok()
             } else {
                 rule.conversion.convert(cells, room).is_ok()
             };
-            for misfit in stretch.misfit.iter_mut().skip(index).take(target.count as usize) {
-                *misfit = !fits;
-            }
+        for misfit in stretch.misfit.iter_mut().skip(index).take(target.count as usize) {
+            *misfit = !fits;
         }
-        if let Some(seen) = self.seen.get_mut(step as usize) {
-            *seen = Seen::At(at);
+    }
+
+    fn set_seen(&mut self, step: u32, now: Seen) {
+        let slot = self.slot(step);
+        if let Some(seen) = self.seen.get_mut(slot) {
+            *seen = now;
         }
     }
 
     /// The source of a step is lost.
     pub fn lose(&mut self, step: u32) {
-        if let Some(seen) = self.seen.get_mut(step as usize) {
+        let slot = self.slot(step);
+        if let Some(seen) = self.seen.get_mut(slot) {
             *seen = match *seen {
                 Seen::Never => Seen::Never,
                 Seen::At(last) => Seen::Lost(Some(last)),
@@ -179,6 +249,116 @@ impl Image {
         }
     }
 
+    /// Takes over the values of one rule from its steps in another image.
+    pub(crate) fn adopt(&mut self, own: &[u32], other: &Self, steps: &[u32]) {
+        let plan = Arc::clone(&self.plan);
+        for step in own {
+            let (Some(entry), Some(rule)) = (plan.steps.get(*step as usize), plan.rule_of(*step)) else {
+                continue;
+            };
+            let mut seen: Option<Seen> = None;
+            for item in entry.item..entry.item + entry.items {
+                let holds = |step: &&u32| {
+                    let entry = other.plan.steps.get(**step as usize);
+                    entry.is_some_and(|entry| (entry.item..entry.item + entry.items).contains(&item))
+                };
+                let Some((before, there)) =
+                    steps.iter().find(holds).and_then(|step| Some((*step, other.plan.rule_of(*step)?)))
+                else {
+                    continue;
+                };
+                let then = other.seen.get(other.slot(before)).copied().unwrap_or(Seen::Never);
+                // Values of several moments are as old as the oldest.
+                seen = Some(seen.map_or(then, |seen| older(seen, then)));
+                let (from, to) = (there.target.item(item), rule.target.item(item));
+                let cells = other.peek(from).map(<[u8]>::to_vec).unwrap_or_default();
+                let misfit = other.misfits(from);
+                self.place(to, rule.target.bit, &cells, misfit, *step);
+            }
+            self.set_seen(*step, seen.unwrap_or(Seen::Never));
+        }
+    }
+
+    fn misfits(&self, extent: Extent) -> bool {
+        let Some(stretch) = self.stretches.get(usize::from(extent.space.0)) else { return false };
+        let feed = stretch.feed(extent.first);
+        if feed & SHARED != 0 {
+            return self
+                .bits
+                .get((feed & !SHARED) as usize)
+                .is_some_and(|bits| bits.iter().any(|own| own.misfit));
+        }
+        stretch.index(extent.first).and_then(|at| stretch.misfit.get(at)).copied().unwrap_or(false)
+    }
+
+    fn place(&mut self, extent: Extent, bit: Option<u8>, cells: &[u8], misfit: bool, step: u32) {
+        let Some(stretch) = self.stretches.get_mut(usize::from(extent.space.0)) else { return };
+        let Some(index) = stretch.index(extent.first) else { return };
+        let feed = stretch.feeds.get(index).copied().unwrap_or(0);
+        let range = index * stretch.each..index * stretch.each + cells.len();
+        let Some(room) = stretch.cells.get_mut(range) else { return };
+        match bit {
+            Some(bit) => {
+                set_bit(room, bit, bit_of(cells, bit) == 1);
+                let bits = self.bits.get_mut((feed & !SHARED) as usize);
+                bits.into_iter().flatten().filter(|own| own.step == step).for_each(|own| own.misfit = misfit);
+            }
+            None => {
+                room.copy_from_slice(cells);
+                stretch.misfit.iter_mut().skip(index).take(extent.count as usize).for_each(|m| *m = misfit);
+            }
+        }
+    }
+
+    /// Cells as they stand, fresh or not; nothing where some do not exist.
+    #[must_use]
+    pub fn peek(&self, extent: Extent) -> Option<&[u8]> {
+        let stretch = self.stretches.get(usize::from(extent.space.0))?;
+        let first = stretch.index(extent.first)?;
+        stretch.cells.get(first * stretch.each..(first + extent.count as usize) * stretch.each)
+    }
+
+    /// What a push has to send.
+    #[must_use]
+    pub fn outgoing(&self, now: Moment, push: &Push) -> Outgoing {
+        let Some(rule) = self.plan.rules.get(push.rule as usize) else { return Outgoing::Never };
+        if let Source::Told(told) = rule.source {
+            let source = self.health.cells(told, now);
+            let each = self.stretches.get(usize::from(push.extent.space.0)).map_or(2, |stretch| stretch.each);
+            let mut cells = vec![0; if push.bit.is_some() { 1 } else { push.extent.count as usize * each }];
+            let fits = source.is_some_and(|source| rule.conversion.convert(&source, &mut cells).is_ok());
+            return if fits { Outgoing::Fresh(cells) } else { Outgoing::Never };
+        }
+        let Some(stored) = self.peek(push.extent) else { return Outgoing::Never };
+        let cells = match push.bit {
+            Some(bit) => vec![bit_of(stored, bit)],
+            None => stored.to_vec(),
+        };
+        let mut stale = false;
+        for grain in push.extent.first..push.extent.end() {
+            let Some(stretch) = self.stretches.get(usize::from(push.extent.space.0)) else {
+                return Outgoing::Never;
+            };
+            let Some((step, misfit)) = self.feeding(stretch, grain, push.bit) else { return Outgoing::Never };
+            match self.seen.get(self.slot(step)) {
+                None | Some(Seen::Never | Seen::Lost(None)) => return Outgoing::Never,
+                Some(_) => stale |= misfit || !self.is_fresh(now, step),
+            }
+        }
+        if stale { Outgoing::Stale(cells) } else { Outgoing::Fresh(cells) }
+    }
+
+    /// The step that feeds a grain, or one bit of it, and whether its last value did not fit.
+    fn feeding(&self, stretch: &Stretch, grain: u32, bit: Option<u8>) -> Option<(u32, bool)> {
+        let feed = stretch.feed(grain);
+        if feed & SHARED == 0 {
+            let misfit = stretch.index(grain).and_then(|at| stretch.misfit.get(at)).copied();
+            return Some((feed.checked_sub(1)?, misfit.unwrap_or(false)));
+        }
+        let bits = self.bits.get((feed & !SHARED) as usize)?;
+        bits.iter().find(|own| Some(own.bit) == bit).map(|own| (own.step, own.misfit))
+    }
+
     /// All cells of a range, or a refusal; never a mixture of two landings of one step. A cell that no rule feeds
     /// comes before one that is lost.
     ///
@@ -198,7 +378,8 @@ impl Image {
         {
             let mut last = 0;
             let fresh = feeds.iter().all(|feed| {
-                let good = *feed != 0 && (*feed == last || self.is_fresh(now, *feed - 1));
+                let plain = *feed != 0 && *feed & SHARED == 0;
+                let good = plain && (*feed == last || self.is_fresh(now, *feed - 1));
                 last = *feed;
                 good
             });
@@ -211,7 +392,7 @@ impl Image {
     }
 
     fn is_fresh(&self, now: Moment, step: u32) -> bool {
-        match (self.seen.get(step as usize), self.plan.rule_of(step)) {
+        match (self.seen.get(self.slot(step)), self.plan.rule_of(step)) {
             (Some(Seen::At(at)), Some(rule)) => now.since(*at) <= rule.max_age,
             _ => false,
         }
@@ -228,7 +409,11 @@ impl Image {
         let mut lost: Option<Kind> = None;
         for grain in extent.first..extent.end() {
             let index = stretch.index(grain);
-            let feed = index.and_then(|at| stretch.feeds.get(at)).copied().unwrap_or(0);
+            let feed = stretch.feed(grain);
+            if feed & SHARED != 0 {
+                lost = lost.or(self.read_bits(now, stretch, feed, grain, out));
+                continue;
+            }
             let Some(step) = feed.checked_sub(1) else {
                 if self.unmapped_zero {
                     out.resize(out.len() + stretch.each, 0);
@@ -265,13 +450,13 @@ impl Image {
 
     fn verdict(&self, now: Moment, step: u32, misfit: bool) -> Verdict {
         let Some(rule) = self.plan.rule_of(step) else { return Verdict::Refuse(Kind::Lost) };
-        if matches!(rule.source, Source::Health { .. }) {
+        if matches!(rule.source, Source::Told(_)) {
             return Verdict::Show;
         }
         if self.is_fresh(now, step) && !misfit {
             return Verdict::Show;
         }
-        let seen = self.seen.get(step as usize).copied().unwrap_or(Seen::Never);
+        let seen = self.seen.get(self.slot(step)).copied().unwrap_or(Seen::Never);
         match (rule.on_loss, seen) {
             (OnLoss::Fill(word), _) => Verdict::Fill(word),
             (OnLoss::Hold, Seen::At(_) | Seen::Lost(Some(_))) => Verdict::Show,
@@ -280,95 +465,89 @@ impl Image {
         }
     }
 
-    /// One cell of what a device tells about itself; `None` for polled values.
+    /// A cell that holds bits of several rules; it is lost when one of them is.
+    fn read_bits(
+        &self,
+        now: Moment,
+        stretch: &Stretch,
+        feed: u32,
+        grain: u32,
+        out: &mut Vec<u8>,
+    ) -> Option<Kind> {
+        let begin = out.len();
+        let cell =
+            stretch.index(grain).and_then(|at| stretch.cells.get(at * stretch.each..(at + 1) * stretch.each));
+        out.extend_from_slice(cell.unwrap_or_default());
+        let mut lost = None;
+        for own in self.bits.get((feed & !SHARED) as usize).into_iter().flatten() {
+            let room = out.get_mut(begin..).unwrap_or_default();
+            match self.verdict(now, own.step, own.misfit) {
+                Verdict::Show => {
+                    if let Some(on) = self.told_bit(now, own.step) {
+                        set_bit(room, own.bit, on);
+                    }
+                }
+                Verdict::Fill(word) => set_bit(room, own.bit, word != 0),
+                Verdict::Refuse(kind) => lost = lost.or(Some(kind)),
+            }
+        }
+        lost
+    }
+
+    /// A bit that the converter tells; `None` for polled values.
+    fn told_bit(&self, now: Moment, step: u32) -> Option<bool> {
+        let rule = self.plan.rule_of(step)?;
+        let Source::Told(told) = rule.source else { return None };
+        let mut on = [0];
+        rule.conversion.convert(&self.health.cells(told, now)?, &mut on).ok()?;
+        Some(on != [0])
+    }
+
+    /// One cell of what the converter tells; `None` for polled values.
     fn health_cell(&self, now: Moment, step: u32, grain: u32, each: usize) -> Option<Vec<u8>> {
         let rule = self.plan.rule_of(step)?;
-        let Source::Health { device, item } = rule.source else { return None };
-        let source = self.health.get(device)?.cells(item, now);
+        let Source::Told(told) = rule.source else { return None };
+        let source = self.health.cells(told, now)?;
         let mut value = vec![0; rule.target.width as usize * each];
         rule.conversion.convert(&source, &mut value).ok()?;
         let at = (grain - rule.target.first) as usize * each;
         value.get(at..at + each).map(<[u8]>::to_vec)
     }
+}
 
-    /// The devices' writes that a client's write becomes, in address order.
-    ///
-    /// # Errors
-    /// Some cell is not writable, is a part of a value, or a value does not fit its device.
-    pub fn route(&self, extent: Extent, cells: &[u8]) -> Result<Vec<DeviceWrite>, Refusal> {
-        let no = |kind| refused(kind, Blame::Asker);
-        let stretch = self.stretches.get(usize::from(extent.space.0)).ok_or(no(Kind::NoSuchAddress))?;
-        let each = stretch.each;
-        let mut writes: Vec<DeviceWrite> = vec![];
-        let mut grain = extent.first;
-        while grain < extent.end() {
-            let feed = stretch.index(grain).and_then(|at| stretch.feeds.get(at)).copied().unwrap_or(0);
-            let rule = feed
-                .checked_sub(1)
-                .and_then(|step| self.plan.rule_of(step))
-                .ok_or(no(Kind::NoSuchAddress))?;
-            let (Source::Poll { device, place, .. }, true) = (rule.source, rule.writable) else {
-                return Err(no(Kind::ReadOnly));
-            };
-            let item = (grain - rule.target.first) / rule.target.width;
-            let target = rule.target.item(item);
-            if target.first != grain || target.end() > extent.end() {
-                return Err(no(Kind::ReadOnly));
-            }
-            let from = (grain - extent.first) as usize * each;
-            let value = cells.get(from..from + target.count as usize * each).ok_or(no(Kind::BadValue))?;
-            let source = place.item(item);
-            let station = self.plan.devices.get(device);
-            let source_each =
-                station.and_then(|s| s.space_at(place.space)).map_or(1, |space| space.grain.cell_bytes());
-            let mut raw = vec![0; source.count as usize * source_each];
-            rule.conversion.back().convert(value, &mut raw).map_err(|()| no(Kind::DoesNotFit))?;
-            self.append(
-                &mut writes,
-                DeviceWrite {
-                    device,
-                    extent: source,
-                    cells: raw,
-                    shown: (self.index, target, value.to_vec()),
-                },
-            );
-            grain = target.end();
-        }
-        Ok(writes)
-    }
-
-    /// Joins a write to the one before where both are neighbours in device and image and one request takes them.
-    fn append(&self, writes: &mut Vec<DeviceWrite>, next: DeviceWrite) {
-        if let Some(last) = writes.last_mut() {
-            let neighbours = last.device == next.device
-                && last.extent.space == next.extent.space
-                && last.extent.end() == next.extent.first
-                && last.shown.1.end() == next.shown.1.first;
-            let count = last.extent.count + next.extent.count;
-            let station = self.plan.devices.get(next.device);
-            let fits = station.is_some_and(|station| {
-                let space = station.space_at(next.extent.space);
-                let verb = woodrush_core::protocol::Verb::Write;
-                space
-                    .zip(station.dialect)
-                    .is_some_and(|(space, dialect)| dialect.cost(verb, space, count, &station.setup).is_ok())
-            });
-            if neighbours && fits {
-                last.extent.count = count;
-                last.cells.extend_from_slice(&next.cells);
-                last.shown.1.count += next.shown.1.count;
-                last.shown.2.extend_from_slice(&next.shown.2);
-                return;
-            }
-        }
-        writes.push(next);
-    }
+/// Of two moments the one that is older, or never.
+fn older(one: Seen, other: Seen) -> Seen {
+    let rank = |seen: &Seen| match seen {
+        Seen::Never | Seen::Lost(None) => (0, 0),
+        Seen::Lost(Some(at)) => (1, at.0),
+        Seen::At(at) => (2, at.0),
+    };
+    if rank(&other) < rank(&one) { other } else { one }
 }
 
 /// Bit `bit` of a big-endian cell, 0 the least significant.
 fn bit_of(cells: &[u8], bit: u8) -> u8 {
     let byte = cells.len().checked_sub(1 + usize::from(bit / 8)).and_then(|at| cells.get(at));
     byte.map_or(0, |byte| byte >> (bit % 8) & 1)
+}
+
+/// Sets or clears bit `bit` of a big-endian cell.
+fn set_bit(cells: &mut [u8], bit: u8, on: bool) {
+    let byte = cells.len().checked_sub(1 + usize::from(bit / 8)).and_then(|at| cells.get_mut(at));
+    byte.into_iter().for_each(|byte| *byte = *byte & !(1 << (bit % 8)) | u8::from(on) << (bit % 8));
+}
+
+/// Whether the raw words are ones that mean "no value".
+fn is_invalid(rule: &PlannedRule, cells: &[u8]) -> bool {
+    if rule.invalid.is_empty() || cells.len() > 8 {
+        return false;
+    }
+    let mut ordered = [0; 8];
+    let Some(room) = ordered.get_mut(..cells.len()) else { return false };
+    room.copy_from_slice(cells);
+    rule.conversion.from.order().apply(room);
+    let raw = room.iter().fold(0u64, |raw, byte| raw << 8 | u64::from(*byte));
+    rule.invalid.contains(&raw)
 }
 
 #[cfg(test)]

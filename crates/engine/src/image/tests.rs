@@ -50,8 +50,9 @@ const HOLDING: SpaceId = SpaceId(3);
 fn image(zero: bool) -> (Image, Arc<Plan>) {
     let checked = check(read("w", SITE.into(), &mut |_| Err(String::new())));
     assert!(!checked.has_errors());
-    let health = Arc::new(vec![DeviceHealth::default(), DeviceHealth::default()]);
     let plan = Arc::new(checked.plan);
+    let devices = plan.devices.iter().map(|_| Arc::default()).collect();
+    let health = Arc::new(HealthBoard::new(&plan, devices, vec![]));
     (Image::new(0, Arc::clone(&plan), health, zero), plan)
 }
 
@@ -78,7 +79,12 @@ fn read_words(image: &Image, now: Moment, first: u32, count: u32) -> Result<Vec<
 fn route(image: &Image, first: u32, words: &[u16]) -> Result<Vec<DeviceWrite>, Kind> {
     let cells: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
     let count = u32::try_from(words.len()).unwrap();
-    image.route(Extent { space: HOLDING, first, count }, &cells).map_err(|refusal| refusal.kind)
+    let tasks = image.route(Moment(0), Extent { space: HOLDING, first, count }, &cells);
+    let write = |task| match task {
+        Task::Send(write) => Some(write),
+        Task::Enter { .. } => None,
+    };
+    tasks.map(|tasks| tasks.into_iter().filter_map(write).collect()).map_err(|refusal| refusal.kind)
 }
 
 #[test]

@@ -1,54 +1,55 @@
-//! Who may use a port on which we ask: polls by how overdue they are, clients' writes between them, probes of lost
-//! devices when there is time. A state machine; [`crate::port`] drives it, the virtual bench runs it.
+//! Who may use a port on which we ask: what others want in fair turns, values that devices are sent, polls by how overdue
+//! they are, probes of lost devices when there is time. A state machine; [`crate::port`] drives it, the virtual bench
+//! runs it.
+
+mod answering;
+mod sending;
+mod turns;
+
+pub use answering::{LineAnswering, Step};
 
 use crate::Moment;
-use crate::image::failure_code;
-use crate::shared::{Event, LineQueue, Shared, WriteJob};
+use crate::health::failure_code;
+use crate::image::DeviceWrite;
+use crate::shared::{Errand, Event, Job, LineQueue, Shared};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
+use std::collections::HashMap;
 use std::sync::Arc;
-use woodrush_core::project::Retry;
+use std::sync::atomic::Ordering::Relaxed;
+use turns::{Lost, Polled};
+use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// A probe may take this share of the line at most: after one, so many times its duration must pass.
 const PROBE_PAUSE: u64 = 3;
+/// Requests in a row that a unit did not answer before more of them count as probes.
+const UNIT_LOST_AFTER: u32 = 3;
 
-/// One request that is due again and again.
-struct Turn {
-    transfer: usize,
-    every: u64,
-    due: Moment,
-    /// When it was last answered: the moment its request had left.
-    good: Option<Moment>,
-    /// The device's own number of the refusal that was told last; told again only when it changes.
-    refused: Option<u32>,
-}
-
-struct Polled {
-    index: usize,
-    turns: Vec<Turn>,
-    lost_after: u32,
-    retry: Retry,
-    failed: u32,
-    lost: Option<Lost>,
-}
-
-#[derive(Clone, Copy)]
-struct Lost {
-    next_try: Moment,
-    wait: u64,
-}
-
-enum Job {
+/// What the line is busy with.
+enum Doing {
     Poll { device: usize, turn: usize, probe: bool },
-    Write(WriteJob),
+    Push { device: usize, push: usize, cells: Vec<u8> },
+    Errand(Job),
+}
+
+/// How far a change of some bits is, where the device has no request for it.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Stage {
+    /// One request does it.
+    Only,
+    /// The grain is being read, to be written back changed.
+    Reading,
+    /// It is being written back.
+    WritingBack,
 }
 
 struct Current {
-    job: Job,
+    doing: Doing,
     ticket: Ticket,
     began: Moment,
     /// When its last byte has left; `None` before it is sent.
     left: Option<Moment>,
+    stage: Stage,
 }
 
 /// What the driver of a port must do next.
@@ -72,8 +73,11 @@ pub struct Asking {
     devices: Vec<Polled>,
     current: Option<Current>,
     next_ticket: u64,
-    wrote_last: bool,
+    /// The last request was not a poll: a poll that is due goes next.
+    errand_last: bool,
     probe_from: Moment,
+    /// Units of others' requests that did not answer, and how often in a row.
+    silent: HashMap<u16, u32>,
     up: bool,
 }
 
@@ -88,27 +92,7 @@ impl Asking {
             retries: settings.retries,
         };
         let client = (speaker(settings.protocol)?.client)(&setup);
-        let mut devices: Vec<Polled> = vec![];
-        for (index, settings) in shared.devices.iter().enumerate() {
-            if shared.plan.devices.get(index).is_none_or(|station| station.port != port) {
-                continue;
-            }
-            let mine =
-                shared.plan.transfers.iter().enumerate().filter(|(_, transfer)| transfer.device == index);
-            let turns: Vec<Turn> = mine
-                .map(|(transfer, t)| Turn {
-                    transfer,
-                    every: t.every.max(1),
-                    due: Moment(0),
-                    good: None,
-                    refused: None,
-                })
-                .collect();
-            if !turns.is_empty() {
-                let (lost_after, retry) = (settings.lost_after, settings.retry);
-                devices.push(Polled { index, turns, lost_after, retry, failed: 0, lost: None });
-            }
-        }
+        let devices = turns::of_port(&shared, port);
         let queue = Arc::clone(shared.queues.get(port)?);
         Some(Self {
             shared,
@@ -118,10 +102,38 @@ impl Asking {
             devices,
             current: None,
             next_ticket: 0,
-            wrote_last: false,
+            errand_last: false,
             probe_from: Moment(0),
+            silent: HashMap::new(),
             up: true,
         })
+    }
+
+    /// The same port in a changed project: what is known of its devices stays. Only between two requests.
+    #[must_use]
+    pub fn renewed(&self, now: Moment, shared: Arc<Shared>, port: usize) -> Option<Self> {
+        let mut next = Self::new(shared, port)?;
+        for polled in &mut next.devices {
+            let name = next.shared.plan.devices.get(polled.index).map(|station| station.name.as_str());
+            let known = self.devices.iter().find(|old| {
+                self.shared.plan.devices.get(old.index).map(|station| station.name.as_str()) == name
+            });
+            if let Some(known) = known {
+                (polled.failed, polled.lost) = (known.failed, known.lost);
+            }
+        }
+        next.up = self.up;
+        if !next.up {
+            next.client.handle(now, News::Down);
+        }
+        next.probe_from = self.probe_from;
+        Some(next)
+    }
+
+    /// Whether nothing is under way.
+    #[must_use]
+    pub fn is_idle(&self) -> bool {
+        self.current.is_none()
     }
 
     /// Takes news of the port.
@@ -129,7 +141,11 @@ impl Asking {
         match news {
             News::Up => self.up = true,
             News::Down => self.up = false,
-            News::Bytes(_) => {}
+            News::Bytes(bytes) => {
+                if let Some(port) = self.shared.health.ports.get(self.port) {
+                    port.came.fetch_add(bytes.len() as u64, Relaxed);
+                }
+            }
         }
         self.client.handle(now, news);
     }
@@ -145,6 +161,9 @@ impl Asking {
                     if let Some(current) = &mut self.current {
                         current.left = Some(now + takes);
                     }
+                    if let Some(port) = self.shared.health.ports.get(self.port) {
+                        port.sent.fetch_add(bytes.len() as u64, Relaxed);
+                    }
                     return LineAct::Send(bytes);
                 }
                 Act::Done(ticket, result) => self.finish(now, ticket, result),
@@ -159,57 +178,102 @@ impl Asking {
 
     /// Gives the client its next question; or says for what to wait.
     fn start_next(&mut self, now: Moment) -> Option<LineAct> {
-        let job = match self.choose(now) {
-            Ok(job) => job,
+        let doing = match self.choose(now) {
+            Ok(doing) => doing,
             Err(Some(moment)) => return Some(LineAct::WaitUntil(moment)),
             Err(None) => return Some(LineAct::Rest),
         };
-        let ask = match &job {
-            Job::Poll { device, turn, .. } => {
-                let polled = self.devices.get(*device)?;
-                let transfer = self.shared.plan.transfers.get(polled.turns.get(*turn)?.transfer)?;
-                Ask::Read { station: transfer.device, extent: transfer.extent }
-            }
-            Job::Write(job) => Ask::Write {
-                station: job.write.device,
-                extent: job.write.extent,
-                cells: job.write.cells.clone(),
-            },
-        };
-        self.wrote_last = matches!(job, Job::Write(_));
-        let ticket = Ticket(self.next_ticket);
-        self.next_ticket += 1;
-        self.current = Some(Current { job, ticket, began: now, left: None });
-        self.client.ask(ticket, ask);
+        let (ask, stage) = self.ask_of(&doing)?;
+        self.errand_last = !matches!(doing, Doing::Poll { .. });
+        self.begin(now, doing, ask, stage);
         None
     }
 
-    /// The next job; or the moment at which there may be one.
-    fn choose(&mut self, now: Moment) -> Result<Job, Option<Moment>> {
-        let poll = self.most_overdue(now);
-        // A write goes before polls, but never two in a row while one is due.
-        if !(self.wrote_last && poll.is_ok())
-            && let Some(job) = self.next_write(now)
-        {
-            return Ok(Job::Write(job));
-        }
-        self.wrote_last = false;
-        match (poll, self.due_probe(now)) {
-            (_, Ok((device, turn))) => Ok(Job::Poll { device, turn, probe: true }),
-            (Ok((device, turn)), _) => Ok(Job::Poll { device, turn, probe: false }),
-            (Err(poll), Err(probe)) => Err([poll, probe].into_iter().flatten().min()),
+    fn begin(&mut self, now: Moment, doing: Doing, ask: Ask, stage: Stage) {
+        let ticket = Ticket(self.next_ticket);
+        self.next_ticket += 1;
+        self.current = Some(Current { doing, ticket, began: now, left: None, stage });
+        self.client.ask(ticket, ask);
+    }
+
+    fn ask_of(&self, doing: &Doing) -> Option<(Ask, Stage)> {
+        Some(match doing {
+            Doing::Poll { device, turn, .. } => {
+                let polled = self.devices.get(*device)?;
+                let transfer = self.shared.plan.transfers.get(polled.turns.get(*turn)?.transfer)?;
+                (Ask::Read { station: transfer.device, extent: transfer.extent }, Stage::Only)
+            }
+            Doing::Push { device, push, cells } => {
+                let entry = self.devices.get(*device)?.pushes.get(*push)?;
+                let push = self.shared.plan.pushes.get(entry.push)?;
+                self.write(push.device, push.extent, &entry.placed(push, cells), entry.keep.as_deref())
+            }
+            Doing::Errand(Job { errand: Errand::Pass { unit, message, .. }, .. }) => {
+                (Ask::Pass { unit: *unit, message: message.clone() }, Stage::Only)
+            }
+            Doing::Errand(Job { errand: Errand::Write(write), .. }) => {
+                self.write(write.device, write.extent, &write.cells, write.keep.as_deref())
+            }
+        })
+    }
+
+    /// A write; one of some bits in the way that the device takes.
+    fn write(&self, station: usize, extent: Extent, cells: &[u8], keep: Option<&[u8]>) -> (Ask, Stage) {
+        let cells = cells.to_vec();
+        match keep {
+            None => (Ask::Write { station, extent, cells }, Stage::Only),
+            Some(_) if self.reads_to_change(station) => (Ask::Read { station, extent }, Stage::Reading),
+            Some(keep) => (Ask::Change { station, extent, keep: keep.to_vec(), set: cells }, Stage::Only),
         }
     }
 
-    /// The write that has waited longest. One for a lost device is a probe like any other: between two of them the
-    /// line has its pause, and what comes in it is refused at once, so that no client slows the living ones.
-    fn next_write(&mut self, now: Moment) -> Option<WriteJob> {
+    /// Whether a device has said that it has no request that changes some bits.
+    fn reads_to_change(&self, device: usize) -> bool {
+        self.devices.iter().any(|polled| polled.index == device && polled.no_change)
+    }
+
+    /// The next thing to do; or the moment at which there may be one.
+    fn choose(&mut self, now: Moment) -> Result<Doing, Option<Moment>> {
+        let poll = self.most_overdue(now);
+        // What others want goes before polls, but never two in a row while one is due.
+        let mut push = Err(None);
+        if !(self.errand_last && poll.is_ok()) {
+            if let Some(job) = self.next_errand(now, poll.is_ok()) {
+                return Ok(Doing::Errand(job));
+            }
+            push = self.due_push(now);
+            if let Ok((device, push, cells)) = push {
+                return Ok(Doing::Push { device, push, cells });
+            }
+        }
+        self.errand_last = false;
+        let wait = push.err().flatten();
+        match (poll, self.due_probe(now)) {
+            (_, Ok((device, turn))) => Ok(Doing::Poll { device, turn, probe: true }),
+            (Ok((device, turn)), _) => Ok(Doing::Poll { device, turn, probe: false }),
+            (Err(poll), Err(probe)) => Err([poll, probe, wait].into_iter().flatten().min()),
+        }
+    }
+
+    /// Whoever's turn it is. What goes to a lost device or a silent unit is a probe like any other: between two of them
+    /// the line has its pause, and what comes in it is refused at once, so that nobody slows the living ones.
+    fn next_errand(&mut self, now: Moment, poll_due: bool) -> Option<Job> {
         loop {
             let job = self.queue.take()?;
-            if now >= self.probe_from || self.lost_device(job.write.device).is_none() {
+            let lost = match &job.errand {
+                Errand::Write(write) => self.lost_device(write.device).is_some(),
+                Errand::Pass { unit, .. } => {
+                    let silent = self.silent.get(unit).is_some_and(|failed| *failed >= UNIT_LOST_AFTER);
+                    // While nobody else wants the line, a try costs nobody anything.
+                    silent && (poll_due || !self.queue.is_empty())
+                }
+            };
+            if !lost || now >= self.probe_from {
                 return Some(job);
             }
-            (job.reply)(Err(Refusal::new(Kind::NoAnswer, Blame::Device)));
+            let refusal = Refusal::new(Kind::NoAnswer, Blame::Device);
+            self.count_errand(now, &job.errand, Err(&refusal));
+            (job.reply)(Err(refusal));
         }
     }
 
@@ -218,64 +282,120 @@ impl Asking {
         self.devices.iter_mut().find(|polled| polled.index == index)?.lost.as_mut()
     }
 
-    /// The poll that is most overdue relative to its own interval, of devices that are not lost.
-    fn most_overdue(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
-        let mut best: Option<(f64, (usize, usize))> = None;
-        let mut next: Option<Moment> = None;
-        for (device, polled) in self.devices.iter().enumerate().filter(|(_, polled)| polled.lost.is_none()) {
-            for (at, turn) in polled.turns.iter().enumerate() {
-                if turn.due > now {
-                    next = Some(next.map_or(turn.due, |next| next.min(turn.due)));
-                    continue;
-                }
-                let overdue = now.since(turn.due) as f64 / turn.every as f64;
-                if best.is_none_or(|(most, _)| overdue > most) {
-                    best = Some((overdue, (device, at)));
-                }
-            }
-        }
-        best.map(|(_, found)| found).ok_or(next)
-    }
-
-    /// The lost device that has waited longest for its next try, with its shortest read.
-    fn due_probe(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
-        let lost =
-            self.devices.iter().enumerate().filter_map(|(at, polled)| Some((at, polled, polled.lost?)));
-        let Some((device, polled, state)) = lost.min_by_key(|(_, _, lost)| lost.next_try) else {
-            return Err(None);
-        };
-        let when = state.next_try.max(self.probe_from);
-        if when > now {
-            return Err(Some(when));
-        }
-        let takes = |turn: &Turn| self.shared.plan.transfers.get(turn.transfer).map_or(u64::MAX, |t| t.takes);
-        let shortest = polled.turns.iter().enumerate().min_by_key(|(_, turn)| takes(turn));
-        shortest.map(|(turn, _)| (device, turn)).ok_or(None)
-    }
-
     fn finish(&mut self, now: Moment, ticket: Ticket, result: Result<Vec<u8>, Refusal>) {
         let Some(current) = self.current.take().filter(|current| current.ticket == ticket) else { return };
-        match current.job {
-            Job::Write(job) => {
-                let pause = now + now.since(current.began) * PROBE_PAUSE;
-                let good = result.is_ok();
-                if let Some(lost) = self.lost_device(job.write.device) {
-                    // It took a write: it is worth a look at once. Else its silence counts as that of a probe.
-                    lost.next_try = if good { now } else { lost.next_try };
-                    self.probe_from = if good { now } else { pause };
-                }
-                if good {
-                    let (image, extent, cells) = &job.write.shown;
-                    self.shared.show_written(*image, *extent, cells);
-                }
-                (job.reply)(result.map(|_| ()));
+        if let Some(port) = self.shared.health.ports.get(self.port) {
+            port.busy(now, now.since(current.began));
+            port.tally.count(now, result.as_ref().map(|_| ()));
+        }
+        let Some((doing, result)) =
+            self.changed_bits(now, current.doing, current.stage, current.began, result)
+        else {
+            return;
+        };
+        match doing {
+            Doing::Errand(job) => self.errand_done(now, current.began, job, result),
+            Doing::Push { device, push, cells } => {
+                self.pushed(now, current.began, device, push, cells, result.map(|_| ()));
             }
-            Job::Poll { device, turn, probe } => {
+            Doing::Poll { device, turn, probe } => {
                 if probe {
                     self.probe_from = now + now.since(current.began) * PROBE_PAUSE;
                 }
                 self.polled(now, device, turn, current.left.unwrap_or(now), result);
             }
+        }
+    }
+
+    /// Goes on with a change of some bits that takes two requests; gives back what is at its end.
+    fn changed_bits(
+        &mut self,
+        now: Moment,
+        doing: Doing,
+        stage: Stage,
+        began: Moment,
+        result: Result<Vec<u8>, Refusal>,
+    ) -> Option<(Doing, Result<Vec<u8>, Refusal>)> {
+        let Some((device, extent, set, keep)) = self.bits_of(&doing) else { return Some((doing, result)) };
+        let no_such = matches!(&result, Err(Refusal { kind: Kind::NoSuchCommand, blame: Blame::Device, .. }));
+        let (ask, stage) = match (stage, &result) {
+            (Stage::Only, Err(_)) if no_such => {
+                self.devices
+                    .iter_mut()
+                    .filter(|p| p.index == device)
+                    .for_each(|polled| polled.no_change = true);
+                (Ask::Read { station: device, extent }, Stage::Reading)
+            }
+            (Stage::Reading, Ok(old)) => {
+                let changed =
+                    old.iter().zip(&set).zip(&keep).map(|((old, set), keep)| old & keep | set & !keep);
+                (Ask::Write { station: device, extent, cells: changed.collect() }, Stage::WritingBack)
+            }
+            _ => return Some((doing, result)),
+        };
+        self.begin(now, doing, ask, stage);
+        if let Some(current) = &mut self.current {
+            current.began = began;
+        }
+        None
+    }
+
+    /// Device, grain, new bits and kept bits of what changes only some bits.
+    fn bits_of(&self, doing: &Doing) -> Option<(usize, Extent, Vec<u8>, Vec<u8>)> {
+        match doing {
+            Doing::Errand(Job {
+                errand: Errand::Write(DeviceWrite { device, extent, cells, keep, .. }),
+                ..
+            }) => Some((*device, *extent, cells.clone(), keep.clone()?)),
+            Doing::Push { device, push, cells } => {
+                let entry = self.devices.get(*device)?.pushes.get(*push)?;
+                let push = self.shared.plan.pushes.get(entry.push)?;
+                Some((push.device, push.extent, entry.placed(push, cells), entry.keep.clone()?))
+            }
+            _ => None,
+        }
+    }
+
+    fn errand_done(&mut self, now: Moment, began: Moment, job: Job, result: Result<Vec<u8>, Refusal>) {
+        let pause = now + now.since(began) * PROBE_PAUSE;
+        self.count_errand(now, &job.errand, result.as_ref().map(|_| ()));
+        match &job.errand {
+            Errand::Pass { unit, .. } => {
+                let silent = matches!(&result, Err(refusal) if refusal.native.is_none() && refusal.kind != Kind::NoPath);
+                if silent {
+                    let failed = self.silent.entry(*unit).or_default();
+                    *failed = failed.saturating_add(1);
+                    if *failed >= UNIT_LOST_AFTER {
+                        self.probe_from = self.probe_from.max(pause);
+                    }
+                } else {
+                    self.silent.remove(unit);
+                }
+                (job.reply)(result);
+            }
+            Errand::Write(write) => {
+                let good = result.is_ok();
+                if let Some(lost) = self.lost_device(write.device) {
+                    // It took a write: it is worth a look at once. Else its silence counts as that of a probe.
+                    lost.next_try = if good { now } else { lost.next_try };
+                    self.probe_from = if good { now } else { pause };
+                }
+                self.judge_write(now, write.device, result.as_ref().map(|_| ()).map_err(|refusal| *refusal));
+                if good && let Some((image, extent, cells)) = &write.shown {
+                    self.shared.show_written(*image, *extent, cells);
+                }
+                (job.reply)(result.map(|_| vec![]));
+            }
+        }
+    }
+
+    fn count_errand(&self, now: Moment, errand: &Errand, result: Result<(), &Refusal>) {
+        let Errand::Write(write) = errand else { return };
+        if let Some(device) = self.shared.health.devices.get(write.device) {
+            device.tally.count(now, result);
+        }
+        if let Some(tally) = self.shared.health.sends.get(&write.rule) {
+            tally.count(now, result);
         }
     }
 
@@ -290,10 +410,13 @@ impl Asking {
         let Some(polled) = self.devices.get_mut(device) else { return };
         let index = polled.index;
         let Some(entry) = polled.turns.get_mut(turn) else { return };
-        // Missed turns are dropped, and the phase is kept.
-        let missed = now.since(entry.due) / entry.every;
-        entry.due = entry.due + (missed + 1) * entry.every;
-        let Some(health) = self.shared.health.get(index) else { return };
+        entry.missed(now);
+        let Some(health) = self.shared.health.devices.get(index) else { return };
+        let counted = result.as_ref().map(|_| ());
+        health.tally.count(now, counted);
+        if let Some(transfer) = self.shared.health.transfers.get(entry.transfer) {
+            transfer.count(left.min(now), counted);
+        }
         match result {
             Ok(cells) => {
                 entry.good = Some(left);

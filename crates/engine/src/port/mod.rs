@@ -1,7 +1,12 @@
 //! The loops around the machines: they read clocks and bytes and decide nothing.
 
+mod driver;
+mod echo;
+pub(crate) mod pipe;
 mod rs485;
-pub(crate) mod serial;
 pub(crate) mod tty;
+pub(crate) mod wait;
+mod way;
 
-pub(crate) use serial::{LineThread, spawn_line};
+pub(crate) use driver::{LineThread, spawn};
+pub(crate) use way::Way;

@@ -49,15 +49,28 @@ pub(crate) fn open_line(path: &Path, line: Line) -> Result<OwnedFd, OpenFault> {
         };
         OpenFault { what, mend }
     };
-    let flags = OFlags::RDWR | OFlags::NOCTTY | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    let tty = open(path, flags, Mode::empty()).map_err(fault)?;
+    let tty = open_raw(path, line).map_err(fault)?;
     // Root is not kept out by the terminal's own exclusive mode, so a lock says it once more.
     flock(&tty, FlockOperation::NonBlockingLockExclusive).map_err(fault)?;
-    let mut termios = tcgetattr(&tty).map_err(fault)?;
-    configure(&mut termios, line).map_err(fault)?;
-    tcsetattr(&tty, OptionalActions::Now, &termios).map_err(fault)?;
     // Some drivers do not know it; the lock stands.
     let _ = rustix::termios::ioctl_tiocexcl(&tty);
+    Ok(tty)
+}
+
+/// Opens a line raw that others may have open too: several simulated clients of one virtual port.
+pub(crate) fn open_shared(path: &Path, line: Line) -> Result<OwnedFd, OpenFault> {
+    open_raw(path, line).map_err(|errno| OpenFault {
+        what: format!("{} cannot be opened: {errno}", path.display()),
+        mend: "is the converter running?".into(),
+    })
+}
+
+fn open_raw(path: &Path, line: Line) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::RDWR | OFlags::NOCTTY | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let tty = open(path, flags, Mode::empty())?;
+    let mut termios = tcgetattr(&tty)?;
+    configure(&mut termios, line)?;
+    tcsetattr(&tty, OptionalActions::Now, &termios)?;
     // What waited in the driver belongs to nobody's question.
     let _ = tcflush(&tty, QueueSelector::IOFlush);
     Ok(tty)

@@ -4,7 +4,7 @@ use super::Progress;
 use super::runner::{Runner, count_of, nap, told};
 use super::subject::{Feed, Subject};
 use crate::Moment;
-use woodrush_core::project::{Health, OnLoss};
+use woodrush_core::project::{Health, OnLoss, Told};
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Kind, Refusal};
 
@@ -126,7 +126,7 @@ impl Runner<'_> {
                 Feed::Health(_) => None,
             });
             let why = self.wait_for(at, mended, |subject, seen| match (&subject.feed, &wanted, seen) {
-                (Feed::Health(Health::Online), _, Ok(cells)) => cells.last() == Some(&1),
+                (Feed::Health(Told::Device(_, Health::Online)), _, Ok(cells)) => cells.last() == Some(&1),
                 (Feed::Health(_), _, Ok(_)) => true,
                 (_, Some(Some(wanted)), Ok(cells)) => subject.agrees(cells, wanted),
                 (_, Some(None), seen) => seen.is_err() || subject.on_loss != OnLoss::Refuse,
@@ -183,7 +183,7 @@ impl Runner<'_> {
 /// Whether a reader gets what the rule says once the source is lost.
 fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Option<&Vec<u8>>) -> bool {
     match (&subject.feed, subject.on_loss, seen) {
-        (Feed::Health(Health::Online), _, Ok(cells)) => cells.iter().all(|byte| *byte == 0),
+        (Feed::Health(Told::Device(_, Health::Online)), _, Ok(cells)) => cells.iter().all(|byte| *byte == 0),
         (Feed::Health(_), _, seen) => seen.is_ok(),
         (_, OnLoss::Refuse, Err(refusal)) => refusal.kind == Kind::NoAnswer && refusal.native.is_some(),
         (_, OnLoss::Hold, seen) => seen.as_ref().ok() == before,

@@ -34,11 +34,20 @@ pub fn prove(
     let rig = Rig::up(Arc::clone(checked), read_file).map_err(|fault| fault.to_string())?;
     rig.stand_still();
     let running = start(checked, plan, &rig.bindings(), |_| {}).map_err(|fault| fault.to_string())?;
+    rig.serves(&running.listening());
     let subjects: Vec<Subject> =
         (0..checked.project.maps.len()).filter_map(|map| Subject::of(checked, map)).collect();
     let results = subjects.iter().map(|_| Outcome::default()).collect();
-    let mut runner =
-        Runner { checked, rig, running, subjects, results, readers: HashMap::new(), clock, others: vec![] };
+    let mut runner = Runner {
+        checked,
+        rig,
+        _running: running,
+        subjects,
+        results,
+        readers: HashMap::new(),
+        clock,
+        others: vec![],
+    };
     runner.read_rounds(progress);
     runner.write_rounds(progress);
     runner.guarded(progress);
@@ -64,7 +73,8 @@ impl Outcome {
 pub(super) struct Runner<'a> {
     pub(super) checked: &'a Checked,
     pub(super) rig: Rig,
-    pub(super) running: Running,
+    /// Held so that it goes on.
+    _running: Running,
     pub(super) subjects: Vec<Subject>,
     pub(super) results: Vec<Outcome>,
     pub(super) readers: HashMap<usize, Dialer>,
@@ -97,8 +107,8 @@ impl Runner<'_> {
     fn reader(&mut self, image: usize) -> Option<&mut Dialer> {
         if !self.readers.contains_key(&image) {
             let station = self.checked.plan.images.get(image)?;
-            let (_, to) = self.running.listening.iter().find(|(port, _)| *port == station.port)?;
-            let dialer = Dialer::connect(*to, None, station.dialect?.name(), station, PATIENCE).ok()?;
+            let dialer =
+                self.rig.dial(station.port, station.dialect?.name(), station, None, PATIENCE).ok()?;
             self.readers.insert(image, dialer);
         }
         self.readers.get_mut(&image)
@@ -130,7 +140,7 @@ impl Runner<'_> {
     /// The age after which a rule's value must have come or gone.
     pub(super) fn patience(&self, subject: &Subject) -> u64 {
         let rule = self.checked.plan.rules.iter().find(|rule| rule.map == subject.map);
-        rule.map_or(GRACE, |rule| rule.max_age) + GRACE
+        rule.map_or(0, |rule| if rule.max_age == u64::MAX { 0 } else { rule.max_age }) + GRACE
     }
 
     /// Rounds of patterns from the devices to the reader.

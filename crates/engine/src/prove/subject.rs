@@ -6,7 +6,7 @@ use woodrush_core::At;
 use woodrush_core::check::Checked;
 use woodrush_core::form::Overflow;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{Health, Map, OnLoss};
+use woodrush_core::project::{Map, OnLoss, Target, Told};
 use woodrush_core::protocol::{Address, Extent, Grain, SpaceId};
 
 /// What feeds a rule.
@@ -14,7 +14,7 @@ pub(super) enum Feed {
     /// Cells of a device.
     Cells(End),
     /// Its health.
-    Health(Health),
+    Health(Told),
 }
 
 /// One end of a rule.
@@ -89,9 +89,12 @@ impl Subject {
         let (device_name, rest) = from.split_at(from.find([':', '.'])?);
         let device = project.device(device_name)?;
         if let Some(item) = rest.strip_prefix(".health.") {
-            let health = Health::ALL.iter().find(|(_, word)| *word == item)?.0;
-            let bits =
-                if health == Health::Online { Lies::Bit } else { Lies::Whole { bytes: 2, signed: false } };
+            let Target::Told(health) = project.endpoint(&rule.from).ok()?.target else { return None };
+            let _ = item;
+            let bits = match health.ty().bytes() {
+                None => Lies::Bit,
+                Some(bytes) => Lies::Whole { bytes: bytes as usize, signed: false },
+            };
             let lay = to_form.map_or(Some(Lay::plain(bits)), Lay::read)?;
             let ends = (Feed::Health(health), end(&target, target_space, lay));
             return Some(Self::new(checked, rule, map, (device, image), ends));
@@ -136,7 +139,7 @@ impl Subject {
             count: rule.count.as_ref().map_or(1, |count: &At<u32>| count.value),
             writable: rule.read_write.is_some(),
             clamp: rule.overflow == Overflow::Clamp,
-            on_loss: rule.on_loss.unwrap_or(shown),
+            on_loss: rule.on_loss.map_or(shown, |on_loss| on_loss.value),
             patterns: vec![],
             writes: vec![],
         }

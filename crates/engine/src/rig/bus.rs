@@ -7,7 +7,7 @@
 use super::device::SimDevice;
 use super::signal::Dice;
 use crate::Moment;
-use crate::speak::{News, Serve, Server, Want, speaker};
+use crate::speak::{News, Serve, Server, ServerSetup, Want, speaker};
 use std::collections::VecDeque;
 use woodrush_core::budget::LineTime;
 use woodrush_core::project::{Line, Parity};
@@ -31,6 +31,16 @@ pub enum Change {
     Slow(usize, u64),
     /// A device answers every request with this code.
     Refuse(usize, Option<u8>),
+    /// The adapter or connection goes away, or comes back.
+    Unplug(bool),
+    /// A device answers after the timeout.
+    Late(usize, bool),
+    /// A device says every answer twice.
+    Twice(usize, bool),
+    /// A device's answers end too early.
+    Short(usize, bool),
+    /// A device answers as another unit.
+    AsUnit(usize, Option<u8>),
 }
 
 /// What the driver of a simulated line must do next.
@@ -54,6 +64,11 @@ pub struct Bus {
     /// How long each exchange of ours waited from the last byte of an answer to the next request, silence included,
     /// in microseconds; kept while it is wanted.
     pub gaps: Option<Vec<u64>>,
+    /// The adapter gives back what the opener sends.
+    pub echo: bool,
+    /// The adapter or connection is away.
+    pub unplugged: bool,
+    protocol: &'static str,
     servers: Vec<Box<dyn Server>>,
     line: Option<Line>,
     time: LineTime,
@@ -74,25 +89,20 @@ impl Bus {
     #[must_use]
     pub fn new(
         devices: Vec<SimDevice>,
-        protocol: &str,
+        protocol: &'static str,
         line: Option<Line>,
         time: LineTime,
         paced: bool,
         seed: u64,
     ) -> Option<Self> {
-        let speaker = speaker(protocol)?;
-        let station = |device: &SimDevice| {
-            let own = device.station.dialect.and_then(|dialect| dialect.station(&device.station.setup));
-            own.and_then(|number| u16::try_from(number).ok())
-        };
-        let servers = devices
-            .iter()
-            .map(|device| (speaker.server)(Some(station(device).into_iter().collect())))
-            .collect();
+        let servers = devices.iter().map(|device| server(protocol, device)).collect::<Option<Vec<_>>>()?;
         Some(Self {
             devices,
             opener: None,
             gaps: None,
+            echo: false,
+            unplugged: false,
+            protocol,
             servers,
             line,
             time,
@@ -125,6 +135,21 @@ impl Bus {
             Change::Mute(at, mute) => self.ail(at, |ailment| ailment.mute = mute),
             Change::Slow(at, by) => self.ail(at, |ailment| ailment.slow = by),
             Change::Refuse(at, code) => self.ail(at, |ailment| ailment.refuse = code),
+            Change::Late(at, late) => self.ail(at, |ailment| ailment.late = late),
+            Change::Twice(at, twice) => self.ail(at, |ailment| ailment.twice = twice),
+            Change::Short(at, short) => self.ail(at, |ailment| ailment.short = short),
+            Change::Unplug(away) => {
+                self.unplugged = away;
+                self.to_devices.clear();
+                self.to_opener.clear();
+            }
+            Change::AsUnit(at, unit) => {
+                self.ail(at, |ailment| ailment.as_unit = unit);
+                let next = self.devices.get(at).and_then(|device| server(self.protocol, device));
+                if let (Some(room), Some(next)) = (self.servers.get_mut(at), next) {
+                    *room = next;
+                }
+            }
         }
     }
 
@@ -150,11 +175,14 @@ impl Bus {
             gaps.push(now.since(answered));
         }
         let waiting: usize = self.to_devices.iter().map(|(_, bytes)| bytes.len()).sum();
-        if self.cut || waiting + bytes.len() > WAITING_MAX {
+        if self.cut || self.unplugged || waiting + bytes.len() > WAITING_MAX {
             return;
         }
         let end = now.max(self.free) + self.takes(bytes.len());
         self.free = end;
+        if self.echo {
+            self.to_opener.push_back((end, bytes.to_vec()));
+        }
         let noisy = self.with_noise(bytes.to_vec());
         self.to_devices.push_back((end, noisy));
     }
@@ -207,8 +235,18 @@ impl Bus {
                 match server.poll(now) {
                     Serve::Want { want, .. } => serve(server.as_mut(), device, now, want),
                     Serve::Send(_) if device.ailment.mute => {}
-                    Serve::Send(bytes) => {
-                        answers.push(Said { slow: device.ailment.slow, line: device.line, bytes })
+                    Serve::Send(mut bytes) => {
+                        let ailment = device.ailment;
+                        if ailment.twice {
+                            bytes.extend_from_within(..);
+                        }
+                        if ailment.short {
+                            bytes.truncate(bytes.len().saturating_sub(3).max(1));
+                        }
+                        // Late is after the asker has given up and rested.
+                        let late =
+                            if ailment.late { self.time.timeout + self.time.timeout / 4 + 20_000 } else { 0 };
+                        answers.push(Said { slow: ailment.slow + late, line: device.line, bytes });
                     }
                     Serve::WaitUntil(moment) => {
                         next = Some(next.map_or(moment, |next| next.min(moment)));
@@ -270,6 +308,19 @@ struct Said {
     bytes: Vec<u8>,
 }
 
+/// The machine by which a device answers; what is not for its unit it does not hear.
+fn server(protocol: &str, device: &SimDevice) -> Option<Box<dyn Server>> {
+    let own = device.station.dialect.and_then(|dialect| dialect.station(&device.station.setup));
+    let setup = ServerSetup {
+        units: Some(own.and_then(|number| u16::try_from(number).ok()).into_iter().collect()),
+        passed: vec![],
+        shared: true,
+        tells_itself: false,
+        answer_as: device.ailment.as_unit.map(u16::from),
+    };
+    Some((speaker(protocol)?.server)(&setup))
+}
+
 /// Does what a server wants of its device.
 fn serve(server: &mut dyn Server, device: &mut SimDevice, now: Moment, want: Want) {
     if let Some(code) = device.ailment.refuse {
@@ -282,6 +333,23 @@ fn serve(server: &mut dyn Server, device: &mut SimDevice, now: Moment, want: Wan
             Err(refusal) => server.give(Err(refusal)),
         },
         Want::Write { extent, cells } => server.give(device.write(extent, &cells).map(|()| &[][..])),
+        Want::Change { extent, keep, set } => {
+            let changed = device.read(now, extent).and_then(|old| {
+                let bits = old.iter().zip(&keep).zip(&set);
+                let cells: Vec<u8> = bits.map(|((old, keep), set)| old & keep | set & !keep).collect();
+                device.write(extent, &cells)
+            });
+            server.give(changed.map(|()| &[][..]));
+        }
+        Want::Exchange { write, cells, read } => {
+            let done = device.write(write, &cells).and_then(|()| device.read(now, read));
+            match done {
+                Ok(cells) => server.give(Ok(&cells)),
+                Err(refusal) => server.give(Err(refusal)),
+            }
+        }
+        // A device passes nothing on.
+        Want::Pass(_) => server.give(Err(Refusal::new(Kind::NoPath, Blame::Device))),
     }
 }
 

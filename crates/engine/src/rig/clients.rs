@@ -1,5 +1,6 @@
 //! Simulated clients: each reads as its entry of the project says, over a real socket.
 
+use super::master::Master;
 use super::{Dialer, stand_in};
 use serde::Serialize;
 use std::net::SocketAddr;
@@ -7,11 +8,12 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 use woodrush_core::Refusal;
+use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type};
 use woodrush_core::plan::Station;
-use woodrush_core::project::Asked;
-use woodrush_core::protocol::{Extent, SpaceId, refusal_shown};
+use woodrush_core::project::{Asked, Client};
+use woodrush_core::protocol::{Extent, Setup, SpaceId, Transport, refusal_shown};
 
 /// What one entry of a client's list has seen.
 #[derive(Debug, Clone, Serialize)]
@@ -59,44 +61,80 @@ struct Entry {
     writes: bool,
 }
 
+/// Where clients ask: sockets that a converter serves, and far ends of lines.
+pub(super) struct Ends {
+    pub(super) listening: Vec<(usize, SocketAddr)>,
+    pub(super) masters: Vec<Arc<Master>>,
+}
+
+/// Whom a client asks: an image, or units behind a port.
+fn asked(checked: &Checked, client: &Client) -> Vec<Station> {
+    if let Some(image) = client.image.and_then(|image| checked.plan.images.get(image.value)) {
+        return vec![image.clone()];
+    }
+    let (Some(port), Some(units)) = (client.port, &client.units) else { return vec![] };
+    let Some(dialect) = checked.project.ports.get(port.value).and_then(|port| port.protocol) else {
+        return vec![];
+    };
+    let (key, _) = dialect.value.station_key(Transport::Listen);
+    let station = |unit: &u16| Station {
+        name: format!("{key} {unit}"),
+        port: port.value,
+        dialect: Some(dialect.value),
+        setup: Setup { numbers: vec![(key, u32::from(*unit))], words: vec![] },
+        spaces: dialect.value.standing().to_vec(),
+    };
+    units.value.iter().map(station).collect()
+}
+
 impl SimClients {
-    pub(super) fn spawn(checked: &Checked, listening: &[(usize, SocketAddr)]) -> Self {
+    pub(super) fn spawn(checked: &Checked, ends: &Ends, line: &dyn Fn(usize) -> LineTime) -> Self {
         let mut clients = Self::default();
         for (index, client) in checked.project.clients.iter().enumerate() {
-            let Some(image) = client.image.and_then(|image| checked.plan.images.get(image.value)) else {
-                continue;
-            };
-            let Some((_, to)) = listening.iter().find(|(port, _)| *port == image.port) else { continue };
-            let own = client.protocol.map(|protocol| protocol.value);
-            let Some(dialect) = own.or(image.dialect) else { continue };
-            let mut entries = vec![];
-            // What it writes now and then is a person's affair; what it writes every so often is played.
-            let regular =
-                client.writes.iter().filter(|asked| asked.every.is_some()).map(|asked| (asked, true));
-            for (asked, writes) in client.reads.iter().map(|asked| (asked, false)).chain(regular) {
-                let Some(mut entry) = entry(image, asked, client.max_read) else { continue };
-                entry.writes = writes;
-                let mut states = clients.states.lock().unwrap_or_else(PoisonError::into_inner);
-                entry.state = states.len();
-                let text = checked.project.sources.text(asked.span);
-                let read = if writes { format!("writes {text}") } else { text.to_string() };
-                states.push(ClientState {
-                    client: client.name.value.clone(),
-                    read,
-                    answers: 0,
-                    refused: 0,
-                    last: "not yet".into(),
-                });
-                entries.push(entry);
+            for image in asked(checked, client) {
+                let to = ends.listening.iter().find(|(port, _)| *port == image.port).map(|(_, at)| *at);
+                let master = ends.masters.iter().find(|master| master.port == image.port).cloned();
+                if to.is_none() && master.is_none() {
+                    continue;
+                }
+                let own = client.protocol.map(|protocol| protocol.value);
+                let Some(dialect) = own.or(image.dialect) else { continue };
+                let mut entries = vec![];
+                // What it writes now and then is a person's affair; what it writes every so often is played.
+                let regular =
+                    client.writes.iter().filter(|asked| asked.every.is_some()).map(|asked| (asked, true));
+                for (asked, writes) in client.reads.iter().map(|asked| (asked, false)).chain(regular) {
+                    let Some(mut entry) = entry(&image, asked, client.max_read) else { continue };
+                    entry.writes = writes;
+                    let mut states = clients.states.lock().unwrap_or_else(PoisonError::into_inner);
+                    entry.state = states.len();
+                    let text = checked.project.sources.text(asked.span);
+                    let whom =
+                        if client.image.is_some() { String::new() } else { format!("{} ", image.name) };
+                    let read = if writes { format!("{whom}writes {text}") } else { format!("{whom}{text}") };
+                    states.push(ClientState {
+                        client: client.name.value.clone(),
+                        read,
+                        answers: 0,
+                        refused: 0,
+                        last: "not yet".into(),
+                    });
+                    entries.push(entry);
+                }
+                let timeout = client.timeout.map_or(1_000_000, |timeout| timeout.value);
+                let (station, protocol, line) = (image.clone(), dialect.name(), line(image.port));
+                let line = LineTime { timeout, ..line };
+                let (stop, states) = (Arc::clone(&clients.stop), Arc::clone(&clients.states));
+                let from = client.address.is_some().then(|| stand_in(index));
+                clients.threads.push(std::thread::spawn(move || {
+                    let dial = || match (&master, to) {
+                        (Some(master), _) => master.dial(line, protocol, &station),
+                        (None, Some(to)) => Dialer::connect(to, from, protocol, &station, timeout),
+                        (None, None) => Err(std::io::ErrorKind::NotConnected.into()),
+                    };
+                    live(&dial, &station, &entries, &stop, &states);
+                }));
             }
-            let timeout = client.timeout.map_or(1_000_000, |timeout| timeout.value);
-            let (to, station, protocol) = (*to, image.clone(), dialect.name());
-            let (stop, states) = (Arc::clone(&clients.stop), Arc::clone(&clients.states));
-            let from = client.address.is_some().then(|| stand_in(index));
-            clients.threads.push(std::thread::spawn(move || {
-                let dial = || Dialer::connect(to, from, protocol, &station, timeout);
-                live(&dial, &station, &entries, &stop, &states);
-            }));
         }
         clients
     }

@@ -1,6 +1,7 @@
 //! What people say to a running bench: `set`, `get`, `cut`, `mend`, … in words, answered in rows.
 
-use super::{Change, Rig};
+use super::line::Place;
+use super::{Bus, Change, Rig};
 use serde::{Deserialize, Serialize};
 use woodrush_core::project::{Noun, Trouble};
 
@@ -65,6 +66,11 @@ impl Rig {
                 format!("{name} answers every request with exception {code} (0x{code:02X})")
             }
             Trouble::Noise(name, share) => format!("{} in 1000 bytes on {name} are damaged", share * 1000.0),
+            Trouble::Unplug(name) => format!("{name} is unplugged: its adapter or connection is gone"),
+            Trouble::Late(name) => format!("{name} answers after the timeout"),
+            Trouble::Twice(name) => format!("{name} says every answer twice"),
+            Trouble::Short(name) => format!("{name} ends its answers too early"),
+            Trouble::AsUnit(name, unit) => format!("{name} answers as unit {unit}"),
         };
         Ok((done, vec![]))
     }
@@ -167,13 +173,7 @@ impl Rig {
                 (None, Some(seat)) => {
                     if let Some(line) = self.lines.get(seat.line) {
                         let mut bus = line.bus();
-                        for change in [
-                            Change::Mute(seat.place, false),
-                            Change::Slow(seat.place, 0),
-                            Change::Refuse(seat.place, None),
-                        ] {
-                            bus.change(change);
-                        }
+                        mend_device(&mut bus, seat.place);
                     }
                 }
                 (None, None) => {
@@ -190,10 +190,9 @@ impl Rig {
         let mut bus = line.bus();
         bus.change(Change::Cut(false));
         bus.change(Change::Noise(0.0));
+        bus.change(Change::Unplug(false));
         for place in 0..bus.devices.len() {
-            for change in [Change::Mute(place, false), Change::Slow(place, 0), Change::Refuse(place, None)] {
-                bus.change(change);
-            }
+            mend_device(&mut bus, place);
         }
         drop(bus);
         line.changed();
@@ -204,9 +203,19 @@ impl Rig {
         let row = |line: &super::line::RigLine| {
             let port = project.ports.get(line.port)?;
             let detail = port.line().map(|line| line.value.to_string()).unwrap_or_default();
-            Some(Row { name: port.name.value.clone(), value: line.path.display().to_string(), detail })
+            let value = match &line.place {
+                Place::Path(path) => path.display().to_string(),
+                Place::Socket(at) => at.to_string(),
+            };
+            Some(Row { name: port.name.value.clone(), value, detail })
         };
-        self.lines.iter().filter_map(row).collect()
+        let ends = self.masters.iter().filter_map(|master| {
+            let port = project.ports.get(master.port)?;
+            let path = master.serial().or(master.pty()).map(|path| path.display().to_string());
+            let value = path.or(master.socket().map(|at| at.to_string()))?;
+            Some(Row { name: port.name.value.clone(), value, detail: "others ask here".into() })
+        });
+        self.lines.iter().filter_map(row).chain(ends).collect()
     }
 
     fn status(&self) -> Vec<Row> {
@@ -219,6 +228,9 @@ impl Rig {
             }
             if cut {
                 row.detail += ", CUT";
+            }
+            if bus.unplugged {
+                row.detail += ", UNPLUGGED";
             }
             if noise > 0.0 {
                 row.detail += &format!(", noise {noise}");
@@ -247,6 +259,10 @@ impl Rig {
                     .then(|| format!("slow {}", woodrush_core::project::show_micros(sim.ailment.slow))),
             );
             ails.extend(sim.ailment.refuse.map(|code| format!("refuses with {code}")));
+            ails.extend(sim.ailment.late.then(|| "late".to_string()));
+            ails.extend(sim.ailment.twice.then(|| "twice".to_string()));
+            ails.extend(sim.ailment.short.then(|| "short".to_string()));
+            ails.extend(sim.ailment.as_unit.map(|unit| format!("answers as unit {unit}")));
             let detail = if ails.is_empty() { "well".into() } else { ails.join(", ") };
             Row { name: sim.name.clone(), value: own.unwrap_or_default(), detail }
         })
@@ -263,4 +279,18 @@ impl Rig {
         self.serve_clients(&listening);
         Ok(("the clients of the project dial there".into(), vec![]))
     }
+}
+
+/// Takes every fault from a device.
+fn mend_device(bus: &mut Bus, place: usize) {
+    let well = [
+        Change::Mute(place, false),
+        Change::Slow(place, 0),
+        Change::Refuse(place, None),
+        Change::Late(place, false),
+        Change::Twice(place, false),
+        Change::Short(place, false),
+        Change::AsUnit(place, None),
+    ];
+    well.into_iter().for_each(|change| bus.change(change));
 }

@@ -19,6 +19,14 @@ pub struct Ailment {
     pub slow: u64,
     /// It answers every request with this code.
     pub refuse: Option<u8>,
+    /// It answers after the timeout.
+    pub late: bool,
+    /// It says every answer twice.
+    pub twice: bool,
+    /// Its answers end too early.
+    pub short: bool,
+    /// It answers as this unit.
+    pub as_unit: Option<u8>,
 }
 
 /// Values in a row that one signal moves.
@@ -108,7 +116,7 @@ impl SimDevice {
         for (number, point) in
             project.profile_of(index).map_or(&[][..], |profile| &profile.points).iter().enumerate()
         {
-            let Some(address) = device.parse(&point.at.value) else { continue };
+            let Ok(address) = project.point_address(index, point) else { continue };
             let form = point.form.map_or(Form::plain(Type::Raw), |form| form.value);
             let Some(spot) = device.spot(&address, form) else { continue };
             let range = point.range.map(|range| range.value);
@@ -121,15 +129,17 @@ impl SimDevice {
                 device.drive_by_default(spot, place.count, None, rule.writable, number, &mut dice);
             }
         }
+        // What it is sent stays where it is put.
+        for (number, rule) in plan.rules.iter().enumerate().filter(|(_, rule)| plan.sink(rule) == Some(index))
+        {
+            let spot = Spot { extent: rule.target.item(0), bit: rule.target.bit, form: rule.conversion.to };
+            device.drive_by_default(spot, rule.target.count, None, true, number, &mut dice);
+        }
         for transfer in plan.transfers.iter().filter(|transfer| transfer.device == index) {
             device.exist(transfer.extent);
         }
         device.advance(Moment(0), None);
         Ok(device)
-    }
-
-    fn parse(&self, text: &str) -> Option<Address> {
-        self.station.dialect?.parse(text, &self.station.setup).ok()
     }
 
     fn spot(&self, address: &Address, form: Form) -> Option<Spot> {
@@ -159,9 +169,10 @@ impl SimDevice {
             .and_then(|profile| profile.points.iter().find(|p| p.name.value == target.value));
         if let Some(point) = point {
             let form = point.form.map_or(Form::plain(Type::Raw), |form| form.value);
-            let address = self
-                .parse(&point.at.value)
-                .ok_or_else(|| format!("`{}` has no sound address", target.value))?;
+            let address = checked
+                .project
+                .point_address(index, point)
+                .map_err(|_| format!("`{}` has no sound address", target.value))?;
             let spot = self
                 .spot(&address, form)
                 .ok_or_else(|| format!("`{}` does not fit its address", target.value))?;

@@ -1,9 +1,13 @@
-//! A client on a socket that waits for its answers: simulated clients and the proof ask through it.
+//! A client that waits for its answers, on a socket or a line: simulated clients and the proof ask through it.
 
+use crate::Moment;
 use crate::moment::Clock;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
+use crate::port::wait::{readable, write_all};
+use crate::speak::{Act, Ask, Client, ClientSetup, Message, News, Ticket, speaker};
+use rustix::fd::OwnedFd;
+use rustix::io::Errno;
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, connect, socket_with};
-use std::io::{ErrorKind, Read, Write};
+use std::io::ErrorKind;
 use std::net::{Ipv4Addr, SocketAddr, TcpStream};
 use std::time::Duration;
 use woodrush_core::budget::LineTime;
@@ -11,12 +15,13 @@ use woodrush_core::plan::Station;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
-/// One connection to a server of one station.
+/// One way to a server of one station.
 pub struct Dialer {
-    stream: TcpStream,
+    wire: OwnedFd,
     client: Box<dyn Client>,
     clock: Clock,
     next: u64,
+    line: LineTime,
 }
 
 impl Dialer {
@@ -31,7 +36,6 @@ impl Dialer {
         station: &Station,
         timeout: u64,
     ) -> std::io::Result<Self> {
-        let speaker = speaker(protocol).ok_or(ErrorKind::Unsupported)?;
         let stream = match from {
             None => TcpStream::connect_timeout(&to, Duration::from_micros(timeout.max(1000)))?,
             Some(own) => {
@@ -43,9 +47,19 @@ impl Dialer {
             }
         };
         stream.set_nodelay(true)?;
-        let line = LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout };
+        stream.set_nonblocking(true)?;
+        let line = LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout, turnaround: 0 };
+        Self::over(stream.into(), line, protocol, station)
+    }
+
+    /// Over an open, non-blocking descriptor; on a line bytes take their time.
+    ///
+    /// # Errors
+    /// The protocol cannot be spoken.
+    pub fn over(wire: OwnedFd, line: LineTime, protocol: &str, station: &Station) -> std::io::Result<Self> {
+        let speaker = speaker(protocol).ok_or(ErrorKind::Unsupported)?;
         let setup = ClientSetup { stations: std::slice::from_ref(station), line, retries: 0 };
-        Ok(Self { stream, client: (speaker.client)(&setup), clock: Clock::start(), next: 0 })
+        Ok(Self { wire, client: (speaker.client)(&setup), clock: Clock::start(), next: 0, line })
     }
 
     /// Reads cells.
@@ -64,6 +78,14 @@ impl Dialer {
         self.ask(Ask::Write { station: 0, extent, cells }).map(|_| ())
     }
 
+    /// Sends a whole request to any unit and gives back the whole answer.
+    ///
+    /// # Errors
+    /// That no sound answer came.
+    pub fn pass(&mut self, unit: u16, message: Message) -> Result<Vec<u8>, Refusal> {
+        self.ask(Ask::Pass { unit, message })
+    }
+
     fn ask(&mut self, ask: Ask) -> Result<Vec<u8>, Refusal> {
         let ticket = Ticket(self.next);
         self.next += 1;
@@ -73,7 +95,8 @@ impl Dialer {
             let now = self.clock.now();
             match self.client.poll(now) {
                 Act::Send(bytes) => {
-                    if self.stream.write_all(&bytes).is_err() {
+                    self.on_the_wire(bytes.len());
+                    if write_all(&self.wire, &bytes).is_err() {
                         self.client.handle(now, News::Down);
                     }
                 }
@@ -81,23 +104,39 @@ impl Dialer {
                 Act::Done(..) => {}
                 Act::Rest => return Err(Refusal::new(Kind::NoAnswer, Blame::Us)),
                 Act::WaitUntil(moment) => {
-                    let wait = Duration::from_micros(moment.since(now).max(1));
-                    // A wait of that length is always allowed.
-                    let _ = self.stream.set_read_timeout(Some(wait));
-                    match self.stream.read(&mut chunk) {
+                    if !readable(&self.wire, moment.since(now).max(1)) {
+                        continue;
+                    }
+                    match rustix::io::read(&self.wire, &mut chunk) {
                         Ok(0) => self.client.handle(now, News::Down),
-                        Ok(count) => self
-                            .client
-                            .handle(self.clock.now(), News::Bytes(chunk.get(..count).unwrap_or_default())),
-                        Err(error)
-                            if matches!(
-                                error.kind(),
-                                ErrorKind::WouldBlock | ErrorKind::TimedOut | ErrorKind::Interrupted
-                            ) => {}
+                        Ok(count) => {
+                            self.on_the_wire(count);
+                            let bytes = chunk.get(..count).unwrap_or_default();
+                            self.client.handle(self.clock.now(), News::Bytes(bytes));
+                        }
+                        Err(Errno::AGAIN | Errno::INTR) => {}
                         Err(_) => self.client.handle(now, News::Down),
                     }
                 }
             }
         }
     }
+
+    /// Lets the time pass that bytes take on a line.
+    fn on_the_wire(&self, bytes: usize) {
+        let takes = self.line.bytes(u32::try_from(bytes).unwrap_or(u32::MAX));
+        if takes > 0 {
+            let until = self.clock.now() + takes;
+            pass(&self.clock, until);
+        }
+    }
+}
+
+fn pass(clock: &Clock, until: Moment) {
+    let left = until.since(clock.now());
+    #[allow(
+        clippy::disallowed_methods,
+        reason = "the simulated client waits as its line would make it wait"
+    )]
+    std::thread::sleep(Duration::from_micros(left));
 }

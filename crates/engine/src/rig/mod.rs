@@ -7,6 +7,7 @@ mod control;
 mod device;
 mod dialer;
 mod line;
+mod master;
 mod signal;
 
 pub use bus::{Bus, BusAct, Change};
@@ -19,14 +20,17 @@ pub use dialer::Dialer;
 use crate::Moment;
 use crate::converter::{Aliases, Bindings};
 use crate::moment::Clock;
-use clients::SimClients;
-use line::RigLine;
+use clients::{Ends, SimClients};
+use line::{Place, RigLine};
+use master::Master;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
+use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
-use woodrush_core::project::{Trouble, Wires};
+use woodrush_core::plan::Station;
+use woodrush_core::project::{Noun, Trouble, Wires};
 use woodrush_core::protocol::Extent;
 
 /// Why a bench cannot be built, in words.
@@ -39,6 +43,9 @@ pub struct Rig {
     checked: Arc<Checked>,
     clock: Clock,
     lines: Vec<RigLine>,
+    /// Ends on which simulated clients ask that dial no socket of the converter.
+    masters: Vec<Arc<Master>>,
+    listening: Mutex<Vec<(usize, SocketAddr)>>,
     clients: Mutex<SimClients>,
 }
 
@@ -62,17 +69,30 @@ impl Rig {
         let mut rig = Self {
             clock,
             lines: vec![],
+            masters: vec![],
+            listening: Mutex::default(),
             clients: Mutex::new(SimClients::default()),
             checked: Arc::clone(&checked),
         };
         for (index, port) in checked.project.ports.iter().enumerate() {
-            let Some(Wires::Serial { line: Some(line), .. }) = &port.wires else { continue };
+            let Some(wires) = port.wires.as_ref().filter(|wires| !matches!(wires, Wires::Listen { .. }))
+            else {
+                continue;
+            };
+            let no_end =
+                |error: std::io::Error| RigFault(format!("no far end for `{}`: {error}", port.name.value));
             if let Some(bus) = bus_of(&checked, index, read_file, true).map_err(RigFault)? {
-                let spawned = RigLine::spawn(index, bus, line.value, clock);
-                rig.lines.push(
-                    spawned
-                        .map_err(|errno| RigFault(format!("no pty for `{}`: {errno}", port.name.value)))?,
-                );
+                let line = match wires {
+                    Wires::Serial { line: Some(line), .. } => Some(line.value),
+                    // A program behind a virtual port would be the device; here nobody opens it.
+                    Wires::Connect { .. } => None,
+                    _ => continue,
+                };
+                rig.lines.push(RigLine::spawn(index, bus, line, clock).map_err(no_end)?);
+            } else if checked.plan.images.iter().any(|image| image.port == index)
+                || checked.plan.forwards.iter().any(|forward| forward.from == index)
+            {
+                rig.masters.extend(Master::new(index, wires).map_err(no_end)?.map(Arc::new));
             }
         }
         Ok(rig)
@@ -81,14 +101,68 @@ impl Rig {
     /// Where a converter finds the lines, and whom the loopback addresses of clients stand for.
     #[must_use]
     pub fn bindings(&self) -> Bindings {
-        let serial = self.lines.iter().map(|line| (line.port, line.path.clone())).collect();
-        Bindings { serial, bench: Some(self.aliases()) }
+        let mut bindings = Bindings { bench: Some(self.aliases()), ..Bindings::default() };
+        for line in &self.lines {
+            match &line.place {
+                Place::Path(path) => drop(bindings.serial.insert(line.port, path.clone())),
+                Place::Socket(at) => drop(bindings.connect.insert(line.port, *at)),
+            }
+        }
+        for master in &self.masters {
+            bindings.serial.extend(master.serial().map(|path| (master.port, path.to_path_buf())));
+            bindings.pty.extend(master.pty().map(|path| (master.port, path.to_path_buf())));
+            bindings.connect.extend(master.socket().map(|at| (master.port, at)));
+        }
+        bindings
     }
 
     /// The paths of the ptys, by port.
     #[must_use]
     pub fn paths(&self) -> Vec<(usize, PathBuf)> {
-        self.lines.iter().map(|line| (line.port, line.path.clone())).collect()
+        self.lines.iter().filter_map(|line| Some((line.port, line.path()?.to_path_buf()))).collect()
+    }
+
+    /// The ports whose far end plays devices.
+    #[must_use]
+    pub fn device_ports(&self) -> Vec<usize> {
+        self.lines.iter().map(|line| line.port).collect()
+    }
+
+    /// The converter serves these sockets now.
+    pub fn serves(&self, listening: &[(usize, SocketAddr)]) {
+        *self.listening.lock().unwrap_or_else(PoisonError::into_inner) = listening.to_vec();
+    }
+
+    /// A client of a port on which others ask; `from` is the loopback address that stands for it.
+    ///
+    /// # Errors
+    /// Nobody serves the port, or it cannot be reached.
+    pub fn dial(
+        &self,
+        port: usize,
+        protocol: &str,
+        station: &Station,
+        from: Option<Ipv4Addr>,
+        timeout: u64,
+    ) -> std::io::Result<Dialer> {
+        if let Some(master) = self.masters.iter().find(|master| master.port == port) {
+            return master.dial(self.master_line(port, timeout), protocol, station);
+        }
+        let listening = self.listening.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = listening.iter().find(|(other, _)| *other == port).map(|(_, at)| *at);
+        drop(listening);
+        Dialer::connect(at.ok_or(std::io::ErrorKind::NotConnected)?, from, protocol, station, timeout)
+    }
+
+    /// A connection to a client was lost: the next one waits for a new one.
+    pub fn forget(&self, port: usize) {
+        self.masters.iter().filter(|master| master.port == port).for_each(|master| master.forget());
+    }
+
+    fn master_line(&self, port: usize, timeout: u64) -> LineTime {
+        let none = LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout, turnaround: 0 };
+        let line = self.checked.plan.lines.get(port).copied().unwrap_or(none);
+        LineTime { timeout, own_silence: line.silence, ..line }
     }
 
     fn aliases(&self) -> Aliases {
@@ -97,8 +171,11 @@ impl Rig {
 
     /// Lets the clients of the project dial the ports that a converter serves.
     pub fn serve_clients(&self, listening: &[(usize, SocketAddr)]) {
+        self.serves(listening);
+        let ends = Ends { listening: listening.to_vec(), masters: self.masters.clone() };
+        let line = |port| self.master_line(port, 1_000_000);
         let mut clients = self.clients.lock().unwrap_or_else(PoisonError::into_inner);
-        *clients = SimClients::spawn(&self.checked, listening);
+        *clients = SimClients::spawn(&self.checked, &ends, &line);
     }
 
     /// What each client has seen.
@@ -171,20 +248,34 @@ impl Rig {
     }
 
     fn change_of(&self, trouble: &Trouble) -> Option<(usize, Change)> {
-        let port = |name: &str| {
-            let port = self.checked.project.port(name)?;
-            self.lines.iter().position(|line| line.port == port)
-        };
-        let device = |name: &str| self.seat(self.checked.project.device(name)?);
-        Some(match trouble {
-            Trouble::Cut(name) => (port(name)?, Change::Cut(true)),
-            Trouble::Noise(name, share) => (port(name)?, Change::Noise(*share)),
-            Trouble::Mute(name) => device(name).map(|seat| (seat.line, Change::Mute(seat.place, true)))?,
-            Trouble::Slow(name, by) => device(name).map(|seat| (seat.line, Change::Slow(seat.place, *by)))?,
-            Trouble::Refuse(name, code) => {
-                device(name).map(|seat| (seat.line, Change::Refuse(seat.place, Some(*code))))?
+        let (noun, name) = trouble.place();
+        let (line, place) = match noun {
+            Noun::Port => {
+                let port = self.checked.project.port(name)?;
+                (self.lines.iter().position(|line| line.port == port)?, 0)
             }
-        })
+            Noun::Device => {
+                let seat = self.seat(self.checked.project.device(name)?)?;
+                (seat.line, seat.place)
+            }
+        };
+        Some((line, changes(trouble, place).0))
+    }
+}
+
+/// What a fault changes on its line, and what mends it; `place` is that of its device there.
+fn changes(trouble: &Trouble, place: usize) -> (Change, Change) {
+    match trouble {
+        Trouble::Cut(_) => (Change::Cut(true), Change::Cut(false)),
+        Trouble::Noise(_, share) => (Change::Noise(*share), Change::Noise(0.0)),
+        Trouble::Unplug(_) => (Change::Unplug(true), Change::Unplug(false)),
+        Trouble::Mute(_) => (Change::Mute(place, true), Change::Mute(place, false)),
+        Trouble::Slow(_, by) => (Change::Slow(place, *by), Change::Slow(place, 0)),
+        Trouble::Refuse(_, code) => (Change::Refuse(place, Some(*code)), Change::Refuse(place, None)),
+        Trouble::Late(_) => (Change::Late(place, true), Change::Late(place, false)),
+        Trouble::Twice(_) => (Change::Twice(place, true), Change::Twice(place, false)),
+        Trouble::Short(_) => (Change::Short(place, true), Change::Short(place, false)),
+        Trouble::AsUnit(_, unit) => (Change::AsUnit(place, Some(*unit)), Change::AsUnit(place, None)),
     }
 }
 
@@ -232,21 +323,14 @@ pub fn bus_of(
     let Some(mut bus) = Bus::new(devices?, protocol.value.name(), line, *time, paced, seed) else {
         return Ok(None);
     };
-    let place = |name: &str| here.iter().position(|device| project.device(name) == Some(*device));
+    bus.echo = settings.echo;
     for fault in &project.rig.faults {
-        let own_port = |name: &str| (project.port(name) == Some(port)).then_some(());
-        let pair = match &fault.what.value {
-            Trouble::Cut(name) => own_port(name).map(|()| (Change::Cut(true), Change::Cut(false))),
-            Trouble::Noise(name, share) => {
-                own_port(name).map(|()| (Change::Noise(*share), Change::Noise(0.0)))
-            }
-            Trouble::Mute(name) => place(name).map(|at| (Change::Mute(at, true), Change::Mute(at, false))),
-            Trouble::Slow(name, by) => place(name).map(|at| (Change::Slow(at, *by), Change::Slow(at, 0))),
-            Trouble::Refuse(name, code) => {
-                place(name).map(|at| (Change::Refuse(at, Some(*code)), Change::Refuse(at, None)))
-            }
+        let (noun, name) = fault.what.value.place();
+        let place = match noun {
+            Noun::Port => (project.port(name) == Some(port)).then_some(0),
+            Noun::Device => here.iter().position(|device| project.device(name) == Some(*device)),
         };
-        if let Some((begin, end)) = pair {
+        if let Some((begin, end)) = place.map(|place| changes(&fault.what.value, place)) {
             bus.schedule(Moment(fault.at), begin);
             if let Some(lasts) = fault.lasts {
                 bus.schedule(Moment(fault.at.saturating_add(lasts)), end);

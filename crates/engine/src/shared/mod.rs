@@ -1,109 +1,32 @@
-//! What all threads and tasks of one converter share: the plan, the images, the devices' health, the queues.
+//! What all threads and tasks of one converter share: the plan, the cells, what is known of health, the queues.
 
+mod event;
 mod queue;
+mod settings;
+mod site;
+mod write_log;
 
-pub use queue::{LineQueue, Reply, WriteJob};
+pub use crate::speak::Message;
+pub use event::Event;
+pub use queue::{AskerId, Errand, Job, LineQueue, Reply};
+pub use settings::{AnswerSettings, DeviceSettings, PortSettings};
+pub use site::Site;
+pub use write_log::WriteRecord;
 
 use crate::Moment;
-use crate::image::{DeviceHealth, DeviceWrite, Image};
-use std::sync::{Arc, PoisonError, RwLock};
+use crate::health::{DeviceHealth, HealthBoard, PortTally};
+use crate::image::{DeviceWrite, Image, Task};
+use std::collections::HashMap;
+use std::net::Ipv4Addr;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use woodrush_core::check::Checked;
-use woodrush_core::plan::Plan;
-use woodrush_core::project::{Network, Retry};
+use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Station};
+use woodrush_core::project::Network;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
-/// Something worth a line in the log, told once when it happens.
-#[derive(Debug, Clone)]
-pub enum Event {
-    /// A port is open.
-    PortUp {
-        /// Index of the port.
-        port: usize,
-        /// What was opened, such as a path or a socket address.
-        what: String,
-    },
-    /// A port is gone.
-    PortDown {
-        /// Index of the port.
-        port: usize,
-        /// Why, in words.
-        why: String,
-    },
-    /// A device answers, for the first time or again.
-    DeviceBack {
-        /// Index of the device.
-        device: usize,
-    },
-    /// A device counts as lost.
-    DeviceLost {
-        /// Index of the device.
-        device: usize,
-        /// What was seen last.
-        kind: Kind,
-    },
-    /// A device answered a poll with a refusal.
-    Refused {
-        /// Index of the device.
-        device: usize,
-        /// Index of the transfer.
-        transfer: usize,
-        /// What it said.
-        refusal: Refusal,
-    },
-    /// A connection was closed or turned away.
-    Client {
-        /// Index of the port.
-        port: usize,
-        /// Who.
-        who: String,
-        /// Why, in words.
-        why: String,
-    },
-}
-
-/// What an asking port needs of its settings.
-#[derive(Debug, Clone, Copy)]
-pub struct PortSettings {
-    /// The protocol's name; empty where the project does not say one.
-    pub protocol: &'static str,
-    /// Further tries of one request.
-    pub retries: u32,
-}
-
-/// What polling needs of a device's settings.
-#[derive(Debug, Clone, Copy)]
-pub struct DeviceSettings {
-    /// Failed polls in a row before it counts as lost.
-    pub lost_after: u32,
-    /// How often it is tried once lost.
-    pub retry: Retry,
-}
-
-/// What a listening port needs of its settings.
-#[derive(Debug, Clone)]
-pub struct ListenSettings {
-    /// The protocol's name.
-    pub protocol: &'static str,
-    /// Connections at once.
-    pub max_clients: usize,
-    /// Who may connect; `None` for everybody.
-    pub allow: Option<Vec<Network>>,
-    /// A connection silent for so long is closed, in microseconds.
-    pub idle_timeout: u64,
-    /// Images by the unit that they answer as; `None` answers to every unit.
-    pub images: Vec<(Option<u16>, usize)>,
-}
-
-impl ListenSettings {
-    /// The image that answers for a unit.
-    #[must_use]
-    pub fn image(&self, unit: u16) -> Option<usize> {
-        self.images.iter().find(|(own, _)| own.is_none_or(|own| own == unit)).map(|(_, image)| *image)
-    }
-}
-
-type Tell = Box<dyn Fn(Event) + Send + Sync>;
+pub(crate) type Tell = Arc<dyn Fn(Event) + Send + Sync>;
 
 /// What all threads and tasks of one converter share.
 pub struct Shared {
@@ -111,15 +34,24 @@ pub struct Shared {
     pub plan: Arc<Plan>,
     /// By port.
     pub ports: Vec<PortSettings>,
-    /// By port; `None` for those on which we ask.
-    pub listens: Vec<Option<ListenSettings>>,
+    /// By port; `None` for those on which nobody asks.
+    pub answers: Vec<Option<AnswerSettings>>,
     /// By device.
     pub devices: Vec<DeviceSettings>,
-    /// By device.
-    pub health: Arc<Vec<DeviceHealth>>,
+    /// What is known and counted.
+    pub health: Arc<HealthBoard>,
     /// By port.
     pub queues: Vec<Arc<LineQueue>>,
-    images: Vec<RwLock<Image>>,
+    /// By image; `None` for everybody.
+    writers: Vec<Option<Vec<Network>>>,
+    /// By board: images, then what each device shall be sent.
+    boards: Vec<RwLock<Image>>,
+    /// By device: counted up whenever what it shall be sent may have changed.
+    outgoing: Vec<AtomicU64>,
+    /// Devices that are sent what the converter tells.
+    hears_health: Vec<usize>,
+    /// Whether writes are wanted for the log.
+    pub logs_writes: bool,
     tell: Tell,
 }
 
@@ -131,59 +63,114 @@ impl Shared {
         plan: Arc<Plan>,
         tell: impl Fn(Event) + Send + Sync + 'static,
     ) -> Arc<Self> {
+        Arc::new(Self::renewed(checked, plan, Arc::new(tell), None))
+    }
+
+    /// The same for a changed project: what stands for the same devices, ports and values is taken over.
+    pub(crate) fn renewed(checked: &Checked, plan: Arc<Plan>, tell: Tell, old: Option<&Self>) -> Self {
         let Checked { project, .. } = checked;
-        let health: Arc<Vec<DeviceHealth>> =
-            Arc::new(project.devices.iter().map(|_| DeviceHealth::default()).collect());
-        let images = project.images.iter().enumerate();
-        let images = images.map(|(at, i)| {
-            RwLock::new(Image::new(at, Arc::clone(&plan), Arc::clone(&health), i.unmapped_zero))
-        });
-        let protocol =
-            |port: &woodrush_core::project::Port| port.protocol.map_or("", |protocol| protocol.value.name());
-        let listens = project.ports.iter().enumerate().map(|(at, port)| {
-            let here = project
-                .images
-                .iter()
-                .enumerate()
-                .filter(|(_, image)| image.port.is_some_and(|p| p.value == at));
-            let unit = |setup| port.protocol.and_then(|protocol| protocol.value.station(setup));
-            let images: Vec<_> = here
-                .map(|(index, image)| (unit(&image.setup).and_then(|unit| u16::try_from(unit).ok()), index))
-                .collect();
-            (!images.is_empty()).then(|| ListenSettings {
-                protocol: protocol(port),
-                max_clients: port.max_clients as usize,
-                allow: port
-                    .allow
-                    .as_ref()
-                    .map(|allow| allow.value.iter().map(|network| network.value).collect()),
-                idle_timeout: port.idle_timeout,
-                images,
+        let ports = settings::ports(checked);
+        let known_device = |name: &str| {
+            let old = old?;
+            old.health.devices.get(old.plan.devices.iter().position(|device| device.name == name)?).cloned()
+        };
+        let devices: Vec<Arc<DeviceHealth>> =
+            plan.devices.iter().map(|device| known_device(&device.name).unwrap_or_default()).collect();
+        let known_port = |name: &str| Some((old?, old?.ports.iter().position(|port| port.name == name)?));
+        let tallies: Vec<Arc<PortTally>> = ports
+            .iter()
+            .map(|port| {
+                known_port(&port.name)
+                    .and_then(|(old, at)| old.health.ports.get(at).cloned())
+                    .unwrap_or_default()
             })
+            .collect();
+        let queues = ports
+            .iter()
+            .map(|port| {
+                known_port(&port.name).and_then(|(old, at)| old.queues.get(at).cloned()).unwrap_or_default()
+            })
+            .collect();
+        let health = Arc::new(HealthBoard::new(&plan, devices, tallies));
+        if let Some(old) = old {
+            health.adopt_askers(&old.health);
+        }
+        let zero = |board: usize| project.images.get(board).is_some_and(|image| image.unmapped_zero);
+        let boards = (0..plan.boards())
+            .map(|board| RwLock::new(Image::new(board, Arc::clone(&plan), Arc::clone(&health), zero(board))))
+            .collect();
+        let told = plan.rules.iter().filter(|rule| matches!(rule.source, Source::Told(_)));
+        let mut hears_health: Vec<usize> = told.filter_map(|rule| plan.sink(rule)).collect();
+        hears_health.sort_unstable();
+        hears_health.dedup();
+        let writers = project.images.iter().map(|image| {
+            image.writers.as_ref().map(|writers| writers.value.iter().map(|network| network.value).collect())
         });
-        Arc::new(Self {
-            ports: project
-                .ports
-                .iter()
-                .map(|p| PortSettings { protocol: protocol(p), retries: p.retries })
-                .collect(),
-            listens: listens.collect(),
-            devices: project
-                .devices
-                .iter()
-                .map(|d| DeviceSettings { lost_after: d.lost_after, retry: d.retry })
-                .collect(),
-            queues: project.ports.iter().map(|_| Arc::new(LineQueue::default())).collect(),
-            images: images.collect(),
+        Self {
+            answers: settings::answers(checked, &plan),
+            devices: settings::devices(checked),
+            queues,
+            writers: writers.collect(),
+            boards,
+            outgoing: plan.devices.iter().map(|_| AtomicU64::new(1)).collect(),
+            hears_health,
+            logs_writes: project.converter.write_log.is_some(),
+            ports,
             plan,
             health,
-            tell: Box::new(tell),
-        })
+            tell,
+        }
     }
 
     /// Tells an event.
     pub fn tell(&self, event: Event) {
+        // What devices are told of others' health may have changed with it.
+        if matches!(event, Event::DeviceBack { .. } | Event::DeviceLost { .. }) {
+            self.hears_health.iter().for_each(|device| self.changed(*device));
+        }
         (self.tell)(event);
+    }
+
+    pub(crate) fn teller(&self) -> Tell {
+        Arc::clone(&self.tell)
+    }
+
+    /// What a device shall be sent may have changed.
+    fn changed(&self, device: usize) {
+        if let Some(count) = self.outgoing.get(device) {
+            count.fetch_add(1, Relaxed);
+        }
+        let port = self.plan.devices.get(device).map(|station| station.port);
+        if let Some(queue) = port.and_then(|port| self.queues.get(port)) {
+            queue.wake();
+        }
+    }
+
+    /// Counts up whenever what a device shall be sent may have changed.
+    #[must_use]
+    pub fn outgoing_changes(&self, device: usize) -> u64 {
+        self.outgoing.get(device).map_or(0, |count| count.load(Relaxed))
+    }
+
+    /// Whether a device is sent something that changes without a value landing.
+    #[must_use]
+    pub fn hears_health(&self, device: usize) -> bool {
+        self.hears_health.contains(&device)
+    }
+
+    /// Looks at what a push has to send.
+    #[must_use]
+    pub fn outgoing(&self, now: Moment, push: &Push) -> crate::image::Outgoing {
+        let board = self.plan.images.len() + push.device;
+        self.read_board(board).map_or(crate::image::Outgoing::Never, |cells| cells.outgoing(now, push))
+    }
+
+    fn read_board(&self, board: usize) -> Option<RwLockReadGuard<'_, Image>> {
+        self.boards.get(board).map(|board| board.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    fn write_board(&self, board: usize) -> Option<RwLockWriteGuard<'_, Image>> {
+        self.boards.get(board).map(|board| board.write().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Lets an answer land: all steps of its transfer, each at once.
@@ -193,7 +180,7 @@ impl Shared {
 
     /// The sources of these transfers are lost.
     pub fn lose(&self, device: usize, transfers: impl Iterator<Item = usize>) {
-        if let Some(health) = self.health.get(device) {
+        if let Some(health) = self.health.devices.get(device) {
             health.lost();
         }
         for transfer in transfers {
@@ -203,28 +190,56 @@ impl Shared {
 
     fn each_step(&self, transfer: usize, mut change: impl FnMut(&mut Image, u32)) {
         let Some(transfer) = self.plan.transfers.get(transfer) else { return };
-        let mut held: Option<(usize, std::sync::RwLockWriteGuard<'_, Image>)> = None;
+        let mut held: Option<(usize, RwLockWriteGuard<'_, Image>)> = None;
+        let mut sinks = vec![];
         for step in transfer.steps.clone() {
             let Some(rule) = self.plan.rule_of(step) else { continue };
-            if held.as_ref().is_none_or(|(at, _)| *at != rule.image) {
-                // One image after the other: never two locks at once.
+            if held.as_ref().is_none_or(|(at, _)| *at != rule.board) {
+                // One board after the other: never two locks at once.
                 drop(held.take());
-                held = self
-                    .images
-                    .get(rule.image)
-                    .map(|image| (rule.image, image.write().unwrap_or_else(PoisonError::into_inner)));
+                held = self.write_board(rule.board).map(|board| (rule.board, board));
+                sinks.extend(self.plan.sink(rule));
             }
             if let Some((_, image)) = &mut held {
                 change(image, step);
             }
         }
+        drop(held);
+        sinks.into_iter().for_each(|device| self.changed(device));
     }
 
     /// Shows what a device has confirmed.
     pub fn show_written(&self, image: usize, extent: Extent, cells: &[u8]) {
-        if let Some(image) = self.images.get(image) {
-            image.write().unwrap_or_else(PoisonError::into_inner).show_written(extent, cells);
+        if let Some(mut image) = self.write_board(image) {
+            image.show_written(extent, cells);
         }
+    }
+
+    /// Values that a client wrote: from now on its cells hold them, and rules carry them on.
+    pub fn enter(&self, rule: u32, first: u32, at: Moment, cells: &[u8]) {
+        let Some(entry) = self.plan.rules.get(rule as usize) else { return };
+        let each = self.plan.board(entry.board).and_then(|board| board.space_at(entry.target.space));
+        let bytes = entry.target.width as usize * each.map_or(2, |space| space.grain.cell_bytes());
+        for number in [rule].into_iter().chain(self.plan.onward(rule)) {
+            let Some(board) = self.plan.rules.get(number as usize).map(|rule| rule.board) else { continue };
+            let Some(mut image) = self.write_board(board) else { continue };
+            for (item, value) in (first..).zip(cells.chunks(bytes.max(1))) {
+                if let Some(step) = self.step_of(number, item) {
+                    image.put(step, at, value);
+                }
+            }
+            drop(image);
+            if let Some(device) = board.checked_sub(self.plan.images.len()) {
+                self.changed(device);
+            }
+        }
+    }
+
+    /// The step of one value of a rule that no poll feeds: one value each, in order.
+    fn step_of(&self, rule: u32, item: u32) -> Option<u32> {
+        let begin = self.plan.fed_by_writes.binary_search_by_key(&rule, |(rule, _)| *rule).ok()?;
+        let (_, first) = self.plan.fed_by_writes.get(begin)?;
+        Some(first + item)
     }
 
     /// Reads cells of an image.
@@ -239,31 +254,111 @@ impl Shared {
         out: &mut Vec<u8>,
     ) -> Result<(), Refusal> {
         let image =
-            image.and_then(|at| self.images.get(at)).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
-        image.read().unwrap_or_else(PoisonError::into_inner).read(now, extent, out)
+            image.and_then(|at| self.read_board(at)).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+        image.read(now, extent, out)
+    }
+
+    /// Cells of an image as they stand, fresh or not.
+    #[must_use]
+    pub fn peek(&self, image: usize, extent: Extent) -> Option<Vec<u8>> {
+        self.read_board(image)?.peek(extent).map(<[u8]>::to_vec)
     }
 
     /// Takes a client's write apart.
     ///
     /// # Errors
-    /// As [`Image::route`]; no such image is no path.
+    /// As [`Image::route`]; no such image is no path, and whoever may not write gets what read-only cells answer.
     pub fn route(
         &self,
         image: Option<usize>,
+        who: Option<Ipv4Addr>,
+        now: Moment,
         extent: Extent,
         cells: &[u8],
-    ) -> Result<Vec<DeviceWrite>, Refusal> {
-        let image =
-            image.and_then(|at| self.images.get(at)).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
-        image.read().unwrap_or_else(PoisonError::into_inner).route(extent, cells)
+    ) -> Result<Vec<Task>, Refusal> {
+        let at = image.ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+        let board = self.read_board(at).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+        let writers = self.writers.get(at).and_then(Option::as_ref);
+        let may = match (writers, who) {
+            (None, _) | (_, None) => true,
+            (Some(writers), Some(who)) => writers.iter().any(|network| network.holds(who)),
+        };
+        if !may {
+            return Err(Refusal::new(Kind::ReadOnly, Blame::Asker));
+        }
+        board.route(now, extent, cells)
     }
 
     /// Puts a write into the queue of its device's port.
-    pub fn submit(&self, write: DeviceWrite, reply: Reply) {
+    pub fn submit(&self, asker: AskerId, write: DeviceWrite, reply: Reply) {
         let port = self.plan.devices.get(write.device).map(|station| station.port);
         match port.and_then(|port| self.queues.get(port)) {
-            Some(queue) => queue.push(WriteJob { write, reply }),
+            Some(queue) => queue.push(Job { asker, errand: Errand::Write(write), reply }),
             None => reply(Err(Refusal::new(Kind::NoPath, Blame::File))),
         }
     }
+
+    /// Puts somebody's request into the queue of the port that it goes to.
+    pub fn pass(&self, asker: AskerId, port: usize, unit: u16, message: Message, reply: Reply) {
+        let Some(route) = self.plan.route(port, unit) else {
+            return reply(Err(Refusal::new(Kind::NoPath, Blame::File)));
+        };
+        let forward = self.plan.forwards.get(route.forward);
+        let functions = forward.map_or(&[][..], |forward| forward.functions.as_slice());
+        if !functions.is_empty() && !functions.contains(&message.code) {
+            return reply(Err(Refusal::new(Kind::NoSuchCommand, Blame::File)));
+        }
+        let first = forward.is_some_and(|forward| forward.writes_first);
+        match self.queues.get(route.to) {
+            Some(queue) => {
+                queue.push(Job { asker, errand: Errand::Pass { unit: route.unit, message, first }, reply });
+            }
+            None => reply(Err(Refusal::new(Kind::NoPath, Blame::File))),
+        }
+    }
+
+    /// Takes over the values of `old` for the rules that are the same here.
+    pub(crate) fn adopt_values(&self, old: &Self) {
+        let known: HashMap<String, u32> =
+            (0u32..).zip(&old.plan.rules).map(|(at, rule)| (identity(&old.plan, rule), at)).collect();
+        let steps = |plan: &Plan| {
+            let mut steps: HashMap<u32, Vec<u32>> = HashMap::new();
+            for (at, step) in (0u32..).zip(&plan.steps) {
+                steps.entry(step.rule).or_default().push(at);
+            }
+            steps
+        };
+        let (mine, theirs) = (steps(&self.plan), steps(&old.plan));
+        for (at, rule) in (0u32..).zip(&self.plan.rules) {
+            let Some(before) = known.get(&identity(&self.plan, rule)) else { continue };
+            let (Some(own), Some(others)) = (mine.get(&at), theirs.get(before)) else { continue };
+            let board = old.plan.rules.get(*before as usize).map_or(usize::MAX, |rule| rule.board);
+            if let (Some(mut image), Some(source)) = (self.write_board(rule.board), old.read_board(board)) {
+                image.adopt(own, &source, others);
+            }
+        }
+    }
+}
+
+/// What makes a rule the same one in a changed project: both ends, by name and place, and the conversion.
+fn identity(plan: &Plan, rule: &PlannedRule) -> String {
+    let end = |station: Option<&Station>, place: woodrush_core::protocol::Place| {
+        let space = station.and_then(|station| station.space_at(place.space)).map_or("", |space| &space.key);
+        let name = station.map_or("", |station| station.name.as_str());
+        format!("{name}:{space}:{}:{}:{}:{:?}", place.first, place.width, place.count, place.bit)
+    };
+    let from = match rule.source {
+        Source::Poll { device, place, .. } => end(plan.devices.get(device), place),
+        Source::Entry { image, place, .. } => end(plan.images.get(image), place),
+        // What is told is worked out at each look and has no value to keep.
+        Source::Told(_) => format!("told {}", rule.map),
+        Source::Client => "clients".into(),
+    };
+    let kind = if plan.sink(rule).is_some() { "device" } else { "image" };
+    format!(
+        "{from} {kind} {} {} {}",
+        end(plan.board(rule.board), rule.target),
+        rule.conversion.from,
+        rule.conversion.to
+    )
 }

@@ -1,39 +1,67 @@
-//! Clients' writes on their way to a port: bounded, handed over between threads.
+//! What others want of a port on which we ask: bounded, handed over between threads, in fair turns.
+//!
+//! Whoever asks has a queue of his own, and the queues take turns: somebody with many requests waits for his own and not
+//! before others. Nobody waits longer than one request of each other who asks, plus what is under way.
 
+use super::Message;
 use crate::image::DeviceWrite;
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use woodrush_core::{Blame, Kind, Refusal};
 
-/// Most writes that wait for one port; beyond, the client is told that the path is not available.
+/// Most requests that wait for one port; beyond, whoever asks is told that the path is not available.
 const WAITING_MAX: usize = 256;
 
-/// Called with how it ended, once.
-pub type Reply = Box<dyn FnOnce(Result<(), Refusal>) + Send>;
+/// Called with how it ended, once: nothing for a write, the body of the answer to what was passed on.
+pub type Reply = Box<dyn FnOnce(Result<Vec<u8>, Refusal>) + Send>;
 
-/// One write for a device, and who waits for its end.
-pub struct WriteJob {
-    /// What is written where.
-    pub write: DeviceWrite,
+/// Who asks, for taking turns: the same number for all connections of one machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub struct AskerId(pub u64);
+
+/// What is wanted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Errand {
+    /// A device takes values.
+    Write(DeviceWrite),
+    /// A unit answers somebody else's request.
+    Pass {
+        /// The unit on this port.
+        unit: u16,
+        /// The request.
+        message: Message,
+        /// It goes before requests that only read.
+        first: bool,
+    },
+}
+
+/// One thing that is wanted, and who waits for its end.
+pub struct Job {
+    /// Who wants it.
+    pub asker: AskerId,
+    /// What.
+    pub errand: Errand,
     /// Told how it ended.
     pub reply: Reply,
 }
 
 /// The queue of one port.
+#[derive(Default)]
 pub struct LineQueue {
-    jobs: Mutex<VecDeque<WriteJob>>,
+    turns: Mutex<Turns>,
     wake: Mutex<Option<Box<dyn Fn() + Send + Sync>>>,
 }
 
-impl Default for LineQueue {
-    fn default() -> Self {
-        Self { jobs: Mutex::new(VecDeque::new()), wake: Mutex::new(None) }
-    }
+#[derive(Default)]
+struct Turns {
+    /// Each asker's jobs; whoever's turn is next stands first.
+    askers: VecDeque<(AskerId, VecDeque<Job>)>,
+    waiting: usize,
 }
 
 impl LineQueue {
-    fn jobs(&self) -> MutexGuard<'_, VecDeque<WriteJob>> {
-        self.jobs.lock().unwrap_or_else(PoisonError::into_inner)
+    fn turns(&self) -> MutexGuard<'_, Turns> {
+        self.turns.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Sets what wakes the port's driver.
@@ -41,22 +69,112 @@ impl LineQueue {
         *self.wake.lock().unwrap_or_else(PoisonError::into_inner) = Some(Box::new(wake));
     }
 
-    /// Adds a write; when the queue is full its client is refused at once.
-    pub fn push(&self, job: WriteJob) {
-        let mut jobs = self.jobs();
-        if jobs.len() >= WAITING_MAX {
-            drop(jobs);
-            return (job.reply)(Err(Refusal::new(Kind::NoPath, Blame::Us)));
-        }
-        jobs.push_back(job);
-        drop(jobs);
+    /// Wakes the port's driver: something may be due.
+    pub fn wake(&self) {
         if let Some(wake) = &*self.wake.lock().unwrap_or_else(PoisonError::into_inner) {
             wake();
         }
     }
 
-    /// The write that has waited longest.
-    pub fn take(&self) -> Option<WriteJob> {
-        self.jobs().pop_front()
+    /// Adds a job; when the queue is full whoever asks is refused at once.
+    pub fn push(&self, job: Job) {
+        let mut turns = self.turns();
+        if turns.waiting >= WAITING_MAX {
+            drop(turns);
+            return (job.reply)(Err(Refusal::new(Kind::NoPath, Blame::Us)));
+        }
+        turns.waiting += 1;
+        match turns.askers.iter_mut().find(|(asker, _)| *asker == job.asker) {
+            Some((_, jobs)) => jobs.push_back(job),
+            None => turns.askers.push_back((job.asker, VecDeque::from([job]))),
+        }
+        drop(turns);
+        self.wake();
+    }
+
+    /// The next job: a write that goes first, else one of whoever's turn it is.
+    pub fn take(&self) -> Option<Job> {
+        let mut turns = self.turns();
+        let first =
+            |job: &Job| matches!(&job.errand, Errand::Pass { message, first: true, .. } if message.writes);
+        let ahead = turns.askers.iter().position(|(_, jobs)| jobs.front().is_some_and(first)).unwrap_or(0);
+        let (asker, mut jobs) = turns.askers.remove(ahead)?;
+        let job = jobs.pop_front();
+        if !jobs.is_empty() {
+            turns.askers.push_back((asker, jobs));
+        }
+        turns.waiting -= usize::from(job.is_some());
+        job
+    }
+
+    /// Whether somebody waits.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.turns().waiting == 0
+    }
+
+    /// Refuses all that wait: the port is going away.
+    pub fn refuse_all(&self) {
+        while let Some(job) = self.take() {
+            (job.reply)(Err(Refusal::new(Kind::NoPath, Blame::File)));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn job(asker: u64, unit: u16, writes: bool, first: bool) -> Job {
+        let message = Message { code: 3, body: vec![], writes };
+        Job { asker: AskerId(asker), errand: Errand::Pass { unit, message, first }, reply: Box::new(|_| {}) }
+    }
+
+    fn units(queue: &LineQueue) -> Vec<u16> {
+        let unit = |job: Job| match job.errand {
+            Errand::Pass { unit, .. } => unit,
+            Errand::Write(_) => 0,
+        };
+        std::iter::from_fn(|| queue.take()).map(unit).collect()
+    }
+
+    #[test]
+    fn those_who_ask_take_turns_however_much_one_of_them_wants() {
+        let queue = LineQueue::default();
+        for unit in 10..14 {
+            queue.push(job(1, unit, false, false));
+        }
+        queue.push(job(2, 20, false, false));
+        queue.push(job(3, 30, false, false));
+        assert_eq!(units(&queue), [10, 20, 30, 11, 12, 13]);
+        assert!(queue.is_empty());
+    }
+
+    #[test]
+    fn writes_go_first_where_that_is_asked() {
+        let queue = LineQueue::default();
+        queue.push(job(1, 10, false, true));
+        queue.push(job(2, 20, true, true));
+        assert_eq!(units(&queue), [20, 10]);
+        queue.push(job(1, 10, false, false));
+        queue.push(job(2, 20, true, false));
+        assert_eq!(units(&queue), [10, 20]);
+    }
+
+    #[test]
+    fn a_full_queue_refuses_at_once_and_forgets_nobody() {
+        let queue = LineQueue::default();
+        let refused = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
+        for _ in 0..WAITING_MAX + 5 {
+            let refused = std::sync::Arc::clone(&refused);
+            let mut job = job(1, 10, false, false);
+            job.reply = Box::new(move |result: Result<Vec<u8>, Refusal>| {
+                assert_eq!(result, Err(Refusal::new(Kind::NoPath, Blame::Us)));
+                refused.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+            });
+            queue.push(job);
+        }
+        assert_eq!(refused.load(std::sync::atomic::Ordering::Relaxed), 5);
+        assert_eq!(units(&queue).len(), WAITING_MAX);
     }
 }

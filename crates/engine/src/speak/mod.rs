@@ -1,6 +1,7 @@
 //! Speaking protocols: a [`Client`] asks over one port, a [`Server`] answers on one. Listed once, in [`SPEAKERS`].
 
 mod modbus;
+mod raw;
 
 use crate::Moment;
 use woodrush_core::Refusal;
@@ -14,12 +15,12 @@ pub struct Speaker {
     pub name: &'static str,
     /// A client of these stations.
     pub client: fn(&ClientSetup<'_>) -> Box<dyn Client>,
-    /// A server that hears these units; `None` hears all.
-    pub server: fn(units: Option<Vec<u16>>) -> Box<dyn Server>,
+    /// A server for those who ask on a port.
+    pub server: fn(&ServerSetup) -> Box<dyn Server>,
 }
 
 /// Every protocol that can be spoken.
-pub static SPEAKERS: [Speaker; 2] = [modbus::RTU, modbus::TCP];
+pub static SPEAKERS: [Speaker; 4] = [modbus::RTU, modbus::ASCII, modbus::TCP, raw::RAW];
 
 /// The speaker of a protocol.
 #[must_use]
@@ -35,6 +36,32 @@ pub struct ClientSetup<'a> {
     pub line: LineTime,
     /// Further tries of one request.
     pub retries: u32,
+}
+
+/// What a server needs to know.
+#[derive(Debug, Clone, Default)]
+pub struct ServerSetup {
+    /// The units that it answers as; `None` for all.
+    pub units: Option<Vec<u16>>,
+    /// The units whose requests are passed on whole.
+    pub passed: Vec<u16>,
+    /// Others answer on the same line: it is silent for their units, and hears what they say.
+    pub shared: bool,
+    /// It says of itself what it is, and counts what its line carries.
+    pub tells_itself: bool,
+    /// It answers as another unit than it was asked as: a fault of simulated devices.
+    pub answer_as: Option<u16>,
+}
+
+/// A request or an answer of which only the frame is changed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Message {
+    /// The function code, or whatever the protocol chooses its commands by.
+    pub code: u8,
+    /// All of it, without framing and unit.
+    pub body: Vec<u8>,
+    /// Whether it changes something in the device.
+    pub writes: bool,
 }
 
 /// What a port says.
@@ -71,6 +98,24 @@ pub enum Ask {
         /// In canonical order.
         cells: Vec<u8>,
     },
+    /// Change some bits of one grain: new = (old AND `keep`) OR (`set` AND NOT `keep`).
+    Change {
+        /// Index of the station.
+        station: usize,
+        /// Where; one grain.
+        extent: Extent,
+        /// Ones keep the old bit.
+        keep: Vec<u8>,
+        /// Where `keep` is 0, the new bit.
+        set: Vec<u8>,
+    },
+    /// Somebody else's request, for a unit that need be no station of ours; the answer comes back whole.
+    Pass {
+        /// The unit on this port.
+        unit: u16,
+        /// The request.
+        message: Message,
+    },
 }
 
 /// What a client wants done next.
@@ -79,7 +124,7 @@ pub enum Ask {
 pub enum Act {
     /// Write these bytes to the port, then poll again.
     Send(Vec<u8>),
-    /// A question is answered: cells of a read, nothing for a write.
+    /// A question is answered: cells of a read, nothing for a write, the body of the answer to what was passed on.
     Done(Ticket, Result<Vec<u8>, Refusal>),
     /// Nothing to do before this moment or news.
     WaitUntil(Moment),
@@ -111,6 +156,26 @@ pub enum Want {
         /// In canonical order.
         cells: Vec<u8>,
     },
+    /// That some bits of one grain change; see [`Ask::Change`].
+    Change {
+        /// Where.
+        extent: Extent,
+        /// Ones keep the old bit.
+        keep: Vec<u8>,
+        /// Where `keep` is 0, the new bit.
+        set: Vec<u8>,
+    },
+    /// That values are taken, and others given afterwards.
+    Exchange {
+        /// Where they go.
+        write: Extent,
+        /// In canonical order.
+        cells: Vec<u8>,
+        /// What is given.
+        read: Extent,
+    },
+    /// That a request is passed on whole.
+    Pass(Message),
 }
 
 /// What a server wants done next.
@@ -123,6 +188,8 @@ pub enum Serve {
     Want {
         /// Of which unit.
         unit: u16,
+        /// It is for every unit, and nobody answers.
+        all: bool,
         /// What.
         want: Want,
     },
@@ -142,6 +209,10 @@ pub trait Server: Send {
     fn give(&mut self, result: Result<&[u8], Refusal>);
     /// What to do now.
     fn poll(&mut self, now: Moment) -> Serve;
+    /// Damaged frames so far.
+    fn damaged(&self) -> u64 {
+        0
+    }
     /// The number that a refusal would be answered with, and its name, for logs and proofs.
     fn native(&self, refusal: Refusal) -> (u32, &'static str);
 }

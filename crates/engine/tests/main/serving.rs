@@ -38,7 +38,7 @@ impl Live {
     }
 
     fn at(&self) -> SocketAddr {
-        self.running.listening[0].1
+        self.running.listening()[0].1
     }
 
     fn connect(&self) -> TcpStream {
@@ -203,7 +203,7 @@ fn on_the_bench_allow_is_held_against_the_clients_own_address() {
     let rig = Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap();
     let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
     let running = start(&checked, Arc::clone(&plan), &rig.bindings(), |_| {}).unwrap();
-    let to = running.listening[0].1;
+    let to = running.listening()[0].1;
     let extent =
         woodrush_core::protocol::Extent { space: woodrush_core::protocol::SpaceId(3), first: 0, count: 1 };
     let asks = |own: Option<Ipv4Addr>| {

@@ -7,13 +7,21 @@ use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
 use woodrush_engine::image::DeviceWrite;
 use woodrush_engine::rig::Change;
-use woodrush_engine::shared::{LineQueue, WriteJob};
+use woodrush_engine::shared::{AskerId, Errand, Job, LineQueue};
 
 const SECOND: u64 = 1_000_000;
 
 fn write() -> DeviceWrite {
     let extent = Extent { space: SpaceId(3), first: 9, count: 2 };
-    DeviceWrite { device: 0, extent, cells: vec![0; 4], shown: (0, extent, vec![0; 4]) }
+    DeviceWrite {
+        device: 0,
+        extent,
+        cells: vec![0; 4],
+        keep: None,
+        shown: Some((0, extent, vec![0; 4])),
+        rule: 0,
+        confirm: true,
+    }
 }
 
 #[test]
@@ -22,8 +30,8 @@ fn a_full_queue_refuses_at_once_and_loses_nothing_that_waits() {
     let refused: Arc<Mutex<Vec<Refusal>>> = Arc::default();
     for _ in 0..300 {
         let refused = Arc::clone(&refused);
-        let reply = move |result: Result<(), Refusal>| refused.lock().unwrap().extend(result.err());
-        queue.push(WriteJob { write: write(), reply: Box::new(reply) });
+        let reply = move |result: Result<Vec<u8>, Refusal>| refused.lock().unwrap().extend(result.err());
+        queue.push(Job { asker: AskerId(1), errand: Errand::Write(write()), reply: Box::new(reply) });
     }
     let told = refused.lock().unwrap().clone();
     assert_eq!(told.len(), 300 - 256);

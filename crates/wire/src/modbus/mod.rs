@@ -1,10 +1,13 @@
 //! Modbus, after *Modbus Application Protocol Specification V1.1b3* (APP below), *Modbus over Serial Line V1.02*
 //! (SER) and *Modbus Messaging on TCP/IP Implementation Guide V1.0b* (TCP).
 //!
-//! `pdu` is the meaning, the same on every line; `rtu` and `tcp` are framings, which know a unit and a PDU and no
-//! function codes beyond what predicting a length needs. Left out so far: ASCII framing and the functions other
-//! than 1 to 6, 15 and 16, which pass through as [`pdu::Request::Other`].
+//! `pdu` is the meaning, the same on every line; `rtu`, `ascii` and `tcp` are framings, which know a unit and a PDU and
+//! no function codes beyond what predicting a length needs. File records (functions 20 and 21), functions 43/13 and all
+//! that the specification leaves to devices pass through whole as [`pdu::Request::Other`].
 
+pub mod ascii;
+#[cfg(any(test, feature = "exercise"))]
+pub mod exercise;
 pub mod pdu;
 pub mod rtu;
 pub mod tcp;

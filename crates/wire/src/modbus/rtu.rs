@@ -6,6 +6,7 @@
 
 use super::{Addressed, PDU_MAX};
 use crate::{Reader, WireError, WireFault};
+use std::ops::RangeInclusive;
 
 const LAYER: &str = "RTU frame";
 /// The shortest frame: unit, function, CRC.
@@ -95,6 +96,8 @@ pub fn predict(way: Way, bytes: &[u8]) -> Length {
         },
         (_, 43) => identification(way, bytes),
         (Way::Request, 0x80..) => Length::Never,
+        // Older editions put the type before the code (APP 7): 5 or 6 bytes.
+        (Way::Response, 0xAB) => Length::Unpredictable,
         (Way::Response, 0x80..) => fixed(5),
         _ => Length::Unpredictable,
     }
@@ -170,15 +173,45 @@ pub fn find(way: Way, stream: &[u8], waited: bool) -> Found<'_> {
 }
 
 /// A frame whose length nothing announces. Function 8 with sub-function 0 carries any even number of bytes: the
-/// shortest length with a sound CRC is taken. All others are ended by silence alone: the whole of what came, or
-/// nothing; trying every length would take one index of noise in 260 for a frame.
+/// shortest length with a sound CRC is taken. All others are ended by silence, or in a stream without timing by the
+/// end of what came so far: the whole of it, or nothing; trying every length would take one index of noise in 260
+/// for a frame.
 fn ends_by_check(bytes: &[u8], still: bool) -> Option<&[u8]> {
     let most = bytes.len().min(FRAME_MAX);
-    if bytes.get(1) == Some(&8) {
-        let lengths = (8..=most).step_by(2);
-        return lengths.filter_map(|length| bytes.get(..length)).find(|frame| parse(frame).is_ok());
+    let shortest = |lengths: RangeInclusive<usize>, step| {
+        lengths.step_by(step).filter_map(|length| bytes.get(..length)).find(|frame| parse(frame).is_ok())
+    };
+    match bytes.get(1) {
+        Some(8) => shortest(8..=most, 2),
+        Some(0xAB) => shortest(5..=most.min(6), 1),
+        _ if bytes.len() > FRAME_MAX => None,
+        _ => (still || parse(bytes).is_ok()).then_some(bytes),
     }
-    (still && bytes.len() <= FRAME_MAX).then_some(bytes)
+}
+
+/// Slides over a stream in which both sides are heard, as a server on a line with others hears them: the first frame
+/// of either way, and which. A frame that would be sound both ways (the echoes of writes) counts as a request.
+#[must_use]
+pub fn find_either(stream: &[u8], waited: bool) -> (Way, Found<'_>) {
+    let request = find(Way::Request, stream, waited);
+    let begin = |found: &Found<'_>| match found {
+        Found::Frame { skip, .. } => Some(*skip),
+        _ => None,
+    };
+    match (begin(&request), find(Way::Response, stream, waited)) {
+        (Some(0), _) => (Way::Request, request),
+        (first, response) if begin(&response).is_some_and(|at| first.is_none_or(|first| at < first)) => {
+            (Way::Response, response)
+        }
+        (Some(_), _) => (Way::Request, request),
+        // What one way gives up, the other may still wait for.
+        (None, Found::More) => (Way::Response, Found::More),
+        (None, Found::Noise { skip: other }) => match request {
+            Found::Noise { skip } => (Way::Request, Found::Noise { skip: skip.min(other) }),
+            waiting => (Way::Request, waiting),
+        },
+        (None, response) => (Way::Response, response),
+    }
 }
 
 /// The least silence between two frames, in microseconds: 3.5 characters of `bits_per_char` bits, counted as at

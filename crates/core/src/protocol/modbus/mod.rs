@@ -10,7 +10,7 @@ use crate::form::Order;
 use crate::line::Line;
 use std::borrow::Cow;
 use std::ops::Range;
-use woodrush_wire::modbus::{Exception, Request, Response, Table, pack, rtu, tcp};
+use woodrush_wire::modbus::{Exception, Request, Response, Table, ascii, pack, rtu, tcp};
 
 /// Modbus with one way of framing.
 #[derive(Debug)]
@@ -21,11 +21,14 @@ pub(super) struct Modbus {
 #[derive(Debug, PartialEq, Eq)]
 enum Framing {
     Rtu,
+    Ascii,
     Tcp,
 }
 
 /// `modbus-rtu`.
 pub(super) static RTU: Modbus = Modbus { framing: Framing::Rtu };
+/// `modbus-ascii`.
+pub(super) static ASCII: Modbus = Modbus { framing: Framing::Ascii };
 /// `modbus-tcp`.
 pub(super) static TCP: Modbus = Modbus { framing: Framing::Tcp };
 
@@ -40,7 +43,11 @@ const fn space(key: &'static str, noun: &'static str, table: Table) -> Space {
         align: 1,
         len: Some(ITEMS),
         writable: table.is_writable(),
-        bits: if table.is_bits() { BitWrite::Whole } else { BitWrite::Never },
+        bits: match table {
+            Table::Coil | Table::DiscreteInput => BitWrite::Whole,
+            Table::HoldingRegister => BitWrite::Masked,
+            Table::InputRegister => BitWrite::Never,
+        },
     }
 }
 
@@ -82,6 +89,7 @@ impl Dialect for Modbus {
     fn name(&self) -> &'static str {
         match self.framing {
             Framing::Rtu => "modbus-rtu",
+            Framing::Ascii => "modbus-ascii",
             Framing::Tcp => "modbus-tcp",
         }
     }
@@ -92,12 +100,9 @@ impl Dialect for Modbus {
 
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
         match (&self.framing, transport) {
-            (Framing::Tcp, Transport::Serial) => Err(
-                "its frames have no check sum and no silence to end them; a serial line needs `modbus-rtu`",
+            (Framing::Tcp, Transport::Serial | Transport::Pty) => Err(
+                "its frames have no check sum and no silence to end them; a serial line needs `modbus-rtu` or `modbus-ascii`",
             ),
-            (Framing::Rtu, Transport::Listen) => {
-                Err("RTU frames in a TCP stream are not served yet; a listening port needs `modbus-tcp`")
-            }
             _ => Ok(()),
         }
     }
@@ -130,7 +135,7 @@ impl Dialect for Modbus {
     }
 
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
-        (self.framing == Framing::Rtu && port == 502)
+        (self.framing != Framing::Tcp && port == 502)
             .then_some("port 502 is where everybody expects MBAP frames: clients will see silence")
     }
 
@@ -157,7 +162,7 @@ impl Dialect for Modbus {
     fn silence(&self, line: Line) -> u64 {
         match self.framing {
             Framing::Rtu => rtu::silence_us(line.baud, line.bits_per_char()),
-            Framing::Tcp => 0,
+            Framing::Ascii | Framing::Tcp => 0,
         }
     }
 
@@ -190,6 +195,10 @@ impl Dialect for Modbus {
         };
         Ok(match self.framing {
             Framing::Rtu => Cost { out: out + 2, back: back + 2, turns: 2 },
+            Framing::Ascii => {
+                let characters = |bytes: u32| 2 * bytes + 5;
+                Cost { out: characters(out), back: characters(back), turns: 2 }
+            }
             Framing::Tcp => Cost { out: out + 6, back: back + 6, turns: 0 },
         })
     }
@@ -199,9 +208,10 @@ impl Dialect for Modbus {
     }
 
     fn station_key(&self, transport: Transport) -> (&'static str, Range<u32>) {
-        match transport {
-            Transport::Serial => ("unit", 1..248),
-            Transport::Listen => ("unit", 0..256),
+        // A frame without MBAP goes to a line in the end, where 0 is for all (SER 2.2).
+        match (&self.framing, transport.is_tcp()) {
+            (Framing::Tcp, true) => ("unit", 0..256),
+            _ => ("unit", 1..248),
         }
     }
 
@@ -253,6 +263,7 @@ impl Modbus {
         let unit = setup.number("unit").and_then(|unit| u8::try_from(unit).ok()).unwrap_or(1);
         match self.framing {
             Framing::Rtu => rtu::emit(unit, &pdu, &mut out),
+            Framing::Ascii => ascii::emit(unit, &pdu, &mut out),
             Framing::Tcp => tcp::emit(1, unit, &pdu, &mut out),
         }
         out
@@ -288,6 +299,8 @@ mod tests {
             (&RTU, Verb::Write, 0, 9, "multiple"),
             (&TCP, Verb::Write, 3, 5, "multiple"),
             (&TCP, Verb::Read, 1, 17, "multiple"),
+            (&ASCII, Verb::Read, 3, 3, "multiple"),
+            (&ASCII, Verb::Write, 3, 1, "single"),
         ] {
             let setup = Setup { numbers: vec![("unit", 23)], words: vec![("write-one", word.into())] };
             let space = &SPACES[at];

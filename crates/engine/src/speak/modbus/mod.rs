@@ -1,13 +1,16 @@
-//! Modbus: questions and refusals between spaces and PDUs, the same for both framings.
+//! Modbus: questions and refusals between spaces and PDUs, the same for all framings.
 
-mod rtu_client;
+mod diagnosis;
+mod line_client;
+mod question;
 mod server;
 mod tcp_client;
 #[cfg(test)]
 mod tests;
 
-use super::{Ask, Speaker, Want};
-use woodrush_core::plan::Station;
+use super::{Message, Speaker, Want};
+use question::Question;
+use server::{Framing, ModbusServer};
 use woodrush_core::protocol::{Extent, Setup, SpaceId};
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::modbus::{Exception, Request, Response, Table, pack, unpack};
@@ -15,15 +18,22 @@ use woodrush_wire::modbus::{Exception, Request, Response, Table, pack, unpack};
 /// `modbus-rtu`.
 pub(super) const RTU: Speaker = Speaker {
     name: "modbus-rtu",
-    client: |setup| Box::new(rtu_client::RtuClient::new(setup)),
-    server: |units| Box::new(server::ModbusServer::rtu(units)),
+    client: |setup| Box::new(line_client::LineClient::rtu(setup)),
+    server: |setup| Box::new(ModbusServer::new(Framing::Rtu, setup)),
+};
+
+/// `modbus-ascii`.
+pub(super) const ASCII: Speaker = Speaker {
+    name: "modbus-ascii",
+    client: |setup| Box::new(line_client::LineClient::ascii(setup)),
+    server: |setup| Box::new(ModbusServer::new(Framing::Ascii, setup)),
 };
 
 /// `modbus-tcp`.
 pub(super) const TCP: Speaker = Speaker {
     name: "modbus-tcp",
     client: |setup| Box::new(tcp_client::TcpClient::new(setup)),
-    server: |units| Box::new(server::ModbusServer::tcp(units)),
+    server: |setup| Box::new(ModbusServer::new(Framing::Tcp, setup)),
 };
 
 /// The name under which refusals carry an exception code.
@@ -41,93 +51,6 @@ fn space(table: Table) -> SpaceId {
 
 fn unit(setup: &Setup) -> u8 {
     setup.number("unit").and_then(|unit| u8::try_from(unit).ok()).unwrap_or(1)
-}
-
-/// A question on its way: the request's PDU and what its answer must agree with.
-struct Question {
-    unit: u8,
-    pdu: Vec<u8>,
-    answer_len: usize,
-    expect: Expect,
-}
-
-#[derive(Clone, Copy)]
-enum Expect {
-    Values(Table, u16),
-    Coil(u16, bool),
-    Register(u16, u16),
-    Wrote(Table, u16, u16),
-}
-
-impl Question {
-    fn of(stations: &[Station], ask: &Ask) -> Self {
-        let (station, extent) = match ask {
-            Ask::Read { station, extent } | Ask::Write { station, extent, .. } => (*station, *extent),
-        };
-        let empty = Setup::default();
-        let setup = stations.get(station).map_or(&empty, |station| &station.setup);
-        let table = table(extent.space);
-        let narrow = |number: u32| u16::try_from(number).unwrap_or(u16::MAX);
-        let (offset, count) = (narrow(extent.first), narrow(extent.count));
-        let mut packed = vec![];
-        let single = count == 1 && setup.word("write-one") == Some("single");
-        let (request, expect) = match ask {
-            Ask::Read { .. } => (Request::Read { table, offset, count }, Expect::Values(table, count)),
-            Ask::Write { cells, .. } if single && table.is_bits() => {
-                let on = cells.first().is_some_and(|bit| *bit != 0);
-                (Request::WriteCoil { offset, on }, Expect::Coil(offset, on))
-            }
-            Ask::Write { cells, .. } if single => {
-                let value = cells.iter().fold(0, |word, byte| word << 8 | u16::from(*byte));
-                (Request::WriteRegister { offset, value }, Expect::Register(offset, value))
-            }
-            Ask::Write { cells, .. } => {
-                packed = pack(table, cells);
-                let request = if table.is_bits() {
-                    Request::WriteCoils { offset, count, bits: &packed }
-                } else {
-                    Request::WriteRegisters { offset, words: &packed }
-                };
-                (request, Expect::Wrote(table, offset, count))
-            }
-        };
-        let mut pdu = vec![];
-        request.emit(&mut pdu);
-        Self { unit: unit(setup), pdu, answer_len: request.response_len().unwrap_or(5), expect }
-    }
-
-    fn function(&self) -> u8 {
-        self.pdu.first().copied().unwrap_or_default()
-    }
-
-    /// Reads an answer; `None` where it is an answer to something else.
-    fn answer(&self, pdu: &[u8]) -> Option<Result<Vec<u8>, Refusal>> {
-        let response = Response::parse(pdu).ok()?;
-        match (response, self.expect) {
-            (Response::Refused { function, exception }, _) if function == self.function() => {
-                Some(Err(refusal(exception)))
-            }
-            (Response::Read { table, data }, Expect::Values(asked, count))
-                if table == asked && data.len() == table.bytes(count) =>
-            {
-                Some(Ok(unpack(table, data, count)))
-            }
-            (Response::WroteCoil { offset, on }, Expect::Coil(at, value)) if (offset, on) == (at, value) => {
-                Some(Ok(vec![]))
-            }
-            (Response::WroteRegister { offset, value }, Expect::Register(at, sent))
-                if (offset, value) == (at, sent) =>
-            {
-                Some(Ok(vec![]))
-            }
-            (Response::Wrote { table, offset, count }, Expect::Wrote(t, at, n))
-                if (table, offset, count) == (t, at, n) =>
-            {
-                Some(Ok(vec![]))
-            }
-            _ => None,
-        }
-    }
 }
 
 /// A device's exception as a refusal.
@@ -175,6 +98,10 @@ enum Repeats {
     Coil(u16, bool),
     Register(u16, u16),
     Wrote(Table, u16, u16),
+    Mask(u16, u16, u16),
+    Exchanged,
+    /// The whole answer comes as it is.
+    Whole,
     Nothing,
 }
 
@@ -195,6 +122,8 @@ fn want(pdu: &[u8]) -> (Echo, Result<Want, Exception>) {
     let write = |table: Table, offset: u16, count: u16, cells: Vec<u8>| {
         within(table, offset, count).map(|extent| Want::Write { extent, cells })
     };
+    let registers = |words: &[u8]| u16::try_from(words.len() / 2).unwrap_or(u16::MAX);
+    let holding = Table::HoldingRegister;
     match request {
         Request::Read { table, offset, count } => {
             (echo(Repeats::Values(table)), within(table, offset, count).map(Want::Read))
@@ -204,19 +133,47 @@ fn want(pdu: &[u8]) -> (Echo, Result<Want, Exception>) {
         }
         Request::WriteRegister { offset, value } => {
             let cells = value.to_be_bytes().to_vec();
-            (echo(Repeats::Register(offset, value)), write(Table::HoldingRegister, offset, 1, cells))
+            (echo(Repeats::Register(offset, value)), write(holding, offset, 1, cells))
         }
         Request::WriteCoils { offset, count, bits } => {
             let cells = unpack(Table::Coil, bits, count);
             (echo(Repeats::Wrote(Table::Coil, offset, count)), write(Table::Coil, offset, count, cells))
         }
         Request::WriteRegisters { offset, words } => {
-            let count = u16::try_from(words.len() / 2).unwrap_or(u16::MAX);
-            let body = Repeats::Wrote(Table::HoldingRegister, offset, count);
-            (echo(body), write(Table::HoldingRegister, offset, count, words.to_vec()))
+            let count = registers(words);
+            (echo(Repeats::Wrote(holding, offset, count)), write(holding, offset, count, words.to_vec()))
         }
-        Request::Other { .. } => (echo(Repeats::Nothing), Err(Exception::ILLEGAL_FUNCTION)),
+        Request::MaskWrite { offset, and, or } => {
+            let change = |extent| Want::Change {
+                extent,
+                keep: and.to_be_bytes().to_vec(),
+                set: or.to_be_bytes().to_vec(),
+            };
+            (echo(Repeats::Mask(offset, and, or)), within(holding, offset, 1).map(change))
+        }
+        Request::Exchange { offset, count, write_offset, words } => {
+            let read = within(holding, offset, count);
+            let both = within(holding, write_offset, registers(words))
+                .and_then(|write| read.map(|read| Want::Exchange { write, cells: words.to_vec(), read }));
+            (echo(Repeats::Exchanged), both)
+        }
+        Request::ExceptionStatus
+        | Request::Diagnostics { .. }
+        | Request::EventCounter
+        | Request::EventLog
+        | Request::ServerId
+        | Request::ReadQueue { .. }
+        | Request::Identification { .. }
+        | Request::Other { .. } => (echo(Repeats::Nothing), Err(Exception::ILLEGAL_FUNCTION)),
     }
+}
+
+/// A request as it is passed on.
+fn whole(pdu: &[u8]) -> (Echo, Want) {
+    let code = pdu.first().copied().unwrap_or_default();
+    let writes = Request::parse(pdu).is_ok_and(|request| request.writes());
+    let message = Message { code, body: pdu.to_vec(), writes };
+    (Echo { function: code & 0x7F, body: Repeats::Whole }, Want::Pass(message))
 }
 
 /// Appends the answer to a request.
@@ -226,39 +183,16 @@ fn respond(echo: Echo, result: Result<&[u8], Exception>, out: &mut Vec<u8>) {
         (Ok(cells), Repeats::Values(table)) if table.is_bits() => {
             return Response::Read { table, data: &pack(table, cells) }.emit(out);
         }
+        (Ok(body), Repeats::Whole) => return out.extend_from_slice(body),
         (Ok(data), Repeats::Values(table)) => Response::Read { table, data },
+        (Ok(data), Repeats::Exchanged) => Response::Exchanged(data),
         (Ok(_), Repeats::Coil(offset, on)) => Response::WroteCoil { offset, on },
         (Ok(_), Repeats::Register(offset, value)) => Response::WroteRegister { offset, value },
         (Ok(_), Repeats::Wrote(table, offset, count)) => Response::Wrote { table, offset, count },
+        (Ok(_), Repeats::Mask(offset, and, or)) => Response::MaskWrote { offset, and, or },
         (Ok(_), Repeats::Nothing) => {
             Response::Refused { function: echo.function, exception: Exception::SERVER_DEVICE_FAILURE }
         }
     };
     response.emit(out);
-}
-
-/// Looks for the answer to a question in what came on an RTU line: the result and where the frame ends. A place that
-/// could be the beginning of the answer is waited for unless the line is `still`.
-fn rtu_answer(question: &Question, came: &[u8], still: bool) -> Option<(Result<Vec<u8>, Refusal>, usize)> {
-    for begin in 0..came.len() {
-        let rest = came.get(begin..)?;
-        let length = match rest {
-            [unit, ..] if *unit != question.unit => continue,
-            [_, function, ..] if *function == question.function() => question.answer_len + 3,
-            [_, function, ..] if *function == question.function() | 0x80 => 5,
-            [_, _, ..] => continue,
-            _ => 2,
-        };
-        match rest.get(..length) {
-            None if still => continue,
-            None => return None,
-            Some(bytes) => {
-                let frame = woodrush_wire::modbus::rtu::parse(bytes).ok();
-                if let Some(answer) = frame.and_then(|frame| question.answer(frame.pdu)) {
-                    return Some((answer, begin + length));
-                }
-            }
-        }
-    }
-    None
 }

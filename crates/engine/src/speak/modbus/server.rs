@@ -1,23 +1,28 @@
-//! A Modbus server on a stream of MBAP messages or on an RTU line.
+//! A Modbus server on a stream of MBAP messages, or on a line (or stream) of RTU or ASCII frames.
 
-use super::{Echo, exception, respond, want};
+use super::diagnosis::{Diagnosis, Own};
+use super::{Echo, Repeats, exception, respond, want, whole};
 use crate::Moment;
-use crate::speak::{News, Serve, Server};
+use crate::speak::{News, Serve, Server, ServerSetup};
 use std::ops::Range;
 use woodrush_core::Refusal;
-use woodrush_wire::modbus::{BROADCAST, Exception, rtu, tcp};
+use woodrush_wire::modbus::{BROADCAST, Exception, Request, ascii, rtu, tcp};
 
 /// Messages with a foreign protocol number before the connection is closed.
 const FOREIGN_MAX: u32 = 3;
 /// A part of a frame and then nothing for so long: the rest is not coming.
 const STALLED: u64 = 50_000;
+/// The same between the characters of an ASCII frame (SER 2.5.2.1).
+const ASCII_STALLED: u64 = 1_000_000;
 
 pub(super) struct ModbusServer {
     framing: Framing,
-    units: Option<Vec<u16>>,
+    setup: ServerSetup,
     came: Vec<u8>,
     /// How much of `came` is already answered; dropped when the buffer is looked at again.
     used: usize,
+    /// The PDU of an ASCII frame, which does not stand in `came`.
+    decoded: Vec<u8>,
     out: Vec<u8>,
     /// The request that was last handed out.
     open: Option<Open>,
@@ -25,20 +30,22 @@ pub(super) struct ModbusServer {
     foreign: u32,
     heard_any: bool,
     lost: Option<String>,
+    diagnosis: Diagnosis,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Framing {
+pub(super) enum Framing {
     Rtu,
+    Ascii,
     Tcp,
 }
 
 /// A request that was taken off the stream.
-struct Request {
+struct Taken {
     transaction: u16,
     unit: u8,
-    /// Where in `came` its PDU stands.
-    pdu: Range<usize>,
+    /// Where in `came` its PDU stands; `None` where it was decoded.
+    pdu: Option<Range<usize>>,
 }
 
 /// A request that is being worked on.
@@ -50,60 +57,64 @@ struct Open {
 }
 
 impl ModbusServer {
-    pub(super) fn rtu(units: Option<Vec<u16>>) -> Self {
-        Self::new(Framing::Rtu, units)
-    }
-
-    pub(super) fn tcp(units: Option<Vec<u16>>) -> Self {
-        Self::new(Framing::Tcp, units)
-    }
-
-    fn new(framing: Framing, units: Option<Vec<u16>>) -> Self {
+    pub(super) fn new(framing: Framing, setup: &ServerSetup) -> Self {
         Self {
             framing,
-            units,
+            setup: setup.clone(),
             came: vec![],
             used: 0,
+            decoded: vec![],
             out: vec![],
             open: None,
             last_byte: Moment(0),
             foreign: 0,
             heard_any: false,
             lost: None,
+            diagnosis: Diagnosis::default(),
         }
+    }
+
+    /// Whether a frame for all units is one that nobody answers.
+    fn is_for_all(&self, unit: u8) -> bool {
+        self.framing != Framing::Tcp && unit == BROADCAST
     }
 
     /// Writes an answer behind those that wait to be sent; room for many at once is taken in one go.
     fn answer(&mut self, open: Open, result: Result<&[u8], Exception>) {
-        if self.framing == Framing::Rtu && open.unit == BROADCAST {
+        let silent = self.is_for_all(open.unit) || self.diagnosis.listen_only;
+        if self.framing != Framing::Tcp {
+            self.diagnosis.ended(result.err(), !silent);
+        }
+        if silent {
             return;
         }
         if self.out.capacity() == 0 {
             self.out.reserve(1024);
         }
+        let unit = self.setup.answer_as.and_then(|unit| u8::try_from(unit).ok()).unwrap_or(open.unit);
+        if self.framing == Framing::Tcp {
+            return tcp::emit_with(open.transaction, unit, &mut self.out, |out| {
+                respond(open.echo, result, out);
+            });
+        }
+        let mut pdu = vec![];
+        respond(open.echo, result, &mut pdu);
         match self.framing {
-            Framing::Tcp => {
-                tcp::emit_with(open.transaction, open.unit, &mut self.out, |out| {
-                    respond(open.echo, result, out)
-                });
-            }
-            Framing::Rtu => {
-                let mut pdu = vec![];
-                respond(open.echo, result, &mut pdu);
-                rtu::emit(open.unit, &pdu, &mut self.out);
-            }
+            Framing::Ascii => ascii::emit(unit, &pdu, &mut self.out),
+            _ => rtu::emit(unit, &pdu, &mut self.out),
         }
     }
 
     /// The next whole request; `Ok(None)` while more is needed.
-    fn next_request(&mut self, now: Moment) -> Result<Option<Request>, String> {
+    fn next_request(&mut self, now: Moment) -> Result<Option<Taken>, String> {
         match self.framing {
             Framing::Tcp => self.next_tcp(),
-            Framing::Rtu => Ok(self.next_rtu(now)),
+            Framing::Rtu => self.next_rtu(now),
+            Framing::Ascii => Ok(self.next_ascii(now)),
         }
     }
 
-    fn next_tcp(&mut self) -> Result<Option<Request>, String> {
+    fn next_tcp(&mut self) -> Result<Option<Taken>, String> {
         loop {
             let stream = self.came.get(self.used..).unwrap_or_default();
             let parsed = tcp::parse(stream);
@@ -113,6 +124,11 @@ impl ModbusServer {
                 return Err("RTU frames on an MBAP port: the other side is set to the wrong framing".into());
             }
             let (frame, length) = match parsed {
+                Err(_) if stream.first() == Some(&b':') => {
+                    return Err(
+                        "ASCII frames on an MBAP port: the other side is set to the wrong framing".into()
+                    );
+                }
                 Err(error) => return Err(error.to_string()),
                 Ok(None) => return Ok(None),
                 Ok(Some(found)) => found,
@@ -127,45 +143,173 @@ impl ModbusServer {
             }
             // Transaction, protocol, length and unit stand before the PDU.
             let pdu = self.used + length - frame.body.pdu.len()..self.used + length;
-            let request = Request { transaction: frame.transaction, unit: frame.body.unit, pdu };
+            let taken = Taken { transaction: frame.transaction, unit: frame.body.unit, pdu: Some(pdu) };
             self.used += length;
             self.heard_any = true;
-            return Ok(Some(request));
+            // Behind one connection there may be several who each answer for their own unit.
+            if self.setup.shared && !self.is_ours(taken.unit, &[]) {
+                continue;
+            }
+            return Ok(Some(taken));
         }
     }
 
-    fn next_rtu(&mut self, now: Moment) -> Option<Request> {
+    /// Whether a frame of a line is for us: one of our units, one that is passed on, or all.
+    fn is_ours(&self, unit: u8, pdu: &[u8]) -> bool {
+        let number = u16::from(unit);
+        if self.setup.passed.contains(&number) {
+            return true;
+        }
+        if unit == BROADCAST {
+            return Request::parse(pdu).is_ok_and(|request| request.may_broadcast());
+        }
+        // On a connection of one's own there is nobody else: an unknown unit gets its refusal.
+        !self.setup.shared || self.setup.units.as_ref().is_none_or(|units| units.contains(&number))
+    }
+
+    fn next_rtu(&mut self, now: Moment) -> Result<Option<Taken>, String> {
         loop {
             let still = now.since(self.last_byte) >= STALLED;
             let stream = self.came.get(self.used..).unwrap_or_default();
-            match rtu::find(rtu::Way::Request, stream, still) {
-                rtu::Found::More => return None,
-                rtu::Found::Noise { skip } => self.used += skip,
+            let (way, found) = match self.setup.shared {
+                true => rtu::find_either(stream, still),
+                false => (rtu::Way::Request, rtu::find(rtu::Way::Request, stream, still)),
+            };
+            match found {
+                rtu::Found::More => {
+                    let mbap = !self.heard_any && !self.setup.shared && tcp::looks_like_mbap(stream);
+                    return if mbap { Err(MBAP_HERE.into()) } else { Ok(None) };
+                }
+                rtu::Found::Noise { skip } => {
+                    if !self.heard_any && !self.setup.shared && tcp::looks_like_mbap(stream) {
+                        return Err(MBAP_HERE.into());
+                    }
+                    self.used += skip;
+                    self.diagnosis.noise();
+                }
                 rtu::Found::Frame { skip, length, frame } => {
+                    if skip > 0 {
+                        self.diagnosis.noise();
+                    }
+                    self.diagnosis.heard();
+                    self.heard_any = true;
                     // The unit stands before the PDU, two bytes of CRC behind it.
                     let pdu = self.used + skip + 1..self.used + skip + length - 2;
-                    let function = frame.pdu.first().copied();
-                    let request = Request { transaction: 0, unit: frame.unit, pdu };
+                    let unit = frame.unit;
+                    let ours = way == rtu::Way::Request && self.is_ours(unit, frame.pdu);
                     self.used += skip + length;
-                    let ours =
-                        self.units.as_ref().is_none_or(|units| units.contains(&u16::from(request.unit)));
-                    let broadcast = request.unit == BROADCAST && matches!(function, Some(5 | 6 | 15 | 16));
-                    if (ours && request.unit != BROADCAST) || broadcast {
-                        return Some(request);
+                    if ours {
+                        return Ok(Some(Taken { transaction: 0, unit, pdu: Some(pdu) }));
                     }
                 }
             }
         }
     }
+
+    fn next_ascii(&mut self, now: Moment) -> Option<Taken> {
+        loop {
+            let still = now.since(self.last_byte) >= ASCII_STALLED;
+            match ascii::find(self.came.get(self.used..).unwrap_or_default(), still) {
+                ascii::Found::More => return None,
+                ascii::Found::Noise { skip, why } => {
+                    self.used += skip;
+                    if why.is_some() {
+                        self.diagnosis.noise();
+                    }
+                }
+                ascii::Found::Frame { used, frame } => {
+                    self.used += used;
+                    self.diagnosis.heard();
+                    let body = frame.addressed();
+                    // Another unit's answer may look like a request; it is not ours either way.
+                    if self.is_ours(body.unit, body.pdu) {
+                        self.decoded = body.pdu.to_vec();
+                        return Some(Taken { transaction: 0, unit: body.unit, pdu: None });
+                    }
+                }
+            }
+        }
+    }
+
+    /// What a request wants of somebody else; `None` where it is answered here or not at all.
+    fn work_on(&mut self, taken: Taken) -> Option<Serve> {
+        let Taken { transaction, unit, pdu } = taken;
+        let body = match &pdu {
+            Some(range) => self.came.get(range.clone()).unwrap_or_default(),
+            None => self.decoded.as_slice(),
+        };
+        let open = |echo| Open { transaction, unit, echo };
+        if self.setup.passed.contains(&u16::from(unit)) {
+            let (echo, want) = whole(body);
+            self.open = Some(open(echo));
+            return Some(Serve::Want { unit: u16::from(unit), all: self.is_for_all(unit), want });
+        }
+        let line = self.framing != Framing::Tcp;
+        let for_all = self.is_for_all(unit);
+        if line {
+            self.diagnosis.taken(for_all);
+        }
+        if self.diagnosis.listen_only && !body.starts_with(&[8, 0, 1]) {
+            self.diagnosis.ended(None, false);
+            return None;
+        }
+        let function = body.first().copied().unwrap_or_default() & 0x7F;
+        if self.setup.tells_itself && matches!(function, 7 | 8 | 11 | 12 | 17 | 43) {
+            let own = Echo { function, body: Repeats::Whole };
+            match self.diagnosis.answer(body, line) {
+                Own::NotMine => {}
+                Own::Answer(answer) => {
+                    self.answer(open(own), Ok(&answer));
+                    return None;
+                }
+                Own::Refuse(exception) => {
+                    self.answer(open(own), Err(exception));
+                    return None;
+                }
+                Own::Silent => {
+                    self.diagnosis.ended(None, false);
+                    return None;
+                }
+            }
+        }
+        let (echo, wanted) = want(body);
+        match wanted {
+            Ok(want) => {
+                self.open = Some(open(echo));
+                Some(Serve::Want { unit: u16::from(unit), all: for_all, want })
+            }
+            Err(exception) => {
+                self.answer(open(echo), Err(exception));
+                None
+            }
+        }
+    }
 }
+
+const MBAP_HERE: &str =
+    "MBAP messages where RTU frames are expected: the other side is set to the wrong framing";
 
 impl Server for ModbusServer {
     fn handle(&mut self, now: Moment, news: News<'_>) {
-        if let News::Bytes(bytes) = news {
-            self.came.drain(..self.used);
-            self.used = 0;
-            self.came.extend_from_slice(bytes);
-            self.last_byte = now;
+        match news {
+            News::Bytes(bytes) => {
+                // What stood unfinished for so long is not the beginning of this.
+                let stalled = if self.framing == Framing::Ascii { ASCII_STALLED } else { STALLED };
+                if self.framing != Framing::Tcp && now.since(self.last_byte) >= stalled {
+                    self.used = self.came.len();
+                }
+                self.came.drain(..self.used);
+                self.used = 0;
+                self.came.extend_from_slice(bytes);
+                self.last_byte = now;
+            }
+            News::Down => {
+                self.came.clear();
+                self.used = 0;
+                self.open = None;
+                self.out.clear();
+            }
+            News::Up => {}
         }
     }
 
@@ -190,15 +334,9 @@ impl Server for ModbusServer {
                 None => self.next_request(now),
             };
             match next {
-                Ok(Some(Request { transaction, unit, pdu })) => {
-                    let (echo, wanted) = want(self.came.get(pdu).unwrap_or_default());
-                    let open = Open { transaction, unit, echo };
-                    match wanted {
-                        Ok(want) => {
-                            self.open = Some(open);
-                            return Serve::Want { unit: u16::from(unit), want };
-                        }
-                        Err(exception) => self.answer(open, Err(exception)),
+                Ok(Some(taken)) => {
+                    if let Some(wanted) = self.work_on(taken) {
+                        return wanted;
                     }
                 }
                 _ if !self.out.is_empty() => {
@@ -207,13 +345,18 @@ impl Server for ModbusServer {
                     }
                     return Serve::Send(std::mem::take(&mut self.out));
                 }
-                Ok(None) if self.framing == Framing::Rtu && self.used < self.came.len() => {
-                    return Serve::WaitUntil(self.last_byte + STALLED);
+                Ok(None) if self.framing != Framing::Tcp && self.used < self.came.len() => {
+                    let stalled = if self.framing == Framing::Ascii { ASCII_STALLED } else { STALLED };
+                    return Serve::WaitUntil(self.last_byte + stalled);
                 }
                 Ok(None) => return Serve::Rest,
                 Err(why) => return Serve::HangUp(why),
             }
         }
+    }
+
+    fn damaged(&self) -> u64 {
+        self.diagnosis.damaged()
     }
 
     fn native(&self, refusal: Refusal) -> (u32, &'static str) {

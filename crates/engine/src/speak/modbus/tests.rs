@@ -2,7 +2,7 @@
 
 use super::{NATIVE, RTU, TCP};
 use crate::Moment;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, Ticket, Want};
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, ServerSetup, Ticket, Want};
 use proptest::prelude::*;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
@@ -10,7 +10,13 @@ use woodrush_core::protocol::{DIALECTS, Extent, Setup, SpaceId, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::modbus::{rtu, tcp};
 
-const LINE: LineTime = LineTime { char_nanos: 1_000_000, silence: 4000, own_silence: 4000, timeout: 200_000 };
+const LINE: LineTime = LineTime {
+    char_nanos: 1_000_000,
+    silence: 4000,
+    own_silence: 4000,
+    timeout: 200_000,
+    turnaround: 100_000,
+};
 const HOLDING: SpaceId = SpaceId(3);
 const COILS: SpaceId = SpaceId(0);
 
@@ -236,11 +242,12 @@ fn over_tcp_only_the_own_transaction_is_an_answer() {
 
 #[test]
 fn a_server_on_a_line_answers_its_own_unit_and_nobody_a_broadcast() {
-    let mut server = (RTU.server)(Some(vec![17]));
+    let mut server =
+        (RTU.server)(&ServerSetup { units: Some(vec![17]), shared: true, ..ServerSetup::default() });
     let mut hear = |bytes: &[u8]| {
         server.handle(Moment(0), News::Bytes(bytes));
         let wanted = match server.poll(Moment(0)) {
-            Serve::Want { unit, want } => Some((unit, want)),
+            Serve::Want { unit, want, .. } => Some((unit, want)),
             Serve::Send(bytes) => return (None, bytes),
             _ => None,
         };
@@ -267,7 +274,7 @@ fn a_server_on_a_line_answers_its_own_unit_and_nobody_a_broadcast() {
 
 #[test]
 fn refusals_become_the_exceptions_that_the_standard_has_for_them() {
-    let server = (TCP.server)(None);
+    let server = (TCP.server)(&ServerSetup::default());
     for (kind, code) in [
         (Kind::NoSuchCommand, 1),
         (Kind::NoSuchAddress, 2),
@@ -322,7 +329,7 @@ proptest! {
     fn no_bytes_make_a_server_panic_or_hold_more_than_they_are(
         pieces in prop::collection::vec(prop::collection::vec(any::<u8>(), 0..300), 1..8), on_line: bool,
     ) {
-        let mut server = if on_line { (RTU.server)(None) } else { (TCP.server)(None) };
+        let mut server = if on_line { (RTU.server)(&ServerSetup { shared: true, ..ServerSetup::default() }) } else { (TCP.server)(&ServerSetup::default()) };
         let mut now = Moment(0);
         for piece in pieces {
             server.handle(now, News::Bytes(&piece));

@@ -1,5 +1,6 @@
 //! What a device tells about itself: written by the thread of its line, read by everybody.
 
+use super::Tally;
 use crate::Moment;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering::Relaxed};
 use woodrush_core::project::Health;
@@ -14,6 +15,8 @@ pub struct DeviceHealth {
     last_error: AtomicU16,
     /// The moment of the oldest value that it feeds, plus 1; 0 while one of them was never read.
     oldest: AtomicU64,
+    /// Everything that it was asked, polls and writes.
+    pub tally: Tally,
 }
 
 impl DeviceHealth {
@@ -41,6 +44,19 @@ impl DeviceHealth {
         self.online.store(false, Relaxed);
     }
 
+    /// Counters from 0 on.
+    pub fn reset(&self) {
+        self.polls.store(0, Relaxed);
+        self.errors.store(0, Relaxed);
+        self.tally.reset();
+    }
+
+    /// Age of the oldest value, in microseconds; `None` while one was never read.
+    #[must_use]
+    pub fn age(&self, now: Moment) -> Option<u64> {
+        Some(now.since(Moment(self.oldest.load(Relaxed).checked_sub(1)?)))
+    }
+
     /// Whether it answers.
     #[must_use]
     pub fn is_online(&self) -> bool {
@@ -61,13 +77,15 @@ impl DeviceHealth {
             Health::Polls => self.polls.load(Relaxed),
             Health::Errors => self.errors.load(Relaxed),
             Health::LastError => self.last_error.load(Relaxed),
-            Health::Age => match self.oldest.load(Relaxed).checked_sub(1) {
-                None => u16::MAX,
-                Some(oldest) => u16::try_from(now.since(Moment(oldest)) / 100_000).unwrap_or(u16::MAX),
-            },
+            Health::Age => tenths(self.age(now)),
         };
         word.to_be_bytes().to_vec()
     }
+}
+
+/// An age as health shows it: tenths of a second, 65535 for more and for never.
+pub(super) fn tenths(age: Option<u64>) -> u16 {
+    age.and_then(|age| u16::try_from(age / 100_000).ok()).unwrap_or(u16::MAX)
 }
 
 /// A failure as the number that `health.last-error` shows.

@@ -1,27 +1,35 @@
-//! A client on an RTU line: one question at a time, no transaction number.
+//! A client on an RTU or ASCII line, or on a stream that carries such frames: one question at a time, no transaction
+//! number.
 //!
 //! ```text
 //! Free ──ask──► Quiet ──silence over──► Waiting ──answer──► Free
 //!                 ▲                        │
 //!                 └──a try left── Resting ◄┘ nothing, damage, or an answer to something else
 //! ```
+//! A broadcast has no answer: the line waits its turn-round delay and is free again.
+//!
 //! A late answer looks like the next one: an answer must agree in unit, function, length and echo with its question,
 //! and after a failure the line rests while whatever comes is thrown away.
 
-use super::{Question, rtu_answer};
+use super::Question;
 use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
-use woodrush_wire::modbus::rtu;
+use woodrush_wire::modbus::{BROADCAST, ascii, rtu};
 
 /// Bytes came and then nothing for so long: the rest is not coming. Adapters deliver up to some 16 ms late.
 const STALLED: u64 = 50_000;
+/// The same between the characters of an ASCII frame (SER 2.5.2.1).
+const ASCII_STALLED: u64 = 1_000_000;
+/// Most bytes kept of what came: twice the longest frame; what is older belongs to no answer.
+const KEPT: usize = 2 * ascii::FRAME_MAX;
 /// The longest rest after a failure.
 const REST_MAX: u64 = 100_000;
 
-pub(super) struct RtuClient {
+pub(super) struct LineClient {
+    ascii: bool,
     stations: Vec<Station>,
     line: LineTime,
     retries: u32,
@@ -39,6 +47,7 @@ enum State {
     Free,
     Quiet { asked: Asked },
     Waiting { asked: Asked, sent_by: Moment },
+    Turning { asked: Asked, until: Moment },
     Resting { asked: Asked, until: Moment },
 }
 
@@ -50,9 +59,18 @@ struct Asked {
     trouble: Kind,
 }
 
-impl RtuClient {
-    pub(super) fn new(setup: &ClientSetup<'_>) -> Self {
+impl LineClient {
+    pub(super) fn rtu(setup: &ClientSetup<'_>) -> Self {
+        Self::new(false, setup)
+    }
+
+    pub(super) fn ascii(setup: &ClientSetup<'_>) -> Self {
+        Self::new(true, setup)
+    }
+
+    fn new(ascii: bool, setup: &ClientSetup<'_>) -> Self {
         Self {
+            ascii,
             stations: setup.stations.to_vec(),
             line: setup.line,
             retries: setup.retries,
@@ -68,7 +86,11 @@ impl RtuClient {
     /// Looks for the answer in what came; `still` says that no more is coming.
     fn look(&mut self, still: bool) {
         let State::Waiting { asked, .. } = &self.state else { return };
-        let Some((found, end)) = rtu_answer(&asked.question, &self.came, still) else { return };
+        let found = match self.ascii {
+            true => asked.question.in_ascii(&self.came, still),
+            false => asked.question.in_rtu(&self.came, still),
+        };
+        let Some((found, end)) = found else { return };
         self.came.drain(..end);
         let ticket = asked.ticket;
         self.quiet_until = self.last_byte + self.line.own_silence;
@@ -81,10 +103,11 @@ impl RtuClient {
         if self.came.is_empty() {
             return Kind::NoAnswer;
         }
-        match rtu::find(rtu::Way::Response, &self.came, true) {
-            rtu::Found::Frame { .. } => Kind::Mismatch,
-            _ => Kind::Damaged,
-        }
+        let sound = match self.ascii {
+            true => matches!(ascii::find(&self.came, true), ascii::Found::Frame { .. }),
+            false => matches!(rtu::find(rtu::Way::Response, &self.came, true), rtu::Found::Frame { .. }),
+        };
+        if sound { Kind::Mismatch } else { Kind::Damaged }
     }
 
     fn fail(&mut self, now: Moment) {
@@ -105,7 +128,7 @@ impl RtuClient {
     }
 }
 
-impl Client for RtuClient {
+impl Client for LineClient {
     fn is_free(&self) -> bool {
         matches!(self.state, State::Free) && self.done.is_none()
     }
@@ -127,9 +150,10 @@ impl Client for RtuClient {
                 self.came.clear();
                 let ticket = match &self.state {
                     State::Free => return,
-                    State::Quiet { asked } | State::Waiting { asked, .. } | State::Resting { asked, .. } => {
-                        asked.ticket
-                    }
+                    State::Quiet { asked }
+                    | State::Waiting { asked, .. }
+                    | State::Turning { asked, .. }
+                    | State::Resting { asked, .. } => asked.ticket,
                 };
                 self.end(ticket, Kind::NoPath);
             }
@@ -137,17 +161,15 @@ impl Client for RtuClient {
                 self.last_byte = now;
                 match &mut self.state {
                     State::Waiting { .. } => {
-                        // Twice the longest frame: what is older belongs to no answer.
-                        let excess = (self.came.len() + bytes.len()).saturating_sub(2 * rtu::FRAME_MAX);
+                        let excess = (self.came.len() + bytes.len()).saturating_sub(KEPT);
                         self.came.drain(..excess.min(self.came.len()));
-                        self.came.extend_from_slice(
-                            bytes.get(bytes.len().saturating_sub(2 * rtu::FRAME_MAX)..).unwrap_or_default(),
-                        );
+                        let kept = bytes.get(bytes.len().saturating_sub(KEPT)..);
+                        self.came.extend_from_slice(kept.unwrap_or_default());
                         self.look(false);
                     }
                     // Whoever speaks now answers an older question: let him finish.
                     State::Resting { until, .. } => *until = (*until).max(now + self.line.own_silence),
-                    State::Free | State::Quiet { .. } => {
+                    State::Free | State::Quiet { .. } | State::Turning { .. } => {
                         self.quiet_until = self.quiet_until.max(now + self.line.own_silence)
                     }
                 }
@@ -167,16 +189,29 @@ impl Client for RtuClient {
                     return Act::Rest;
                 };
                 let mut frame = vec![];
-                rtu::emit(asked.question.unit, &asked.question.pdu, &mut frame);
+                match self.ascii {
+                    true => ascii::emit(asked.question.unit, &asked.question.pdu, &mut frame),
+                    false => rtu::emit(asked.question.unit, &asked.question.pdu, &mut frame),
+                }
                 let sent_by = now + self.line.bytes(u32::try_from(frame.len()).unwrap_or(u32::MAX));
                 self.came.clear();
-                self.state = State::Waiting { asked, sent_by };
+                self.state = match asked.question.unit {
+                    BROADCAST => State::Turning { asked, until: sent_by + self.line.turnaround },
+                    _ => State::Waiting { asked, sent_by },
+                };
                 Act::Send(frame)
+            }
+            State::Turning { until, .. } if now < *until => Act::WaitUntil(*until),
+            State::Turning { asked, .. } => {
+                let ticket = asked.ticket;
+                self.state = State::Free;
+                Act::Done(ticket, Ok(vec![]))
             }
             State::Waiting { sent_by, .. } => {
                 let give_up = *sent_by + self.line.timeout;
+                let stall = if self.ascii { ASCII_STALLED } else { STALLED };
                 let stalled =
-                    if self.came.is_empty() { Moment::NEVER } else { self.last_byte.max(*sent_by) + STALLED };
+                    if self.came.is_empty() { Moment::NEVER } else { self.last_byte.max(*sent_by) + stall };
                 let until = give_up.min(stalled);
                 if now < until {
                     return Act::WaitUntil(until);

@@ -1,0 +1,134 @@
+//! Rules that feed each other, directly or in a ring.
+
+use crate::finding::Finding;
+use crate::plan::{Plan, PlannedRule, Source};
+use crate::project::{Endpoint, Owner, Project, Target};
+use crate::protocol::{Place, SpaceId};
+
+pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    back_and_forth(project, findings);
+    around(project, plan, findings);
+}
+
+/// Where a rule takes its values, as a board of the plan: images first, then devices.
+fn source(plan: &Plan, rule: &PlannedRule) -> Option<(usize, Place)> {
+    match rule.source {
+        Source::Poll { device, place, .. } => Some((plan.board_of(Owner::Device(device))?, place)),
+        Source::Entry { image, place, .. } => Some((image, place)),
+        Source::Told(_) | Source::Client => None,
+    }
+}
+
+/// Rings over devices and images: each rule's target is where the next one begins.
+fn around(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    // Only what goes into a device, or comes out of an image, can go on from there.
+    let carries =
+        |rule: &&PlannedRule| plan.sink(rule).is_some() || matches!(rule.source, Source::Entry { .. });
+    let rules: Vec<&PlannedRule> = plan.rules.iter().filter(carries).collect();
+    let mut sources: Vec<(usize, SpaceId, u32, u32, usize)> = rules
+        .iter()
+        .enumerate()
+        .filter_map(|(at, rule)| {
+            let (board, place) = source(plan, rule)?;
+            Some((board, place.space, place.first, place.extent().end(), at))
+        })
+        .collect();
+    sources.sort_unstable();
+    let next = |at: usize| {
+        let target = rules.get(at).map(|rule| (rule.board, rule.target));
+        let hit = move |(board, space, first, end, _): &&(usize, SpaceId, u32, u32, usize)| {
+            target.is_some_and(|(own, place)| {
+                (own, place.space) == (*board, *space) && *first < place.extent().end() && place.first < *end
+            })
+        };
+        sources.iter().filter(hit).map(|(.., at)| *at).collect::<Vec<_>>()
+    };
+    let mut seen = vec![false; rules.len()];
+    for begin in 0..rules.len() {
+        if seen.get(begin).copied().unwrap_or(true) {
+            continue;
+        }
+        let mut path: Vec<(usize, Vec<usize>)> = vec![(begin, next(begin))];
+        while let Some((_, open)) = path.last_mut() {
+            let Some(to) = open.pop() else {
+                if let Some((done, _)) = path.pop() {
+                    seen.get_mut(done).into_iter().for_each(|seen| *seen = true);
+                }
+                continue;
+            };
+            if let Some(at) = path.iter().position(|(rule, _)| *rule == to) {
+                let ring: Vec<&PlannedRule> = path
+                    .get(at..)
+                    .unwrap_or_default()
+                    .iter()
+                    .filter_map(|(rule, _)| rules.get(*rule).copied())
+                    .collect();
+                findings.extend(ring_found(project, &ring));
+            } else if seen.get(to) == Some(&false) {
+                path.push((to, next(to)));
+            }
+        }
+    }
+}
+
+fn ring_found(project: &Project, ring: &[&PlannedRule]) -> Option<Finding> {
+    // Told once, at the rule that stands last in the file.
+    let last = ring.iter().max_by_key(|rule| rule.map)?;
+    let map = project.maps.get(last.map)?;
+    let what = match ring.len() {
+        1 => "this rule feeds itself".to_string(),
+        2 => "this rule carries the value back to where the other one fetched it".to_string(),
+        count => format!("{count} rules carry a value in a ring"),
+    };
+    let mut finding = Finding::new("M46", map.from.span, what);
+    for other in ring.iter().filter(|rule| rule.map != last.map) {
+        if let Some(other) = project.maps.get(other.map) {
+            finding = finding.note(other.from.span, "the other rule");
+        }
+    }
+    Some(finding)
+}
+
+/// A rule into an image and one out of the same cells into where the first one came from.
+fn back_and_forth(project: &Project, findings: &mut Vec<Finding>) {
+    // Only a rule that begins at an image can close such a ring; there are few, so the rest is looked up.
+    let backwards: Vec<(Endpoint, Endpoint)> = project
+        .maps
+        .iter()
+        .filter(|map| map.enabled && begins_at_image(project, &map.from.value))
+        .filter_map(|map| Some((project.endpoint(&map.from).ok()?, project.endpoint(&map.to).ok()?)))
+        .collect();
+    if backwards.is_empty() {
+        return;
+    }
+    for (from, to) in &backwards {
+        for map in project.maps.iter().filter(|map| map.enabled) {
+            if begins_at_image(project, &map.from.value) {
+                continue;
+            }
+            let (Ok(other_from), Ok(other_to)) = (project.endpoint(&map.from), project.endpoint(&map.to))
+            else {
+                continue;
+            };
+            if same(from, &other_to) && same(to, &other_from) {
+                // That the cell is fed already follows from the ring and would only hide it.
+                findings.retain(|finding| !(finding.rule.code == "F09" && finding.span == from.span));
+                let what = "this rule carries the value back to where the other one fetched it".to_string();
+                findings.push(Finding::new("M46", from.span, what).note(map.from.span, "the other rule"));
+            }
+        }
+    }
+}
+
+fn begins_at_image(project: &Project, from: &str) -> bool {
+    let name = from.split([':', '.']).next().unwrap_or_default();
+    project.image(name).is_some()
+}
+
+fn same(a: &Endpoint, b: &Endpoint) -> bool {
+    let cells = |end: &Endpoint| match &end.target {
+        Target::Cells(address, _) => Some((address.space.key.clone(), address.first, address.bit)),
+        Target::Told(_) => None,
+    };
+    a.owner == b.owner && cells(a).is_some() && cells(a) == cells(b)
+}

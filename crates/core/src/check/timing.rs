@@ -1,0 +1,138 @@
+//! Silences, timeouts and intervals: what waits too long, too short, or without need.
+
+use crate::finding::{Finding, Severity};
+use crate::plan::{Plan, Source};
+use crate::project::{Port, Project, show_micros};
+use crate::protocol::Verb;
+
+/// A silence of so many times the protocol's own is worth a remark.
+const LONG: u64 = 3;
+
+pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    for (at, port) in project.ports.iter().enumerate() {
+        silence(plan, at, port, findings);
+        timeout(plan, at, port, findings);
+    }
+    intervals(project, plan, findings);
+    waiting(project, plan, findings);
+}
+
+fn silence(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
+    let (Some(own), Some(line)) = (port.silence, plan.lines.get(at)) else { return };
+    if own.value < line.silence {
+        let what = format!(
+            "a silence of {} is shorter than the 3.5 characters of this line, {}",
+            show_micros(own.value),
+            show_micros(line.silence)
+        );
+        let mend = format!("write {} or more, or leave it away", show_micros(line.silence));
+        findings.push(Finding::new("M21", own.span, what).mend(mend));
+    } else if own.value > LONG * line.silence && line.silence > 0 {
+        let on = |device: usize| plan.devices.get(device).is_some_and(|d| d.port == at);
+        let requests = plan.transfers.iter().filter(|transfer| on(transfer.device)).count();
+        let extra = (own.value - line.silence).saturating_mul(u64::try_from(requests).unwrap_or(u64::MAX));
+        if requests == 0 {
+            return;
+        }
+        let what = format!(
+            "a silence of {} costs {} in each round of {requests} polls; the protocol asks for {}",
+            show_micros(own.value),
+            show_micros(extra),
+            show_micros(line.silence)
+        );
+        let finding = Finding::new("M21", own.span, what).severity(Severity::Remark);
+        findings.push(finding.mend("keep it if a device needs it, and say which in a `note`"));
+    }
+}
+
+/// The timeout against the longest answer.
+fn timeout(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
+    let Some(line) = plan.lines.get(at) else { return };
+    let answer = |at_transfer: usize| {
+        let transfer = plan.transfers.get(at_transfer)?;
+        let station = plan.devices.get(transfer.device).filter(|station| station.port == at)?;
+        let space = station.space_at(transfer.extent.space)?;
+        let cost = station.dialect?.cost(Verb::Read, space, transfer.extent.count, &station.setup).ok()?;
+        Some((line.bytes(cost.back) + line.silence, transfer))
+    };
+    let Some((longest, transfer)) =
+        (0..plan.transfers.len()).filter_map(answer).max_by_key(|(takes, _)| *takes)
+    else {
+        return;
+    };
+    if longest > port.timeout.value {
+        let device = plan.devices.get(transfer.device).map_or("", |station| station.name.as_str());
+        let what = format!(
+            "the longest answer, of `{device}`, takes {}, and after {} it is given up",
+            show_micros(longest),
+            show_micros(port.timeout.value)
+        );
+        let mend = format!("write {} or more, or lower `max-read`", show_micros(longest.saturating_mul(2)));
+        findings.push(Finding::new("M22", port.timeout.span, what).mend(mend));
+    }
+}
+
+/// Polls without a pause, and writes that nobody needs.
+fn intervals(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    let zero = |poll: &crate::source::At<u64>| poll.value == 0;
+    let maps = project.maps.iter().filter_map(|map| map.poll);
+    for poll in project.devices.iter().map(|device| device.poll).chain(maps).filter(zero) {
+        let what = "a poll every 0 seconds asks without a pause".to_string();
+        findings
+            .push(Finding::new("M23", poll.span, what).mend("write how often the value is really needed"));
+    }
+    for rule in &plan.rules {
+        let (Some(_), Some(map)) = (plan.sink(rule), project.maps.get(rule.map)) else { continue };
+        let Some(send) = map.send else { continue };
+        let polled = matches!(rule.source, Source::Poll { .. });
+        if let Some(every) = rule.sending.every.filter(|every| polled && *every < rule.every) {
+            let what = format!(
+                "the value is sent every {} and read only every {}",
+                show_micros(every),
+                show_micros(rule.every)
+            );
+            let mend = format!("send `on-change`, or every {} or less often", show_micros(rule.every));
+            findings.push(Finding::new("M23", send.span, what).mend(mend));
+        }
+        if rule.sending.on_write && rule.sending.on_change {
+            let what =
+                "each write of a client is sent, changed or not, so `on-change` adds nothing".to_string();
+            findings.push(Finding::new("M23", send.span, what).mend("keep one of the two"));
+        }
+    }
+}
+
+/// A client that gives up before the converter does.
+fn waiting(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    for client in &project.clients {
+        let Some(own) = client.timeout else { continue };
+        // Where what it asks goes on to a device: writes of its image, or requests that are forwarded.
+        let written = plan.rules.iter().filter(|rule| {
+            client.image.is_some_and(|image| image.value == rule.board)
+                && rule.writable
+                && !client.writes.is_empty()
+        });
+        let devices = written.flat_map(|rule| match rule.source {
+            Source::Poll { device, .. } => vec![device],
+            _ => vec![],
+        });
+        let ports = devices.filter_map(|device| Some(plan.devices.get(device)?.port));
+        let forwarded =
+            plan.forwards.iter().filter(|forward| client.port.is_some_and(|p| p.value == forward.from));
+        let longest = ports
+            .chain(forwarded.map(|forward| forward.to))
+            .filter_map(|port| project.ports.get(port))
+            .map(|port| (port.timeout.value.saturating_mul(u64::from(port.retries) + 1), port))
+            .max_by_key(|(takes, _)| *takes);
+        let Some((takes, port)) = longest.filter(|(takes, _)| *takes > own.value) else { continue };
+        let what = format!(
+            "`{}` gives up after {}, and on `{}` a silent device is waited for {}",
+            client.name.value,
+            show_micros(own.value),
+            port.name.value,
+            show_micros(takes)
+        );
+        let finding = Finding::new("M22", own.span, what).note(port.timeout.span, "the port's timeout");
+        findings.push(finding.mend("let the client wait longer than the port, retries included"));
+    }
+}

@@ -1,0 +1,77 @@
+//! Writes that are sent without a client waiting for them: when a value changes, or again and again.
+
+use super::{Plan, PlannedRule, Source, to_u32};
+use crate::project::OnLoss;
+use crate::protocol::{Extent, Verb};
+
+/// One write request for a device, fed by values of one rule.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Push {
+    /// Index of the rule.
+    pub rule: u32,
+    /// Its first value here.
+    pub item: u32,
+    /// How many values.
+    pub items: u32,
+    /// Index of the device.
+    pub device: usize,
+    /// What is written.
+    pub extent: Extent,
+    /// One bit of it.
+    pub bit: Option<u8>,
+    /// When the value differs from what was sent last.
+    pub on_change: bool,
+    /// Again and again, in microseconds.
+    pub every: Option<u64>,
+    /// What is sent once the source is lost.
+    pub on_loss: OnLoss,
+    /// Its time on the line, in microseconds.
+    pub takes: u64,
+}
+
+/// Every push of the plan: as few requests as the device takes.
+pub(super) fn all(plan: &Plan) -> Vec<Push> {
+    let mut found = vec![];
+    for (at, rule) in plan.rules.iter().enumerate() {
+        let Some(device) = plan.sink(rule) else { continue };
+        let carried = matches!(rule.source, Source::Entry { .. });
+        // What is sent at each write goes with the client's request.
+        let on_change = rule.sending.on_change && !carried;
+        if on_change || rule.sending.every.is_some() {
+            found.extend(of_rule(plan, to_u32(at), rule, device, on_change));
+        }
+    }
+    found
+}
+
+fn of_rule(plan: &Plan, number: u32, rule: &PlannedRule, device: usize, on_change: bool) -> Vec<Push> {
+    let Some(station) = plan.devices.get(device) else { return vec![] };
+    let (Some(dialect), Some(space)) = (station.dialect, station.space_at(rule.target.space)) else {
+        return vec![];
+    };
+    let cost = |items: u32| dialect.cost(Verb::Write, space, items * rule.target.width, &station.setup);
+    let mut found = vec![];
+    let mut item = 0;
+    while item < rule.target.count {
+        let mut items = 1;
+        while item + items < rule.target.count && cost(items + 1).is_ok() {
+            items += 1;
+        }
+        let first = rule.target.item(item);
+        let line = plan.lines.get(station.port);
+        found.push(Push {
+            rule: number,
+            item,
+            items,
+            device,
+            extent: Extent { count: items * rule.target.width, ..first },
+            bit: rule.target.bit,
+            on_change,
+            every: rule.sending.every,
+            on_loss: rule.on_loss,
+            takes: line.zip(cost(items).ok()).map_or(0, |(line, cost)| line.exchange(cost)),
+        });
+        item += items;
+    }
+    found
+}

@@ -1,0 +1,136 @@
+//! What the converter tells about itself: devices, rules, ports and the box, as values that rules can carry.
+
+use super::Project;
+use crate::form::Type;
+
+/// What a device, or one rule, tells about itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Health {
+    /// 1 answers, 0 lost.
+    Online,
+    /// Age of the oldest value, tenths of a second, stays at 65535.
+    Age,
+    /// Good polls; wraps.
+    Polls,
+    /// Failed polls; wraps.
+    Errors,
+    /// The last failure as a number.
+    LastError,
+}
+
+/// What a port tells about itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum PortHealth {
+    /// Requests without an answer; wraps.
+    Timeouts,
+    /// Damaged frames; wraps.
+    Damaged,
+    /// Connections now.
+    Clients,
+    /// The share of the time that the port is busy, in per cent.
+    Load,
+}
+
+/// What the box tells about itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum BoxHealth {
+    /// Counts up each second; wraps.
+    Heartbeat,
+    /// Seconds since the start.
+    Uptime,
+}
+
+/// One thing that the converter tells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Told {
+    /// Of the device of that index.
+    Device(usize, Health),
+    /// Of the rule of that index.
+    Rule(usize, Health),
+    /// Of the port of that index.
+    Port(usize, PortHealth),
+    /// Of the box.
+    Converter(BoxHealth),
+}
+
+/// A word of the project file for each item.
+pub(super) trait Words: Sized + Copy + PartialEq + 'static {
+    const ALL: &'static [(Self, &'static str)];
+
+    fn find(word: &str) -> Option<Self> {
+        Self::ALL.iter().find(|(_, known)| *known == word).map(|(item, _)| *item)
+    }
+
+    fn spelled(self) -> &'static str {
+        Self::ALL.iter().find(|(item, _)| *item == self).map_or("", |(_, word)| word)
+    }
+}
+
+impl Words for Health {
+    const ALL: &'static [(Self, &'static str)] = &[
+        (Self::Online, "online"),
+        (Self::Age, "age"),
+        (Self::Polls, "polls"),
+        (Self::Errors, "errors"),
+        (Self::LastError, "last-error"),
+    ];
+}
+
+impl Words for PortHealth {
+    const ALL: &'static [(Self, &'static str)] = &[
+        (Self::Timeouts, "timeouts"),
+        (Self::Damaged, "damaged"),
+        (Self::Clients, "clients"),
+        (Self::Load, "load"),
+    ];
+}
+
+impl Words for BoxHealth {
+    const ALL: &'static [(Self, &'static str)] = &[(Self::Heartbeat, "heartbeat"), (Self::Uptime, "uptime")];
+}
+
+impl Told {
+    /// Its type: a bit, 16 or 32 bits.
+    #[must_use]
+    pub const fn ty(self) -> Type {
+        match self {
+            Self::Device(_, Health::Online) | Self::Rule(_, Health::Online) => Type::Bool,
+            Self::Converter(BoxHealth::Uptime) => Type::U32,
+            _ => Type::U16,
+        }
+    }
+
+    /// The word after `health.`.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Device(_, item) | Self::Rule(_, item) => item.spelled(),
+            Self::Port(_, item) => item.spelled(),
+            Self::Converter(item) => item.spelled(),
+        }
+    }
+
+    /// As the project file writes it: `do-1.health.online`, `ports.raceway.health.load`.
+    #[must_use]
+    pub fn show(self, project: &Project) -> String {
+        let whose = match self {
+            Self::Device(at, _) => project.devices.get(at).map(|device| device.name.value.clone()),
+            Self::Rule(at, _) => {
+                let name = project.maps.get(at).and_then(|map| map.name.as_ref());
+                name.map(|name| format!("rules.{}", name.value))
+            }
+            Self::Port(at, _) => project.ports.get(at).map(|port| format!("ports.{}", port.name.value)),
+            Self::Converter(_) => Some("converter".into()),
+        };
+        format!("{}.health.{}", whose.unwrap_or_default(), self.word())
+    }
+
+    /// The device that it is about.
+    #[must_use]
+    pub const fn device(self) -> Option<usize> {
+        match self {
+            Self::Device(device, _) => Some(device),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,94 @@
+//! Bytes that nobody here understands: they pass between two forwarding ports and nothing else.
+
+use super::{
+    Address, AddressFault, Cost, Dialect, Example, Key, Setup, Shown, Space, TooMuch, Transport, Verb,
+};
+use crate::form::Order;
+use crate::line::Line;
+use std::ops::Range;
+
+/// `raw`.
+#[derive(Debug)]
+pub(super) struct Raw;
+
+/// `raw`.
+pub(super) static RAW: Raw = Raw;
+
+impl Dialect for Raw {
+    fn name(&self) -> &'static str {
+        "raw"
+    }
+
+    fn family(&self) -> &'static str {
+        "raw bytes"
+    }
+
+    fn is_opaque(&self) -> bool {
+        true
+    }
+
+    fn runs_on(&self, _transport: Transport) -> Result<(), &'static str> {
+        Ok(())
+    }
+
+    fn refusal_name(&self) -> &'static str {
+        "refusal"
+    }
+
+    fn refusal_words(&self, _code: u32) -> (&'static str, &'static str) {
+        ("unknown", "bytes are passed on unread")
+    }
+
+    fn lost_answer(&self) -> &'static str {
+        "nothing"
+    }
+
+    fn odd_tcp_port(&self, _port: u16) -> Option<&'static str> {
+        None
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        &[]
+    }
+
+    fn parse(&self, text: &str, _setup: &Setup) -> Result<Address, AddressFault> {
+        let what = format!("`{text}` is no address: a port of `raw` bytes has none");
+        Err(AddressFault { code: "F10", at: 0..text.len(), what, likely: vec![] })
+    }
+
+    fn show(&self, _space: &Space, first: u32, _bit: Option<u8>, _setup: &Setup) -> Shown {
+        Shown { canonical: first.to_string(), offset: first.to_string(), hex: format!("0x{first:04X}") }
+    }
+
+    fn notations(&self, _space: &Space, _first: u32, _bit: Option<u8>) -> Vec<(&'static str, String)> {
+        vec![]
+    }
+
+    fn standing(&self) -> &'static [Space] {
+        &[]
+    }
+
+    fn silence(&self, _line: Line) -> u64 {
+        0
+    }
+
+    fn order(&self) -> Option<Order> {
+        None
+    }
+
+    fn cost(&self, _verb: Verb, _space: &Space, _count: u32, _setup: &Setup) -> Result<Cost, TooMuch> {
+        Err(TooMuch { limit: 0, source: "the port, which carries raw bytes" })
+    }
+
+    fn station(&self, _setup: &Setup) -> Option<u32> {
+        None
+    }
+
+    fn station_key(&self, _transport: Transport) -> (&'static str, Range<u32>) {
+        ("unit", 0..256)
+    }
+
+    fn example(&self, _verb: Verb, _space: &Space, _first: u32, _cells: &[u8], _setup: &Setup) -> Example {
+        Example { words: "raw bytes".into(), request: vec![], answer: vec![] }
+    }
+}

@@ -1,0 +1,160 @@
+//! What the converter knows of its devices, rules, ports and of those who ask: for readers of images, for `status` and
+//! for the monitor.
+
+mod device;
+mod tally;
+
+pub use device::{DeviceHealth, failure_code};
+pub use tally::{AskerTally, Counts, PortTally, Tally};
+
+use crate::Moment;
+use device::tenths;
+use std::collections::HashMap;
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::{Arc, Mutex, PoisonError};
+use woodrush_core::plan::{Plan, Source};
+use woodrush_core::project::{BoxHealth, Health, PortHealth, Told};
+
+/// Askers that are remembered after they have gone.
+const ASKERS: usize = 512;
+
+/// Everything that is counted, by the indices of the plan.
+#[derive(Debug, Default)]
+pub struct HealthBoard {
+    /// By device.
+    pub devices: Vec<Arc<DeviceHealth>>,
+    /// By port.
+    pub ports: Vec<Arc<PortTally>>,
+    /// By transfer: the polls.
+    pub transfers: Vec<Tally>,
+    /// By rule that writes to a device.
+    pub sends: HashMap<u32, Tally>,
+    /// Those who ask now or asked lately.
+    askers: Mutex<Vec<Arc<AskerTally>>>,
+    /// What the rules are fed by whose health some rule carries, by `[[map]]`.
+    fed: HashMap<usize, Fed>,
+}
+
+/// What a rule's health is made of.
+#[derive(Debug, Default)]
+struct Fed {
+    transfers: Vec<usize>,
+    sends: Vec<u32>,
+    max_age: u64,
+}
+
+impl HealthBoard {
+    /// For a plan; what stands for the same devices and ports as before is taken over from `old`.
+    #[must_use]
+    pub fn new(plan: &Plan, devices: Vec<Arc<DeviceHealth>>, ports: Vec<Arc<PortTally>>) -> Self {
+        let asked = plan.rules.iter().filter_map(|rule| match rule.source {
+            Source::Told(Told::Rule(map, _)) => Some(map),
+            _ => None,
+        });
+        let asked: Vec<usize> = asked.collect();
+        let mut fed: HashMap<usize, Fed> = HashMap::new();
+        for (at, rule) in (0u32..).zip(&plan.rules).filter(|(_, rule)| asked.contains(&rule.map)) {
+            let entry = fed.entry(rule.map).or_default();
+            entry.transfers.extend(plan.feeding_transfers(at));
+            entry.sends.extend(plan.sink(rule).map(|_| at));
+            entry.max_age = entry.max_age.max(rule.max_age);
+        }
+        let sends = (0u32..).zip(&plan.rules).filter(|(_, rule)| plan.sink(rule).is_some());
+        Self {
+            devices,
+            ports,
+            transfers: plan.transfers.iter().map(|_| Tally::default()).collect(),
+            sends: sends.map(|(at, _)| (at, Tally::default())).collect(),
+            askers: Mutex::default(),
+            fed,
+        }
+    }
+
+    /// Somebody new who asks; the oldest that nobody uses any more is forgotten.
+    pub fn asker(&self, port: usize, who: String) -> Arc<AskerTally> {
+        let mut askers = self.askers.lock().unwrap_or_else(PoisonError::into_inner);
+        if askers.len() >= ASKERS
+            && let Some(idle) = askers.iter().position(|asker| Arc::strong_count(asker) == 1)
+        {
+            askers.remove(idle);
+        }
+        let asker = Arc::new(AskerTally { port, who, tally: Tally::default() });
+        askers.push(Arc::clone(&asker));
+        asker
+    }
+
+    /// Takes over those who ask from a board that this one replaces.
+    pub(crate) fn adopt_askers(&self, old: &Self) {
+        let askers = old.askers.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        *self.askers.lock().unwrap_or_else(PoisonError::into_inner) = askers;
+    }
+
+    /// Those who ask, and whether they are still there.
+    #[must_use]
+    pub fn askers(&self) -> Vec<(Arc<AskerTally>, bool)> {
+        let askers = self.askers.lock().unwrap_or_else(PoisonError::into_inner);
+        askers.iter().map(|asker| (Arc::clone(asker), Arc::strong_count(asker) > 1)).collect()
+    }
+
+    /// Counters from 0 on.
+    pub fn reset(&self) {
+        self.devices.iter().for_each(|device| device.reset());
+        self.ports.iter().for_each(|port| port.reset());
+        self.transfers.iter().chain(self.sends.values()).for_each(Tally::reset);
+        self.askers().iter().for_each(|(asker, _)| asker.tally.reset());
+    }
+
+    /// One item as cells: a bit, or 16 or 32 bits, the high byte first.
+    #[must_use]
+    pub fn cells(&self, told: Told, now: Moment) -> Option<Vec<u8>> {
+        let low = |number: u64| u16::try_from(number & 0xFFFF).unwrap_or(0).to_be_bytes().to_vec();
+        Some(match told {
+            Told::Device(device, item) => self.devices.get(device)?.cells(item, now),
+            Told::Rule(map, item) => self.fed.get(&map)?.cells(self, item, now),
+            Told::Port(port, item) => {
+                let port = self.ports.get(port)?;
+                let counts = port.tally.counts();
+                low(match item {
+                    PortHealth::Timeouts => counts.timeouts,
+                    PortHealth::Damaged => counts.damaged + port.noise.load(Relaxed),
+                    PortHealth::Clients => port.clients.load(Relaxed),
+                    PortHealth::Load => port.load(now),
+                })
+            }
+            Told::Converter(BoxHealth::Heartbeat) => low(now.0 / 1_000_000),
+            Told::Converter(BoxHealth::Uptime) => {
+                u32::try_from(now.0 / 1_000_000).unwrap_or(u32::MAX).to_be_bytes().to_vec()
+            }
+        })
+    }
+}
+
+impl Fed {
+    fn cells(&self, board: &HealthBoard, item: Health, now: Moment) -> Vec<u8> {
+        let polls = self.transfers.iter().filter_map(|at| board.transfers.get(*at));
+        let tallies: Vec<&Tally> =
+            polls.chain(self.sends.iter().filter_map(|rule| board.sends.get(rule))).collect();
+        let ages: Vec<Option<u64>> = tallies.iter().map(|tally| tally.age(now)).collect();
+        let counts = tallies.iter().map(|tally| tally.counts());
+        let number = match item {
+            Health::Online => {
+                let fresh = |age: &Option<u64>| age.is_some_and(|age| age <= self.max_age);
+                let good = counts.into_iter().all(|counts| counts.last_error == 0);
+                return vec![u8::from(!ages.is_empty() && ages.iter().all(fresh) && good)];
+            }
+            // The oldest of them; one that never came is older than all.
+            Health::Age if ages.contains(&None) => u16::MAX,
+            Health::Age => tenths(ages.into_iter().flatten().max()),
+            Health::Polls => {
+                u16::try_from(counts.map(|c| c.answers).min().unwrap_or(0) & 0xFFFF).unwrap_or(0)
+            }
+            Health::Errors => {
+                let errors: u64 =
+                    counts.map(|counts| counts.requests - counts.answers.min(counts.requests)).sum();
+                u16::try_from(errors & 0xFFFF).unwrap_or(0)
+            }
+            Health::LastError => counts.map(|counts| counts.last_error).find(|code| *code != 0).unwrap_or(0),
+        };
+        number.to_be_bytes().to_vec()
+    }
+}

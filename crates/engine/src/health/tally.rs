@@ -1,0 +1,183 @@
+//! Counters of requests and what became of them; each stands alone, so relaxed atomics suffice.
+
+use crate::Moment;
+use serde::Serialize;
+use std::sync::atomic::{AtomicU16, AtomicU64, Ordering::Relaxed};
+use woodrush_core::{Kind, Refusal};
+
+/// Exceptions by code up to here; others are counted under 0.
+const CODES: usize = 12;
+
+/// What became of requests.
+#[derive(Debug, Default)]
+pub struct Tally {
+    requests: AtomicU64,
+    answers: AtomicU64,
+    exceptions: [AtomicU64; CODES],
+    timeouts: AtomicU64,
+    damaged: AtomicU64,
+    mismatched: AtomicU64,
+    unreachable: AtomicU64,
+    last_error: AtomicU16,
+    /// The moment of the last good answer, plus 1.
+    good: AtomicU64,
+}
+
+/// A tally at one moment.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct Counts {
+    /// Requests that ended, however they did.
+    pub requests: u64,
+    /// Good answers.
+    pub answers: u64,
+    /// Refusals by the device's own code; 0 stands for all that have no place of their own.
+    pub exceptions: Vec<(u16, u64)>,
+    /// Requests without any answer.
+    pub timeouts: u64,
+    /// Damaged answers.
+    pub damaged: u64,
+    /// Answers to something else.
+    pub mismatched: u64,
+    /// Requests that could not be sent.
+    pub unreachable: u64,
+    /// The last failure, as `health.last-error` shows it.
+    pub last_error: u16,
+}
+
+impl Tally {
+    /// Counts how a request ended.
+    pub fn count(&self, now: Moment, result: Result<(), &Refusal>) {
+        let add = |counter: &AtomicU64| counter.fetch_add(1, Relaxed);
+        add(&self.requests);
+        let Err(refusal) = result else {
+            add(&self.answers);
+            self.last_error.store(0, Relaxed);
+            return self.good.store(now.0.saturating_add(1), Relaxed);
+        };
+        self.last_error.store(super::failure_code(refusal), Relaxed);
+        match (refusal.native, refusal.kind) {
+            (Some((_, code)), _) => {
+                let place = usize::try_from(code).ok().filter(|code| *code < CODES).unwrap_or(0);
+                self.exceptions.get(place).map(add);
+            }
+            (None, Kind::Damaged) => {
+                add(&self.damaged);
+            }
+            (None, Kind::Mismatch) => {
+                add(&self.mismatched);
+            }
+            (None, Kind::NoPath) => {
+                add(&self.unreachable);
+            }
+            (None, _) => {
+                add(&self.timeouts);
+            }
+        }
+    }
+
+    /// Age of the last good answer, in microseconds.
+    #[must_use]
+    pub fn age(&self, now: Moment) -> Option<u64> {
+        Some(now.since(Moment(self.good.load(Relaxed).checked_sub(1)?)))
+    }
+
+    /// All counters now.
+    #[must_use]
+    pub fn counts(&self) -> Counts {
+        let get = |counter: &AtomicU64| counter.load(Relaxed);
+        let exceptions = (0u16..).zip(&self.exceptions).map(|(code, count)| (code, get(count)));
+        Counts {
+            requests: get(&self.requests),
+            answers: get(&self.answers),
+            exceptions: exceptions.filter(|(_, count)| *count > 0).collect(),
+            timeouts: get(&self.timeouts),
+            damaged: get(&self.damaged),
+            mismatched: get(&self.mismatched),
+            unreachable: get(&self.unreachable),
+            last_error: self.last_error.load(Relaxed),
+        }
+    }
+
+    /// Counters from 0 on; ages stay.
+    pub fn reset(&self) {
+        let all = [
+            &self.requests,
+            &self.answers,
+            &self.timeouts,
+            &self.damaged,
+            &self.mismatched,
+            &self.unreachable,
+        ];
+        all.into_iter().chain(&self.exceptions).for_each(|counter| counter.store(0, Relaxed));
+    }
+}
+
+/// What a port has carried.
+#[derive(Debug, Default)]
+pub struct PortTally {
+    /// Requests of ours, or of those who ask here.
+    pub tally: Tally,
+    /// Bytes that went out.
+    pub sent: AtomicU64,
+    /// Bytes that came.
+    pub came: AtomicU64,
+    /// Damaged frames of those who ask here.
+    pub noise: AtomicU64,
+    /// Connections now.
+    pub clients: AtomicU64,
+    /// Connections turned away.
+    pub turned_away: AtomicU64,
+    /// Whether it is open.
+    pub up: std::sync::atomic::AtomicBool,
+    window_began: AtomicU64,
+    window_busy: AtomicU64,
+    last_load: AtomicU64,
+}
+
+/// The stretch over which a load is told, in microseconds.
+const WINDOW: u64 = 1_000_000;
+
+impl PortTally {
+    /// The port was busy for so long until now.
+    pub fn busy(&self, now: Moment, micros: u64) {
+        let busy = self.window_busy.fetch_add(micros, Relaxed) + micros;
+        let began = self.window_began.load(Relaxed);
+        let elapsed = now.0.saturating_sub(began);
+        if elapsed >= WINDOW {
+            self.last_load.store((busy * 100 / elapsed).min(100), Relaxed);
+            self.window_began.store(now.0, Relaxed);
+            self.window_busy.store(0, Relaxed);
+        }
+    }
+
+    /// The share of its time that it was busy of late, in per cent.
+    #[must_use]
+    pub fn load(&self, now: Moment) -> u64 {
+        let elapsed = now.0.saturating_sub(self.window_began.load(Relaxed));
+        // Nothing has ended for two windows: what is known is old.
+        if elapsed >= 2 * WINDOW {
+            self.window_busy.load(Relaxed) * 100 / elapsed
+        } else {
+            self.last_load.load(Relaxed)
+        }
+    }
+
+    /// Counters from 0 on.
+    pub fn reset(&self) {
+        self.tally.reset();
+        [&self.sent, &self.came, &self.noise, &self.turned_away]
+            .into_iter()
+            .for_each(|c| c.store(0, Relaxed));
+    }
+}
+
+/// What one of those who ask has asked.
+#[derive(Debug)]
+pub struct AskerTally {
+    /// Index of the port.
+    pub port: usize,
+    /// Who, as the port knows them.
+    pub who: String,
+    /// What became of its requests.
+    pub tally: Tally,
+}

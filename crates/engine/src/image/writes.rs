@@ -1,0 +1,296 @@
+//! A client's write taken apart into what devices must take and what is only shown.
+
+use super::{Image, SHARED, refused, set_bit};
+use crate::Moment;
+use woodrush_core::plan::{PlannedRule, Source};
+use woodrush_core::protocol::{Extent, Verb};
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// One write for a device.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeviceWrite {
+    /// Index of the device.
+    pub device: usize,
+    /// Where in it.
+    pub extent: Extent,
+    /// In the device's form.
+    pub cells: Vec<u8>,
+    /// Only some bits of one grain change; ones keep the old bit.
+    pub keep: Option<Vec<u8>>,
+    /// Where an image shows it once the device has confirmed.
+    pub shown: Option<(usize, Extent, Vec<u8>)>,
+    /// The rule that carries it.
+    pub rule: u32,
+    /// The client is answered when the device has answered.
+    pub confirm: bool,
+}
+
+/// One part of a client's write; parts are done in order.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Task {
+    /// A device must take it.
+    Send(DeviceWrite),
+    /// Cells that clients write hold it from now on, and rules carry it on.
+    Enter {
+        /// The rule that stands for the cells.
+        rule: u32,
+        /// The first value.
+        item: u32,
+        /// The values, in the cells' own form.
+        cells: Vec<u8>,
+    },
+}
+
+fn no(kind: Kind) -> Refusal {
+    refused(kind, Blame::Asker)
+}
+
+impl Image {
+    /// What a client's write becomes, in address order.
+    ///
+    /// # Errors
+    /// Some cell is not writable, is a part of a value, or a value does not fit its device.
+    pub fn route(&self, now: Moment, extent: Extent, cells: &[u8]) -> Result<Vec<Task>, Refusal> {
+        let stretch = self.stretches.get(usize::from(extent.space.0)).ok_or(no(Kind::NoSuchAddress))?;
+        let each = stretch.each;
+        let mut tasks: Vec<Task> = vec![];
+        let mut grain = extent.first;
+        while grain < extent.end() {
+            let feed = stretch.feed(grain);
+            let from = (grain - extent.first) as usize * each;
+            let value = |count: u32| cells.get(from..from + count as usize * each).ok_or(no(Kind::BadValue));
+            if feed & SHARED != 0 {
+                self.write_bits(feed, value(1)?, &mut tasks)?;
+                grain += 1;
+                continue;
+            }
+            let step = feed.checked_sub(1).ok_or(no(Kind::NoSuchAddress))?;
+            let number = self.plan.steps.get(step as usize).map_or(0, |step| step.rule);
+            let rule = self.plan.rules.get(number as usize).ok_or(no(Kind::NoSuchAddress))?;
+            if !rule.writable {
+                return Err(no(Kind::ReadOnly));
+            }
+            let item = (grain - rule.target.first) / rule.target.width;
+            let target = rule.target.item(item);
+            if rule.spreads() && (target.first != grain || target.end() > extent.end()) {
+                let end = target.end().min(extent.end());
+                self.write_part(number, rule, item, grain - target.first, value(end - grain)?, &mut tasks);
+                grain = end;
+                continue;
+            }
+            if target.first != grain || target.end() > extent.end() {
+                return Err(no(Kind::ReadOnly));
+            }
+            match rule.source {
+                Source::Client => {
+                    // As many whole values as the write holds: they are carried on together.
+                    let last = rule.target.extent().end().min(extent.end());
+                    let items = (last - grain) / rule.target.width;
+                    self.enter(now, number, item, items, value(items * rule.target.width)?, &mut tasks)?;
+                    grain += items * rule.target.width;
+                }
+                _ => {
+                    let write = self.write_back(number, rule, item, value(target.count)?)?;
+                    self.append(&mut tasks, write);
+                    grain = target.end();
+                }
+            }
+        }
+        Ok(tasks)
+    }
+
+    /// A value of a polled rule on its way back to the device.
+    fn write_back(
+        &self,
+        number: u32,
+        rule: &PlannedRule,
+        item: u32,
+        value: &[u8],
+    ) -> Result<DeviceWrite, Refusal> {
+        let Source::Poll { device, place, .. } = rule.source else { return Err(no(Kind::ReadOnly)) };
+        let source = place.item(item);
+        let each = self.device_cell(device, source);
+        let bytes = if place.bit.is_some() { 1 } else { source.count as usize * each };
+        let mut raw = vec![0; bytes];
+        rule.conversion.back().convert(value, &mut raw).map_err(|()| no(Kind::DoesNotFit))?;
+        let mut write = DeviceWrite {
+            device,
+            extent: source,
+            cells: raw,
+            keep: None,
+            shown: Some((self.board, rule.target.item(item), value.to_vec())),
+            rule: number,
+            confirm: rule.confirm,
+        };
+        if let Some(bit) = place.bit {
+            let on = write.cells.first().is_some_and(|cell| *cell != 0);
+            change_bits(&mut write, each, &[(bit, on)]);
+        }
+        Ok(write)
+    }
+
+    /// Some of the coils that stand for one register.
+    fn write_part(
+        &self,
+        number: u32,
+        rule: &PlannedRule,
+        item: u32,
+        first_bit: u32,
+        value: &[u8],
+        tasks: &mut Vec<Task>,
+    ) {
+        let Source::Poll { device, place, .. } = rule.source else { return };
+        let extent = place.item(item);
+        let shown = Extent {
+            space: rule.target.space,
+            first: rule.target.item(item).first + first_bit,
+            count: u32::try_from(value.len()).unwrap_or(0),
+        };
+        let mut write = DeviceWrite {
+            device,
+            extent,
+            cells: vec![],
+            keep: None,
+            shown: Some((self.board, shown, value.to_vec())),
+            rule: number,
+            confirm: rule.confirm,
+        };
+        let bits: Vec<(u8, bool)> = (first_bit..)
+            .zip(value)
+            .filter_map(|(bit, on)| Some((u8::try_from(bit).ok()?, *on != 0)))
+            .collect();
+        change_bits(&mut write, self.device_cell(device, extent), &bits);
+        tasks.push(Task::Send(write));
+    }
+
+    /// A register of the image whose bits belong to several rules: all of them must be writable.
+    fn write_bits(&self, feed: u32, value: &[u8], tasks: &mut Vec<Task>) -> Result<(), Refusal> {
+        let bits = self.bits.get((feed & !SHARED) as usize).ok_or(no(Kind::NoSuchAddress))?;
+        for own in bits {
+            let number = self.plan.steps.get(own.step as usize).map_or(0, |step| step.rule);
+            let rule = self
+                .plan
+                .rules
+                .get(number as usize)
+                .filter(|rule| rule.writable)
+                .ok_or(no(Kind::ReadOnly))?;
+            let mut write = self.write_back(number, rule, 0, &[super::bit_of(value, own.bit)])?;
+            // The register is shown as it was written; its other bits are those of the other rules.
+            write.shown = Some((self.board, rule.target.item(0), value.to_vec()));
+            tasks.push(Task::Send(write));
+        }
+        Ok(())
+    }
+
+    /// Values that clients write and rules carry on: first the devices that must take them, then the cells.
+    fn enter(
+        &self,
+        now: Moment,
+        number: u32,
+        item: u32,
+        items: u32,
+        cells: &[u8],
+        tasks: &mut Vec<Task>,
+    ) -> Result<(), Refusal> {
+        let bytes = cells.len() / (items.max(1) as usize);
+        for onward in self.plan.onward(number) {
+            let rule = self.plan.rules.get(onward as usize).ok_or(no(Kind::NoSuchAddress))?;
+            for (at, value) in (item..).zip(cells.chunks(bytes.max(1))) {
+                let target = rule.target.item(at);
+                let Some(device) = self.plan.sink(rule) else {
+                    self.must_fit(rule, value, target)?;
+                    continue;
+                };
+                let each = self.device_cell(device, target);
+                let room = if rule.target.bit.is_some() { 1 } else { target.count as usize * each };
+                let mut raw = vec![0; room];
+                rule.conversion.convert(value, &mut raw).map_err(|()| no(Kind::DoesNotFit))?;
+                let changed = !self.holds(now, number, at, value);
+                if !(rule.sending.on_write || rule.sending.on_change && changed) {
+                    continue;
+                }
+                let mut write = DeviceWrite {
+                    device,
+                    extent: target,
+                    cells: raw,
+                    keep: None,
+                    shown: None,
+                    rule: onward,
+                    confirm: rule.confirm,
+                };
+                if let Some(bit) = rule.target.bit {
+                    let on = write.cells.first().is_some_and(|cell| *cell != 0);
+                    change_bits(&mut write, each, &[(bit, on)]);
+                }
+                self.append(tasks, write);
+            }
+        }
+        tasks.push(Task::Enter { rule: number, item, cells: cells.to_vec() });
+        Ok(())
+    }
+
+    fn must_fit(&self, rule: &PlannedRule, value: &[u8], target: Extent) -> Result<(), Refusal> {
+        let space = self.plan.board(rule.board).and_then(|board| board.space_at(target.space));
+        let each = space.map_or(2, |space| space.grain.cell_bytes());
+        let mut room = vec![0; if rule.target.bit.is_some() { 1 } else { target.count as usize * each }];
+        rule.conversion.convert(value, &mut room).map_err(|()| no(Kind::DoesNotFit))
+    }
+
+    /// Whether cells that clients write hold this value already, and it has arrived.
+    fn holds(&self, now: Moment, number: u32, item: u32, value: &[u8]) -> bool {
+        let Some(rule) = self.plan.rules.get(number as usize) else { return false };
+        let target = rule.target.item(item);
+        let stretch = self.stretches.get(usize::from(target.space.0));
+        let step = stretch.and_then(|stretch| stretch.feed(target.first).checked_sub(1));
+        step.is_some_and(|step| self.is_fresh(now, step)) && self.peek(target) == Some(value)
+    }
+
+    fn device_cell(&self, device: usize, extent: Extent) -> usize {
+        let space = self.plan.devices.get(device).and_then(|station| station.space_at(extent.space));
+        space.map_or(1, |space| space.grain.cell_bytes())
+    }
+
+    /// Joins a write to the one before where both are neighbours in device and image and one request takes them.
+    fn append(&self, tasks: &mut Vec<Task>, next: DeviceWrite) {
+        if let Some(Task::Send(last)) = tasks.last_mut() {
+            let side_by_side = match (&last.shown, &next.shown) {
+                (Some((_, before, _)), Some((_, after, _))) => before.end() == after.first,
+                (None, None) => true,
+                _ => false,
+            };
+            let neighbours = (last.device, last.extent.space, last.confirm, &last.keep, &next.keep)
+                == (next.device, next.extent.space, next.confirm, &None, &None)
+                && last.extent.end() == next.extent.first
+                && side_by_side;
+            let count = last.extent.count + next.extent.count;
+            let station = self.plan.devices.get(next.device);
+            let fits = station.is_some_and(|station| {
+                let space = station.space_at(next.extent.space);
+                space.zip(station.dialect).is_some_and(|(space, dialect)| {
+                    dialect.cost(Verb::Write, space, count, &station.setup).is_ok()
+                })
+            });
+            if neighbours && fits {
+                last.extent.count = count;
+                last.cells.extend_from_slice(&next.cells);
+                if let (Some((_, shown, cells)), Some((_, more, own))) = (&mut last.shown, &next.shown) {
+                    shown.count += more.count;
+                    cells.extend_from_slice(own);
+                }
+                return;
+            }
+        }
+        tasks.push(Task::Send(next));
+    }
+}
+
+/// Makes a write one that changes some bits of its grain.
+fn change_bits(write: &mut DeviceWrite, each: usize, bits: &[(u8, bool)]) {
+    let (mut keep, mut set) = (vec![0xFF; each], vec![0; each]);
+    for (bit, on) in bits {
+        set_bit(&mut keep, *bit, false);
+        set_bit(&mut set, *bit, *on);
+    }
+    write.keep = Some(keep);
+    write.cells = set;
+}

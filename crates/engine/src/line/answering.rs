@@ -1,0 +1,76 @@
+//! A line on which others ask: the answers come no earlier than a silence after the request.
+
+use super::LineAct;
+use crate::Moment;
+use crate::converter::{Answering, AnsweringAct, Handed};
+use crate::shared::Reply;
+use crate::speak::News;
+use woodrush_core::Refusal;
+
+/// What comes next on a line on which others ask.
+#[must_use = "a step that is not carried out stalls the line"]
+pub enum Step {
+    /// For the driver.
+    Act(LineAct),
+    /// To be handed over by [`LineAnswering::submit`]; then poll again.
+    Hand(Box<Handed>),
+}
+
+/// The converter as one of those who answer on a line.
+pub struct LineAnswering {
+    answering: Answering,
+    /// Kept between the last byte of a request and its answer, in microseconds.
+    silence: u64,
+    last_byte: Moment,
+    answer: Option<Vec<u8>>,
+}
+
+impl LineAnswering {
+    /// With the silence of its line.
+    #[must_use]
+    pub fn new(answering: Answering, silence: u64) -> Self {
+        Self { answering, silence, last_byte: Moment(0), answer: None }
+    }
+
+    /// Takes news of the line.
+    pub fn handle(&mut self, now: Moment, news: News<'_>) {
+        match news {
+            News::Bytes(_) => self.last_byte = now,
+            News::Down => self.answer = None,
+            News::Up => {}
+        }
+        self.answering.handle(now, news);
+    }
+
+    /// How what was handed over has ended.
+    pub fn ended(&mut self, now: Moment, result: Result<Vec<u8>, Refusal>) {
+        self.answering.ended(now, result);
+    }
+
+    /// Hands something over.
+    pub fn submit(&self, handed: Handed, reply: Reply) {
+        self.answering.submit(handed, reply);
+    }
+
+    /// What to do now.
+    pub fn poll(&mut self, now: Moment) -> Step {
+        let free = self.last_byte + self.silence;
+        if let Some(bytes) = self.answer.take() {
+            if now >= free {
+                return Step::Act(LineAct::Send(bytes));
+            }
+            self.answer = Some(bytes);
+            return Step::Act(LineAct::WaitUntil(free));
+        }
+        match self.answering.poll(now) {
+            AnsweringAct::Send(bytes) => {
+                self.answer = Some(bytes);
+                self.poll(now)
+            }
+            AnsweringAct::Hand(handed) => Step::Hand(Box::new(handed)),
+            AnsweringAct::WaitUntil(moment) => Step::Act(LineAct::WaitUntil(moment)),
+            // A line is not closed: what made no sense has been dropped.
+            AnsweringAct::HangUp(_) | AnsweringAct::Rest => Step::Act(LineAct::Rest),
+        }
+    }
+}

@@ -1,0 +1,213 @@
+//! What devices are sent without a client waiting for it: changes, and values that are sent again and again.
+
+use super::{Asking, PROBE_PAUSE};
+use crate::Moment;
+use crate::health::failure_code;
+use crate::image::Outgoing;
+use crate::shared::Event;
+use woodrush_core::plan::Push;
+use woodrush_core::project::OnLoss;
+use woodrush_core::{Blame, Refusal};
+
+/// How often something is looked at that can change without a value landing.
+const LOOK: u64 = 100_000;
+/// The wait after a value was not taken, at first; it doubles up to the device's longest.
+const AGAIN: u64 = 1_000_000;
+
+/// The state of one push.
+pub(super) struct Sent {
+    /// Index in the plan.
+    pub(super) push: usize,
+    /// What was sent last.
+    last: Option<Vec<u8>>,
+    due: Moment,
+    /// Not before then: it was not taken.
+    not_before: Moment,
+    wait: u64,
+    /// The word for a loss was sent.
+    filled: bool,
+    /// The bits that stay, where only one is sent.
+    pub(super) keep: Option<Vec<u8>>,
+    /// The refusal that was told last.
+    told: Option<u16>,
+}
+
+impl Sent {
+    pub(super) fn new(push: usize, entry: &Push, each: usize) -> Self {
+        let keep = entry.bit.map(|bit| {
+            let mut keep = vec![0xFF; each];
+            let place = each - 1 - usize::from(bit / 8);
+            keep.get_mut(place).into_iter().for_each(|byte| *byte &= !(1 << (bit % 8)));
+            keep
+        });
+        let (due, not_before) = (Moment(0), Moment(0));
+        Self { push, last: None, due, not_before, wait: AGAIN, filled: false, keep, told: None }
+    }
+
+    /// The cells that go out now; `value` is what the rule shows.
+    fn wanted(&self, now: Moment, entry: &Push, value: Outgoing) -> Option<Vec<u8>> {
+        if now < self.not_before {
+            return None;
+        }
+        let again = entry.every.is_some() && self.due <= now;
+        match value {
+            Outgoing::Never => None,
+            Outgoing::Fresh(cells) => {
+                let changed = self.last.as_ref() != Some(&cells);
+                (entry.on_change && changed || again || self.filled && changed).then_some(cells)
+            }
+            Outgoing::Stale(cells) => match entry.on_loss {
+                OnLoss::Hold if again => Some(cells),
+                OnLoss::Fill(word) if !self.filled => {
+                    let each = cells.len() / (entry.extent.count as usize).max(1);
+                    let [high, low] = word.to_be_bytes();
+                    Some(match (entry.bit, each) {
+                        (Some(_), _) | (None, 1) => vec![u8::from(word != 0); cells.len()],
+                        _ => [high, low].into_iter().cycle().take(cells.len()).collect(),
+                    })
+                }
+                _ => None,
+            },
+        }
+    }
+
+    /// The cells as the request carries them: one bit stands at its place in its register.
+    pub(super) fn placed(&self, entry: &Push, cells: &[u8]) -> Vec<u8> {
+        let (Some(bit), Some(keep)) = (entry.bit, &self.keep) else { return cells.to_vec() };
+        let mut placed = vec![0; keep.len()];
+        let place = keep.len() - 1 - usize::from(bit / 8);
+        let on = u8::from(cells.first().is_some_and(|cell| *cell != 0));
+        placed.get_mut(place).into_iter().for_each(|byte| *byte = on << (bit % 8));
+        placed
+    }
+}
+
+impl Asking {
+    /// A value that must go out now; or the moment to look again.
+    pub(super) fn due_push(&mut self, now: Moment) -> Result<(usize, usize, Vec<u8>), Option<Moment>> {
+        let mut next: Option<Moment> = None;
+        let mut sooner = |moment: Moment| next = Some(next.map_or(moment, |next| next.min(moment)));
+        for (at, polled) in
+            self.devices.iter_mut().enumerate().filter(|(_, polled)| !polled.pushes.is_empty())
+        {
+            if let Some(lost) = polled.lost {
+                let when =
+                    if polled.turns.is_empty() { lost.next_try.max(self.probe_from) } else { Moment::NEVER };
+                if when > now {
+                    sooner(when);
+                    continue;
+                }
+            }
+            let changes = self.shared.outgoing_changes(polled.index);
+            if changes == polled.looked && polled.look_at > now {
+                sooner(polled.look_at);
+                continue;
+            }
+            let mut look_at = Moment::NEVER;
+            for (number, sent) in polled.pushes.iter().enumerate() {
+                let Some(entry) = self.shared.plan.pushes.get(sent.push) else { continue };
+                let value = self.shared.outgoing(now, entry);
+                let fresh = matches!(value, Outgoing::Fresh(_));
+                if let Some(cells) = sent.wanted(now, entry, value) {
+                    return Ok((at, number, cells));
+                }
+                if sent.not_before > now {
+                    look_at = look_at.min(sent.not_before);
+                }
+                if entry.every.is_some() && sent.due > now {
+                    look_at = look_at.min(sent.due);
+                }
+                // It may grow old without anything landing.
+                if fresh && matches!(entry.on_loss, OnLoss::Fill(_)) {
+                    look_at = look_at.min(now + LOOK);
+                }
+            }
+            if self.shared.hears_health(polled.index) {
+                look_at = look_at.min(now + LOOK);
+            }
+            (polled.looked, polled.look_at) = (changes, look_at);
+            sooner(look_at);
+        }
+        Err(next.filter(|next| *next != Moment::NEVER))
+    }
+
+    pub(super) fn pushed(
+        &mut self,
+        now: Moment,
+        began: Moment,
+        device: usize,
+        push: usize,
+        cells: Vec<u8>,
+        result: Result<(), Refusal>,
+    ) {
+        let Some(polled) = self.devices.get_mut(device) else { return };
+        let (index, retry) = (polled.index, polled.retry);
+        // Whatever came of it, the others are looked at again.
+        polled.look_at = now;
+        let Some(sent) = polled.pushes.get_mut(push) else { return };
+        let Some(entry) = self.shared.plan.pushes.get(sent.push) else { return };
+        if let Some(tally) = self.shared.health.sends.get(&entry.rule) {
+            tally.count(now, result.as_ref().copied());
+        }
+        if let Some(device) = self.shared.health.devices.get(index) {
+            device.tally.count(now, result.as_ref().copied());
+        }
+        if let Some(every) = entry.every {
+            let missed = now.since(sent.due) / every.max(1);
+            sent.due = sent.due + (missed + 1) * every.max(1);
+        }
+        match &result {
+            Ok(()) => {
+                sent.filled = matches!(self.shared.outgoing(now, entry), Outgoing::Stale(_))
+                    && matches!(entry.on_loss, OnLoss::Fill(_));
+                sent.last = Some(cells);
+                (sent.not_before, sent.wait, sent.told) = (Moment(0), AGAIN, None);
+            }
+            Err(refusal) => {
+                sent.not_before = now + sent.wait;
+                sent.wait = sent.wait.saturating_mul(2).min(retry.most.max(AGAIN));
+                let code = failure_code(refusal);
+                if sent.told.replace(code) != Some(code) {
+                    let (rule, refusal) = (entry.rule, *refusal);
+                    self.shared.tell(Event::NotTaken { device: index, rule, refusal });
+                }
+            }
+        }
+        if result.is_err() && self.lost_device(index).is_some() {
+            self.probe_from = now + now.since(began) * PROBE_PAUSE;
+        }
+        self.judge_write(now, index, result);
+    }
+
+    /// What a write tells of a device that is not polled: it is there, or it counts towards its loss.
+    pub(super) fn judge_write(&mut self, now: Moment, device: usize, result: Result<(), Refusal>) {
+        let Some((at, polled)) =
+            self.devices.iter_mut().enumerate().find(|(_, polled)| polled.index == device)
+        else {
+            return;
+        };
+        if !polled.turns.is_empty() {
+            return;
+        }
+        let Some(health) = self.shared.health.devices.get(device) else { return };
+        let answered = match &result {
+            Ok(()) => true,
+            Err(refusal) => refusal.native.is_some() && refusal.blame == Blame::Device,
+        };
+        match result {
+            Ok(()) => health.good(None),
+            Err(refusal) => health.bad(failure_code(&refusal)),
+        }
+        if answered {
+            polled.failed = 0;
+            let was_lost = polled.lost.take().is_some();
+            health.answers();
+            if was_lost {
+                self.shared.tell(Event::DeviceBack { device });
+            }
+        } else if let Err(refusal) = result {
+            polled.failed = polled.failed.saturating_add(1);
+            self.count_failure(now, at, refusal.kind);
+        }
+    }
+}

@@ -1,0 +1,125 @@
+//! What is due when: polls by how overdue they are relative to their interval, probes of lost devices.
+
+use super::Asking;
+use super::sending::Sent;
+use crate::Moment;
+use crate::shared::Shared;
+use woodrush_core::project::Retry;
+
+/// One request that is due again and again.
+pub(super) struct Turn {
+    pub(super) transfer: usize,
+    pub(super) every: u64,
+    pub(super) due: Moment,
+    /// When it was last answered: the moment its request had left.
+    pub(super) good: Option<Moment>,
+    /// The device's own number of the refusal that was told last; told again only when it changes.
+    pub(super) refused: Option<u32>,
+}
+
+impl Turn {
+    /// Missed turns are dropped, and the phase is kept.
+    pub(super) fn missed(&mut self, now: Moment) {
+        let missed = now.since(self.due) / self.every;
+        self.due = self.due + (missed + 1) * self.every;
+    }
+}
+
+/// One device of the port.
+pub(super) struct Polled {
+    /// Index in the plan.
+    pub(super) index: usize,
+    pub(super) turns: Vec<Turn>,
+    pub(super) pushes: Vec<Sent>,
+    pub(super) lost_after: u32,
+    pub(super) retry: Retry,
+    pub(super) failed: u32,
+    pub(super) lost: Option<Lost>,
+    /// It has no request that changes some bits of a register.
+    pub(super) no_change: bool,
+    /// What it shall be sent was looked at, at this count of changes.
+    pub(super) looked: u64,
+    /// It is looked at again then, changed or not.
+    pub(super) look_at: Moment,
+}
+
+#[derive(Clone, Copy)]
+pub(super) struct Lost {
+    pub(super) next_try: Moment,
+    pub(super) wait: u64,
+}
+
+/// The devices of a port that are asked or sent anything, or may be written by clients.
+pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
+    let plan = &shared.plan;
+    let here = plan.devices.iter().enumerate().filter(|(_, station)| station.port == port);
+    let mut devices: Vec<Polled> = here
+        .filter_map(|(index, _)| {
+            let settings = shared.devices.get(index)?;
+            Some(Polled {
+                index,
+                turns: vec![],
+                pushes: vec![],
+                lost_after: settings.lost_after,
+                retry: settings.retry,
+                failed: 0,
+                lost: None,
+                no_change: false,
+                looked: 0,
+                look_at: Moment(0),
+            })
+        })
+        .collect();
+    for (transfer, entry) in plan.transfers.iter().enumerate() {
+        if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
+            let turn =
+                Turn { transfer, every: entry.every.max(1), due: Moment(0), good: None, refused: None };
+            device.turns.push(turn);
+        }
+    }
+    for (push, entry) in plan.pushes.iter().enumerate() {
+        if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
+            let each =
+                plan.devices.get(entry.device).and_then(|station| station.space_at(entry.extent.space));
+            device.pushes.push(Sent::new(push, entry, each.map_or(2, |space| space.grain.cell_bytes())));
+        }
+    }
+    devices
+}
+
+impl Asking {
+    /// The poll that is most overdue relative to its own interval, of devices that are not lost.
+    pub(super) fn most_overdue(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
+        let mut best: Option<(f64, (usize, usize))> = None;
+        let mut next: Option<Moment> = None;
+        for (device, polled) in self.devices.iter().enumerate().filter(|(_, polled)| polled.lost.is_none()) {
+            for (at, turn) in polled.turns.iter().enumerate() {
+                if turn.due > now {
+                    next = Some(next.map_or(turn.due, |next| next.min(turn.due)));
+                    continue;
+                }
+                let overdue = now.since(turn.due) as f64 / turn.every as f64;
+                if best.is_none_or(|(most, _)| overdue > most) {
+                    best = Some((overdue, (device, at)));
+                }
+            }
+        }
+        best.map(|(_, found)| found).ok_or(next)
+    }
+
+    /// The lost device that has waited longest for its next try, with its shortest read.
+    pub(super) fn due_probe(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
+        let lost = self.devices.iter().enumerate().filter(|(_, polled)| !polled.turns.is_empty());
+        let lost = lost.filter_map(|(at, polled)| Some((at, polled, polled.lost?)));
+        let Some((device, polled, state)) = lost.min_by_key(|(_, _, lost)| lost.next_try) else {
+            return Err(None);
+        };
+        let when = state.next_try.max(self.probe_from);
+        if when > now {
+            return Err(Some(when));
+        }
+        let takes = |turn: &Turn| self.shared.plan.transfers.get(turn.transfer).map_or(u64::MAX, |t| t.takes);
+        let shortest = polled.turns.iter().enumerate().min_by_key(|(_, turn)| takes(turn));
+        shortest.map(|(turn, _)| (device, turn)).ok_or(None)
+    }
+}

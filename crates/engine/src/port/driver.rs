@@ -1,0 +1,320 @@
+//! The thread that owns a port with one other end: a serial line, a connection that we make, a virtual serial port. It
+//! runs the port's machine, `ppoll`s its descriptor and an eventfd, and decides nothing.
+
+use super::echo::Unecho;
+use super::tty::OpenFault;
+use super::wait::{be_punctual, wait, wake, waker, write_all};
+use super::way::{Open, Way};
+use crate::Moment;
+use crate::converter::{Answering, Asker, Handed};
+use crate::line::{Asking, LineAct, LineAnswering, Step};
+use crate::moment::Clock;
+use crate::shared::{AskerId, Event, Shared, Site};
+use crate::speak::News;
+use rustix::fd::OwnedFd;
+use rustix::io::Errno;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use woodrush_core::Refusal;
+
+/// How long before a moment the system's wait ends, in microseconds; the rest is spun, so that a silence is met to
+/// the microsecond. A system wakes a thread some 50 µs late.
+const SPIN: u64 = 60;
+/// How often a virtual port that nobody has open is looked at.
+const LOOK: u64 = 10_000;
+
+/// A port's thread; dropping it ends the thread.
+pub(crate) struct LineThread {
+    stop: Arc<AtomicBool>,
+    waker: Arc<OwnedFd>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl LineThread {
+    /// Lets the thread look whether the project has changed.
+    pub(crate) fn look(&self) {
+        wake(&self.waker);
+    }
+}
+
+impl Drop for LineThread {
+    fn drop(&mut self) {
+        self.stop.store(true, Relaxed);
+        wake(&self.waker);
+        if let Some(thread) = self.thread.take() {
+            // A panic there has been printed already.
+            let _ = thread.join();
+        }
+    }
+}
+
+/// How something that was handed over has ended, on its way back to the port's thread.
+type Slot = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
+
+/// What a port does.
+enum Machine {
+    Asking(Box<Asking>),
+    Answering(Box<LineAnswering>),
+}
+
+/// Opens a port and gives it a thread; `asks` says whether we ask there or others do.
+///
+/// # Errors
+/// It cannot be opened, or has no protocol.
+pub(crate) fn spawn(
+    site: &Arc<Site>,
+    port: usize,
+    way: Way,
+    asks: bool,
+    clock: Clock,
+) -> Result<LineThread, OpenFault> {
+    let system = |what: String| OpenFault { what, mend: "free memory or descriptors".into() };
+    let shared = site.current();
+    let open = match way.open() {
+        Ok(open) => Some(open),
+        Err(fault) if way.must_open() => return Err(fault),
+        Err(fault) => {
+            shared.tell(Event::PortDown { port, why: fault.what });
+            None
+        }
+    };
+    if open.is_some() {
+        shared.tell(Event::PortUp { port, what: way.shown() });
+    }
+    let waker = waker().map_err(|errno| system(format!("no thread for {}: {errno}", way.shown())))?;
+    if let Some(queue) = shared.queues.get(port) {
+        let waker = Arc::clone(&waker);
+        queue.set_wake(move || wake(&waker));
+    }
+    let no_protocol = || OpenFault { what: "the port has no protocol".into(), mend: "add `protocol`".into() };
+    let mut machine = if asks {
+        Machine::Asking(Box::new(Asking::new(Arc::clone(&shared), port).ok_or_else(no_protocol)?))
+    } else {
+        let name = shared.ports.get(port).map(|port| port.name.clone()).unwrap_or_default();
+        // Whoever asks on a line is one asker, apart from all addresses.
+        let asker = Asker { id: AskerId(u64::MAX - port as u64), who: name, address: None };
+        let answering = Answering::new(Arc::clone(site), port, asker).ok_or_else(no_protocol)?;
+        let silence = shared.plan.lines.get(port).map_or(0, |line| line.silence);
+        Machine::Answering(Box::new(LineAnswering::new(answering, silence)))
+    };
+    if open.is_none() {
+        machine.handle(clock.now(), News::Down);
+    }
+    let stop = Arc::new(AtomicBool::new(false));
+    let settings = shared.ports.get(port);
+    let again = if open.is_some() { 0 } else { way.again(0) };
+    let driver = Driver {
+        reopen_at: if open.is_some() { Moment::NEVER } else { clock.now() + again },
+        again,
+        name: settings.map(|port| port.name.clone()).unwrap_or_default(),
+        echo: settings.is_some_and(|port| port.echo).then(Unecho::default),
+        generation: site.generation(),
+        site: Arc::clone(site),
+        shared,
+        port,
+        way,
+        clock,
+        open,
+        machine,
+        slot: Slot::default(),
+        waker: Arc::clone(&waker),
+        stop: Arc::clone(&stop),
+    };
+    driver.mark(driver.open.is_some());
+    let named = std::thread::Builder::new().name(format!("port-{port}"));
+    let thread = named.spawn(move || driver.run()).map_err(|error| system(format!("no thread: {error}")))?;
+    Ok(LineThread { stop, waker, thread: Some(thread) })
+}
+
+impl Machine {
+    fn handle(&mut self, now: Moment, news: News<'_>) {
+        match self {
+            Self::Asking(asking) => asking.handle(now, news),
+            Self::Answering(answering) => answering.handle(now, news),
+        }
+    }
+}
+
+struct Driver {
+    machine: Machine,
+    site: Arc<Site>,
+    generation: u64,
+    shared: Arc<Shared>,
+    port: usize,
+    name: String,
+    way: Way,
+    echo: Option<Unecho>,
+    clock: Clock,
+    open: Option<Open>,
+    reopen_at: Moment,
+    again: u64,
+    slot: Slot,
+    waker: Arc<OwnedFd>,
+    stop: Arc<AtomicBool>,
+}
+
+impl Driver {
+    fn run(mut self) {
+        be_punctual();
+        let mut chunk = [0; 1024];
+        // Somebody has the other end of a virtual port open.
+        let mut opened = !matches!(self.way, Way::Pty { .. });
+        while !self.stop.load(Relaxed) {
+            let now = self.clock.now();
+            if self.open.is_none() && now >= self.reopen_at {
+                self.reopen();
+            }
+            self.renew(now);
+            let until = match self.poll(now) {
+                LineAct::Send(bytes) => {
+                    self.send(&bytes);
+                    continue;
+                }
+                LineAct::WaitUntil(moment) => moment,
+                LineAct::Rest => Moment::NEVER,
+            };
+            let until = if self.open.is_none() { until.min(self.reopen_at) } else { until };
+            if until.since(now) <= SPIN {
+                // The last stretch of a silence: a wake-up of the system would come too late for it.
+                while self.clock.now() < until {
+                    std::hint::spin_loop();
+                }
+                continue;
+            }
+            let early = if until == Moment::NEVER { until } else { until - SPIN };
+            let Some(open) = &self.open else {
+                wait(None, &self.waker, early, now);
+                continue;
+            };
+            if !opened {
+                // Nobody has it open: that is reported for ever, so it is looked at now and then.
+                wait(None, &self.waker, early.min(now + LOOK), now);
+            } else if !wait(Some(&open.fd), &self.waker, early, now) {
+                continue;
+            }
+            match rustix::io::read(&open.fd, &mut chunk) {
+                Ok(0) if open.is_pty => opened = false,
+                // An adapter that was pulled, or a peer that has gone, reads as nothing for ever.
+                Ok(0) => self.gone("the other end is gone"),
+                Ok(count) => {
+                    opened = true;
+                    self.came(chunk.get(..count).unwrap_or_default());
+                }
+                Err(Errno::AGAIN | Errno::INTR) => opened = true,
+                Err(_) if open.is_pty => opened = false,
+                Err(errno) => self.gone(&errno.to_string()),
+            }
+        }
+    }
+
+    fn came(&mut self, bytes: &[u8]) {
+        let now = self.clock.now();
+        let bytes = match &mut self.echo {
+            Some(echo) => echo.came(bytes),
+            None => bytes,
+        };
+        if !bytes.is_empty() {
+            self.machine.handle(now, News::Bytes(bytes));
+        }
+    }
+
+    fn send(&mut self, bytes: &[u8]) {
+        if let Some(echo) = &mut self.echo {
+            echo.sent(bytes);
+        }
+        let Some(open) = &self.open else { return };
+        match write_all(&open.fd, bytes) {
+            Ok(()) => {}
+            // Nobody reads a virtual port: the bytes are lost, as on a wire.
+            Err(_) if open.is_pty => {}
+            Err(errno) => self.gone(&errno.to_string()),
+        }
+    }
+
+    fn poll(&mut self, now: Moment) -> LineAct {
+        let answering = match &mut self.machine {
+            Machine::Asking(asking) => return asking.poll(now),
+            Machine::Answering(answering) => answering,
+        };
+        loop {
+            let ended = self.slot.lock().unwrap_or_else(PoisonError::into_inner).take();
+            if let Some(result) = ended {
+                answering.ended(now, result);
+            }
+            match answering.poll(now) {
+                Step::Act(act) => return act,
+                Step::Hand(handed) => Self::hand(answering, *handed, &self.slot, &self.waker),
+            }
+        }
+    }
+
+    fn hand(answering: &LineAnswering, handed: Handed, slot: &Slot, waker: &Arc<OwnedFd>) {
+        let (slot, waker) = (Arc::clone(slot), Arc::clone(waker));
+        answering.submit(
+            handed,
+            Box::new(move |result| {
+                *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
+                wake(&waker);
+            }),
+        );
+    }
+
+    /// Takes a changed project, between two requests.
+    fn renew(&mut self, now: Moment) {
+        let generation = self.site.generation();
+        if generation == self.generation {
+            return;
+        }
+        if let Machine::Asking(asking) = &self.machine {
+            if !asking.is_idle() {
+                return;
+            }
+            let shared = self.site.current();
+            // A port that is gone has its thread ended by whoever took the project.
+            let Some(port) = shared.ports.iter().position(|port| port.name == self.name) else { return };
+            let Some(next) = asking.renewed(now, Arc::clone(&shared), port) else { return };
+            self.machine = Machine::Asking(Box::new(next));
+            (self.shared, self.port) = (shared, port);
+        } else {
+            let shared = self.site.current();
+            if let Some(port) = shared.ports.iter().position(|port| port.name == self.name) {
+                (self.shared, self.port) = (shared, port);
+            }
+        }
+        self.generation = generation;
+    }
+
+    fn mark(&self, up: bool) {
+        if let Some(port) = self.shared.health.ports.get(self.port) {
+            port.up.store(up, Relaxed);
+        }
+    }
+
+    fn gone(&mut self, why: &str) {
+        self.open = None;
+        self.again = self.way.again(0);
+        self.reopen_at = self.clock.now() + self.again;
+        self.mark(false);
+        self.machine.handle(self.clock.now(), News::Down);
+        let why = format!("{}: {why}", self.way.shown());
+        self.shared.tell(Event::PortDown { port: self.port, why });
+    }
+
+    fn reopen(&mut self) {
+        match self.way.open() {
+            Ok(open) => {
+                self.open = Some(open);
+                self.reopen_at = Moment::NEVER;
+                self.again = 0;
+                self.mark(true);
+                self.machine.handle(self.clock.now(), News::Up);
+                self.shared.tell(Event::PortUp { port: self.port, what: self.way.shown() });
+            }
+            Err(_) => {
+                self.again = self.way.again(self.again);
+                self.reopen_at = self.clock.now() + self.again;
+            }
+        }
+    }
+}

@@ -1,0 +1,138 @@
+//! How a port is opened: a serial line, an outgoing connection, or a virtual serial port that we make.
+
+use super::rs485;
+use super::tty::{self, OpenFault};
+use rustix::fd::{AsFd, OwnedFd};
+use std::net::{SocketAddr, TcpStream};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use woodrush_core::project::Line;
+
+/// How long a connection may take to be made.
+const CONNECT_PATIENCE: Duration = Duration::from_secs(2);
+/// How often what went away is tried again, in microseconds: a line always, a connection less and less often.
+const AGAIN: u64 = 1_000_000;
+const AGAIN_MOST: u64 = 30_000_000;
+
+/// Where a port's bytes come from and go to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Way {
+    /// A serial line.
+    Serial { path: PathBuf, line: Line, two_wires: bool },
+    /// A connection that we make.
+    Connect { to: SocketAddr },
+    /// A virtual serial port at this path.
+    Pty { path: PathBuf },
+}
+
+/// An open way; what must go with it is removed when it is dropped.
+pub(crate) struct Open {
+    pub(crate) fd: OwnedFd,
+    /// The other end of a virtual port may be shut without the port being gone.
+    pub(crate) is_pty: bool,
+    /// Its link, removed when it is dropped.
+    _link: Option<Link>,
+}
+
+impl Open {
+    /// A connection that somebody made to us.
+    pub(crate) fn of(fd: OwnedFd) -> Self {
+        Self { fd, is_pty: false, _link: None }
+    }
+}
+
+struct Link(PathBuf);
+
+impl Drop for Link {
+    fn drop(&mut self) {
+        // If it is gone already, all the better.
+        let _ = std::fs::remove_file(&self.0);
+    }
+}
+
+impl Way {
+    /// For the log.
+    pub(crate) fn shown(&self) -> String {
+        match self {
+            Self::Serial { path, .. } | Self::Pty { path } => path.display().to_string(),
+            Self::Connect { to } => to.to_string(),
+        }
+    }
+
+    /// Whether a start without it makes no sense: a wrong path should be told at once, a peer may come later.
+    pub(crate) fn must_open(&self) -> bool {
+        !matches!(self, Self::Connect { .. })
+    }
+
+    /// The wait before the next try, after one that followed `before`.
+    pub(crate) fn again(&self, before: u64) -> u64 {
+        match self {
+            Self::Connect { .. } => before.saturating_mul(2).clamp(AGAIN, AGAIN_MOST),
+            _ => AGAIN,
+        }
+    }
+
+    /// Opens it.
+    ///
+    /// # Errors
+    /// Why not, with the mend.
+    pub(crate) fn open(&self) -> Result<Open, OpenFault> {
+        match self {
+            Self::Serial { path, line, two_wires } => {
+                let fd = tty::open_line(path, *line)?;
+                if *two_wires {
+                    rs485::drive_direction(fd.as_fd());
+                }
+                Ok(Open { fd, is_pty: false, _link: None })
+            }
+            Self::Connect { to } => connect(*to),
+            Self::Pty { path } => make_pty(path),
+        }
+    }
+}
+
+fn connect(to: SocketAddr) -> Result<Open, OpenFault> {
+    let fault = |error: std::io::Error| {
+        let (what, mend) = match error.kind() {
+            std::io::ErrorKind::ConnectionRefused => (
+                format!("{to} refuses the connection"),
+                "the machine is there and nothing listens on that port: is the port number right?",
+            ),
+            std::io::ErrorKind::TimedOut => (
+                format!("{to} does not answer"),
+                "is the address right, the machine on, and in this subnet or behind the router?",
+            ),
+            _ => (format!("no connection to {to}: {error}"), "check the address and the network"),
+        };
+        OpenFault { what, mend: mend.into() }
+    };
+    let stream = TcpStream::connect_timeout(&to, CONNECT_PATIENCE).map_err(fault)?;
+    // Small requests at once; where the platform cannot, they come a little later.
+    let _ = stream.set_nodelay(true);
+    stream.set_nonblocking(true).map_err(fault)?;
+    Ok(Open { fd: stream.into(), is_pty: false, _link: None })
+}
+
+fn make_pty(path: &Path) -> Result<Open, OpenFault> {
+    let fault = |what: String, mend: &str| OpenFault { what, mend: mend.into() };
+    let pty = tty::make_pty()
+        .map_err(|errno| fault(format!("no virtual port can be made: {errno}"), "free ptys"))?;
+    match std::fs::symlink_metadata(path) {
+        // Left over by a converter that was killed: nothing else links there.
+        Ok(found) if found.is_symlink() => {
+            let _ = std::fs::remove_file(path);
+        }
+        Ok(_) => {
+            let what = format!("{} exists and is no virtual port of ours", path.display());
+            return Err(fault(what, "write another path in the port's `pty`"));
+        }
+        Err(_) => {}
+    }
+    std::os::unix::fs::symlink(&pty.path, path).map_err(|error| {
+        fault(
+            format!("{} cannot be made: {error}", path.display()),
+            "write a path in a folder that may be written",
+        )
+    })?;
+    Ok(Open { fd: pty.master, is_pty: true, _link: Some(Link(path.to_path_buf())) })
+}

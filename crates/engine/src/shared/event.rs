@@ -1,0 +1,69 @@
+//! What is worth a line in the log.
+
+use super::WriteRecord;
+use woodrush_core::{Kind, Refusal};
+
+/// Something worth a line in the log, told once when it happens.
+#[derive(Debug, Clone)]
+pub enum Event {
+    /// A port is open.
+    PortUp {
+        /// Index of the port.
+        port: usize,
+        /// What was opened, such as a path or a socket address.
+        what: String,
+    },
+    /// A port is gone.
+    PortDown {
+        /// Index of the port.
+        port: usize,
+        /// Why, in words.
+        why: String,
+    },
+    /// A device answers, for the first time or again.
+    DeviceBack {
+        /// Index of the device.
+        device: usize,
+    },
+    /// A device counts as lost.
+    DeviceLost {
+        /// Index of the device.
+        device: usize,
+        /// What was seen last.
+        kind: Kind,
+    },
+    /// A device answered a poll with a refusal.
+    Refused {
+        /// Index of the device.
+        device: usize,
+        /// Index of the transfer.
+        transfer: usize,
+        /// What it said.
+        refusal: Refusal,
+    },
+    /// What a device was sent without a client waiting for it was not taken; told again only when that changes.
+    NotTaken {
+        /// Index of the device.
+        device: usize,
+        /// Index of the rule.
+        rule: u32,
+        /// Why.
+        refusal: Refusal,
+    },
+    /// A connection was closed or turned away.
+    Client {
+        /// Index of the port.
+        port: usize,
+        /// Who.
+        who: String,
+        /// Why, in words.
+        why: String,
+    },
+    /// A client wrote something; told only where writes are logged.
+    Written(Box<WriteRecord>),
+    /// The project was taken anew.
+    Reloaded {
+        /// What changed, in words.
+        what: String,
+    },
+}

@@ -1,0 +1,110 @@
+//! What threads and tasks need of the project's settings.
+
+use crate::speak::ServerSetup;
+use woodrush_core::check::Checked;
+use woodrush_core::plan::Plan;
+use woodrush_core::project::{Network, Port, Retry};
+use woodrush_core::protocol::Transport;
+
+/// What an asking port needs of its settings.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PortSettings {
+    /// Its name.
+    pub name: String,
+    /// The protocol's name; empty where the project does not say one.
+    pub protocol: &'static str,
+    /// Further tries of one request.
+    pub retries: u32,
+    /// The adapter gives back what we send.
+    pub echo: bool,
+}
+
+/// What polling needs of a device's settings.
+#[derive(Debug, Clone, Copy)]
+pub struct DeviceSettings {
+    /// Failed polls in a row before it counts as lost.
+    pub lost_after: u32,
+    /// How often it is tried once lost.
+    pub retry: Retry,
+}
+
+/// What a port needs on which others ask.
+#[derive(Debug, Clone)]
+pub struct AnswerSettings {
+    /// The protocol's name.
+    pub protocol: &'static str,
+    /// Connections at once.
+    pub max_clients: usize,
+    /// Who may connect; `None` for everybody.
+    pub allow: Option<Vec<Network>>,
+    /// A connection silent for so long is closed, in microseconds.
+    pub idle_timeout: u64,
+    /// Images by the unit that they answer as; `None` answers to every unit.
+    pub images: Vec<(Option<u16>, usize)>,
+    /// For the protocol's machine.
+    pub server: ServerSetup,
+}
+
+impl AnswerSettings {
+    /// The image that answers for a unit.
+    #[must_use]
+    pub fn image(&self, unit: u16) -> Option<usize> {
+        self.images.iter().find(|(own, _)| own.is_none_or(|own| own == unit)).map(|(_, image)| *image)
+    }
+}
+
+fn protocol(port: &Port) -> &'static str {
+    port.protocol.map_or("", |protocol| protocol.value.name())
+}
+
+pub(super) fn ports(checked: &Checked) -> Vec<PortSettings> {
+    let settings = |port: &Port| PortSettings {
+        name: port.name.value.clone(),
+        protocol: protocol(port),
+        retries: port.retries,
+        echo: port.echo,
+    };
+    checked.project.ports.iter().map(settings).collect()
+}
+
+pub(super) fn devices(checked: &Checked) -> Vec<DeviceSettings> {
+    checked
+        .project
+        .devices
+        .iter()
+        .map(|d| DeviceSettings { lost_after: d.lost_after, retry: d.retry })
+        .collect()
+}
+
+/// By port; `None` for those on which nobody asks.
+pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettings>> {
+    let project = &checked.project;
+    let settings = |(at, port): (usize, &Port)| {
+        let unit = |setup| port.protocol.and_then(|protocol| protocol.value.station(setup));
+        let images: Vec<(Option<u16>, usize)> = project
+            .images
+            .iter()
+            .enumerate()
+            .filter(|(_, image)| image.port.is_some_and(|port| port.value == at))
+            .map(|(index, image)| (unit(&image.setup).and_then(|unit| u16::try_from(unit).ok()), index))
+            .collect();
+        let from_here = plan.forwards.iter().filter(|forward| forward.from == at);
+        let passed: Vec<u16> =
+            from_here.clone().flat_map(|f| f.units.iter().map(|(unit, _)| *unit)).collect();
+        if images.is_empty() && from_here.count() == 0 {
+            return None;
+        }
+        let all = images.iter().any(|(unit, _)| unit.is_none());
+        let units = (!all).then(|| images.iter().filter_map(|(unit, _)| *unit).collect());
+        let shared = port.transport().is_some_and(|transport| transport != Transport::Listen);
+        Some(AnswerSettings {
+            protocol: protocol(port),
+            max_clients: port.max_clients as usize,
+            allow: port.allow.as_ref().map(|allow| allow.value.iter().map(|network| network.value).collect()),
+            idle_timeout: port.idle_timeout,
+            images,
+            server: ServerSetup { units, passed, shared, tells_itself: true, answer_as: None },
+        })
+    };
+    project.ports.iter().enumerate().map(settings).collect()
+}
