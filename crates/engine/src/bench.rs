@@ -138,6 +138,10 @@ impl Bench {
                 return true;
             }
             let next = self.settle();
+            // It may have come about without anything more to wait for.
+            if done(self) {
+                return true;
+            }
             if next > end {
                 self.now = end;
                 return done(self);

@@ -54,7 +54,12 @@ access = "read-write"
 
 /// Checks a project whose only profile is [`PROBE`].
 pub(crate) fn checked(text: &str) -> Checked {
-    let checked = check(read("woodrush.toml", text.into(), &mut |_| Ok(PROBE.into())));
+    checked_with(text, PROBE)
+}
+
+/// The same with another profile.
+pub(crate) fn checked_with(text: &str, profile: &str) -> Checked {
+    let checked = check(read("woodrush.toml", text.into(), &mut |_| Ok(profile.into())));
     let told: Vec<_> = checked.findings.iter().map(|f| format!("{} {}", f.rule.code, f.what)).collect();
     assert!(!checked.has_errors(), "{told:#?}");
     checked
@@ -69,10 +74,13 @@ pub(crate) struct Site {
 
 impl Site {
     pub(crate) fn new(parts: &[&str]) -> Self {
-        let mut checked = checked(&parts.concat());
+        Self::of(&mut checked(&parts.concat()))
+    }
+
+    pub(crate) fn of(checked: &mut Checked) -> Self {
         let plan = Arc::new(std::mem::take(&mut checked.plan));
         checked.plan = woodrush_core::plan::Plan::build(&checked.project, &mut vec![]);
-        let bench = Bench::new(&checked, plan).unwrap();
+        let bench = Bench::new(checked, plan).unwrap();
         let client = bench.connect(checked.project.port("office").unwrap()).unwrap();
         Self { bench, client, transaction: 0 }
     }
