@@ -80,7 +80,24 @@ pub(crate) enum Command {
         /// Attach to the project's running rig instead of the real ports
         #[arg(long)]
         rig: bool,
+        /// Take the project anew whenever its file or a profile changes (SIGHUP does it once)
+        #[arg(long)]
+        follow: bool,
+        /// Show counters over HTTP: /status as JSON, /metrics as OpenMetrics text
+        #[arg(long, value_name = "HOST:PORT")]
+        monitor: Option<std::net::SocketAddr>,
     },
+    /// Show what a running converter counts, and whether it has the project's map
+    Status {
+        /// Ask a converter elsewhere, at its --monitor address
+        #[arg(long, value_name = "HOST:PORT")]
+        monitor: Option<std::net::SocketAddr>,
+        /// Set all counters to 0, as at the start of a test
+        #[arg(long, conflicts_with = "monitor")]
+        reset: bool,
+    },
+    /// Show bus time: each request, the cycle and load of each line, what a dead device costs, and what to change
+    Budget,
     /// Play the devices and clients on both sides
     #[command(subcommand)]
     Rig(Rig),
@@ -129,6 +146,11 @@ pub(crate) enum Rig {
         /// PORT or DEVICE
         names: Vec<String>,
     },
+    /// Unplug a line's adapter, or drop the connection of a port
+    Unplug {
+        /// PORT
+        port: String,
+    },
     /// Let a device fall silent
     Mute {
         /// DEVICE
@@ -140,6 +162,28 @@ pub(crate) enum Rig {
         device: String,
         /// How much later, such as 200ms
         by: String,
+    },
+    /// Let a device answer after the timeout
+    Late {
+        /// DEVICE
+        device: String,
+    },
+    /// Let a device say every answer twice
+    Twice {
+        /// DEVICE
+        device: String,
+    },
+    /// Let a device end its answers too early
+    Short {
+        /// DEVICE
+        device: String,
+    },
+    /// Let a device answer as another unit
+    AsUnit {
+        /// DEVICE
+        device: String,
+        /// The unit, such as 9
+        unit: String,
     },
     /// Let a device answer every request with an exception
     Refuse {

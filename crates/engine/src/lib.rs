@@ -6,12 +6,14 @@
 #![deny(unsafe_code)]
 
 pub mod bench;
+pub mod control;
 pub mod converter;
 pub mod health;
 pub mod image;
 pub mod line;
 mod memory;
 mod moment;
+pub mod monitor;
 pub mod port;
 pub mod prove;
 pub mod rig;

@@ -1,4 +1,4 @@
-//! Ctrl-C and SIGTERM: asked for, so that ptys and sockets are closed in order.
+//! Ctrl-C and SIGTERM: asked for, so that ptys and sockets are closed in order. SIGHUP: whatever its hearer makes of it.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -7,6 +7,7 @@ use tokio::signal::unix::{SignalKind, signal};
 /// Hears that the program shall end.
 pub struct Stop {
     asked: Arc<AtomicBool>,
+    hung_up: Arc<AtomicBool>,
     _runtime: tokio::runtime::Runtime,
 }
 
@@ -17,11 +18,15 @@ impl Stop {
     /// The system gives no signals.
     pub fn listen() -> std::io::Result<Self> {
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_io().build()?;
-        let asked = Arc::new(AtomicBool::new(false));
+        let (asked, hung_up) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicBool::new(false)));
         let _inside = runtime.enter();
-        for kind in [SignalKind::interrupt(), SignalKind::terminate(), SignalKind::hangup()] {
+        for (kind, flag) in [
+            (SignalKind::interrupt(), &asked),
+            (SignalKind::terminate(), &asked),
+            (SignalKind::hangup(), &hung_up),
+        ] {
             let mut heard = signal(kind)?;
-            let asked = Arc::clone(&asked);
+            let asked = Arc::clone(flag);
             runtime.spawn(async move {
                 while heard.recv().await.is_some() {
                     asked.store(true, Relaxed);
@@ -29,12 +34,18 @@ impl Stop {
             });
         }
         drop(_inside);
-        Ok(Self { asked, _runtime: runtime })
+        Ok(Self { asked, hung_up, _runtime: runtime })
     }
 
     /// Whether somebody asked for the end.
     #[must_use]
     pub fn is_asked(&self) -> bool {
         self.asked.load(Relaxed)
+    }
+
+    /// Whether there was a SIGHUP since the last look.
+    #[must_use]
+    pub fn hung_up(&self) -> bool {
+        self.hung_up.swap(false, Relaxed)
     }
 }

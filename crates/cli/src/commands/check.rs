@@ -44,7 +44,10 @@ fn summary(console: &Console, checked: &woodrush_core::check::Checked) -> String
     let size = format!(
         "{}, {}, {}",
         plural(plan.devices.len(), "device"),
-        plural(plan.rules.len(), "rule"),
+        plural(
+            plan.rules.iter().filter(|rule| rule.source != woodrush_core::plan::Source::Client).count(),
+            "rule"
+        ),
         plural(plan.transfers.len(), "poll"),
     );
     let found = [plural(errors, "error"), plural(warnings, "warning"), plural(remarks, "remark")].join(", ");

@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod addr;
+mod budget;
 mod check;
 mod demo;
 mod map;
@@ -8,6 +9,7 @@ mod new;
 mod prove;
 mod rig;
 mod run;
+mod status;
 mod trace;
 
 use crate::args::{Args, Command};
@@ -23,7 +25,13 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Check => check::run(console, &crate::project::find(&global)?),
         Command::Map => map::run(console, &crate::project::find(&global)?),
         Command::Trace { endpoints } => trace::run(console, &crate::project::find(&global)?, &endpoints),
-        Command::Run { rig } => run::run(console, &crate::project::find(&global)?, rig),
+        Command::Run { rig, follow, monitor } => {
+            run::run(console, &crate::project::find(&global)?, &run::Options { rig, follow, monitor })
+        }
+        Command::Status { monitor, reset } => {
+            status::run(console, &crate::project::find(&global)?, monitor, reset)
+        }
+        Command::Budget => budget::run(console, &crate::project::find(&global)?),
         Command::Rig(rig) => rig::run(console, &crate::project::find(&global)?, rig),
         Command::Prove { report } => prove::run(console, &crate::project::find(&global)?, &report),
         Command::Demo { keep } => demo::run(console, keep.as_deref()),

@@ -6,7 +6,8 @@ use crate::{Failure, Verdict};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
-use woodrush_engine::rig::{Answer, Remote, Rig, Row, control_path};
+use woodrush_engine::control::{Answer, Control, Remote, Row, Whose, control_path};
+use woodrush_engine::rig::Rig;
 use woodrush_engine::stop::Stop;
 
 pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Verdict, Failure> {
@@ -16,13 +17,18 @@ pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Ve
         Words::Get { targets } => ("get", targets),
         Words::Cut { port } => ("cut", vec![port]),
         Words::Mend { names } => ("mend", names),
+        Words::Unplug { port } => ("unplug", vec![port]),
         Words::Mute { device } => ("mute", vec![device]),
+        Words::Late { device } => ("late", vec![device]),
+        Words::Twice { device } => ("twice", vec![device]),
+        Words::Short { device } => ("short", vec![device]),
+        Words::AsUnit { device, unit } => ("as-unit", vec![device, unit]),
         Words::Slow { device, by } => ("slow", vec![device, by]),
         Words::Refuse { device, exception } => ("refuse", vec![device, exception]),
         Words::Noise { port, share } => ("noise", vec![port, share]),
         Words::Status => ("status", vec![]),
     };
-    let answer = Remote::of(path).say(verb, &words).map_err(|error| match error.kind() {
+    let answer = Remote::of(Whose::Rig, path).say(verb, &words).map_err(|error| match error.kind() {
         std::io::ErrorKind::NotFound | std::io::ErrorKind::ConnectionRefused => Failure::Outside(
             "no rig of this project is running (start `woodrush rig up` in another terminal)".into(),
         ),
@@ -63,7 +69,15 @@ fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let read_file = crate::project::reader(path);
     let rig = Rig::up(Arc::new(checked), &read_file).map_err(|fault| Failure::Outside(fault.to_string()))?;
     let rig = Arc::new(rig);
-    let control = rig.listen(&control_path(path)).map_err(|error| Failure::Outside(error.to_string()))?;
+    let weak = Arc::downgrade(&rig);
+    let hear = move |verb: &str, words: &[String]| Some(weak.upgrade()?.command(verb, words));
+    let control =
+        Control::listen(&control_path(Whose::Rig, path), hear).map_err(|error| match error.kind() {
+            std::io::ErrorKind::AddrInUse => {
+                Failure::Outside("a bench of this project is running already".into())
+            }
+            _ => Failure::Outside(error.to_string()),
+        })?;
     let answer = rig.command("status", &[]);
     match console.format {
         Format::Json => console.json(&serde_json::json!({ "format": 1, "rows": answer.rows }))?,
@@ -78,7 +92,7 @@ fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     console.note("or any program:            open a line's path above; it runs at the speed shown");
     console.note("change a value, or a wire: woodrush rig set DEVICE.POINT=VALUE, rig cut PORT, rig mend");
     console.note("Ctrl-C ends it");
-    while !stop.is_asked() {
+    while !stop.is_asked() && !stop.hung_up() {
         nap(Duration::from_millis(100));
     }
     drop(control);

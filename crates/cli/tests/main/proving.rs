@@ -51,7 +51,7 @@ fn a_proof_is_reported_as_page_json_and_junit() {
     assert!(page.contains("Starter &lt;&amp;&gt; co") && page.contains("Proven: 3 of 3 rules"));
     let junit = read("p.xml");
     assert!(
-        junit.contains("tests=\"4\" failures=\"0\"")
+        junit.contains("tests=\"6\" failures=\"0\"")
             && junit.contains("probe-1.setpoint to plc:400011 as f32 ABCD")
     );
 }

@@ -1,5 +1,9 @@
 //! Time on the wire: what a request takes on its line, silences included.
 
+mod report;
+
+pub use report::{DeadBudget, LineBudget, RequestBudget, report};
+
 use crate::project::Port;
 use crate::protocol::Cost;
 
@@ -32,6 +36,14 @@ impl LineTime {
             timeout: port.timeout.value,
             turnaround: port.turnaround,
         }
+    }
+
+    /// How long a line rests after a failure, in microseconds: an answer that comes late is thrown away meanwhile.
+    #[must_use]
+    pub fn rest(&self) -> u64 {
+        /// The longest rest.
+        const MOST: u64 = 100_000;
+        (self.timeout / 4).min(MOST).max(self.own_silence)
     }
 
     /// Microseconds that so many bytes take.

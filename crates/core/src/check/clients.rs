@@ -4,7 +4,7 @@ use super::cells::{Cells, Stretch};
 use super::mapping;
 use crate::finding::{Finding, Severity};
 use crate::form::{Form, Type};
-use crate::plan::{Plan, PlannedRule, Station};
+use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Asked, Client, OnLoss, Project, address};
 use crate::protocol::{Extent, SpaceId, Verb};
 use crate::source::Span;
@@ -450,7 +450,8 @@ fn unread(
             _ => melted.push((image, extent.space, extent.first, extent.end())),
         }
     }
-    for rule in plan.rules.iter().filter(|rule| described.contains(&rule.board)) {
+    let read_there = |rule: &&PlannedRule| described.contains(&rule.board) && rule.source != Source::Client;
+    for rule in plan.rules.iter().filter(read_there) {
         let target = rule.target.extent();
         let after = melted
             .partition_point(|(i, s, first, _)| (*i, *s, *first) < (rule.board, target.space, target.end()));

@@ -1,6 +1,7 @@
 //! Rules resolved: which cells, which conversion, which requests, how old a value may get.
 
 mod entries;
+mod fingerprint;
 mod forwards;
 mod pushes;
 mod requests;

@@ -347,6 +347,8 @@ pub trait Dialect: Sync + fmt::Debug {
     fn station(&self, setup: &Setup) -> Option<u32>;
     /// The key that says the station, and its least and greatest number on such a port.
     fn station_key(&self, transport: Transport) -> (&'static str, Range<u32>);
+    /// What a request chooses its command by, out of its bytes; `None` where that is not told.
+    fn request_code(&self, request: &[u8]) -> Option<u8>;
     /// The request and the answer that carry such an extent, for `trace`: bytes as they go over the wire. `cells` are
     /// the values of the answer or of the write.
     fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], setup: &Setup) -> Example;

@@ -88,6 +88,10 @@ impl Dialect for Raw {
         ("unit", 0..256)
     }
 
+    fn request_code(&self, _request: &[u8]) -> Option<u8> {
+        None
+    }
+
     fn example(&self, _verb: Verb, _space: &Space, _first: u32, _cells: &[u8], _setup: &Setup) -> Example {
         Example { words: "raw bytes".into(), request: vec![], answer: vec![] }
     }

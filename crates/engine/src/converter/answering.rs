@@ -185,7 +185,7 @@ impl Answering {
             Want::Read(extent) => {
                 self.cells.clear();
                 let result = self.shared.read(image, now, extent, &mut self.cells);
-                self.tally.tally.count(now, result.as_ref().copied());
+                self.count(now, result.as_ref().err());
                 self.server.give(result.map(|()| self.cells.as_slice()));
             }
             Want::Pass(message) => {
@@ -316,8 +316,16 @@ impl Answering {
 
     /// Gives the answer; what was read or passed on lies in `cells`.
     fn end(&mut self, now: Moment, result: Result<(), Refusal>) {
-        self.tally.tally.count(now, result.as_ref().copied());
+        self.count(now, result.as_ref().err());
         self.server.give(result.map(|()| self.cells.as_slice()));
+    }
+
+    /// Counts how a request was answered: a refusal under the code that whoever asked has got.
+    fn count(&self, now: Moment, refused: Option<&Refusal>) {
+        let Some(refusal) = refused else { return self.tally.tally.count(now, Ok(())) };
+        let (code, _) = self.server.native(*refusal);
+        let told = Refusal { native: Some(("", code)), ..*refusal };
+        self.tally.tally.count(now, Err(&told));
     }
 
     fn record(&self, image: Option<usize>, extent: Extent, cells: &[u8]) -> Option<WriteRecord> {

@@ -156,10 +156,8 @@ impl Running {
         self.site.current()
     }
 
-    /// The moment as this converter counts it.
-    #[must_use]
-    pub fn now(&self) -> crate::Moment {
-        self.clock.now()
+    pub(crate) fn clock(&self) -> Clock {
+        self.clock
     }
 
     /// Takes a changed project: ports, connections and values that the change does not touch stay as they are. Says

@@ -1,7 +1,7 @@
 //! Counters of requests and what became of them; each stands alone, so relaxed atomics suffice.
 
 use crate::Moment;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::sync::atomic::{AtomicU16, AtomicU64, Ordering::Relaxed};
 use woodrush_core::{Kind, Refusal};
 
@@ -24,7 +24,7 @@ pub struct Tally {
 }
 
 /// A tally at one moment.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Counts {
     /// Requests that ended, however they did.
     pub requests: u64,
@@ -42,6 +42,29 @@ pub struct Counts {
     pub unreachable: u64,
     /// The last failure, as `health.last-error` shows it.
     pub last_error: u16,
+}
+
+impl Counts {
+    /// Two tallies together.
+    #[must_use]
+    pub fn plus(mut self, other: Self) -> Self {
+        for (code, count) in other.exceptions {
+            match self.exceptions.iter_mut().find(|(own, _)| *own == code) {
+                Some((_, own)) => *own += count,
+                None => self.exceptions.push((code, count)),
+            }
+        }
+        Self {
+            requests: self.requests + other.requests,
+            answers: self.answers + other.answers,
+            timeouts: self.timeouts + other.timeouts,
+            damaged: self.damaged + other.damaged,
+            mismatched: self.mismatched + other.mismatched,
+            unreachable: self.unreachable + other.unreachable,
+            last_error: if self.last_error == 0 { other.last_error } else { self.last_error },
+            exceptions: self.exceptions,
+        }
+    }
 }
 
 impl Tally {

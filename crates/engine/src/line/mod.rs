@@ -139,7 +139,16 @@ impl Asking {
     /// Takes news of the port.
     pub fn handle(&mut self, now: Moment, news: News<'_>) {
         match news {
-            News::Up => self.up = true,
+            News::Up => {
+                self.up = true;
+                // Whoever was lost with the port is worth a look at once.
+                self.probe_from = now;
+                for polled in &mut self.devices {
+                    if polled.lost.is_some() {
+                        polled.lost = Some(Lost { next_try: now, wait: polled.retry.first });
+                    }
+                }
+            }
             News::Down => self.up = false,
             News::Bytes(bytes) => {
                 if let Some(port) = self.shared.health.ports.get(self.port) {

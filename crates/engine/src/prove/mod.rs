@@ -1,6 +1,9 @@
 //! The proof: every rule tested end to end over real ptys and sockets, both ways where it allows both, and failing
 //! right. What must arrive comes from an oracle of its own.
 
+mod clients;
+mod field;
+mod forwards;
 mod oracle;
 mod patterns;
 mod refusals;

@@ -74,6 +74,11 @@ impl Lay {
         Self { letters: String::new(), ..self.clone() }
     }
 
+    /// The raw word of cells, the most significant byte first.
+    pub(super) fn raw(&self, cells: &[u8]) -> u64 {
+        self.arrange(cells, false).iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte))
+    }
+
     /// Bytes of one value; 0 for a bit and for raw cells.
     pub(super) fn bytes(&self) -> usize {
         match self.kind {

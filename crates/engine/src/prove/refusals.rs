@@ -18,15 +18,11 @@ impl Runner<'_> {
         }
         let mut beside: Vec<(usize, Extent)> = vec![];
         for subject in &self.subjects {
+            let Some(image) = subject.image() else { continue };
             let end = subject.target.item(subject.count.saturating_sub(1));
-            beside.push((subject.image, Extent { space: end.space, first: end.end(), count: 1 }));
-            beside.extend(
-                subject
-                    .target
-                    .first
-                    .checked_sub(1)
-                    .map(|first| (subject.image, Extent { space: end.space, first, count: 1 })),
-            );
+            beside.push((image, Extent { space: end.space, first: end.end(), count: 1 }));
+            let before = subject.target.first.checked_sub(1);
+            beside.extend(before.map(|first| (image, Extent { space: end.space, first, count: 1 })));
         }
         beside.sort_unstable();
         beside.dedup();
@@ -34,9 +30,14 @@ impl Runner<'_> {
             let covers = |subject: &Subject| {
                 let (first, last) =
                     (subject.target.first, subject.target.item(subject.count.saturating_sub(1)).end());
-                subject.image == *image
+                let shown = subject.image() == Some(*image)
                     && subject.target.space == extent.space
-                    && (first..last).contains(&extent.first)
+                    && (first..last).contains(&extent.first);
+                // Cells that clients write exist too.
+                let written = matches!(&subject.feed, Feed::Written(own, end) if own == image
+                    && end.space == extent.space
+                    && (end.first..end.item(subject.count.saturating_sub(1)).end()).contains(&extent.first));
+                shown || written
             };
             let station = self.checked.plan.images.get(*image);
             let len = station.and_then(|station| station.space_at(extent.space)).and_then(|space| space.len);
@@ -70,19 +71,19 @@ impl Runner<'_> {
 
     fn read_only(&mut self, at: usize) -> Option<()> {
         let subject = self.subjects.get(at)?;
-        let (image, target, device) = (subject.image, subject.target.item(0), subject.device);
+        let (image, target) = (subject.image()?, subject.target.item(0));
         let space_writable = self.checked.plan.images.get(image)?.space_at(target.space)?.writable;
         if subject.writable || !space_writable {
             return Some(());
         }
         let place = match &subject.feed {
-            Feed::Cells(source) => Some(source.item(0)),
-            Feed::Health(_) => None,
+            Feed::Cells(source) => subject.device.map(|device| (device, source.item(0))),
+            Feed::Written(..) | Feed::Health(_) => None,
         };
-        let before = place.and_then(|place| self.rig.peek(device, place));
+        let before = place.and_then(|(device, place)| self.rig.peek(device, place));
         let cells = vec![0; subject.target.bytes()];
         let result = self.write(image, target, cells);
-        let after = place.and_then(|place| self.rig.peek(device, place));
+        let after = place.and_then(|(device, place)| self.rig.peek(device, place));
         let good = matches!(&result, Err(refusal) if refusal.kind == Kind::NoSuchAddress) && before == after;
         if !good {
             let shown = self.subjects.get(at).map(|subject| self.show(subject, 0))?;
@@ -100,15 +101,18 @@ impl Runner<'_> {
         progress(Progress { doing, done: 0, of: 3 });
         // Sound values of the first pattern, so that what is held or refused is known.
         self.read_round(0);
-        let ports: Vec<usize> = self.rig.paths().into_iter().map(|(port, _)| port).collect();
+        let ports: Vec<usize> = self.rig.device_ports();
         let before: Vec<Option<Vec<u8>>> = (0..self.subjects.len()).map(|at| self.look(at).ok()).collect();
         ports.iter().for_each(|port| self.rig.cut(*port, true));
         let cut = self.clock.now();
         progress(Progress { doing, done: 1, of: 3 });
         for at in 0..self.subjects.len() {
-            let why = self.wait_for(at, cut, |subject, seen| {
-                lost_rightly(subject, seen, before.get(at).and_then(Option::as_ref))
-            });
+            let why = match self.written_while_cut(at) {
+                Some(why) => why,
+                None => self.wait_for(at, cut, |subject, seen| {
+                    lost_rightly(subject, seen, before.get(at).and_then(Option::as_ref))
+                }),
+            };
             self.note(at, why, "after the cut");
         }
         ports.iter().for_each(|port| self.rig.cut(*port, false));
@@ -120,13 +124,20 @@ impl Runner<'_> {
         for at in 0..self.subjects.len() {
             let wanted = self.subjects.get(at).and_then(|subject| match &subject.feed {
                 Feed::Cells(source) => {
-                    let cells = self.rig.peek(subject.device, source.item(0))?;
+                    let cells = self.rig.peek(subject.device?, source.item(0))?;
                     Some(subject.shown(&cells))
                 }
-                Feed::Health(_) => None,
+                Feed::Written(..) | Feed::Health(_) => None,
             });
+            if self.subjects.get(at).is_some_and(|subject| matches!(subject.feed, Feed::Written(..))) {
+                let why = self.written_after_the_mend(at, mended);
+                self.note(at, why, "after the mend");
+                continue;
+            }
             let why = self.wait_for(at, mended, |subject, seen| match (&subject.feed, &wanted, seen) {
-                (Feed::Health(Told::Device(_, Health::Online)), _, Ok(cells)) => cells.last() == Some(&1),
+                (Feed::Health(Told::Device(_, Health::Online)), _, Ok(cells)) => {
+                    subject.target.own(cells).last() == Some(&1)
+                }
                 (Feed::Health(_), _, Ok(_)) => true,
                 (_, Some(Some(wanted)), Ok(cells)) => subject.agrees(cells, wanted),
                 (_, Some(None), seen) => seen.is_err() || subject.on_loss != OnLoss::Refuse,
@@ -139,6 +150,44 @@ impl Runner<'_> {
         }
     }
 
+    /// A client's write while the cable is cut: a device that must take it refuses it, and nothing else does. Nothing
+    /// for rules that no client writes.
+    fn written_while_cut(&mut self, at: usize) -> Option<Option<String>> {
+        let subject = self.subjects.get(at)?;
+        let Feed::Written(image, source) = &subject.feed else { return None };
+        let (image, place, cells) = (*image, source.item(0), subject.patterns.get(1)?.clone());
+        let waits =
+            subject.image().is_none() && subject.confirm && !subject.again && subject.shown(&cells).is_some();
+        let result = self.write(image, place, cells);
+        let lost =
+            matches!(&result, Err(refusal) if refusal.kind == Kind::NoAnswer && refusal.native.is_some());
+        let shown = self.subjects.get(at).map(|subject| self.show(subject, 0))?;
+        let right = if waits { lost } else { result.is_ok() || lost };
+        let seen = result.map_or_else(|refusal| told(&Err(refusal)), |()| "taken".into());
+        Some((!right).then(|| format!("a write on its way to {shown} is answered {seen}")))
+    }
+
+    /// The same once the cable is mended: it must be taken, and arrive.
+    fn written_after_the_mend(&mut self, at: usize, mended: Moment) -> Option<String> {
+        let subject = self.subjects.get(at)?;
+        let Feed::Written(image, source) = &subject.feed else { return None };
+        let (image, place, cells) = (*image, source.item(0), subject.patterns.get(1)?.clone());
+        let (wanted, patience) = (subject.shown(&cells)?, self.patience(subject) + 10_000_000);
+        loop {
+            let result = self.write(image, place, cells.clone());
+            let seen = self.look(at);
+            let subject = self.subjects.get(at)?;
+            if result.is_ok() && seen.as_ref().is_ok_and(|seen| subject.agrees(seen, &wanted)) {
+                return None;
+            }
+            if self.clock.now().since(mended) > patience {
+                let answer = result.map_or_else(|refusal| told(&Err(refusal)), |()| told(&seen));
+                return Some(format!("a write on its way to {} is answered {answer}", self.show(subject, 0)));
+            }
+            nap(20_000);
+        }
+    }
+
     fn note(&mut self, at: usize, why: Option<String>, when: &str) {
         if let (Some(why), Some(result)) = (why, self.results.get_mut(at)) {
             result.fail(format!("{when} {why}"));
@@ -148,9 +197,8 @@ impl Runner<'_> {
     /// The first value of a rule as the reader sees it.
     fn look(&mut self, at: usize) -> Result<Vec<u8>, Refusal> {
         let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
-        let (image, extent) =
-            self.subjects.get(at).map(|subject| (subject.image, subject.target.item(0))).ok_or(gone)?;
-        self.read(image, extent)
+        let extent = self.subjects.get(at).map(|subject| subject.target.item(0)).ok_or(gone)?;
+        self.see(at, extent)
     }
 
     /// Looks until it is right; what it was at last, in words, where it never was.
@@ -163,7 +211,7 @@ impl Runner<'_> {
         let retry = self
             .subjects
             .get(at)
-            .and_then(|subject| self.checked.project.devices.get(subject.device))
+            .and_then(|subject| self.checked.project.devices.get(subject.device?))
             .map_or(0, |d| d.retry.most.min(8_000_000));
         let patience = self.subjects.get(at).map_or(0, |subject| self.patience(subject)) + retry;
         loop {
@@ -183,7 +231,12 @@ impl Runner<'_> {
 /// Whether a reader gets what the rule says once the source is lost.
 fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Option<&Vec<u8>>) -> bool {
     match (&subject.feed, subject.on_loss, seen) {
-        (Feed::Health(Told::Device(_, Health::Online)), _, Ok(cells)) => cells.iter().all(|byte| *byte == 0),
+        (Feed::Health(Told::Device(_, Health::Online)), _, Ok(cells)) if subject.image().is_some() => {
+            subject.target.own(cells).iter().all(|byte| *byte == 0)
+        }
+        // The line of the device that would be told is cut with the others.
+        (_, OnLoss::Stop | OnLoss::Hold, seen) if subject.image().is_none() => seen.as_ref().ok() == before,
+        (Feed::Cells(_), OnLoss::Fill(_), seen) if subject.image().is_none() => seen.as_ref().ok() == before,
         (Feed::Health(_), _, seen) => seen.is_ok(),
         (_, OnLoss::Refuse, Err(refusal)) => refusal.kind == Kind::NoAnswer && refusal.native.is_some(),
         (_, OnLoss::Hold, seen) => seen.as_ref().ok() == before,

@@ -1,5 +1,6 @@
 //! The runner: bench, converter and reader; one round a pattern, all rules at once.
 
+use super::field;
 use super::subject::{End, Feed, Subject};
 use super::{Progress, Proof, RuleProof};
 use crate::converter::{Running, start};
@@ -11,6 +12,7 @@ use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::Plan;
+use woodrush_core::project::Owner;
 use woodrush_core::protocol::{Extent, Verb, refusal_shown};
 use woodrush_core::{Kind, Refusal};
 
@@ -33,6 +35,8 @@ pub fn prove(
     let clock = Clock::start();
     let rig = Rig::up(Arc::clone(checked), read_file).map_err(|fault| fault.to_string())?;
     rig.stand_still();
+    // One side alone first: a device that does not answer here cannot be heard through the converter either.
+    let field = field::alone(checked, &rig, progress);
     let running = start(checked, plan, &rig.bindings(), |_| {}).map_err(|fault| fault.to_string())?;
     rig.serves(&running.listening());
     let subjects: Vec<Subject> =
@@ -47,10 +51,13 @@ pub fn prove(
         readers: HashMap::new(),
         clock,
         others: vec![],
+        field,
     };
     runner.read_rounds(progress);
     runner.write_rounds(progress);
     runner.guarded(progress);
+    runner.forwards(progress);
+    runner.together(progress);
     runner.loss(progress);
     Ok(runner.proof())
 }
@@ -80,6 +87,8 @@ pub(super) struct Runner<'a> {
     pub(super) readers: HashMap<usize, Dialer>,
     pub(super) clock: Clock,
     pub(super) others: Vec<(String, bool)>,
+    /// By device: why it does not answer alone.
+    field: Vec<Option<String>>,
 }
 
 /// One value that a round waits for.
@@ -117,24 +126,42 @@ impl Runner<'_> {
     pub(super) fn read(&mut self, image: usize, extent: Extent) -> Result<Vec<u8>, Refusal> {
         let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
         let result = self.reader(image).ok_or(gone)?.read(extent);
-        if matches!(result, Err(Refusal { native: None, .. })) {
-            self.readers.remove(&image);
-        }
+        self.dropped(image, result.as_ref().err());
         result
+    }
+
+    /// A connection that gave no answer is made anew.
+    fn dropped(&mut self, image: usize, refusal: Option<&Refusal>) {
+        if matches!(refusal, Some(Refusal { native: None, .. })) {
+            self.readers.remove(&image);
+            if let Some(station) = self.checked.plan.images.get(image) {
+                self.rig.forget(station.port);
+            }
+        }
     }
 
     pub(super) fn write(&mut self, image: usize, extent: Extent, cells: Vec<u8>) -> Result<(), Refusal> {
         let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
-        self.reader(image).ok_or(gone)?.write(extent, cells)
+        let result = self.reader(image).ok_or(gone)?.write(extent, cells);
+        self.dropped(image, result.as_ref().err());
+        result
+    }
+
+    /// Cells at the target of a rule: read by a client, or looked at in the device that is sent them.
+    pub(super) fn see(&mut self, at: usize, extent: Extent) -> Result<Vec<u8>, Refusal> {
+        let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
+        match self.subjects.get(at).map(|subject| subject.to).ok_or(gone)? {
+            Owner::Image(image) => self.read(image, extent),
+            Owner::Device(device) => self.rig.peek(device, extent).ok_or(gone),
+            Owner::Converter => Err(gone),
+        }
     }
 
     pub(super) fn show(&self, subject: &Subject, item: u32) -> String {
         let extent = subject.target.item(item);
-        self.checked
-            .plan
-            .images
-            .get(subject.image)
-            .map_or_else(String::new, |image| image.show(extent.space, extent.first, None))
+        let plan = &self.checked.plan;
+        let board = plan.board_of(subject.to).and_then(|board| plan.board(board));
+        board.map_or_else(String::new, |board| board.show(extent.space, extent.first, subject.target.bit))
     }
 
     /// The age after which a rule's value must have come or gone.
@@ -165,10 +192,13 @@ impl Runner<'_> {
         for (at, subject) in self.subjects.iter().enumerate() {
             let done = round >= subject.patterns.len().max(1)
                 || self.results.get(at).is_none_or(|result| result.why.is_some());
-            if let (false, Feed::Cells(source)) = (done, &subject.feed) {
-                let awaited = (0..subject.count).map(|item| {
-                    let cells = self.rig.peek(subject.device, source.item(item)).unwrap_or_default();
-                    Awaited { item, wanted: subject.shown(&cells) }
+            if let (false, Feed::Cells(source), Some(device)) = (done, &subject.feed, subject.device) {
+                let to_image = subject.image().is_some();
+                let awaited = (0..subject.count).filter_map(|item| {
+                    let cells = self.rig.peek(device, source.item(item)).unwrap_or_default();
+                    let wanted = subject.shown(&cells);
+                    // What does not fit is not sent to a device, where it would not be seen.
+                    (to_image || wanted.is_some()).then_some(Awaited { item, wanted })
                 });
                 open.push((at, awaited.collect()));
             }
@@ -208,13 +238,13 @@ impl Runner<'_> {
 
     /// Puts a round's pattern into the source of a rule, another one into each value.
     pub(super) fn put(&self, subject: &Subject, round: usize) {
-        let Feed::Cells(source) = &subject.feed else { return };
+        let (Feed::Cells(source), Some(device)) = (&subject.feed, subject.device) else { return };
         for item in 0..subject.count {
             let Some(cells) = subject.patterns.get((round + item as usize) % subject.patterns.len().max(1))
             else {
                 continue;
             };
-            self.poke(subject.device, source, item, cells);
+            self.poke(device, source, item, cells);
         }
     }
 
@@ -235,9 +265,9 @@ impl Runner<'_> {
 
     /// What is not as it should be at the reader, in words; `None` when all of it is.
     fn missing(&mut self, at: usize, awaited: &[Awaited]) -> Option<String> {
-        let (image, space, each) = {
+        let (space, each) = {
             let subject = self.subjects.get(at)?;
-            (subject.image, subject.target.space, subject.target.bytes())
+            (subject.target.space, subject.target.bytes())
         };
         // Runs of values that must be there are read in as few requests as the protocol allows.
         let most = self.most_items(at);
@@ -254,7 +284,7 @@ impl Runner<'_> {
             let subject = self.subjects.get(at)?;
             let first = subject.target.item(values.first()?.item);
             let extent = Extent { space, first: first.first, count: first.count * count_of(run) };
-            let result = self.read(image, extent);
+            let result = self.see(at, extent);
             let subject = self.subjects.get(at)?;
             match (&result, values) {
                 (Ok(cells), values) => {
@@ -299,10 +329,22 @@ impl Runner<'_> {
         None
     }
 
+    /// What a client writes for a value: itself, or the register that holds its bit.
+    fn whole(&mut self, at: usize, item: u32, cells: &[u8]) -> Vec<u8> {
+        let Some(subject) = self.subjects.get(at) else { return cells.to_vec() };
+        let Some(bit) = subject.target.bit else { return cells.to_vec() };
+        let extent = subject.target.item(item);
+        let old = self.see(at, extent).unwrap_or_default();
+        let word = old.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
+        let on = u64::from(cells.first().is_some_and(|cell| *cell != 0));
+        let word = word & !(1 << bit) | on << bit;
+        word.to_be_bytes().get(8 - old.len().min(8)..).unwrap_or_default().to_vec()
+    }
+
     /// Values of a rule that one request of the reader takes.
     fn most_items(&self, at: usize) -> usize {
         let Some(subject) = self.subjects.get(at) else { return 1 };
-        let station = self.checked.plan.images.get(subject.image);
+        let station = subject.image().and_then(|image| self.checked.plan.images.get(image));
         let space = station.and_then(|station| station.space_at(subject.target.space));
         let Some(((station, dialect), space)) = station.and_then(|s| Some((s, s.dialect?))).zip(space) else {
             return 1;
@@ -319,7 +361,11 @@ impl Runner<'_> {
 
     /// Patterns from the reader to the devices, for rules that can be written.
     fn write_rounds(&mut self, progress: &mut dyn FnMut(Progress)) {
-        let rounds = self.subjects.iter().map(|subject| subject.writes.len()).max().unwrap_or(0);
+        let carried = |subject: &Subject| match subject.feed {
+            Feed::Written(..) => subject.patterns.len(),
+            _ => subject.writes.len(),
+        };
+        let rounds = self.subjects.iter().map(carried).max().unwrap_or(0);
         for round in 0..rounds {
             progress(Progress {
                 doing: "values to the devices",
@@ -328,7 +374,15 @@ impl Runner<'_> {
             });
             for at in 0..self.subjects.len() {
                 let open = self.results.get(at).is_some_and(|result| result.why.is_none());
-                if open && self.subjects.get(at).is_some_and(|subject| round < subject.writes.len()) {
+                let Some(subject) = self.subjects.get(at).filter(|_| open) else { continue };
+                if matches!(subject.feed, Feed::Written(..)) && round < subject.patterns.len() {
+                    match self.carry_pattern(at, round) {
+                        Some(why) => {
+                            self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone()));
+                        }
+                        None => self.results.get_mut(at).into_iter().for_each(|result| result.read += 1),
+                    }
+                } else if round < subject.writes.len() {
                     match self.write_pattern(at, round) {
                         Some(why) => {
                             self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone()))
@@ -340,19 +394,72 @@ impl Runner<'_> {
         }
     }
 
+    /// Writes a pattern where clients write, and looks for it where the rule carries it.
+    fn carry_pattern(&mut self, at: usize, round: usize) -> Option<String> {
+        let subject = self.subjects.get(at)?;
+        let (Feed::Written(image, _), count, patience) =
+            (&subject.feed, subject.count, self.patience(subject))
+        else {
+            return None;
+        };
+        let image = *image;
+        for item in 0..count {
+            let subject = self.subjects.get(at)?;
+            let cells = subject.patterns.get((round + item as usize) % subject.patterns.len())?.clone();
+            let (place, target) = (subject.source()?.item(item), subject.target.item(item));
+            let wanted = subject.shown(&cells);
+            let result = self.write(image, place, cells.clone());
+            let written = hex_words(&cells);
+            let subject = self.subjects.get(at)?;
+            let shown = self.show(subject, item);
+            match (&wanted, &result) {
+                (Some(wanted), Ok(())) => {
+                    let begun = self.clock.now();
+                    loop {
+                        let seen = self.see(at, target);
+                        let subject = self.subjects.get(at)?;
+                        if seen.as_ref().is_ok_and(|seen| subject.agrees(seen, wanted)) {
+                            break;
+                        }
+                        if self.clock.now().since(begun) > patience {
+                            let seen = told(&seen);
+                            return Some(format!(
+                                "{written} comes to {shown} as {seen}, and {} was expected",
+                                hex_words(wanted)
+                            ));
+                        }
+                        nap(1000);
+                    }
+                    let took = self.clock.now().since(begun);
+                    self.results.get_mut(at)?.micros.push(took);
+                }
+                (Some(_), Err(refusal)) => {
+                    return Some(format!(
+                        "{written} on its way to {shown} is answered {}",
+                        told(&Err(*refusal))
+                    ));
+                }
+                (None, Ok(())) => return Some(format!("{written} is taken, and does not fit {shown}")),
+                (None, Err(refusal)) if refusal.kind != Kind::BadValue => {
+                    return Some(format!("{written} does not fit, and is answered {}", told(&Err(*refusal))));
+                }
+                (None, Err(_)) => {}
+            }
+        }
+        None
+    }
+
     fn write_pattern(&mut self, at: usize, round: usize) -> Option<String> {
         let subject = self.subjects.get(at)?;
-        let (device, image, count) = (subject.device, subject.image, subject.count);
+        let (device, image, count) = (subject.device?, subject.image()?, subject.count);
         for item in 0..count {
             let subject = self.subjects.get(at)?;
             let cells = subject.writes.get((round + item as usize) % subject.writes.len())?.clone();
-            let place = match &subject.feed {
-                Feed::Cells(source) => source.item(item),
-                Feed::Health(_) => return None,
-            };
+            let place = subject.source()?.item(item);
             let before = self.rig.peek(device, place);
             let (wanted, target) = (subject.taken(&cells), subject.target.item(item));
-            let result = self.write(image, target, cells.clone());
+            let whole = self.whole(at, item, &cells);
+            let result = self.write(image, target, whole);
             let after = self.rig.peek(device, place);
             let subject = self.subjects.get(at)?;
             let shown = self.show(subject, item);
@@ -404,9 +511,22 @@ impl Runner<'_> {
             let milliseconds = middle
                 .zip(result.micros.last())
                 .map(|(middle, worst)| (*middle as f64 / 1e3, *worst as f64 / 1e3));
-            let polled = matches!(subject.feed, Feed::Cells(_));
-            if polled && (result.read == 0 || subject.writable && result.written == 0) {
+            let carried = !matches!(subject.feed, Feed::Health(_));
+            if carried && (result.read == 0 || subject.writable && result.written == 0) {
                 result.fail("M40: no pattern was exercised in a direction that it allows".into());
+            }
+            // Which leg: the field side was tried alone before the converter was started.
+            if let Some(why) = &mut result.why {
+                let alone = subject.device.and_then(|device| self.field.get(device)).and_then(Option::as_ref);
+                match (alone, subject.device) {
+                    (Some(fault), _) => *why = format!("field side: {fault}; so {why}"),
+                    (None, Some(_)) => {
+                        *why = format!(
+                            "{why} (the field side answers alone: the fault lies between it and the reader)"
+                        )
+                    }
+                    (None, None) => {}
+                }
             }
             Some(RuleProof {
                 rule: map

@@ -6,14 +6,16 @@ use woodrush_core::At;
 use woodrush_core::check::Checked;
 use woodrush_core::form::Overflow;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{Map, OnLoss, Target, Told};
+use woodrush_core::project::{Map, OnLoss, Owner, Point, Target, Told};
 use woodrush_core::protocol::{Address, Extent, Grain, SpaceId};
 
 /// What feeds a rule.
 pub(super) enum Feed {
     /// Cells of a device.
     Cells(End),
-    /// Its health.
+    /// Cells of an image that a client writes.
+    Written(usize, End),
+    /// What the converter tells.
     Health(Told),
 }
 
@@ -39,19 +41,37 @@ impl End {
     pub(super) fn bytes(&self) -> usize {
         self.width as usize * self.each
     }
+
+    /// Its own part of cells: one bit of a register, or all.
+    pub(super) fn own(&self, cells: &[u8]) -> Vec<u8> {
+        match self.bit {
+            Some(bit) if cells.len() > 1 => {
+                let word = cells.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
+                vec![u8::from(word >> bit & 1 == 1)]
+            }
+            _ => cells.to_vec(),
+        }
+    }
 }
 
 /// One rule under test.
 pub(super) struct Subject {
     pub(super) map: usize,
-    pub(super) device: usize,
-    pub(super) image: usize,
+    /// The device that it depends on.
+    pub(super) device: Option<usize>,
+    /// Whose cells it fills.
+    pub(super) to: Owner,
     pub(super) feed: Feed,
     pub(super) target: End,
     pub(super) count: u32,
     pub(super) writable: bool,
+    pub(super) confirm: bool,
     pub(super) clamp: bool,
     pub(super) on_loss: OnLoss,
+    /// It is sent again and again; else only when it changes or is written.
+    pub(super) again: bool,
+    /// Raw words that mean "no value".
+    invalid: Vec<u64>,
     /// Cells for the source, in the source's own order.
     pub(super) patterns: Vec<Vec<u8>>,
     /// Cells that a client writes, in the target's own order.
@@ -76,49 +96,108 @@ fn end(address: &Address, space: SpaceId, lay: Lay) -> End {
     End { space, first: address.first, width, each, bit: address.bit, lay }
 }
 
+/// One end as it is written: whose, what, in which form.
+struct Written<'p> {
+    owner: Owner,
+    address: Address,
+    space: SpaceId,
+    form: Option<String>,
+    point: Option<&'p Point>,
+}
+
+fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<Written<'p>> {
+    let project = &checked.project;
+    let (plain, form) = split(text);
+    let (name, rest) = plain.split_at(plain.find([':', '.'])?);
+    let owner = match (project.image(name), project.device(name)) {
+        (Some(image), _) => Owner::Image(image),
+        (None, Some(device)) => Owner::Device(device),
+        (None, None) => return None,
+    };
+    let station = checked.plan.board(checked.plan.board_of(owner)?)?;
+    if let (Owner::Device(device), Some(name)) = (owner, rest.strip_prefix('.')) {
+        let point = project.profile_of(device)?.points.iter().find(|point| point.name.value == name)?;
+        // Where a point lies is a matter of the file: its own address, its place in a row, the device's shift.
+        let address = project.point_address(device, point).ok()?;
+        let at = station.spaces.iter().position(|space| space.key == address.space.key)?;
+        let form = point.form.map(|form| project.sources.text(form.span).to_string());
+        return Some(Written {
+            owner,
+            address,
+            space: SpaceId(u16::try_from(at).ok()?),
+            form,
+            point: Some(point),
+        });
+    }
+    let (address, space) = address(station, rest.strip_prefix(':')?)?;
+    Some(Written { owner, address, space, form: form.map(str::to_string), point: None })
+}
+
+/// Bits of one register.
+const REGISTER_BITS: u32 = 16;
+
 impl Subject {
     /// Reads the rule at `map`; `None` where it is not one that a proof can be made of.
     pub(super) fn of(checked: &Checked, map: usize) -> Option<Self> {
         let project = &checked.project;
         let rule = project.maps.get(map).filter(|rule| rule.enabled)?;
-        let (from, from_form) = split(&rule.from.value);
-        let (to, to_form) = split(&rule.to.value);
-        let (image_name, target) = to.split_once(':')?;
-        let image = project.image(image_name)?;
-        let (target, target_space) = address(checked.plan.images.get(image)?, target)?;
-        let (device_name, rest) = from.split_at(from.find([':', '.'])?);
-        let device = project.device(device_name)?;
-        if let Some(item) = rest.strip_prefix(".health.") {
-            let Target::Told(health) = project.endpoint(&rule.from).ok()?.target else { return None };
-            let _ = item;
-            let bits = match health.ty().bytes() {
+        let target = read_end(checked, &rule.to.value)?;
+        if rule.from.value.contains("health.")
+            && let Ok(woodrush_core::project::Endpoint { target: Target::Told(told), .. }) =
+                project.endpoint(&rule.from)
+        {
+            let bits = match told.ty().bytes() {
                 None => Lies::Bit,
                 Some(bytes) => Lies::Whole { bytes: bytes as usize, signed: false },
             };
-            let lay = to_form.map_or(Some(Lay::plain(bits)), Lay::read)?;
-            let ends = (Feed::Health(health), end(&target, target_space, lay));
-            return Some(Self::new(checked, rule, map, (device, image), ends));
+            let lay = target.form.as_deref().map_or(Some(Lay::plain(bits)), Lay::read)?;
+            let own = end(&target.address, target.space, lay);
+            return Some(Self::new(
+                checked,
+                rule,
+                map,
+                told.device(),
+                target.owner,
+                (Feed::Health(told), own),
+                1,
+            ));
         }
-        let point = rest
-            .strip_prefix('.')
-            .and_then(|name| project.profile_of(device)?.points.iter().find(|p| p.name.value == name));
-        let (source, source_form) = match point {
-            Some(point) => (point.at.value.as_str(), point.form.map(|form| project.sources.text(form.span))),
-            None => (rest.strip_prefix(':')?, from_form),
-        };
-        let (source, source_space) = address(checked.plan.devices.get(device)?, source)?;
+        let source = read_end(checked, &rule.from.value)?;
+        // A read-write rule from an image to a device is polled there.
+        let turned = rule.read_write.is_some()
+            && matches!((source.owner, target.owner), (Owner::Image(_), Owner::Device(_)));
+        let (source, target) = if turned { (target, source) } else { (source, target) };
         let is_bit = |address: &Address| address.bit.is_some() || address.space.grain == Grain::Bit;
-        let default = Lay::plain(if is_bit(&source) { Lies::Bit } else { Lies::Raw });
+        let count = rule.count.as_ref().map_or(1, |count: &At<u32>| count.value);
+        let bit = is_bit(&source.address) && (is_bit(&target.address) || count == 1);
+        let default = Lay::plain(if bit { Lies::Bit } else { Lies::Raw });
         // What one end leaves open, the other says, but for the order.
-        let (from_lay, to_lay) = match (source_form, to_form) {
+        let (from_lay, to_lay) = match (source.form.as_deref(), target.form.as_deref()) {
             (Some(from), Some(to)) => (Lay::read(from)?, Lay::read(to)?),
             (Some(from), None) => (Lay::read(from)?, Lay::read(from)?.unordered()),
             (None, Some(to)) => (Lay::read(to)?.unordered(), Lay::read(to)?),
             (None, None) => (default.clone(), default),
         };
-        let ends = (Feed::Cells(end(&source, source_space, from_lay)), end(&target, target_space, to_lay));
-        let mut subject = Self::new(checked, rule, map, (device, image), ends);
-        subject.make_patterns(point);
+        let raw = from_lay.kind == Lies::Raw;
+        let mut from = end(&source.address, source.space, from_lay);
+        let mut to = end(&target.address, target.space, to_lay);
+        let mut values = count;
+        match (raw, is_bit(&source.address), is_bit(&target.address)) {
+            (true, false, true) => to.width = REGISTER_BITS,
+            (true, true, false) => {
+                from.width = REGISTER_BITS;
+                values /= REGISTER_BITS;
+            }
+            _ => {}
+        }
+        let (feed, device) = match source.owner {
+            Owner::Device(device) => (Feed::Cells(from), Some(device)),
+            Owner::Image(image) => (Feed::Written(image, from), None),
+            Owner::Converter => return None,
+        };
+        let mut subject = Self::new(checked, rule, map, device, target.owner, (feed, to), values);
+        subject.invalid = source.point.map(|point| point.invalid.clone()).unwrap_or_default();
+        subject.make_patterns(source.point.or(target.point));
         Some(subject)
     }
 
@@ -126,27 +205,50 @@ impl Subject {
         checked: &Checked,
         rule: &Map,
         map: usize,
-        (device, image): (usize, usize),
+        device: Option<usize>,
+        to: Owner,
         (feed, target): (Feed, End),
+        count: u32,
     ) -> Self {
-        let shown = checked.project.images.get(image).map(|image| image.on_loss).unwrap_or_default();
+        let shown = match to {
+            Owner::Image(image) => {
+                checked.project.images.get(image).map(|image| image.on_loss).unwrap_or_default()
+            }
+            _ => OnLoss::Stop,
+        };
         Self {
             map,
             device,
-            image,
+            to,
             feed,
             target,
-            count: rule.count.as_ref().map_or(1, |count: &At<u32>| count.value),
+            count,
             writable: rule.read_write.is_some(),
+            confirm: rule.confirm,
             clamp: rule.overflow == Overflow::Clamp,
             on_loss: rule.on_loss.map_or(shown, |on_loss| on_loss.value),
+            again: rule.send.is_some_and(|send| send.value.every.is_some()),
+            invalid: vec![],
             patterns: vec![],
             writes: vec![],
         }
     }
 
-    fn make_patterns(&mut self, point: Option<&woodrush_core::project::Point>) {
-        let Feed::Cells(source) = &self.feed else { return };
+    /// The image that shows it.
+    pub(super) fn image(&self) -> Option<usize> {
+        if let Owner::Image(image) = self.to { Some(image) } else { None }
+    }
+
+    /// The cells at the source.
+    pub(super) fn source(&self) -> Option<&End> {
+        match &self.feed {
+            Feed::Cells(end) | Feed::Written(_, end) => Some(end),
+            Feed::Health(_) => None,
+        }
+    }
+
+    fn make_patterns(&mut self, point: Option<&Point>) {
+        let Some(source) = self.source() else { return };
         let bytes = |end: &End| if end.bit.is_some() { 1 } else { end.bytes() };
         let number = Lay::plain(Lies::Float { bytes: 8 });
         let range = point.and_then(|point| point.range).map(|range| range.value);
@@ -159,6 +261,11 @@ impl Subject {
             made.collect::<Vec<_>>()
         };
         let ordered = |end: &End| {
+            if end.width == REGISTER_BITS && end.each == 1 {
+                // Sixteen bits that stand for a register: each pattern of one, bit by bit.
+                let registers = patterns(&Lay::plain(Lies::Raw), 2, &[]);
+                return registers.iter().map(|register| spread(register)).collect();
+            }
             let plain = patterns(&end.lay, bytes(end), &ends(end));
             let same = end.lay.unordered();
             plain
@@ -166,7 +273,8 @@ impl Subject {
                 .filter_map(|cells| expected(&same, &end.lay, false, &cells, bytes(end)).or(Some(cells)))
                 .collect()
         };
-        self.patterns = ordered(source);
+        let patterns = ordered(source);
+        self.patterns = patterns;
         if self.writable {
             self.writes = ordered(&self.target);
         }
@@ -174,33 +282,68 @@ impl Subject {
 
     /// What a reader must see of one value whose source holds these cells; `None` where it must be refused.
     pub(super) fn shown(&self, cells: &[u8]) -> Option<Vec<u8>> {
-        let Feed::Cells(source) = &self.feed else { return None };
-        let own = match source.bit {
-            Some(bit) => {
-                let word = cells.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
-                vec![u8::from(word >> bit & 1 == 1)]
-            }
-            None => cells.to_vec(),
-        };
-        expected(&source.lay, &self.target.lay, self.clamp, &own, self.target.bytes())
+        let source = self.source()?;
+        let word = cells.iter().take(8).fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
+        if let Some(bit) = source.bit {
+            return expected(
+                &source.lay,
+                &self.target.lay,
+                self.clamp,
+                &[u8::from(word >> bit & 1 == 1)],
+                self.room(),
+            );
+        }
+        if !self.invalid.is_empty() && cells.len() <= 8 && self.invalid.contains(&source.lay.raw(cells)) {
+            return None;
+        }
+        if source.lay.kind == Lies::Raw && cells.len() != self.room() {
+            return Some(spread(cells));
+        }
+        expected(&source.lay, &self.target.lay, self.clamp, cells, self.room())
+    }
+
+    /// Bytes of one value at the target; one for a bit of a register.
+    fn room(&self) -> usize {
+        if self.target.bit.is_some() { 1 } else { self.target.bytes() }
     }
 
     /// What the device must hold after a client wrote these cells; `None` where the write must be refused.
     pub(super) fn taken(&self, cells: &[u8]) -> Option<Vec<u8>> {
-        let Feed::Cells(source) = &self.feed else { return None };
-        expected(&self.target.lay, &source.lay, false, cells, source.bytes())
+        let source = self.source()?;
+        let bytes = if source.bit.is_some() { 1 } else { source.bytes() };
+        if source.lay.kind == Lies::Raw && cells.len() != bytes {
+            return Some(spread(cells));
+        }
+        expected(&self.target.lay, &source.lay, false, cells, bytes)
     }
 
-    /// Whether what is seen at the reader is what was wanted.
+    /// Whether what is seen at the target is what was wanted.
     pub(super) fn agrees(&self, seen: &[u8], wanted: &[u8]) -> bool {
-        let Feed::Cells(source) = &self.feed else { return seen == wanted };
-        seen == wanted
-            || is_approximate(&source.lay, &self.target.lay) && nearly(&self.target.lay, seen, wanted)
+        let own = self.target.own(seen);
+        let Some(source) = self.source() else { return own == wanted };
+        own == wanted
+            || is_approximate(&source.lay, &self.target.lay) && nearly(&self.target.lay, &own, wanted)
     }
 
-    /// Whether what the device holds is what was wanted.
+    /// Whether what the source's device holds is what was wanted.
     pub(super) fn arrived(&self, seen: &[u8], wanted: &[u8]) -> bool {
-        let Feed::Cells(source) = &self.feed else { return false };
-        seen == wanted || is_approximate(&self.target.lay, &source.lay) && nearly(&source.lay, seen, wanted)
+        let Some(source) = self.source() else { return false };
+        let own = source.own(seen);
+        own == wanted || is_approximate(&self.target.lay, &source.lay) && nearly(&source.lay, &own, wanted)
+    }
+}
+
+/// A register as sixteen bits, bit 0 first, or the reverse.
+fn spread(cells: &[u8]) -> Vec<u8> {
+    match cells {
+        [high, low] => {
+            let word = u16::from(*high) << 8 | u16::from(*low);
+            (0..16).map(|bit| u8::from(word >> bit & 1 == 1)).collect()
+        }
+        bits => {
+            let word =
+                bits.iter().enumerate().fold(0u16, |word, (bit, on)| word | u16::from(*on != 0) << bit);
+            word.to_be_bytes().to_vec()
+        }
     }
 }

@@ -2,39 +2,8 @@
 
 use super::line::Place;
 use super::{Bus, Change, Rig};
-use serde::{Deserialize, Serialize};
+use crate::control::{Answer, Row};
 use woodrush_core::project::{Noun, Trouble};
-
-/// One row of an answer.
-#[derive(Debug, Clone, Serialize, Deserialize, PartialEq, Eq)]
-pub struct Row {
-    /// What it is about.
-    pub name: String,
-    /// Its value or state.
-    pub value: String,
-    /// More about it.
-    pub detail: String,
-}
-
-/// The answer to a command.
-#[derive(Debug, Clone, Serialize, Deserialize, PartialEq, Eq)]
-pub struct Answer {
-    /// What was done, or why not.
-    pub said: String,
-    /// Whether it was done.
-    pub done: bool,
-    /// What was asked for.
-    pub rows: Vec<Row>,
-}
-
-impl Answer {
-    fn of(result: Result<(String, Vec<Row>), String>) -> Self {
-        match result {
-            Ok((said, rows)) => Self { said, done: true, rows },
-            Err(said) => Self { said, done: false, rows: vec![] },
-        }
-    }
-}
 
 impl Rig {
     /// Carries out a command given as words, such as `set do-1.oxygen=9.1`.

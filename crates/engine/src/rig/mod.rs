@@ -3,7 +3,6 @@
 mod bus;
 mod clients;
 mod command;
-mod control;
 mod device;
 mod dialer;
 mod line;
@@ -12,8 +11,6 @@ mod signal;
 
 pub use bus::{Bus, BusAct, Change};
 pub use clients::ClientState;
-pub use command::{Answer, Row};
-pub use control::{Control, Remote, control_path};
 pub use device::{Ailment, SimDevice, Spot};
 pub use dialer::Dialer;
 
@@ -152,6 +149,28 @@ impl Rig {
         let at = listening.iter().find(|(other, _)| *other == port).map(|(_, at)| *at);
         drop(listening);
         Dialer::connect(at.ok_or(std::io::ErrorKind::NotConnected)?, from, protocol, station, timeout)
+    }
+
+    /// A client of the devices behind a port, while no converter is there; `None` where the bench plays no devices.
+    ///
+    /// # Errors
+    /// The far end cannot be opened.
+    #[must_use]
+    pub fn ask_alone(&self, port: usize, station: &Station) -> Option<std::io::Result<Dialer>> {
+        let line = self.lines.iter().find(|line| line.port == port)?;
+        let time = *self.checked.plan.lines.get(port)?;
+        let protocol = station.dialect?.name();
+        Some(match (&line.place, self.checked.project.ports.get(port)?.line()) {
+            (Place::Path(path), Some(settings)) => {
+                let open = crate::port::tty::open_shared(path, settings.value);
+                // The simulated line takes the bytes' time by itself.
+                let time = LineTime { char_nanos: 0, ..time };
+                open.map_err(|fault| std::io::Error::other(fault.what))
+                    .and_then(|wire| Dialer::over(wire, time, protocol, station))
+            }
+            (Place::Socket(at), _) => Dialer::connect(*at, None, protocol, station, time.timeout),
+            (Place::Path(_), None) => return None,
+        })
     }
 
     /// A connection to a client was lost: the next one waits for a new one.

@@ -166,7 +166,8 @@ fn what_is_not_taken_is_told_once_and_tried_again() {
 
 #[test]
 fn what_one_client_writes_another_reads_in_its_own_form() {
-    let head = HEAD.replace("[images.scada]\nport = \"office\"", "[images.scada]\nport = \"office\"\nunit = 1");
+    let head =
+        HEAD.replace("[images.scada]\nport = \"office\"", "[images.scada]\nport = \"office\"\nunit = 1");
     let rules = "[images.board]\nport = \"office\"\nunit = 2\n[[map]]\nfrom = \"scada:400001 as i16 scale 0.1\"\nto = \"board:400011 as f32\"\n";
     let mut site = Site::new(&[&head, rules]);
     let board = Request::Read { table: Table::HoldingRegister, offset: 10, count: 2 };
@@ -185,7 +186,8 @@ fn bits_and_registers_go_into_each_other_both_ways() {
         "[[map]]\nfrom = \"blower:400021\"\nto = \"scada:000001\"\naccess = \"read-write\"\npoll = \"200ms\"\n[[map]]\nfrom = \"blower:000017\"\ncount = 16\nto = \"scada:400031\"\npoll = \"200ms\"\naccess = \"read-write\"\n[[map]]\nfrom = \"blower:400022.3\"\nto = \"scada:000033\"\naccess = \"read-write\"\npoll = \"200ms\"\n[[map]]\nfrom = \"gauge.health.online\"\nto = \"scada:400041.0\"\n[[map]]\nfrom = \"blower:400022.3\"\nto = \"scada:400041.9\"\npoll = \"200ms\"\n",
     );
     poke(&mut site, 1, 20, 0x8005);
-    site.bus().devices[1].poke(Extent { space: COIL, first: 16, count: 16 }, &[[1, 1].as_slice(), &[0; 13], &[1]].concat());
+    site.bus().devices[1]
+        .poke(Extent { space: COIL, first: 16, count: 16 }, &[[1, 1].as_slice(), &[0; 13], &[1]].concat());
     site.bench.run(2 * SECOND);
     let coils = |site: &mut Site, offset: u16, count: u16| {
         let pdu = site.ask(1, &Request::Read { table: Table::Coil, offset, count });
@@ -210,7 +212,11 @@ fn bits_and_registers_go_into_each_other_both_ways() {
     assert!(matches!(Response::parse(&pdu), Ok(Response::WroteCoil { .. })), "{pdu:?}");
     assert_eq!(words(&mut site, 1, 21, 1), [0xF0F8]);
     site.bench.run(SECOND);
-    assert_eq!(site.read(41, 1), Ok(vec![0x0200]), "bits of two rules in one register; nobody polls the gauge");
+    assert_eq!(
+        site.read(41, 1),
+        Ok(vec![0x0200]),
+        "bits of two rules in one register; nobody polls the gauge"
+    );
     assert_eq!(site.write(41, &[0]), Err(2), "one of them is read-only");
     site.bus().change(Change::Mute(1, true));
     site.bench.run(20 * SECOND);
@@ -219,7 +225,9 @@ fn bits_and_registers_go_into_each_other_both_ways() {
 
 #[test]
 fn a_mask_changes_some_bits_of_a_register_through_the_image_and_an_exchange_writes_before_it_reads() {
-    let mut site = site("[[map]]\nfrom = \"blower:400021\"\nto = \"scada:400001\"\ncount = 2\naccess = \"read-write\"\npoll = \"200ms\"\n");
+    let mut site = site(
+        "[[map]]\nfrom = \"blower:400021\"\nto = \"scada:400001\"\ncount = 2\naccess = \"read-write\"\npoll = \"200ms\"\n",
+    );
     poke(&mut site, 1, 20, 0x1234);
     site.bench.run(SECOND);
     let pdu = site.ask(1, &Request::MaskWrite { offset: 0, and: 0xFF0F, or: 0x0050 });
@@ -253,7 +261,9 @@ fn a_value_that_means_none_counts_as_lost() {
     );
     let mut site = Site::of(&mut checked);
     let oxygen = Extent { space: SpaceId(2), first: 0, count: 1 };
-    for (word, read) in [(0x1234, Ok(vec![0x1234])), (0x8000, Err(11)), (0xFFFF, Err(11)), (0x7FFF, Ok(vec![0x7FFF]))] {
+    for (word, read) in
+        [(0x1234, Ok(vec![0x1234])), (0x8000, Err(11)), (0xFFFF, Err(11)), (0x7FFF, Ok(vec![0x7FFF]))]
+    {
         site.bus().devices[0].still = true;
         site.bus().devices[0].poke(oxygen, &u16::to_be_bytes(word));
         site.bench.run(SECOND);

@@ -3,7 +3,7 @@
 use crate::site::{HEAD, Site};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::rig::Change;
-use woodrush_wire::modbus::{Request, Response, Table};
+use woodrush_wire::modbus::{Request, Table};
 
 const SECOND: u64 = 1_000_000;
 const TWO: &str = r#"
@@ -16,7 +16,8 @@ port = "raceway"
 unit = 24
 tables = { holding = 100, coil = 64 }
 "#;
-const FORWARD: &str = "[[forward]]\nfrom = \"office\"\nunits = \"101-103\"\nto = \"raceway\"\nas-units = \"23-25\"\n";
+const FORWARD: &str =
+    "[[forward]]\nfrom = \"office\"\nunits = \"101-103\"\nto = \"raceway\"\nas-units = \"23-25\"\n";
 
 fn site(protocol: &str, more: &str) -> Site {
     let head = HEAD.replace("protocol = \"modbus-rtu\"", &format!("protocol = \"{protocol}\""));
@@ -39,9 +40,15 @@ fn requests_reach_the_unit_that_they_are_renumbered_to_and_answers_come_back_who
         assert_eq!(read(&mut site, 101, 0, 1), [3, 2, 0, 1], "{protocol}");
         assert_eq!(read(&mut site, 102, 0, 1), [3, 2, 0, 2]);
         assert_eq!(read(&mut site, 102, 99, 2), [0x83, 2], "the device's own refusal, unchanged");
-        assert_eq!(site.ask(102, &Request::WriteRegister { offset: 5, value: 0xABCD }), [6, 0, 5, 0xAB, 0xCD]);
+        assert_eq!(
+            site.ask(102, &Request::WriteRegister { offset: 5, value: 0xABCD }),
+            [6, 0, 5, 0xAB, 0xCD]
+        );
         assert_eq!(read(&mut site, 102, 5, 1), [3, 2, 0xAB, 0xCD]);
-        assert_eq!(site.ask(102, &Request::MaskWrite { offset: 5, and: 0xFF00, or: 1 }), [22, 0, 5, 0xFF, 0, 0, 1]);
+        assert_eq!(
+            site.ask(102, &Request::MaskWrite { offset: 5, and: 0xFF00, or: 1 }),
+            [22, 0, 5, 0xFF, 0, 0, 1]
+        );
         assert_eq!(read(&mut site, 102, 5, 1), [3, 2, 0xAB, 1]);
         let exchange = Request::Exchange { offset: 5, count: 1, write_offset: 6, words: &[0, 9] };
         assert_eq!(site.ask(102, &exchange), [23, 2, 0xAB, 1]);

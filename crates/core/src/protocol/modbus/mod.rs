@@ -215,6 +215,17 @@ impl Dialect for Modbus {
         }
     }
 
+    fn request_code(&self, request: &[u8]) -> Option<u8> {
+        match self.framing {
+            Framing::Rtu => rtu::parse(request).ok()?.pdu.first().copied(),
+            Framing::Ascii => match ascii::find(request, true) {
+                ascii::Found::Frame { frame, .. } => frame.addressed().pdu.first().copied(),
+                _ => None,
+            },
+            Framing::Tcp => tcp::parse(request).ok()??.0.body.pdu.first().copied(),
+        }
+    }
+
     fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], setup: &Setup) -> Example {
         let table = table_of(space);
         let offset = u16::try_from(first).unwrap_or(u16::MAX);

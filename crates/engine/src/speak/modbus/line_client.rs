@@ -25,8 +25,6 @@ const STALLED: u64 = 50_000;
 const ASCII_STALLED: u64 = 1_000_000;
 /// Most bytes kept of what came: twice the longest frame; what is older belongs to no answer.
 const KEPT: usize = 2 * ascii::FRAME_MAX;
-/// The longest rest after a failure.
-const REST_MAX: u64 = 100_000;
 
 pub(super) struct LineClient {
     ascii: bool,
@@ -117,8 +115,7 @@ impl LineClient {
         };
         self.came.clear();
         asked.trouble = kind;
-        let rest = (self.line.timeout / 4).min(REST_MAX).max(self.line.own_silence);
-        self.state = State::Resting { asked, until: now + rest };
+        self.state = State::Resting { asked, until: now + self.line.rest() };
     }
 
     fn end(&mut self, ticket: Ticket, kind: Kind) {

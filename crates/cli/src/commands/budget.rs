@@ -1,0 +1,108 @@
+//! `woodrush budget`: bus time on paper, and what to change.
+
+use crate::args::Format;
+use crate::console::{Console, Table, Tone};
+use crate::{Failure, Verdict};
+use std::path::Path;
+use woodrush_core::budget::{LineBudget, report};
+use woodrush_core::project::show_micros;
+
+pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
+    let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    let lines = report(&checked.project, &checked.plan);
+    let kept = lines.iter().all(|line| line.load <= 1.0);
+    match console.format {
+        Format::Json => console.json(&serde_json::json!({ "format": 1, "lines": lines }))?,
+        Format::Csv => console.table(&whole(&lines))?,
+        Format::Text if lines.is_empty() => console.note("nothing is polled: no rule reads a device"),
+        Format::Text => {
+            for (at, line) in lines.iter().enumerate() {
+                if at > 0 {
+                    console.say("")?;
+                }
+                text(console, line)?;
+            }
+        }
+    }
+    Ok(if kept { Verdict::Yes } else { Verdict::No })
+}
+
+fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
+    let name = console.paint(Tone::Accent, &format!("line {}", line.port));
+    let speed = match line.character {
+        none if none <= 0.0 => "over TCP, where bytes take no time".to_string(),
+        micros => format!(
+            "at {}, {micros:.1} us a character, {} of silence before a request",
+            line.line,
+            show_micros(line.silence)
+        ),
+    };
+    console.say(&format!("{name} {speed}"))?;
+    let row = |request: &woodrush_core::budget::RequestBudget| {
+        vec![
+            request.device.clone(),
+            request.what.clone(),
+            show_micros(request.every),
+            format!("{} + {}", request.out, request.back),
+            show_micros(request.bytes),
+            show_micros(request.gaps),
+            show_micros(request.device_delay),
+            show_micros(request.takes),
+        ]
+    };
+    let head = vec!["device", "request", "every", "bytes", "on the wire", "silence", "device", "takes"];
+    console.table(&Table { head, rows: line.requests.iter().map(row).collect(), whole: &[0, 1] })?;
+    let tone = if line.load > 1.0 { Tone::Bad } else { Tone::Good };
+    let load = console.paint(tone, &format!("{:.0} %", line.load * 100.0));
+    console
+        .say(&format!("one cycle takes {}; the polls take {load} of the line", show_micros(line.cycle)))?;
+    if let Some(worst) = line.dead.iter().max_by_key(|dead| dead.one_try) {
+        console.say(&format!(
+            "a device that falls silent stops the line for {} a try, {} until it counts as lost (`{}`); then its probes take at most {:.0} %",
+            show_micros(worst.one_try),
+            show_micros(worst.until_lost),
+            worst.device,
+            worst.then * 100.0
+        ))?;
+    }
+    for advice in &line.advice {
+        let mark = console.paint(Tone::Doubt, "change");
+        console.say(&format!("{mark}  {advice}"))?;
+    }
+    Ok(())
+}
+
+fn whole(lines: &[LineBudget]) -> Table {
+    let head = vec![
+        "port",
+        "device",
+        "request",
+        "every us",
+        "bytes out",
+        "bytes back",
+        "wire us",
+        "silence us",
+        "device us",
+        "takes us",
+        "cycle us",
+        "load",
+    ];
+    let row = |line: &LineBudget, request: &woodrush_core::budget::RequestBudget| {
+        vec![
+            line.port.clone(),
+            request.device.clone(),
+            request.what.clone(),
+            request.every.to_string(),
+            request.out.to_string(),
+            request.back.to_string(),
+            request.bytes.to_string(),
+            request.gaps.to_string(),
+            request.device_delay.to_string(),
+            request.takes.to_string(),
+            line.cycle.to_string(),
+            format!("{:.3}", line.load),
+        ]
+    };
+    let rows = lines.iter().flat_map(|line| line.requests.iter().map(move |request| row(line, request)));
+    Table { head, rows: rows.collect(), whole: &[] }
+}

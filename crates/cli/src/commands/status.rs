@@ -1,0 +1,211 @@
+//! `woodrush status`: what a running converter counts, and whether it has the project's map.
+
+use crate::args::Format;
+use crate::console::{Console, Table, Tone};
+use crate::{Failure, Verdict};
+use std::net::SocketAddr;
+use std::path::Path;
+use woodrush_core::protocol::DIALECTS;
+use woodrush_engine::control::{Remote, Whose};
+use woodrush_engine::health::Counts;
+use woodrush_engine::monitor::{Status, fetch};
+
+pub(crate) fn run(
+    console: &mut Console,
+    path: &Path,
+    monitor: Option<SocketAddr>,
+    reset: bool,
+) -> Result<Verdict, Failure> {
+    let remote = Remote::of(Whose::Run, path);
+    if reset {
+        let answer = remote.say("reset", &[]).map_err(not_running)?;
+        console.note(&answer.said);
+        return Ok(Verdict::Yes);
+    }
+    let status = match monitor {
+        Some(at) => fetch(at).map_err(|error| Failure::Outside(format!("no status from {at}: {error}")))?,
+        None => {
+            let answer = remote.say("status", &[]).map_err(not_running)?;
+            let data = answer.data.ok_or(Failure::Outside(answer.said))?;
+            serde_json::from_value(data)
+                .map_err(|error| Failure::Outside(format!("the status is not understood: {error}")))?
+        }
+    };
+    // The map on paper, if there is a project here to hold it against.
+    let same = match crate::project::load(path) {
+        Ok(checked) => Some(format!("{:016x}", checked.plan.fingerprint(&checked.project)) == status.map),
+        Err(_) => None,
+    };
+    match console.format {
+        Format::Json => {
+            let mut value = serde_json::to_value(&status).unwrap_or_default();
+            if let Some(entries) = value.as_object_mut() {
+                entries.insert("same_map".into(), same.into());
+            }
+            console.json(&value)?;
+        }
+        Format::Csv => console.table(&table(&status))?,
+        Format::Text => text(console, &status)?,
+    }
+    if same == Some(false) {
+        let rule = woodrush_core::check::rule("M38").map_or("", |rule| rule.mend);
+        let head = console.paint(Tone::Bad, "M38");
+        console.note(&format!("{head} the running converter does not have the project's map ({rule})"));
+        return Ok(Verdict::No);
+    }
+    if same == Some(true) && console.format == Format::Text {
+        console.note("the running converter has the project's map");
+    }
+    Ok(Verdict::Yes)
+}
+
+fn not_running(error: std::io::Error) -> Failure {
+    match error.kind() {
+        std::io::ErrorKind::NotFound | std::io::ErrorKind::ConnectionRefused => Failure::Outside(
+            "no converter of this project is running here (`woodrush run` starts one; `--monitor HOST:PORT` asks one elsewhere)".into(),
+        ),
+        _ => Failure::Outside(format!("the converter does not answer: {error}")),
+    }
+}
+
+/// What went wrong, in words, with the counts.
+fn troubles(counts: &Counts) -> String {
+    let mut found = vec![];
+    let name = |code: u16| {
+        let words = DIALECTS.first().map_or("", |dialect| dialect.refusal_words(u32::from(code)).0);
+        if code == 0 { "other refusals".to_string() } else { format!("exception {code}, {words}") }
+    };
+    let kinds = [
+        (counts.timeouts, "no answer"),
+        (counts.damaged, "damaged"),
+        (counts.mismatched, "wrong unit, function or length"),
+        (counts.unreachable, "not connected"),
+    ];
+    found.extend(kinds.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{count} {what}")));
+    found.extend(counts.exceptions.iter().map(|(code, count)| format!("{count} {}", name(*code))));
+    found.join("; ")
+}
+
+fn age(age: Option<f64>) -> String {
+    age.map_or_else(|| "never".into(), |age| format!("{age:.1}s"))
+}
+
+fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
+    let name = console.paint(Tone::Accent, &status.site);
+    console.say(&format!("{name}, running for {} s, map {}", status.uptime, status.map))?;
+    let port = |port: &woodrush_engine::monitor::PortStatus| {
+        let mut wrong = troubles(&port.counts);
+        if port.damaged_requests > 0 {
+            wrong += &format!(
+                "{}{} damaged requests",
+                if wrong.is_empty() { "" } else { "; " },
+                port.damaged_requests
+            );
+        }
+        if port.turned_away > 0 {
+            wrong += &format!("{}{} turned away", if wrong.is_empty() { "" } else { "; " }, port.turned_away);
+        }
+        vec![
+            port.name.clone(),
+            if port.up { "open".into() } else { "down".into() },
+            port.counts.requests.to_string(),
+            port.counts.answers.to_string(),
+            format!("{} / {}", port.sent, port.came),
+            format!("{} %", port.load),
+            port.clients.to_string(),
+            wrong,
+        ]
+    };
+    let head = vec!["port", "state", "requests", "answers", "bytes out/in", "load", "clients", "trouble"];
+    console.table(&Table { head, rows: status.ports.iter().map(port).collect(), whole: &[0, 1] })?;
+    let device = |device: &woodrush_engine::monitor::DeviceStatus| {
+        vec![
+            device.name.clone(),
+            if device.online { "online".into() } else { "LOST".into() },
+            age(device.age),
+            device.counts.requests.to_string(),
+            device.counts.answers.to_string(),
+            troubles(&device.counts),
+        ]
+    };
+    let head = vec!["device", "state", "age", "requests", "answers", "trouble"];
+    console.table(&Table { head, rows: status.devices.iter().map(device).collect(), whole: &[0, 1] })?;
+    // Rules that are well say nothing; a large project has many.
+    let ill: Vec<_> = status.rules.iter().filter(|rule| !rule.fresh).collect();
+    if ill.is_empty() {
+        console.say(&format!("all {} rules are fresh", status.rules.len()))?;
+    } else {
+        console.say(&format!("{} of {} rules are not fresh", ill.len(), status.rules.len()))?;
+        let row = |rule: &&woodrush_engine::monitor::RuleStatus| {
+            vec![
+                rule.name.clone(),
+                format!("{} -> {}", rule.from, rule.to),
+                age(rule.age),
+                troubles(&rule.counts),
+            ]
+        };
+        let head = vec!["rule", "carries", "age", "trouble"];
+        console.table(&Table { head, rows: ill.iter().take(20).map(row).collect(), whole: &[0] })?;
+    }
+    if !status.clients.is_empty() {
+        let row = |client: &woodrush_engine::monitor::AskerStatus| {
+            vec![
+                client.port.clone(),
+                client.who.clone(),
+                if client.here { "here".into() } else { "gone".into() },
+                client.counts.requests.to_string(),
+                client.counts.answers.to_string(),
+                troubles(&client.counts),
+            ]
+        };
+        let head = vec!["port", "client", "state", "requests", "answers", "refused"];
+        console.table(&Table { head, rows: status.clients.iter().map(row).collect(), whole: &[0, 1] })?;
+    }
+    Ok(())
+}
+
+/// Everything in one table: a row a thing.
+fn table(status: &Status) -> Table {
+    let head = vec![
+        "kind",
+        "name",
+        "state",
+        "age",
+        "requests",
+        "answers",
+        "timeouts",
+        "damaged",
+        "mismatched",
+        "unreachable",
+        "exceptions",
+    ];
+    let row = |kind: &str, name: &str, state: &str, age: Option<f64>, counts: &Counts| {
+        let exceptions: Vec<String> =
+            counts.exceptions.iter().map(|(code, count)| format!("{code}:{count}")).collect();
+        vec![
+            kind.into(),
+            name.into(),
+            state.into(),
+            age.map(|age| age.to_string()).unwrap_or_default(),
+            counts.requests.to_string(),
+            counts.answers.to_string(),
+            counts.timeouts.to_string(),
+            counts.damaged.to_string(),
+            counts.mismatched.to_string(),
+            counts.unreachable.to_string(),
+            exceptions.join(" "),
+        ]
+    };
+    let word = |good: bool, yes: &'static str, no: &'static str| if good { yes } else { no };
+    let ports =
+        status.ports.iter().map(|p| row("port", &p.name, word(p.up, "open", "down"), None, &p.counts));
+    let devices = status
+        .devices
+        .iter()
+        .map(|d| row("device", &d.name, word(d.online, "online", "lost"), d.age, &d.counts));
+    let rules =
+        status.rules.iter().map(|r| row("rule", &r.name, word(r.fresh, "fresh", "stale"), r.age, &r.counts));
+    let clients =
+        status.clients.iter().map(|c| row("client", &c.who, word(c.here, "here", "gone"), None, &c.counts));
+    Table { head, rows: ports.chain(devices).chain(rules).chain(clients).collect(), whole: &[] }
+}

@@ -1,0 +1,268 @@
+//! Bus time on paper: what each request takes, how full each line is, what a dead device costs, and what to change.
+
+use super::LineTime;
+use crate::plan::{Plan, Transfer};
+use crate::project::{Project, show_micros};
+use crate::protocol::{Cost, Verb};
+use serde::Serialize;
+
+/// A gain below this share of the cycle is not worth a change.
+const WORTH: f64 = 0.02;
+
+/// One line on which we ask. Times are in microseconds.
+#[derive(Debug, Clone, Serialize)]
+pub struct LineBudget {
+    /// The port's name.
+    pub port: String,
+    /// Its settings, or what carries it.
+    pub line: String,
+    /// One character.
+    pub character: f64,
+    /// The silence before a request.
+    pub silence: u64,
+    /// All polls once, and what is sent again and again.
+    pub cycle: u64,
+    /// The share of the time that they take as they are asked for; above 1 the line cannot keep them.
+    pub load: f64,
+    /// Each request.
+    pub requests: Vec<RequestBudget>,
+    /// Each device that falls silent.
+    pub dead: Vec<DeadBudget>,
+    /// What to change, in words, the most useful first.
+    pub advice: Vec<String>,
+}
+
+/// One request that is sent again and again.
+#[derive(Debug, Clone, Serialize)]
+pub struct RequestBudget {
+    /// The device's name.
+    pub device: String,
+    /// The first address and how many, in words.
+    pub what: String,
+    /// How often.
+    pub every: u64,
+    /// Bytes of the request, framing included.
+    pub out: u32,
+    /// Bytes of the answer.
+    pub back: u32,
+    /// Time of the bytes of both.
+    pub bytes: u64,
+    /// Silences between them.
+    pub gaps: u64,
+    /// What the device takes before it answers, at least: the silence of its line.
+    pub device_delay: u64,
+    /// All of it.
+    pub takes: u64,
+}
+
+/// What a device costs that does not answer.
+#[derive(Debug, Clone, Serialize)]
+pub struct DeadBudget {
+    /// The device's name.
+    pub device: String,
+    /// One try: the request, the timeout with its retries, and the rest after it.
+    pub one_try: u64,
+    /// Until it counts as lost.
+    pub until_lost: u64,
+    /// The share of the line that its probes take at most, once it is lost.
+    pub then: f64,
+}
+
+/// The budget of every line on which devices are asked.
+#[must_use]
+pub fn report(project: &Project, plan: &Plan) -> Vec<LineBudget> {
+    (0..project.ports.len()).filter_map(|port| line(project, plan, port)).collect()
+}
+
+fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
+    let (port, time) = (project.ports.get(at)?, *plan.lines.get(at)?);
+    let here: Vec<&Transfer> = plan
+        .transfers
+        .iter()
+        .filter(|transfer| plan.devices.get(transfer.device).is_some_and(|d| d.port == at))
+        .collect();
+    let mut requests: Vec<RequestBudget> =
+        here.iter().filter_map(|transfer| request(plan, time, transfer)).collect();
+    requests.extend(sent(plan, time, at));
+    if requests.is_empty() {
+        return None;
+    }
+    let cycle = plan.cycles.get(at).copied().unwrap_or(0);
+    let load = plan.load(at);
+    let dead = dead(project, plan, at, time, &here);
+    let mut advice = vec![];
+    if load > 1.0 {
+        let shortest = here.iter().map(|transfer| transfer.every).min().unwrap_or(0);
+        advice.push(format!(
+            "the line cannot keep its polls: ask every {} or less often instead of every {}",
+            show_micros(round_up(cycle)),
+            show_micros(shortest)
+        ));
+    }
+    advice.extend(joins(project, plan, time, &here, cycle));
+    if time.own_silence > time.silence && time.silence > 0 {
+        let gain = (time.own_silence - time.silence) * u64::try_from(requests.len()).unwrap_or(0);
+        if gain as f64 > WORTH * cycle as f64 {
+            advice.push(format!(
+                "`silence = \"{}\"` costs {} a cycle more than the protocol's {}",
+                show_micros(time.own_silence),
+                show_micros(gain),
+                show_micros(time.silence)
+            ));
+        }
+    }
+    advice.extend(faster(port, time, &requests, cycle, load));
+    if let Some(slow) = dead
+        .iter()
+        .max_by_key(|dead| dead.one_try)
+        .filter(|dead| time.char_nanos > 0 && dead.one_try > 2 * cycle)
+    {
+        advice.push(format!(
+            "a silent device stops the line for {}, {} cycles: lower `timeout` to a few times the longest answer",
+            show_micros(slow.one_try),
+            slow.one_try / cycle.max(1)
+        ));
+    }
+    let carried = port.line().map(|line| line.value.to_string());
+    Some(LineBudget {
+        port: port.name.value.clone(),
+        line: carried.unwrap_or_else(|| "TCP".into()),
+        character: time.char_nanos as f64 / 1000.0,
+        silence: time.own_silence,
+        cycle,
+        load,
+        requests,
+        dead,
+        advice,
+    })
+}
+
+fn row(device: &str, what: String, every: u64, cost: Cost, time: LineTime) -> RequestBudget {
+    let gaps = if cost.turns == 0 { 0 } else { time.own_silence };
+    let device_delay = u64::from(cost.turns.saturating_sub(1)) * time.silence;
+    RequestBudget {
+        device: device.into(),
+        what,
+        every,
+        out: cost.out,
+        back: cost.back,
+        bytes: time.bytes(cost.out) + time.bytes(cost.back),
+        gaps,
+        device_delay,
+        takes: time.exchange(cost),
+    }
+}
+
+fn request(plan: &Plan, time: LineTime, transfer: &Transfer) -> Option<RequestBudget> {
+    let station = plan.devices.get(transfer.device)?;
+    let space = station.space_at(transfer.extent.space)?;
+    let cost = station.dialect?.cost(Verb::Read, space, transfer.extent.count, &station.setup).ok()?;
+    let shown = station.dialect?.show(space, transfer.extent.first, None, &station.setup).canonical;
+    Some(row(&station.name, format!("reads {shown} x{}", transfer.extent.count), transfer.every, cost, time))
+}
+
+/// What is sent again and again.
+fn sent(plan: &Plan, time: LineTime, at: usize) -> Vec<RequestBudget> {
+    let row = |push: &crate::plan::Push| {
+        let station = plan.devices.get(push.device).filter(|station| station.port == at)?;
+        let space = station.space_at(push.extent.space)?;
+        let cost = station.dialect?.cost(Verb::Write, space, push.extent.count, &station.setup).ok()?;
+        let shown = station.dialect?.show(space, push.extent.first, push.bit, &station.setup).canonical;
+        Some(row(&station.name, format!("writes {shown} x{}", push.extent.count), push.every?, cost, time))
+    };
+    plan.pushes.iter().filter_map(row).collect()
+}
+
+fn dead(project: &Project, plan: &Plan, at: usize, time: LineTime, here: &[&Transfer]) -> Vec<DeadBudget> {
+    let port = project.ports.get(at);
+    let tries = u64::from(port.map_or(0, |port| port.retries)) + 1;
+    let row = |(index, device): (usize, &crate::project::Device)| {
+        let own =
+            here.iter().filter(|transfer| transfer.device == index).filter_map(|t| request(plan, time, t));
+        let shortest = own.min_by_key(|request| request.takes)?;
+        let one_try = tries * (time.own_silence + time.bytes(shortest.out) + time.timeout + time.rest());
+        let waits = device.retry.first.max(3 * one_try);
+        Some(DeadBudget {
+            device: device.name.value.clone(),
+            one_try,
+            until_lost: one_try * u64::from(device.lost_after),
+            then: one_try as f64 / (one_try + waits) as f64,
+        })
+    };
+    let on_port = |(index, _): &(usize, &crate::project::Device)| {
+        plan.devices.get(*index).is_some_and(|d| d.port == at)
+    };
+    project.devices.iter().enumerate().filter(on_port).filter_map(row).collect()
+}
+
+/// Neighbouring reads that would take less time as one.
+fn joins(project: &Project, plan: &Plan, time: LineTime, here: &[&Transfer], cycle: u64) -> Vec<String> {
+    let mut found = vec![];
+    for pair in here.windows(2) {
+        let [first, second] = pair else { continue };
+        let same = (first.device, first.extent.space, first.every)
+            == (second.device, second.extent.space, second.every);
+        let (Some(station), Some(device)) =
+            (plan.devices.get(first.device), project.devices.get(first.device))
+        else {
+            continue;
+        };
+        let Some(gap) =
+            second.extent.first.checked_sub(first.extent.end()).filter(|gap| same && *gap > device.join)
+        else {
+            continue;
+        };
+        let count = second.extent.end() - first.extent.first;
+        let together =
+            station.dialect.zip(station.space_at(first.extent.space)).and_then(|(dialect, space)| {
+                dialect.cost(Verb::Read, space, count, &station.setup).ok().map(|cost| time.exchange(cost))
+            });
+        let apart = first.takes + second.takes;
+        let Some(gain) = together.and_then(|together| apart.checked_sub(together)) else { continue };
+        if gain as f64 > WORTH * cycle as f64 {
+            found.push((
+                gain,
+                format!(
+                    "`join = {gap}` at `{}` makes one read of two and saves {} a cycle",
+                    station.name,
+                    show_micros(gain)
+                ),
+            ));
+        }
+    }
+    found.sort_by_key(|(gain, _)| std::cmp::Reverse(*gain));
+    found.into_iter().take(3).map(|(_, text)| text).collect()
+}
+
+/// What the next usual speed would bring.
+fn faster(
+    port: &crate::project::Port,
+    time: LineTime,
+    requests: &[RequestBudget],
+    cycle: u64,
+    load: f64,
+) -> Option<String> {
+    let line = port.line()?.value;
+    let speed = [9600, 19_200, 38_400, 57_600, 115_200].into_iter().find(|speed| *speed > line.baud)?;
+    let next = crate::line::Line { baud: speed, ..line };
+    let silence = port.protocol.map_or(0, |protocol| protocol.value.silence(next));
+    let next_time = LineTime {
+        char_nanos: next.char_nanos(),
+        silence,
+        own_silence: port.silence.map_or(silence, |own| own.value),
+        ..time
+    };
+    let takes = |request: &RequestBudget| {
+        let gaps = if time.silence == 0 { 0 } else { next_time.own_silence + next_time.silence };
+        next_time.bytes(request.out) + next_time.bytes(request.back) + gaps
+    };
+    let after: u64 = requests.iter().map(takes).sum();
+    (load > 0.5 && cycle > after).then(|| {
+        format!("{speed} baud would take the cycle from {} to {}", show_micros(cycle), show_micros(after))
+    })
+}
+
+/// A little above, in full hundredths of a second.
+fn round_up(micros: u64) -> u64 {
+    (micros + micros / 10).div_ceil(10_000) * 10_000
+}

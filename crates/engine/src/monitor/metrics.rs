@@ -1,0 +1,136 @@
+//! The counters as OpenMetrics text, which Prometheus reads.
+
+use super::Status;
+use crate::health::Counts;
+use prometheus_client::collector::Collector;
+use prometheus_client::encoding::text::encode;
+use prometheus_client::encoding::{DescriptorEncoder, EncodeMetric, MetricEncoder};
+use prometheus_client::metrics::MetricType;
+use prometheus_client::metrics::counter::ConstCounter;
+use prometheus_client::metrics::gauge::ConstGauge;
+use prometheus_client::registry::Registry;
+use std::fmt::Error;
+
+/// A status as text.
+pub(super) fn text(status: Status) -> String {
+    let mut registry = Registry::default();
+    registry.register_collector(Box::new(Metrics(status)));
+    let mut out = String::new();
+    // Writing into a text cannot fail.
+    let _ = encode(&mut out, &registry);
+    out
+}
+
+#[derive(Debug)]
+struct Metrics(Status);
+
+/// One family: name, help, and for each thing its labels and value.
+type Values = Vec<(Vec<(&'static str, String)>, f64)>;
+
+impl Collector for Metrics {
+    fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> Result<(), Error> {
+        let status = &self.0;
+        let mut counted =
+            |name: &str, help: &str, values: Values| family(&mut encoder, name, help, true, values);
+        for (kind, things) in [
+            ("port", status.ports.iter().map(|port| (&port.name, &port.counts)).collect::<Vec<_>>()),
+            ("device", status.devices.iter().map(|device| (&device.name, &device.counts)).collect()),
+            ("rule", status.rules.iter().map(|rule| (&rule.name, &rule.counts)).collect()),
+        ] {
+            let label = label_of(kind);
+            let each = |count: fn(&Counts) -> u64| -> Values {
+                things
+                    .iter()
+                    .map(|(name, counts)| (vec![(label, (*name).clone())], count(counts) as f64))
+                    .collect()
+            };
+            counted(&format!("woodrush_{kind}_requests"), "Requests that ended", each(|c| c.requests))?;
+            counted(&format!("woodrush_{kind}_answers"), "Good answers", each(|c| c.answers))?;
+            counted(
+                &format!("woodrush_{kind}_timeouts"),
+                "Requests without an answer",
+                each(|c| c.timeouts),
+            )?;
+            counted(&format!("woodrush_{kind}_damaged"), "Damaged answers", each(|c| c.damaged))?;
+            counted(
+                &format!("woodrush_{kind}_mismatched"),
+                "Answers to something else",
+                each(|c| c.mismatched),
+            )?;
+            let by_code = things.iter().flat_map(|(name, counts)| {
+                let row = move |(code, count): &(u16, u64)| {
+                    (vec![(label, (*name).clone()), ("code", code.to_string())], *count as f64)
+                };
+                counts.exceptions.iter().map(row)
+            });
+            counted(&format!("woodrush_{kind}_exceptions"), "Refusals by code", by_code.collect())?;
+        }
+        let port = |value: fn(&super::PortStatus) -> f64| -> Values {
+            status.ports.iter().map(|port| (vec![("port", port.name.clone())], value(port))).collect()
+        };
+        counted("woodrush_port_sent_bytes", "Bytes that went out", port(|port| port.sent as f64))?;
+        counted("woodrush_port_came_bytes", "Bytes that came", port(|port| port.came as f64))?;
+        counted(
+            "woodrush_port_turned_away",
+            "Connections turned away",
+            port(|port| port.turned_away as f64),
+        )?;
+        let asked = |value: fn(&Counts) -> u64| -> Values {
+            let row = |client: &super::AskerStatus| {
+                let labels = vec![("port", client.port.clone()), ("client", client.who.clone())];
+                (labels, value(&client.counts) as f64)
+            };
+            status.clients.iter().map(row).collect()
+        };
+        counted("woodrush_client_requests", "Requests of those who ask", asked(|c| c.requests))?;
+        counted("woodrush_client_answers", "Good answers to them", asked(|c| c.answers))?;
+        let mut now =
+            |name: &str, help: &str, values: Values| family(&mut encoder, name, help, false, values);
+        now("woodrush_port_up", "1 open", port(|port| f64::from(u8::from(port.up))))?;
+        now("woodrush_port_load_percent", "Busy of late", port(|port| port.load as f64))?;
+        now("woodrush_port_clients", "Connections now", port(|port| port.clients as f64))?;
+        let online = status
+            .devices
+            .iter()
+            .map(|device| (vec![("device", device.name.clone())], f64::from(u8::from(device.online))));
+        now("woodrush_device_online", "1 answers, 0 lost", online.collect())?;
+        let ages = status.devices.iter().filter_map(|d| Some((vec![("device", d.name.clone())], d.age?)));
+        now("woodrush_device_age_seconds", "Age of the oldest value", ages.collect())?;
+        let ages = status.rules.iter().filter_map(|r| Some((vec![("rule", r.name.clone())], r.age?)));
+        now("woodrush_rule_age_seconds", "Age of the oldest value", ages.collect())?;
+        now("woodrush_uptime_seconds", "Since the start", vec![(vec![], status.uptime as f64)])
+    }
+}
+
+fn label_of(kind: &str) -> &'static str {
+    match kind {
+        "port" => "port",
+        "device" => "device",
+        _ => "rule",
+    }
+}
+
+fn family(
+    encoder: &mut DescriptorEncoder<'_>,
+    name: &str,
+    help: &str,
+    counts: bool,
+    values: Values,
+) -> Result<(), Error> {
+    if values.is_empty() {
+        return Ok(());
+    }
+    let kind = if counts { MetricType::Counter } else { MetricType::Gauge };
+    let mut metric = encoder.encode_descriptor(name, help, None, kind)?;
+    for (labels, value) in values {
+        let one = |encoder: MetricEncoder<'_>| match counts {
+            true => ConstCounter::new(value).encode(encoder),
+            false => ConstGauge::new(value).encode(encoder),
+        };
+        if labels.is_empty() {
+            return one(metric);
+        }
+        one(metric.encode_family(&labels)?)?;
+    }
+    Ok(())
+}

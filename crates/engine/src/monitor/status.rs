@@ -1,0 +1,214 @@
+//! Everything that is counted, at one moment.
+
+use crate::Moment;
+use crate::health::{Counts, Tally};
+use crate::shared::Shared;
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+use std::sync::atomic::Ordering::Relaxed;
+use woodrush_core::check::Checked;
+use woodrush_core::plan::{Plan, Source};
+
+/// A converter at one moment. `format` is the version of this shape.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Status {
+    /// 1.
+    pub format: u32,
+    /// The site.
+    pub site: String,
+    /// The version of the program.
+    pub version: String,
+    /// Seconds since it was started.
+    pub uptime: u64,
+    /// What tells this project's rules, ports and forwards from others; as 16 hex digits.
+    pub map: String,
+    /// In file order.
+    pub ports: Vec<PortStatus>,
+    /// In file order.
+    pub devices: Vec<DeviceStatus>,
+    /// In file order.
+    pub rules: Vec<RuleStatus>,
+    /// Those who ask, or asked lately.
+    pub clients: Vec<AskerStatus>,
+}
+
+/// One port.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct PortStatus {
+    /// Its name.
+    pub name: String,
+    /// Whether it is open.
+    pub up: bool,
+    /// What became of our requests.
+    pub counts: Counts,
+    /// Damaged frames of those who ask there.
+    pub damaged_requests: u64,
+    /// Bytes that went out.
+    pub sent: u64,
+    /// Bytes that came.
+    pub came: u64,
+    /// Busy of late, in per cent.
+    pub load: u64,
+    /// Connections now.
+    pub clients: u64,
+    /// Connections turned away.
+    pub turned_away: u64,
+}
+
+/// One device.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct DeviceStatus {
+    /// Its name.
+    pub name: String,
+    /// Whether it answers.
+    pub online: bool,
+    /// Age of its oldest value, in seconds; nothing while one was never read.
+    pub age: Option<f64>,
+    /// What became of the requests to it.
+    pub counts: Counts,
+}
+
+/// One rule.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct RuleStatus {
+    /// Its name, or its place in the file.
+    pub name: String,
+    /// As written.
+    pub from: String,
+    /// As written.
+    pub to: String,
+    /// Age of its oldest value, in seconds; nothing while there was none.
+    pub age: Option<f64>,
+    /// Whether its values are fresh.
+    pub fresh: bool,
+    /// What became of the requests that carry it.
+    pub counts: Counts,
+}
+
+/// Somebody who asks.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct AskerStatus {
+    /// The port's name.
+    pub port: String,
+    /// Who.
+    pub who: String,
+    /// Whether they are still there.
+    pub here: bool,
+    /// What became of their requests.
+    pub counts: Counts,
+}
+
+/// Names for what the plan only numbers.
+pub(super) struct Names {
+    site: String,
+    map: String,
+    rules: Vec<RuleName>,
+}
+
+struct RuleName {
+    name: String,
+    from: String,
+    to: String,
+    /// In the plan.
+    number: u32,
+    transfers: Vec<usize>,
+}
+
+impl Names {
+    pub(super) fn of(checked: &Checked, plan: &Plan) -> Self {
+        let mut fed: HashMap<u32, Vec<usize>> = HashMap::new();
+        for (at, transfer) in plan.transfers.iter().enumerate() {
+            for step in
+                plan.steps.get(transfer.steps.start as usize..transfer.steps.end as usize).unwrap_or_default()
+            {
+                let feeds = fed.entry(step.rule).or_default();
+                if feeds.last() != Some(&at) {
+                    feeds.push(at);
+                }
+            }
+        }
+        let rules = (0u32..).zip(&plan.rules).filter(|(_, rule)| rule.source != Source::Client);
+        let rules = rules.filter_map(|(number, rule)| {
+            let map = checked.project.maps.get(rule.map)?;
+            Some(RuleName {
+                name: map.name.as_ref().map_or_else(|| (rule.map + 1).to_string(), |name| name.value.clone()),
+                from: map.from.value.clone(),
+                to: map.to.value.clone(),
+                number,
+                transfers: fed.remove(&number).unwrap_or_default(),
+            })
+        });
+        Self {
+            site: checked.project.name.value.clone(),
+            map: format!("{:016x}", plan.fingerprint(&checked.project)),
+            rules: rules.collect(),
+        }
+    }
+}
+
+fn seconds(micros: u64) -> f64 {
+    (micros as f64 / 1e5).round() / 10.0
+}
+
+pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
+    let health = &shared.health;
+    let askers = health.askers();
+    let asked = |port: usize| {
+        let here = askers.iter().filter(move |(asker, _)| asker.port == port);
+        here.map(|(asker, _)| asker.tally.counts()).reduce(Counts::plus).unwrap_or_default()
+    };
+    let ports = shared.ports.iter().zip(&health.ports).enumerate().map(|(at, (port, tally))| PortStatus {
+        name: port.name.clone(),
+        up: tally.up.load(Relaxed),
+        counts: tally.tally.counts().plus(asked(at)),
+        damaged_requests: tally.noise.load(Relaxed),
+        sent: tally.sent.load(Relaxed),
+        came: tally.came.load(Relaxed),
+        load: tally.load(now),
+        clients: tally.clients.load(Relaxed),
+        turned_away: tally.turned_away.load(Relaxed),
+    });
+    let devices = shared.plan.devices.iter().zip(&health.devices).map(|(device, known)| DeviceStatus {
+        name: device.name.clone(),
+        online: known.is_online(),
+        age: known.age(now).map(seconds),
+        counts: known.tally.counts(),
+    });
+    let rules = names.rules.iter().map(|name| rule(shared, name, now));
+    let clients = askers.iter().map(|(asker, here)| AskerStatus {
+        port: shared.ports.get(asker.port).map(|port| port.name.clone()).unwrap_or_default(),
+        who: asker.who.clone(),
+        here: *here,
+        counts: asker.tally.counts(),
+    });
+    Status {
+        format: 1,
+        site: names.site.clone(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        uptime: now.0 / 1_000_000,
+        map: names.map.clone(),
+        ports: ports.collect(),
+        devices: devices.collect(),
+        rules: rules.collect(),
+        clients: clients.collect(),
+    }
+}
+
+fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
+    let polls = name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
+    let sends = shared.health.sends.get(&name.number);
+    let tallies: Vec<&Tally> = polls.chain(sends).collect();
+    let max_age = shared.plan.rules.get(name.number as usize).map_or(u64::MAX, |rule| rule.max_age);
+    let ages: Option<Vec<u64>> = tallies.iter().map(|tally| tally.age(now)).collect();
+    let age = ages.filter(|ages| !ages.is_empty()).and_then(|ages| ages.into_iter().max());
+    let counts = tallies.iter().map(|tally| tally.counts()).reduce(Counts::plus).unwrap_or_default();
+    RuleStatus {
+        name: name.name.clone(),
+        from: name.from.clone(),
+        to: name.to.clone(),
+        age: age.map(seconds),
+        // What is told, and what clients write, is as fresh as it gets.
+        fresh: tallies.is_empty() || age.is_some_and(|age| age <= max_age) && counts.last_error == 0,
+        counts,
+    }
+}

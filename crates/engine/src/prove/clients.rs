@@ -1,0 +1,88 @@
+//! Those who ask: several at once, and one that is set to another framing.
+
+use super::Progress;
+use super::runner::Runner;
+use crate::rig::Dialer;
+use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::{DIALECTS, Extent, Transport};
+
+/// Clients at once, and how often each asks.
+const CLIENTS: u32 = 8;
+const ROUNDS: u32 = 25;
+/// How long a client with the wrong framing waits for what must not come, in microseconds.
+const WRONG_PATIENCE: u64 = 300_000;
+
+impl Runner<'_> {
+    /// Several clients of each listening port at once, and one with another framing.
+    pub(super) fn together(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let checked = self.checked;
+        let listening = |station: &Station| {
+            let port = checked.project.ports.get(station.port);
+            port.and_then(|port| port.transport()) == Some(Transport::Listen)
+        };
+        let of = u32::try_from(checked.plan.images.len()).unwrap_or(u32::MAX);
+        for (image, station) in
+            checked.plan.images.iter().enumerate().filter(|(_, station)| listening(station))
+        {
+            progress(Progress { doing: "clients at once", done: u32::try_from(image).unwrap_or(0), of });
+            let subject = self.subjects.iter().find(|subject| {
+                subject.image() == Some(image) && subject.source().is_some() && subject.device.is_some()
+            });
+            let Some(extent) = subject.map(|subject| subject.target.item(0)) else { continue };
+            self.at_once(image, station, extent);
+            self.other_framing(station, extent);
+        }
+    }
+
+    fn at_once(&mut self, image: usize, station: &Station, extent: Extent) {
+        let Ok(wanted) = self.read(image, extent) else { return };
+        let Some(dialect) = station.dialect else { return };
+        let most = self.checked.project.ports.get(station.port).map_or(1, |port| port.max_clients);
+        // One place is the reader's own.
+        let clients = CLIENTS.min(most.saturating_sub(2)).max(1);
+        let right = AtomicU32::new(0);
+        let (rig, right_ones, wanted) = (&self.rig, &right, &wanted);
+        std::thread::scope(|scope| {
+            for _ in 0..clients {
+                scope.spawn(move || {
+                    let Ok(mut client) = rig.dial(station.port, dialect.name(), station, None, 5_000_000)
+                    else {
+                        return;
+                    };
+                    for _ in 0..ROUNDS {
+                        if client.read(extent).as_ref() == Ok(wanted) {
+                            right_ones.fetch_add(1, Relaxed);
+                        }
+                    }
+                });
+            }
+        });
+        let (right, of) = (right.load(Relaxed), clients * ROUNDS);
+        let name = &station.name;
+        self.others.push((
+            format!("{clients} clients of {name} at once: {right} of {of} reads are right"),
+            right == of,
+        ));
+    }
+
+    /// A client that is set to another framing gets nothing, and nothing wrong.
+    fn other_framing(&mut self, station: &Station, extent: Extent) {
+        let Some(own) = station.dialect else { return };
+        let others =
+            DIALECTS.iter().filter(|other| other.family() == own.family() && other.name() != own.name());
+        let mut wrong = vec![];
+        for other in others {
+            let dialed = self.rig.dial(station.port, other.name(), station, None, WRONG_PATIENCE);
+            let seen = dialed.ok().map(|mut client: Dialer| client.read(extent));
+            if let Some(Ok(_)) = seen {
+                wrong.push(other.name());
+            }
+        }
+        let what = format!("a client of {} that is set to another framing gets no value", station.name);
+        self.others.push(match wrong.as_slice() {
+            [] => (what, true),
+            names => (format!("{what}: not so with {}", names.join(", ")), false),
+        });
+    }
+}

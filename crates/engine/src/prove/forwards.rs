@@ -1,0 +1,193 @@
+//! Forwards: each unit read and written through, a silent unit, a unit without a way, functions that may not pass.
+
+use super::Progress;
+use super::runner::{Runner, count_of};
+use crate::rig::Dialer;
+use woodrush_core::form::hex_words;
+use woodrush_core::plan::{PlannedForward, Source, Station};
+use woodrush_core::protocol::{Dialect, Extent, Setup, Verb};
+use woodrush_core::{Kind, Refusal};
+
+/// How long a client of a forward waits beyond what the line's own timeout asks, in microseconds.
+const BEYOND: u64 = 5_000_000;
+
+impl Runner<'_> {
+    /// Proves every forward.
+    pub(super) fn forwards(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let checked = self.checked;
+        let of = count_of(checked.plan.forwards.len());
+        for (at, forward) in checked.plan.forwards.iter().enumerate().filter(|(_, forward)| !forward.raw) {
+            progress(Progress { doing: "requests passed on", done: count_of(at), of });
+            let name =
+                |port: usize| checked.project.ports.get(port).map_or("", |port| port.name.value.as_str());
+            let head = format!("forward {} -> {}", name(forward.from), name(forward.to));
+            match self.forward(forward) {
+                Ok(what) => self.others.push((format!("{head}: {what}"), true)),
+                Err(what) => self.others.push((format!("{head}: {what}"), false)),
+            }
+        }
+    }
+
+    fn forward(&mut self, forward: &PlannedForward) -> Result<String, String> {
+        let (project, plan) = (&self.checked.project, &self.checked.plan);
+        let port = project.ports.get(forward.from).ok_or("no such port")?;
+        let dialect = port.protocol.ok_or("the port has no protocol")?.value;
+        let (mut read, mut written, mut silent) = (0u32, 0u32, None);
+        let may = |verb| {
+            forward.functions.is_empty()
+                || functions_of(dialect, verb).iter().any(|code| forward.functions.contains(code))
+        };
+        for (here, there) in forward.units.iter().filter(|(here, _)| *here != 0) {
+            let behind = plan.devices.iter().position(|device| {
+                let own = device.dialect.and_then(|dialect| dialect.station(&device.setup));
+                device.port == forward.to && own == Some(u32::from(*there))
+            });
+            let Some(device) = behind else {
+                silent = silent.or(Some(*here));
+                continue;
+            };
+            let mut client = self.client_of(forward, dialect, *here)?;
+            if let Some(extent) = self.known(device, false) {
+                let wanted = self.rig.peek(device, extent);
+                let seen = client.read(extent);
+                match (may(Verb::Read), &seen) {
+                    (true, Ok(cells)) if Some(cells) == wanted.as_ref() => read += 1,
+                    (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand => read += 1,
+                    _ => return Err(format!("unit {here} read is answered {}", shown(&seen))),
+                }
+            }
+            if let Some(extent) = self.known(device, true) {
+                let before = self.rig.peek(device, extent).unwrap_or_default();
+                let other: Vec<u8> = if before.len() == extent.count as usize {
+                    before.iter().map(|bit| u8::from(*bit == 0)).collect()
+                } else {
+                    before.iter().map(|byte| !byte).collect()
+                };
+                let result = client.write(extent, other.clone());
+                let after = self.rig.peek(device, extent).unwrap_or_default();
+                match (may(Verb::Write), &result) {
+                    (true, Ok(())) if after == other => written += 1,
+                    (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand && after == before => {
+                        written += 1
+                    }
+                    _ => {
+                        let seen = result.map(|()| after);
+                        return Err(format!("unit {here} written is answered {}", shown(&seen)));
+                    }
+                }
+                self.rig.poke(device, extent, &before);
+            }
+        }
+        let mut told = vec![format!("{read} units read and {written} written right")];
+        let extent = Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 1 };
+        if let Some(unit) = silent.filter(|_| may(Verb::Read)) {
+            let seen = self.client_of(forward, dialect, unit)?.read(extent);
+            match &seen {
+                Err(Refusal { kind: Kind::NoAnswer, native: Some(_), .. }) => {
+                    told.push(format!("unit {unit}, where nobody is, is answered so"));
+                }
+                _ => return Err(format!("unit {unit}, where nobody is, is answered {}", shown(&seen))),
+            }
+        }
+        if let Some(unit) = self.nowhere(forward) {
+            let seen = self.client_of(forward, dialect, unit)?.read(extent);
+            match &seen {
+                Err(Refusal { kind: Kind::NoPath, native: Some(_), .. }) => {
+                    told.push(format!("unit {unit} has no way and is told so"));
+                }
+                _ => return Err(format!("unit {unit}, which has no way, is answered {}", shown(&seen))),
+            }
+        }
+        Ok(told.join("; "))
+    }
+
+    /// A unit that neither a forward nor an image of the port answers for; only where there is a connection of one's own,
+    /// since on a line such a unit gets silence.
+    fn nowhere(&self, forward: &PlannedForward) -> Option<u16> {
+        let (project, plan) = (&self.checked.project, &self.checked.plan);
+        let port = project.ports.get(forward.from)?;
+        let dialect = port.protocol?.value;
+        let listens = port.transport() == Some(woodrush_core::protocol::Transport::Listen);
+        let images = plan.images.iter().filter(|image| image.port == forward.from);
+        let stations: Vec<Option<u32>> = images.map(|image| dialect.station(&image.setup)).collect();
+        if !listens || stations.contains(&None) {
+            return None;
+        }
+        let taken = |unit: u16| {
+            let passed = plan
+                .forwards
+                .iter()
+                .any(|f| f.from == forward.from && f.units.iter().any(|(own, _)| *own == unit));
+            passed || stations.contains(&Some(u32::from(unit)))
+        };
+        (1..=247).find(|unit| !taken(*unit))
+    }
+
+    fn client_of(
+        &self,
+        forward: &PlannedForward,
+        dialect: &'static dyn Dialect,
+        unit: u16,
+    ) -> Result<Dialer, String> {
+        let (key, _) = dialect.station_key(woodrush_core::protocol::Transport::Listen);
+        let station = Station {
+            name: format!("{key} {unit}"),
+            port: forward.from,
+            dialect: Some(dialect),
+            setup: Setup { numbers: vec![(key, u32::from(unit))], words: vec![] },
+            spaces: dialect.standing().to_vec(),
+        };
+        let timeout = self
+            .checked
+            .project
+            .ports
+            .get(forward.to)
+            .map_or(0, |port| port.timeout.value.saturating_mul(u64::from(port.retries) + 2));
+        let dialed = self.rig.dial(forward.from, dialect.name(), &station, None, timeout + BEYOND);
+        dialed.map_err(|error| format!("no client can ask there: {error}"))
+    }
+
+    /// A range of a device that is known to exist, and to be writable.
+    fn known(&self, device: usize, writable: bool) -> Option<Extent> {
+        let (project, plan) = (&self.checked.project, &self.checked.plan);
+        let polled = plan.rules.iter().filter_map(|rule| match rule.source {
+            Source::Poll { device: of, place, .. } if of == device && (rule.writable || !writable) => {
+                Some(place.item(0))
+            }
+            _ => None,
+        });
+        let sent =
+            plan.rules.iter().filter(|rule| plan.sink(rule) == Some(device)).map(|rule| rule.target.item(0));
+        let station = plan.devices.get(device)?;
+        let sized = project.devices.get(device)?.tables.iter().filter_map(|(name, size)| {
+            let at = station
+                .spaces
+                .iter()
+                .position(|space| space.key == name.value && (space.writable || !writable))?;
+            let space = woodrush_core::protocol::SpaceId(u16::try_from(at).ok()?);
+            (*size > 0).then_some(Extent { space, first: 0, count: 1 })
+        });
+        polled
+            .chain(sent)
+            .chain(sized)
+            .find(|extent| !writable || station.space_at(extent.space).is_some_and(|space| space.writable))
+    }
+}
+
+/// The function codes of ordinary reads or writes.
+fn functions_of(dialect: &dyn Dialect, verb: Verb) -> Vec<u8> {
+    let setup = Setup::default();
+    let spaces = dialect.standing().iter().filter(|space| verb == Verb::Read || space.writable);
+    let code = |space: &woodrush_core::protocol::Space| {
+        let cells = vec![0; space.grain.cell_bytes()];
+        dialect.request_code(&dialect.example(verb, space, 0, &cells, &setup).request)
+    };
+    spaces.filter_map(code).collect()
+}
+
+fn shown(seen: &Result<Vec<u8>, Refusal>) -> String {
+    match seen {
+        Ok(cells) => hex_words(cells),
+        refused => super::runner::told(refused),
+    }
+}
