@@ -31,7 +31,7 @@ protocol = "modbus-rtu"
 listen = "0.0.0.0:502"
 protocol = "modbus-tcp"
 allow = ["192.0.2.0/24"]
-max-clients = 200
+max-clients = 600
 [devices.meter]
 port = "bus"
 unit = 1

@@ -171,7 +171,7 @@ impl Bench {
                     let ended: Ended = Arc::default();
                     let told = Arc::clone(&ended);
                     client.0.submit(
-                        handed,
+                        *handed,
                         Box::new(move |result| {
                             *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
                         }),

@@ -45,7 +45,7 @@ pub enum AnsweringAct {
     /// Write these bytes, then poll again.
     Send(Vec<u8>),
     /// Hand this over by [`Answering::submit`]; tell [`Answering::ended`] how it ended, then poll again.
-    Hand(Handed),
+    Hand(Box<Handed>),
     /// Close, for this reason.
     HangUp(String),
     /// Nothing to do before this moment or bytes.
@@ -60,13 +60,14 @@ pub struct Answering {
     generation: u64,
     shared: Arc<Shared>,
     port: usize,
-    settings: AnswerSettings,
     asker: Asker,
     tally: Arc<AskerTally>,
     server: Box<dyn Server>,
     work: Option<Work>,
     cells: Vec<u8>,
     damaged: u64,
+    /// Good answers that are not in the tally yet.
+    good: u64,
 }
 
 /// A request that takes more than a look at the cells.
@@ -86,7 +87,7 @@ impl Answering {
     pub fn new(site: Arc<Site>, port: usize, asker: Asker) -> Option<Self> {
         let generation = site.generation();
         let shared = site.current();
-        let settings = shared.answers.get(port)?.clone()?;
+        let settings = shared.answers.get(port)?.as_ref()?;
         let server = (speaker(settings.protocol)?.server)(&settings.server);
         let tally = shared.health.asker(port, asker.who.clone());
         Some(Self {
@@ -94,13 +95,13 @@ impl Answering {
             generation,
             shared,
             port,
-            settings,
             asker,
             tally,
             server,
             work: None,
             cells: vec![],
             damaged: 0,
+            good: 0,
         })
     }
 
@@ -127,18 +128,24 @@ impl Answering {
         let next = self.site.current();
         let name = self.shared.ports.get(self.port).map(|port| port.name.clone());
         let port = next.ports.iter().position(|port| Some(&port.name) == name.as_ref());
-        let found = port.and_then(|port| Some((port, next.answers.get(port)?.clone()?)));
+        let found = port.and_then(|port| Some((port, next.answers.get(port)?.as_ref()?)));
         let Some((port, settings)) = found else { return false };
-        if settings.server.units != self.settings.server.units
-            || settings.server.passed != self.settings.server.passed
-        {
+        let same = |old: &AnswerSettings| {
+            (&old.server.units, &old.server.passed) == (&settings.server.units, &settings.server.passed)
+        };
+        if !self.settings().is_some_and(same) {
             match speaker(settings.protocol) {
                 Some(speaker) => self.server = (speaker.server)(&settings.server),
                 None => return false,
             }
         }
-        (self.generation, self.shared, self.port, self.settings) = (generation, next, port, settings);
+        (self.generation, self.shared, self.port) = (generation, next, port);
         true
+    }
+
+    /// Those of the port; one for all its connections, so that they are at hand.
+    fn settings(&self) -> Option<&AnswerSettings> {
+        self.shared.answers.get(self.port)?.as_ref()
     }
 
     /// What to do now.
@@ -157,11 +164,11 @@ impl Answering {
                 Serve::Send(bytes) => return AnsweringAct::Send(bytes),
                 Serve::HangUp(why) => return AnsweringAct::HangUp(why),
                 Serve::WaitUntil(moment) => {
-                    self.count_damage();
+                    self.tell_counts(now);
                     return AnsweringAct::WaitUntil(moment);
                 }
                 Serve::Rest => {
-                    self.count_damage();
+                    self.tell_counts(now);
                     return AnsweringAct::Rest;
                 }
                 Serve::Want { unit, all, want } => self.take(now, unit, all, want),
@@ -169,7 +176,10 @@ impl Answering {
         }
     }
 
-    fn count_damage(&mut self) {
+    fn tell_counts(&mut self, now: Moment) {
+        if self.good > 0 {
+            self.tally.tally.count_good(now, std::mem::take(&mut self.good));
+        }
         let damaged = self.server.damaged();
         if damaged != self.damaged {
             if let Some(port) = self.shared.health.ports.get(self.port) {
@@ -180,7 +190,7 @@ impl Answering {
     }
 
     fn take(&mut self, now: Moment, unit: u16, all: bool, want: Want) {
-        let image = self.settings.image(unit);
+        let image = self.settings().and_then(|settings| settings.image(unit));
         match want {
             Want::Read(extent) => {
                 self.cells.clear();
@@ -192,7 +202,7 @@ impl Answering {
                 let work = Work {
                     tasks: VecDeque::new(),
                     under_way: false,
-                    pass: Some((unit, message)),
+                    pass: Some((unit, *message)),
                     read: None,
                     record: None,
                 };
@@ -200,7 +210,8 @@ impl Answering {
             }
             Want::Write { extent, cells } if all => {
                 // For every image of the line; nobody is told how it went.
-                let images: Vec<usize> = self.settings.images.iter().map(|(_, image)| *image).collect();
+                let images: Vec<usize> =
+                    self.settings().map(|settings| settings.images.iter().map(|(_, image)| *image).collect()).unwrap_or_default();
                 let who = self.asker.address;
                 let routed = images
                     .into_iter()
@@ -210,21 +221,19 @@ impl Answering {
                 self.work = Some(Work { tasks, under_way: false, pass: None, read: None, record });
             }
             Want::Write { extent, cells } => self.write(now, image, extent, &cells, None),
-            Want::Change { extent, keep, set } => {
+            Want::Change(change) => {
                 self.cells.clear();
-                match self.shared.read(image, now, extent, &mut self.cells) {
+                match self.shared.read(image, now, change.extent, &mut self.cells) {
                     Ok(()) => {
-                        let bits = self.cells.iter().zip(&keep).zip(&set);
-                        let cells: Vec<u8> =
-                            bits.map(|((old, keep), set)| old & keep | set & !keep).collect();
-                        self.write(now, image, extent, &cells, None);
+                        let cells = change.of(&self.cells);
+                        self.write(now, image, change.extent, &cells, None);
                     }
                     Err(refusal) => self.end(now, Err(refusal)),
                 }
             }
-            Want::Exchange { write, cells, read } => {
-                let after = image.map(|image| (image, read));
-                self.write(now, image, write, &cells, after);
+            Want::Exchange(exchange) => {
+                let after = image.map(|image| (image, exchange.read));
+                self.write(now, image, exchange.write, &exchange.cells, after);
             }
         }
     }
@@ -257,12 +266,12 @@ impl Answering {
         }
         if let Some((unit, message)) = work.pass.clone() {
             work.under_way = true;
-            return Some(AnsweringAct::Hand(Handed::Pass { unit, message }));
+            return Some(AnsweringAct::Hand(Box::new(Handed::Pass { unit, message })));
         }
         match work.tasks.front().cloned() {
             Some(Task::Send(write)) if write.confirm => {
                 work.under_way = true;
-                Some(AnsweringAct::Hand(Handed::Write(write)))
+                Some(AnsweringAct::Hand(Box::new(Handed::Write(write))))
             }
             Some(Task::Send(mut write)) => {
                 work.tasks.pop_front();
@@ -321,8 +330,12 @@ impl Answering {
     }
 
     /// Counts how a request was answered: a refusal under the code that whoever asked has got.
-    fn count(&self, now: Moment, refused: Option<&Refusal>) {
-        let Some(refusal) = refused else { return self.tally.tally.count(now, Ok(())) };
+    fn count(&mut self, now: Moment, refused: Option<&Refusal>) {
+        let Some(refusal) = refused else {
+            // Told together when there is nothing more to do: counting must cost the exchanges nothing.
+            self.good += 1;
+            return;
+        };
         let (code, _) = self.server.native(*refusal);
         let told = Refusal { native: Some(("", code)), ..*refusal };
         self.tally.tally.count(now, Err(&told));

@@ -235,7 +235,7 @@ impl Serving {
                     let reply = move |result| {
                         let _ = done.send(result);
                     };
-                    answering.submit(handed, Box::new(reply));
+                    answering.submit(*handed, Box::new(reply));
                     let result = ended.await.unwrap_or(Err(Answering::forgotten()));
                     now = self.clock.now();
                     answering.ended(now, result);

@@ -9,18 +9,21 @@ use woodrush_core::{Kind, Refusal};
 const CODES: usize = 12;
 
 /// What became of requests.
+///
+/// What every good answer touches stands first, in one line of the cache.
 #[derive(Debug, Default)]
+#[repr(C)]
 pub struct Tally {
     requests: AtomicU64,
     answers: AtomicU64,
-    exceptions: [AtomicU64; CODES],
+    /// The moment of the last good answer, plus 1.
+    good: AtomicU64,
+    last_error: AtomicU16,
     timeouts: AtomicU64,
     damaged: AtomicU64,
     mismatched: AtomicU64,
     unreachable: AtomicU64,
-    last_error: AtomicU16,
-    /// The moment of the last good answer, plus 1.
-    good: AtomicU64,
+    exceptions: [AtomicU64; CODES],
 }
 
 /// A tally at one moment.
@@ -96,6 +99,14 @@ impl Tally {
                 add(&self.timeouts);
             }
         }
+    }
+
+    /// Counts so many good answers at once.
+    pub fn count_good(&self, now: Moment, answers: u64) {
+        self.requests.fetch_add(answers, Relaxed);
+        self.answers.fetch_add(answers, Relaxed);
+        self.last_error.store(0, Relaxed);
+        self.good.store(now.0.saturating_add(1), Relaxed);
     }
 
     /// Age of the last good answer, in microseconds.
@@ -196,11 +207,12 @@ impl PortTally {
 
 /// What one of those who ask has asked.
 #[derive(Debug)]
+#[repr(C)]
 pub struct AskerTally {
+    /// What became of its requests.
+    pub tally: Tally,
     /// Index of the port.
     pub port: usize,
     /// Who, as the port knows them.
     pub who: String,
-    /// What became of its requests.
-    pub tally: Tally,
 }

@@ -67,7 +67,7 @@ impl LineAnswering {
                 self.answer = Some(bytes);
                 self.poll(now)
             }
-            AnsweringAct::Hand(handed) => Step::Hand(Box::new(handed)),
+            AnsweringAct::Hand(handed) => Step::Hand(handed),
             AnsweringAct::WaitUntil(moment) => Step::Act(LineAct::WaitUntil(moment)),
             // A line is not closed: what made no sense has been dropped.
             AnsweringAct::HangUp(_) | AnsweringAct::Rest => Step::Act(LineAct::Rest),

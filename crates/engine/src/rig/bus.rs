@@ -333,16 +333,14 @@ fn serve(server: &mut dyn Server, device: &mut SimDevice, now: Moment, want: Wan
             Err(refusal) => server.give(Err(refusal)),
         },
         Want::Write { extent, cells } => server.give(device.write(extent, &cells).map(|()| &[][..])),
-        Want::Change { extent, keep, set } => {
-            let changed = device.read(now, extent).and_then(|old| {
-                let bits = old.iter().zip(&keep).zip(&set);
-                let cells: Vec<u8> = bits.map(|((old, keep), set)| old & keep | set & !keep).collect();
-                device.write(extent, &cells)
-            });
+        Want::Change(change) => {
+            let old = device.read(now, change.extent);
+            let changed = old.and_then(|old| device.write(change.extent, &change.of(&old)));
             server.give(changed.map(|()| &[][..]));
         }
-        Want::Exchange { write, cells, read } => {
-            let done = device.write(write, &cells).and_then(|()| device.read(now, read));
+        Want::Exchange(exchange) => {
+            let taken = device.write(exchange.write, &exchange.cells);
+            let done = taken.and_then(|()| device.read(now, exchange.read));
             match done {
                 Ok(cells) => server.give(Ok(&cells)),
                 Err(refusal) => server.give(Err(refusal)),

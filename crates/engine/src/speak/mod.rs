@@ -156,26 +156,43 @@ pub enum Want {
         /// In canonical order.
         cells: Vec<u8>,
     },
-    /// That some bits of one grain change; see [`Ask::Change`].
-    Change {
-        /// Where.
-        extent: Extent,
-        /// Ones keep the old bit.
-        keep: Vec<u8>,
-        /// Where `keep` is 0, the new bit.
-        set: Vec<u8>,
-    },
+    /// That some bits of one grain change.
+    Change(Box<BitChange>),
     /// That values are taken, and others given afterwards.
-    Exchange {
-        /// Where they go.
-        write: Extent,
-        /// In canonical order.
-        cells: Vec<u8>,
-        /// What is given.
-        read: Extent,
-    },
+    Exchange(Box<Exchange>),
     /// That a request is passed on whole.
-    Pass(Message),
+    Pass(Box<Message>),
+}
+
+/// Some bits of one grain: new = (old AND `keep`) OR (`set` AND NOT `keep`).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BitChange {
+    /// Where.
+    pub extent: Extent,
+    /// Ones keep the old bit.
+    pub keep: Vec<u8>,
+    /// Where `keep` is 0, the new bit.
+    pub set: Vec<u8>,
+}
+
+impl BitChange {
+    /// The new cells out of the old ones.
+    #[must_use]
+    pub fn of(&self, old: &[u8]) -> Vec<u8> {
+        let bits = old.iter().zip(&self.keep).zip(&self.set);
+        bits.map(|((old, keep), set)| old & keep | set & !keep).collect()
+    }
+}
+
+/// Values that are taken, and others that are given afterwards.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Exchange {
+    /// Where they go.
+    pub write: Extent,
+    /// In canonical order.
+    pub cells: Vec<u8>,
+    /// What is given.
+    pub read: Extent,
 }
 
 /// What a server wants done next.

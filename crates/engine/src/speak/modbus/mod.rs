@@ -8,7 +8,7 @@ mod tcp_client;
 #[cfg(test)]
 mod tests;
 
-use super::{Message, Speaker, Want};
+use super::{BitChange, Exchange, Message, Speaker, Want};
 use question::Question;
 use server::{Framing, ModbusServer};
 use woodrush_core::protocol::{Extent, Setup, SpaceId};
@@ -144,17 +144,17 @@ fn want(pdu: &[u8]) -> (Echo, Result<Want, Exception>) {
             (echo(Repeats::Wrote(holding, offset, count)), write(holding, offset, count, words.to_vec()))
         }
         Request::MaskWrite { offset, and, or } => {
-            let change = |extent| Want::Change {
-                extent,
-                keep: and.to_be_bytes().to_vec(),
-                set: or.to_be_bytes().to_vec(),
+            let change = |extent| {
+                let (keep, set) = (and.to_be_bytes().to_vec(), or.to_be_bytes().to_vec());
+                Want::Change(Box::new(BitChange { extent, keep, set }))
             };
             (echo(Repeats::Mask(offset, and, or)), within(holding, offset, 1).map(change))
         }
         Request::Exchange { offset, count, write_offset, words } => {
             let read = within(holding, offset, count);
-            let both = within(holding, write_offset, registers(words))
-                .and_then(|write| read.map(|read| Want::Exchange { write, cells: words.to_vec(), read }));
+            let both = within(holding, write_offset, registers(words)).and_then(|write| {
+                read.map(|read| Want::Exchange(Box::new(Exchange { write, cells: words.to_vec(), read })))
+            });
             (echo(Repeats::Exchanged), both)
         }
         Request::ExceptionStatus
@@ -173,7 +173,7 @@ fn whole(pdu: &[u8]) -> (Echo, Want) {
     let code = pdu.first().copied().unwrap_or_default();
     let writes = Request::parse(pdu).is_ok_and(|request| request.writes());
     let message = Message { code, body: pdu.to_vec(), writes };
-    (Echo { function: code & 0x7F, body: Repeats::Whole }, Want::Pass(message))
+    (Echo { function: code & 0x7F, body: Repeats::Whole }, Want::Pass(Box::new(message)))
 }
 
 /// Appends the answer to a request.

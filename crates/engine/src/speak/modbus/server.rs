@@ -15,12 +15,16 @@ const STALLED: u64 = 50_000;
 /// The same between the characters of an ASCII frame (SER 2.5.2.1).
 const ASCII_STALLED: u64 = 1_000_000;
 
+#[repr(C)]
 pub(super) struct ModbusServer {
-    framing: Framing,
-    setup: ServerSetup,
+    // What every request touches stands together.
     came: Vec<u8>,
     /// How much of `came` is already answered; dropped when the buffer is looked at again.
     used: usize,
+    framing: Framing,
+    heard_any: bool,
+    lost: Option<String>,
+    setup: ServerSetup,
     /// The PDU of an ASCII frame, which does not stand in `came`.
     decoded: Vec<u8>,
     out: Vec<u8>,
@@ -28,8 +32,6 @@ pub(super) struct ModbusServer {
     open: Option<Open>,
     last_byte: Moment,
     foreign: u32,
-    heard_any: bool,
-    lost: Option<String>,
     diagnosis: Diagnosis,
 }
 
@@ -298,9 +300,14 @@ impl Server for ModbusServer {
                 if self.framing != Framing::Tcp && now.since(self.last_byte) >= stalled {
                     self.used = self.came.len();
                 }
-                self.came.drain(..self.used);
+                if self.used == self.came.len() {
+                    // Fresh memory is at hand; that of a connection that was last heard long ago is not.
+                    self.came = bytes.to_vec();
+                } else {
+                    self.came.drain(..self.used);
+                    self.came.extend_from_slice(bytes);
+                }
                 self.used = 0;
-                self.came.extend_from_slice(bytes);
                 self.last_byte = now;
             }
             News::Down => {
