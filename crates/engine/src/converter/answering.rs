@@ -63,7 +63,7 @@ pub struct Answering {
     asker: Asker,
     tally: Arc<AskerTally>,
     server: Box<dyn Server>,
-    work: Option<Work>,
+    work: Option<Box<Work>>,
     cells: Vec<u8>,
     damaged: u64,
     /// Good answers that are not in the tally yet.
@@ -193,10 +193,13 @@ impl Answering {
         let image = self.settings().and_then(|settings| settings.image(unit));
         match want {
             Want::Read(extent) => {
-                self.cells.clear();
-                let result = self.shared.read(image, now, extent, &mut self.cells);
-                self.count(now, result.as_ref().err());
-                self.server.give(result.map(|()| self.cells.as_slice()));
+                let mut refused = None;
+                self.server.give_cells(&mut |cells| {
+                    let result = self.shared.read(image, now, extent, cells);
+                    refused = result.err();
+                    result
+                });
+                self.count(now, refused.as_ref());
             }
             Want::Pass(message) => {
                 let work = Work {
@@ -206,19 +209,21 @@ impl Answering {
                     read: None,
                     record: None,
                 };
-                self.work = Some(work);
+                self.work = Some(Box::new(work));
             }
             Want::Write { extent, cells } if all => {
                 // For every image of the line; nobody is told how it went.
-                let images: Vec<usize> =
-                    self.settings().map(|settings| settings.images.iter().map(|(_, image)| *image).collect()).unwrap_or_default();
+                let images: Vec<usize> = self
+                    .settings()
+                    .map(|settings| settings.images.iter().map(|(_, image)| *image).collect())
+                    .unwrap_or_default();
                 let who = self.asker.address;
                 let routed = images
                     .into_iter()
                     .filter_map(|i| self.shared.route(Some(i), who, now, extent, &cells).ok());
                 let tasks: VecDeque<Task> = routed.flatten().collect();
                 let record = self.record(None, extent, &cells);
-                self.work = Some(Work { tasks, under_way: false, pass: None, read: None, record });
+                self.work = Some(Box::new(Work { tasks, under_way: false, pass: None, read: None, record }));
             }
             Want::Write { extent, cells } => self.write(now, image, extent, &cells, None),
             Want::Change(change) => {
@@ -249,7 +254,8 @@ impl Answering {
         let record = self.record(image, extent, cells);
         match self.shared.route(image, self.asker.address, now, extent, cells) {
             Ok(tasks) => {
-                self.work = Some(Work { tasks: tasks.into(), under_way: false, pass: None, read, record });
+                self.work =
+                    Some(Box::new(Work { tasks: tasks.into(), under_way: false, pass: None, read, record }));
             }
             Err(refusal) => {
                 self.log(record, Err(&refusal));
@@ -288,7 +294,7 @@ impl Answering {
                 None
             }
             None => {
-                let Work { read, record, .. } = self.work.take()?;
+                let Work { read, record, .. } = *self.work.take()?;
                 self.log(record, Ok(()));
                 self.cells.clear();
                 let result = match read {

@@ -224,6 +224,13 @@ pub trait Server: Send {
     fn handle(&mut self, now: Moment, news: News<'_>);
     /// The answer to the last want.
     fn give(&mut self, result: Result<&[u8], Refusal>);
+    /// The answer to the last want, where it was a read: `fill` appends its cells, all or none. A protocol whose answers
+    /// carry cells as they are lets them be written where they belong.
+    fn give_cells(&mut self, fill: &mut dyn FnMut(&mut Vec<u8>) -> Result<(), Refusal>) {
+        let mut cells = vec![];
+        let result = fill(&mut cells);
+        self.give(result.map(|()| cells.as_slice()));
+    }
     /// What to do now.
     fn poll(&mut self, now: Moment) -> Serve;
     /// Damaged frames so far.

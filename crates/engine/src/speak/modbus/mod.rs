@@ -94,7 +94,7 @@ struct Echo {
 
 #[derive(Clone, Copy)]
 enum Repeats {
-    Values(Table),
+    Values(Table, u16),
     Coil(u16, bool),
     Register(u16, u16),
     Wrote(Table, u16, u16),
@@ -126,7 +126,7 @@ fn want(pdu: &[u8]) -> (Echo, Result<Want, Exception>) {
     let holding = Table::HoldingRegister;
     match request {
         Request::Read { table, offset, count } => {
-            (echo(Repeats::Values(table)), within(table, offset, count).map(Want::Read))
+            (echo(Repeats::Values(table, count)), within(table, offset, count).map(Want::Read))
         }
         Request::WriteCoil { offset, on } => {
             (echo(Repeats::Coil(offset, on)), write(Table::Coil, offset, 1, vec![u8::from(on)]))
@@ -180,11 +180,11 @@ fn whole(pdu: &[u8]) -> (Echo, Want) {
 fn respond(echo: Echo, result: Result<&[u8], Exception>, out: &mut Vec<u8>) {
     let response = match (result, echo.body) {
         (Err(exception), _) => Response::Refused { function: echo.function, exception },
-        (Ok(cells), Repeats::Values(table)) if table.is_bits() => {
+        (Ok(cells), Repeats::Values(table, _)) if table.is_bits() => {
             return Response::Read { table, data: &pack(table, cells) }.emit(out);
         }
         (Ok(body), Repeats::Whole) => return out.extend_from_slice(body),
-        (Ok(data), Repeats::Values(table)) => Response::Read { table, data },
+        (Ok(data), Repeats::Values(table, _)) => Response::Read { table, data },
         (Ok(data), Repeats::Exchanged) => Response::Exchanged(data),
         (Ok(_), Repeats::Coil(offset, on)) => Response::WroteCoil { offset, on },
         (Ok(_), Repeats::Register(offset, value)) => Response::WroteRegister { offset, value },

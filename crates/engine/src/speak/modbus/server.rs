@@ -6,7 +6,7 @@ use crate::Moment;
 use crate::speak::{News, Serve, Server, ServerSetup};
 use std::ops::Range;
 use woodrush_core::Refusal;
-use woodrush_wire::modbus::{BROADCAST, Exception, Request, ascii, rtu, tcp};
+use woodrush_wire::modbus::{BROADCAST, Exception, Request, Response, ascii, rtu, tcp};
 
 /// Messages with a foreign protocol number before the connection is closed.
 const FOREIGN_MAX: u32 = 3;
@@ -17,20 +17,23 @@ const ASCII_STALLED: u64 = 1_000_000;
 
 #[repr(C)]
 pub(super) struct ModbusServer {
-    // What every request touches stands together.
+    // What every request touches stands together, in two lines of the cache.
     came: Vec<u8>,
     /// How much of `came` is already answered; dropped when the buffer is looked at again.
     used: usize,
+    out: Vec<u8>,
     framing: Framing,
     heard_any: bool,
+    /// Some units are passed on.
+    passes: bool,
+    shared: bool,
+    /// The request that was last handed out.
+    open: Option<Open>,
+    last_byte: Moment,
     lost: Option<String>,
     setup: ServerSetup,
     /// The PDU of an ASCII frame, which does not stand in `came`.
     decoded: Vec<u8>,
-    out: Vec<u8>,
-    /// The request that was last handed out.
-    open: Option<Open>,
-    last_byte: Moment,
     foreign: u32,
     diagnosis: Diagnosis,
 }
@@ -62,6 +65,8 @@ impl ModbusServer {
     pub(super) fn new(framing: Framing, setup: &ServerSetup) -> Self {
         Self {
             framing,
+            passes: !setup.passed.is_empty(),
+            shared: setup.shared,
             setup: setup.clone(),
             came: vec![],
             used: 0,
@@ -149,7 +154,7 @@ impl ModbusServer {
             self.used += length;
             self.heard_any = true;
             // Behind one connection there may be several who each answer for their own unit.
-            if self.setup.shared && !self.is_ours(taken.unit, &[]) {
+            if self.shared && !self.is_ours(taken.unit, &[]) {
                 continue;
             }
             return Ok(Some(taken));
@@ -241,7 +246,7 @@ impl ModbusServer {
             None => self.decoded.as_slice(),
         };
         let open = |echo| Open { transaction, unit, echo };
-        if self.setup.passed.contains(&u16::from(unit)) {
+        if self.passes && self.setup.passed.contains(&u16::from(unit)) {
             let (echo, want) = whole(body);
             self.open = Some(open(echo));
             return Some(Serve::Want { unit: u16::from(unit), all: self.is_for_all(unit), want });
@@ -323,6 +328,35 @@ impl Server for ModbusServer {
     fn give(&mut self, result: Result<&[u8], Refusal>) {
         if let Some(open) = self.open.take() {
             self.answer(open, result.map_err(exception));
+        }
+    }
+
+    fn give_cells(&mut self, fill: &mut dyn FnMut(&mut Vec<u8>) -> Result<(), Refusal>) {
+        match self.open {
+            // Registers over MBAP, which most of the world asks for: written once, where they belong.
+            Some(Open {
+                transaction,
+                unit,
+                echo: Echo { function, body: Repeats::Values(table, count) },
+            }) if self.framing == Framing::Tcp && !table.is_bits() && self.setup.answer_as.is_none() => {
+                self.open = None;
+                if self.out.capacity() == 0 {
+                    self.out.reserve(1024);
+                }
+                tcp::emit_with(transaction, unit, &mut self.out, |out| {
+                    let begin = out.len();
+                    out.extend([function, u8::try_from(table.bytes(count)).unwrap_or(u8::MAX)]);
+                    if let Err(refusal) = fill(out) {
+                        out.truncate(begin);
+                        Response::Refused { function, exception: exception(refusal) }.emit(out);
+                    }
+                });
+            }
+            _ => {
+                let mut cells = vec![];
+                let result = fill(&mut cells);
+                self.give(result.map(|()| cells.as_slice()));
+            }
         }
     }
 
