@@ -5,6 +5,7 @@ mod carrying;
 mod forwarding;
 mod lines;
 mod plain_openers;
+mod ports;
 mod real_lines;
 mod serving;
 mod site;

@@ -1,0 +1,384 @@
+//! Ports of every kind on real ptys and sockets: proven whole, one after the other.
+
+use crate::site::checked;
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use woodrush_core::plan::Plan;
+use woodrush_engine::converter::{Bindings, Event, Running, start};
+use woodrush_engine::prove::prove;
+use woodrush_engine::rig::Rig;
+use woodrush_wire::modbus::{rtu, tcp};
+
+/// Everything at once: both roles, all framings, every kind of port.
+const ALL: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+echo = true
+[ports.hall]
+serial = "/dev/ttyUSB1"
+line = "115200 7E1"
+protocol = "modbus-ascii"
+[ports.pump]
+connect = "192.0.2.40:502"
+protocol = "modbus-tcp"
+[ports.gate]
+connect = "192.0.2.41:4001"
+protocol = "modbus-rtu"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[ports.shed]
+listen = "0.0.0.0:4002"
+protocol = "modbus-ascii"
+allow = ["192.0.2.0/24"]
+[ports.panel]
+serial = "/dev/ttyUSB2"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+[ports.local]
+pty = "/tmp/woodrush-never-made"
+protocol = "modbus-rtu"
+[devices.gauge]
+port = "raceway"
+unit = 23
+poll = "100ms"
+[devices.blower]
+port = "raceway"
+unit = 24
+poll = "100ms"
+[devices.filter]
+port = "hall"
+unit = 5
+poll = "100ms"
+[devices.pump-1]
+port = "pump"
+unit = 1
+poll = "100ms"
+[devices.gate-1]
+port = "gate"
+unit = 9
+poll = "100ms"
+[images.scada]
+port = "office"
+unit = 1
+[images.shed]
+port = "shed"
+[images.left]
+port = "panel"
+unit = 11
+[images.right]
+port = "panel"
+unit = 12
+[images.local]
+port = "local"
+unit = 3
+[[map]]
+from = "gauge:400001 as f32 CDAB"
+to = "scada:400001 as f32 ABCD"
+[[map]]
+from = "filter:300001 as u16 scale 0.1"
+to = "shed:400003 as f32"
+[[map]]
+from = "pump-1:400010 as u32 ABCD"
+to = "scada:400005 as u32 CDAB"
+access = "read-write"
+[[map]]
+from = "gate-1:400001"
+to = "left:400007"
+access = "read-write"
+[[map]]
+from = "gauge.health.online"
+to = "right:000001"
+[[map]]
+from = "local:400101 as u16"
+to = "blower:400020 as u16"
+[[map]]
+from = "pump-1:400020 as i16"
+to = "blower:400021 as i16"
+[[map]]
+from = "left:400100"
+to = "right:400100"
+count = 3
+[[forward]]
+from = "office"
+units = "24"
+to = "raceway"
+[[forward]]
+from = "shed"
+units = "101-102"
+to = "hall"
+as-units = "5-6"
+[[forward]]
+from = "local"
+units = "50"
+to = "gate"
+as-units = "9"
+[[forward]]
+from = "panel"
+units = "60"
+to = "pump"
+as-units = "1"
+"#;
+
+#[test]
+fn every_kind_of_port_in_both_roles_is_proven_whole() {
+    let checked = Arc::new(checked(ALL));
+    let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
+    let proof = prove(&checked, plan, &|_| Err(String::new()), &mut |_| {}).unwrap();
+    let ill: Vec<_> = proof.rules.iter().filter(|rule| !rule.proven).map(|rule| (&rule.from, &rule.why)).collect();
+    assert!(proof.holds(), "{ill:#?} {:#?}", proof.others);
+    assert!(proof.others.iter().filter(|(what, _)| what.starts_with("forward")).count() == 4);
+}
+
+#[test]
+fn a_fault_of_the_field_side_is_named_as_such() {
+    let text = ALL.replace("[devices.filter]\nport = \"hall\"\nunit = 5", "[devices.filter]\nport = \"hall\"\nunit = 5\nline = \"9600 7E1\"");
+    let checked = woodrush_core::check::check(woodrush_core::project::read("w", text, &mut |_| Err(String::new())));
+    let checked = Arc::new(checked);
+    let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
+    let proof = prove(&checked, plan, &|_| Err(String::new()), &mut |_| {}).unwrap();
+    let ill: Vec<_> = proof.rules.iter().filter(|rule| !rule.proven).collect();
+    assert!(ill.len() == 1 && ill[0].from.starts_with("filter"), "{ill:#?}");
+    let why = ill[0].why.as_deref().unwrap();
+    assert!(why.starts_with("field side: `filter` alone") && why.contains("is set to 9600 7E1"), "{why}");
+}
+
+struct Up {
+    running: Running,
+    told: Arc<Mutex<Vec<Event>>>,
+    _rig: Option<Rig>,
+}
+
+impl Up {
+    fn start(text: &str, with_rig: bool, change: impl FnOnce(&mut Bindings)) -> Self {
+        let checked = Arc::new(checked(text));
+        let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
+        let rig = with_rig.then(|| Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap());
+        let mut bindings = rig.as_ref().map(Rig::bindings).unwrap_or_default();
+        bindings.bench = Some(Arc::default());
+        change(&mut bindings);
+        let told: Arc<Mutex<Vec<Event>>> = Arc::default();
+        let teller = Arc::clone(&told);
+        let running = start(&checked, plan, &bindings, move |event| teller.lock().unwrap().push(event)).unwrap();
+        Self { running, told, _rig: rig }
+    }
+
+    fn at(&self, port: usize) -> std::net::SocketAddr {
+        self.running.listening().iter().find(|(own, _)| *own == port).unwrap().1
+    }
+
+    fn reload(&mut self, text: &str) -> String {
+        let checked = checked(text);
+        let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
+        self.running.reload(&checked, plan).unwrap()
+    }
+}
+
+fn until(what: &str, mut done: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !done() {
+        assert!(begun.elapsed() < Duration::from_secs(20), "{what} never came about");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// Reads registers over MBAP; the values, or the exception.
+fn ask(stream: &mut TcpStream, unit: u8, offset: u16, count: u16) -> Result<Vec<u16>, u8> {
+    let [high, low] = offset.to_be_bytes();
+    let mut frame = vec![];
+    tcp::emit(7, unit, &[3, high, low, 0, u8::try_from(count).unwrap()], &mut frame);
+    stream.write_all(&frame).unwrap();
+    let mut head = [0; 9];
+    stream.read_exact(&mut head).unwrap();
+    if head[7] == 0x83 {
+        return Err(head[8]);
+    }
+    let mut data = vec![0; usize::from(head[8])];
+    stream.read_exact(&mut data).unwrap();
+    Ok(data.chunks(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).collect())
+}
+
+const SMALL: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.gauge]
+port = "raceway"
+unit = 23
+poll = "50ms"
+[images.scada]
+port = "office"
+[[map]]
+from = "gauge:400001"
+to = "scada:400001"
+[[map]]
+from = "scada:400101"
+to = "scada:400201"
+"#;
+
+#[test]
+fn a_changed_project_leaves_ports_connections_and_values_that_it_does_not_touch() {
+    let mut up = Up::start(SMALL, true, |_| {});
+    let mut stream = TcpStream::connect(up.at(1)).unwrap();
+    until("a first value", || ask(&mut stream, 1, 0, 1).is_ok());
+    let mut frame = vec![];
+    tcp::emit(8, 1, &[6, 0, 100, 0x12, 0x34], &mut frame);
+    stream.write_all(&frame).unwrap();
+    stream.read_exact(&mut [0; 12]).unwrap();
+    assert_eq!(ask(&mut stream, 1, 200, 1), Ok(vec![0x1234]));
+    let more = format!("{SMALL}[[map]]\nfrom = \"gauge:400001\"\nto = \"scada:400301\"\n");
+    let said = up.reload(&more);
+    assert!(said.contains("2 ports stay open, 0 closed, 0 opened"), "{said}");
+    // The connection stands, what a client wrote is still there, and no value was away for a moment.
+    assert_eq!(ask(&mut stream, 1, 200, 1), Ok(vec![0x1234]));
+    assert!(ask(&mut stream, 1, 0, 1).is_ok());
+    until("the new rule's value", || ask(&mut stream, 1, 300, 1).is_ok());
+    let lost = |event: &Event| matches!(event, Event::DeviceLost { .. } | Event::PortDown { .. });
+    assert!(!up.told.lock().unwrap().iter().any(lost), "nobody noticed");
+    // A rule that goes takes its address with it; a port that changes is opened anew.
+    let less = SMALL.replace("[[map]]\nfrom = \"gauge:400001\"\nto = \"scada:400001\"\n", "").replace("115200", "57600");
+    let said = up.reload(&less);
+    assert!(said.contains("1 ports stay open, 1 closed, 1 opened"), "{said}");
+    assert_eq!(ask(&mut stream, 1, 0, 1), Err(2));
+    assert_eq!(ask(&mut stream, 1, 200, 1), Ok(vec![0x1234]));
+    // A port that is gone closes its connections.
+    up.reload(&SMALL.replace("[ports.office]\nlisten", "[ports.hall]\nlisten").replace("port = \"office\"", "port = \"hall\""));
+    until("the end of the connection", || stream.read(&mut [0; 1]).is_ok_and(|count| count == 0));
+}
+
+#[test]
+fn a_lost_connection_is_told_once_and_made_again() {
+    let text = r#"
+[ports.pump]
+connect = "192.0.2.40:502"
+protocol = "modbus-tcp"
+timeout = "200ms"
+[devices.pump-1]
+port = "pump"
+unit = 1
+poll = "50ms"
+retry-lost = "100ms..200ms"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[images.scada]
+port = "office"
+[[map]]
+from = "pump-1:400001"
+to = "scada:400001"
+"#;
+    let peer = TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = peer.local_addr().unwrap();
+    let up = Up::start(text, false, |bindings| drop(bindings.connect.insert(0, at)));
+    let answer = |count: usize| {
+        let (mut stream, _) = peer.accept().unwrap();
+        for _ in 0..count {
+            let mut request = [0; 12];
+            stream.read_exact(&mut request).unwrap();
+            let answer = [request[0], request[1], 0, 0, 0, 5, 1, 3, 2, 0x12, 0x34];
+            stream.write_all(&answer).unwrap();
+        }
+    };
+    let mut reader = TcpStream::connect(up.at(1)).unwrap();
+    for _ in 0..3 {
+        answer(4);
+        until("the value", || ask(&mut reader, 1, 0, 1) == Ok(vec![0x1234]) || ask(&mut reader, 1, 0, 1).is_err());
+    }
+    let told = up.told.lock().unwrap();
+    let downs = told.iter().filter(|event| matches!(event, Event::PortDown { port: 0, .. })).count();
+    let ups = told.iter().filter(|event| matches!(event, Event::PortUp { port: 0, .. })).count();
+    assert!((2..=3).contains(&downs) && ups == 3, "{downs} {ups}");
+}
+
+#[test]
+fn raw_bytes_pass_unchanged_for_one_client_at_a_time() {
+    let text = r#"
+[ports.office]
+listen = "0.0.0.0:4001"
+protocol = "raw"
+allow = ["192.0.2.0/24"]
+[ports.printer]
+connect = "192.0.2.40:9100"
+protocol = "raw"
+[[forward]]
+from = "office"
+to = "printer"
+"#;
+    let peer = TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = peer.local_addr().unwrap();
+    let up = Up::start(text, false, |bindings| drop(bindings.connect.insert(1, at)));
+    let (mut far, _) = peer.accept().unwrap();
+    let mut near = TcpStream::connect(up.at(0)).unwrap();
+    let all: Vec<u8> = (0..=255).collect();
+    near.write_all(&all).unwrap();
+    let mut came = vec![0; 256];
+    far.read_exact(&mut came).unwrap();
+    assert_eq!(came, all);
+    far.write_all(&all).unwrap();
+    near.read_exact(&mut came).unwrap();
+    assert_eq!(came, all);
+    let mut second = TcpStream::connect(up.at(0)).unwrap();
+    assert_eq!(second.read(&mut came).unwrap_or(0), 0, "turned away");
+    drop(near);
+    until("room for another", || {
+        let mut third = TcpStream::connect(up.at(0)).unwrap();
+        third.set_read_timeout(Some(Duration::from_millis(200))).unwrap();
+        far.write_all(b"x").unwrap();
+        third.read(&mut came).is_ok_and(|count| count > 0)
+    });
+}
+
+#[test]
+fn a_line_server_is_silent_for_others_and_tells_about_itself() {
+    let text = SMALL.replace("listen = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]", "serial = \"/dev/ttyUSB9\"\nline = \"115200 8E1\"\nprotocol = \"modbus-rtu\"").replace("port = \"office\"", "port = \"office\"\nunit = 17");
+    let up = Up::start(&text, true, |_| {});
+    let station = up.running.shared().plan.images[0].clone();
+    let rig = up._rig.as_ref().unwrap();
+    let pass = |unit: u16, body: Vec<u8>| {
+        let mut client = rig.dial(1, "modbus-rtu", &station, None, 300_000).unwrap();
+        client.pass(unit, woodrush_engine::speak::Message { code: body[0], body, writes: false })
+    };
+    until("an answer", || pass(17, vec![3, 0, 0, 0, 1]).is_ok());
+    assert!(pass(18, vec![3, 0, 0, 0, 1]).is_err(), "another unit's affair");
+    assert_eq!(pass(17, vec![8, 0, 0, 0xA5, 0x37]), Ok(vec![8, 0, 0, 0xA5, 0x37]), "function 8 echoes");
+    let counter = pass(17, vec![8, 0, 14, 0, 0]).unwrap();
+    assert!(counter[4] >= 2, "messages to this server: {counter:?}");
+    assert_eq!(pass(17, vec![8, 0, 3, 0, 0]), Ok(vec![0x88, 1]));
+    let identified = pass(17, vec![43, 14, 1, 0]).unwrap();
+    assert!(identified.windows(8).any(|part| part == b"Woodrush"), "{identified:?}");
+    assert_eq!(pass(17, vec![43, 14, 4, 9]), Ok(vec![0xAB, 2]));
+    assert_eq!(pass(17, vec![24, 0, 0]), Ok(vec![0x98, 1]));
+    assert!(pass(17, vec![8, 0, 4, 0, 0]).is_err(), "listen-only is never answered");
+    assert!(pass(17, vec![3, 0, 0, 0, 1]).is_err(), "and then nothing is");
+    assert!(pass(17, vec![8, 0, 1, 0, 0]).is_err(), "the restart that ends it neither");
+    assert!(pass(17, vec![3, 0, 0, 0, 1]).is_ok());
+}
+
+#[test]
+fn mbap_on_a_port_for_rtu_and_rtu_on_one_for_mbap_are_named() {
+    let text = SMALL.replace("[images.scada]", "[ports.shed]\nlisten = \"0.0.0.0:4001\"\nprotocol = \"modbus-rtu\"\nallow = [\"192.0.2.0/24\"]\n[images.shed]\nport = \"shed\"\n[images.scada]");
+    let up = Up::start(&text, true, |_| {});
+    let (mut mbap, mut framed) = (vec![], vec![]);
+    tcp::emit(1, 17, &[3, 0, 0, 0, 1], &mut mbap);
+    rtu::emit(17, &[3, 0, 0x6B, 0, 3], &mut framed);
+    for (port, bytes, words) in [(2, mbap, "MBAP messages where RTU"), (1, framed, "RTU frames on an MBAP")] {
+        let mut stream = TcpStream::connect(up.at(port)).unwrap();
+        stream.write_all(&bytes).unwrap();
+        assert_eq!(stream.read(&mut [0; 9]).unwrap_or(0), 0, "closed without an answer");
+        until(words, || {
+            let told = up.told.lock().unwrap();
+            told.iter().any(|event| matches!(event, Event::Client { why, .. } if why.contains(words)))
+        });
+    }
+}
