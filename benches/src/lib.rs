@@ -5,6 +5,8 @@
 //! the same stands beside each ratio.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::disallowed_methods)]
 
+pub mod endurance;
+
 use std::sync::Arc;
 use woodrush_core::check::{Checked, check};
 use woodrush_core::project::read;

@@ -74,10 +74,21 @@ impl Bench {
         self.shared.health.devices.get(device).is_some_and(|health| health.is_online())
     }
 
+    /// Good polls of a device since the start.
+    #[must_use]
+    pub fn polls(&self, device: usize) -> u64 {
+        self.shared.health.devices.get(device).map_or(0, |health| health.tally.counts().answers)
+    }
+
     /// What was told so far, with the moment.
     #[must_use]
     pub fn events(&self) -> Vec<(Moment, Event)> {
         self.events.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Forgets what was told so far: a long run would gather it.
+    pub fn forget_events(&mut self) {
+        self.events.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
     /// The simulated side of a port.

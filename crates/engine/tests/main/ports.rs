@@ -130,15 +130,20 @@ fn every_kind_of_port_in_both_roles_is_proven_whole() {
     let checked = Arc::new(checked(ALL));
     let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
     let proof = prove(&checked, plan, &|_| Err(String::new()), &mut |_| {}).unwrap();
-    let ill: Vec<_> = proof.rules.iter().filter(|rule| !rule.proven).map(|rule| (&rule.from, &rule.why)).collect();
+    let ill: Vec<_> =
+        proof.rules.iter().filter(|rule| !rule.proven).map(|rule| (&rule.from, &rule.why)).collect();
     assert!(proof.holds(), "{ill:#?} {:#?}", proof.others);
     assert!(proof.others.iter().filter(|(what, _)| what.starts_with("forward")).count() == 4);
 }
 
 #[test]
 fn a_fault_of_the_field_side_is_named_as_such() {
-    let text = ALL.replace("[devices.filter]\nport = \"hall\"\nunit = 5", "[devices.filter]\nport = \"hall\"\nunit = 5\nline = \"9600 7E1\"");
-    let checked = woodrush_core::check::check(woodrush_core::project::read("w", text, &mut |_| Err(String::new())));
+    let text = ALL.replace(
+        "[devices.filter]\nport = \"hall\"\nunit = 5",
+        "[devices.filter]\nport = \"hall\"\nunit = 5\nline = \"9600 7E1\"",
+    );
+    let checked =
+        woodrush_core::check::check(woodrush_core::project::read("w", text, &mut |_| Err(String::new())));
     let checked = Arc::new(checked);
     let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
     let proof = prove(&checked, plan, &|_| Err(String::new()), &mut |_| {}).unwrap();
@@ -164,7 +169,8 @@ impl Up {
         change(&mut bindings);
         let told: Arc<Mutex<Vec<Event>>> = Arc::default();
         let teller = Arc::clone(&told);
-        let running = start(&checked, plan, &bindings, move |event| teller.lock().unwrap().push(event)).unwrap();
+        let running =
+            start(&checked, plan, &bindings, move |event| teller.lock().unwrap().push(event)).unwrap();
         Self { running, told, _rig: rig }
     }
 
@@ -246,13 +252,19 @@ fn a_changed_project_leaves_ports_connections_and_values_that_it_does_not_touch(
     let lost = |event: &Event| matches!(event, Event::DeviceLost { .. } | Event::PortDown { .. });
     assert!(!up.told.lock().unwrap().iter().any(lost), "nobody noticed");
     // A rule that goes takes its address with it; a port that changes is opened anew.
-    let less = SMALL.replace("[[map]]\nfrom = \"gauge:400001\"\nto = \"scada:400001\"\n", "").replace("115200", "57600");
+    let less = SMALL
+        .replace("[[map]]\nfrom = \"gauge:400001\"\nto = \"scada:400001\"\n", "")
+        .replace("115200", "57600");
     let said = up.reload(&less);
     assert!(said.contains("1 ports stay open, 1 closed, 1 opened"), "{said}");
     assert_eq!(ask(&mut stream, 1, 0, 1), Err(2));
     assert_eq!(ask(&mut stream, 1, 200, 1), Ok(vec![0x1234]));
     // A port that is gone closes its connections.
-    up.reload(&SMALL.replace("[ports.office]\nlisten", "[ports.hall]\nlisten").replace("port = \"office\"", "port = \"hall\""));
+    up.reload(
+        &SMALL
+            .replace("[ports.office]\nlisten", "[ports.hall]\nlisten")
+            .replace("port = \"office\"", "port = \"hall\""),
+    );
     until("the end of the connection", || stream.read(&mut [0; 1]).is_ok_and(|count| count == 0));
 }
 
@@ -293,7 +305,9 @@ to = "scada:400001"
     let mut reader = TcpStream::connect(up.at(1)).unwrap();
     for _ in 0..3 {
         answer(4);
-        until("the value", || ask(&mut reader, 1, 0, 1) == Ok(vec![0x1234]) || ask(&mut reader, 1, 0, 1).is_err());
+        until("the value", || {
+            ask(&mut reader, 1, 0, 1) == Ok(vec![0x1234]) || ask(&mut reader, 1, 0, 1).is_err()
+        });
     }
     let told = up.told.lock().unwrap();
     let downs = told.iter().filter(|event| matches!(event, Event::PortDown { port: 0, .. })).count();
@@ -341,7 +355,12 @@ to = "printer"
 
 #[test]
 fn a_line_server_is_silent_for_others_and_tells_about_itself() {
-    let text = SMALL.replace("listen = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]", "serial = \"/dev/ttyUSB9\"\nline = \"115200 8E1\"\nprotocol = \"modbus-rtu\"").replace("port = \"office\"", "port = \"office\"\nunit = 17");
+    let text = SMALL
+        .replace(
+            "listen = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]",
+            "serial = \"/dev/ttyUSB9\"\nline = \"115200 8E1\"\nprotocol = \"modbus-rtu\"",
+        )
+        .replace("port = \"office\"", "port = \"office\"\nunit = 17");
     let up = Up::start(&text, true, |_| {});
     let station = up.running.shared().plan.images[0].clone();
     let rig = up._rig.as_ref().unwrap();

@@ -6,6 +6,10 @@
 //!                 ▲                        │
 //!                 └──a try left── Resting ◄┘ nothing, damage, or an answer to something else
 //! ```
+//! An answer that comes after timeout and rest still may look like the next one: RTU has no number to tell them apart. So
+//! for a while a question whose answer cannot be told from those of questions that were given up is asked once more for
+//! each of these, and only the last answer is taken: it belongs to that question, whatever the others were.
+//!
 //! A broadcast has no answer: the line waits its turn-round delay and is free again.
 //!
 //! A late answer looks like the next one: an answer must agree in unit, function, length and echo with its question,
@@ -39,7 +43,23 @@ pub(super) struct LineClient {
     last_byte: Moment,
     done: Option<(Ticket, Result<Vec<u8>, Refusal>)>,
     up: bool,
+    /// Questions that were given up, whose answers may still come.
+    given_up: Vec<GivenUp>,
 }
+
+/// A question that was given up.
+struct GivenUp {
+    unit: u8,
+    /// Function and length of its answer.
+    likeness: (u8, Option<usize>),
+    /// Later than that its answer does not come.
+    until: Moment,
+}
+
+/// An answer may come so many timeouts late.
+const LATEST: u64 = 8;
+/// So many answers of one likeness may be under way.
+const UNDER_WAY: usize = 3;
 
 enum State {
     Free,
@@ -55,6 +75,8 @@ struct Asked {
     tries_left: u32,
     /// What went wrong with the try before.
     trouble: Kind,
+    /// So many of its answers may be answers to older questions.
+    doubtful: usize,
 }
 
 impl LineClient {
@@ -78,12 +100,13 @@ impl LineClient {
             last_byte: Moment(0),
             done: None,
             up: true,
+            given_up: vec![],
         }
     }
 
     /// Looks for the answer in what came; `still` says that no more is coming.
     fn look(&mut self, still: bool) {
-        let State::Waiting { asked, .. } = &self.state else { return };
+        let State::Waiting { asked, .. } = &mut self.state else { return };
         let found = match self.ascii {
             true => asked.question.in_ascii(&self.came, still),
             false => asked.question.in_rtu(&self.came, still),
@@ -91,6 +114,19 @@ impl LineClient {
         let Some((found, end)) = found else { return };
         self.came.drain(..end);
         let ticket = asked.ticket;
+        if let Some(doubtful) = asked.doubtful.checked_sub(1) {
+            asked.doubtful = doubtful;
+            let (unit, likeness) = (asked.question.unit, asked.question.likeness());
+            let known = |old: &GivenUp| (old.unit, old.likeness) == (unit, likeness);
+            if let Some(at) = self.given_up.iter().position(known) {
+                self.given_up.remove(at);
+            }
+            self.quiet_until = self.last_byte + self.line.own_silence;
+            if let State::Waiting { asked, .. } = std::mem::replace(&mut self.state, State::Free) {
+                self.state = State::Quiet { asked };
+            }
+            return;
+        }
         self.quiet_until = self.last_byte + self.line.own_silence;
         self.state = State::Free;
         self.done = Some((ticket, found));
@@ -115,6 +151,15 @@ impl LineClient {
         };
         self.came.clear();
         asked.trouble = kind;
+        if !asked.question.writes() {
+            let until = now + LATEST * self.line.timeout;
+            let (unit, likeness) = (asked.question.unit, asked.question.likeness());
+            self.given_up.retain(|old| old.until > now);
+            let alike = self.given_up.iter().filter(|old| (old.unit, old.likeness) == (unit, likeness));
+            if alike.count() < UNDER_WAY {
+                self.given_up.push(GivenUp { unit, likeness, until });
+            }
+        }
         self.state = State::Resting { asked, until: now + self.line.rest() };
     }
 
@@ -135,7 +180,8 @@ impl Client for LineClient {
             return self.end(ticket, Kind::NoPath);
         }
         let question = Question::of(&self.stations, &ask);
-        let asked = Asked { ticket, question, tries_left: self.retries, trouble: Kind::NoAnswer };
+        let asked =
+            Asked { ticket, question, tries_left: self.retries, trouble: Kind::NoAnswer, doubtful: 0 };
         self.state = State::Quiet { asked };
     }
 
@@ -145,6 +191,7 @@ impl Client for LineClient {
             News::Down => {
                 self.up = false;
                 self.came.clear();
+                self.given_up.clear();
                 let ticket = match &self.state {
                     State::Free => return,
                     State::Quiet { asked }
@@ -182,9 +229,15 @@ impl Client for LineClient {
             State::Free => Act::Rest,
             State::Quiet { .. } if now < self.quiet_until => Act::WaitUntil(self.quiet_until),
             State::Quiet { .. } => {
-                let State::Quiet { asked } = std::mem::replace(&mut self.state, State::Free) else {
+                let State::Quiet { mut asked } = std::mem::replace(&mut self.state, State::Free) else {
                     return Act::Rest;
                 };
+                if !self.given_up.is_empty() {
+                    self.given_up.retain(|old| old.until > now);
+                    let alike = (asked.question.unit, asked.question.likeness());
+                    asked.doubtful =
+                        self.given_up.iter().filter(|old| (old.unit, old.likeness) == alike).count();
+                }
                 let mut frame = vec![];
                 match self.ascii {
                     true => ascii::emit(asked.question.unit, &asked.question.pdu, &mut frame),

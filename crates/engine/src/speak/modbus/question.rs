@@ -104,6 +104,16 @@ impl Question {
         }
     }
 
+    /// What its answer cannot be told from: function and length.
+    pub(super) fn likeness(&self) -> (u8, Option<usize>) {
+        (self.function(), self.answer_len())
+    }
+
+    /// Whether it changes something; its answer then repeats what it changed.
+    pub(super) fn writes(&self) -> bool {
+        Request::parse(&self.pdu).is_ok_and(|request| request.writes())
+    }
+
     /// Bytes of the answer's PDU, where the request tells.
     fn answer_len(&self) -> Option<usize> {
         Request::parse(&self.pdu).ok().and_then(|request| request.response_len())

@@ -1,0 +1,37 @@
+//! One hundred hours of virtual faults: no wrong value, none older than it may be without a sign of it, no write lost
+//! without an error, no answer to the wrong request, and memory that stays as it is.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+use woodrush_benches::endurance::{Endurance, site};
+use woodrush_benches::{Limits, checked};
+
+const HOURS: u64 = 100;
+
+fn resident() -> f64 {
+    let text = std::fs::read_to_string("/proc/self/statm").unwrap();
+    let pages: f64 = text.split_whitespace().nth(1).unwrap().parse().unwrap();
+    pages * 4096.0 / 1024.0 / 1024.0
+}
+
+fn main() {
+    let checked = checked(site());
+    let mut run = Endurance::new(&checked, 20_261_123);
+    let mut early = 0.0;
+    for hour in 0..HOURS {
+        run.run(3600);
+        run.forget_events();
+        if hour == 9 {
+            early = resident();
+        }
+    }
+    let grown = resident() - early;
+    println!("{HOURS} h: {:?}", run.seen);
+    let mut limits = Limits::default();
+    let seen = &run.seen;
+    limits.at_most("wrong values served", seen.wrong as f64, 0.0, "");
+    limits.at_most("values served older than they may be", seen.old as f64, 0.0, "");
+    limits.at_most("writes lost without an error", seen.lost as f64, 0.0, "");
+    limits.at_most("wrong answers to forwarded requests", seen.passed_wrong as f64, 0.0, "");
+    limits.at_most("growth of memory from hour 10 on", grown, 1.0, " MiB");
+    limits.end();
+}
