@@ -7,4 +7,5 @@ mod captured;
 mod checking;
 mod failures;
 mod proving;
+mod running;
 mod tool;

@@ -176,3 +176,40 @@ fn the_age_of_a_device_is_that_of_its_oldest_value() {
     site.bench.run(10_000 * SECOND);
     assert_eq!(site.read(201, 1), Ok(vec![65_535]), "it stays there");
 }
+
+#[test]
+fn the_cycle_on_paper_is_the_cycle_on_the_line() {
+    for (line, silence, count) in [
+        ("9600 8N1", "", 1),
+        ("19200 8E1", "", 20),
+        ("38400 8E1", "silence = \"4ms\"\n", 60),
+        ("115200 8N1", "", 125),
+    ] {
+        for protocol in ["modbus-rtu", "modbus-ascii"] {
+            let head = HEAD
+                .replace("line = \"38400 8E1\"", &format!("line = \"{line}\"\n{silence}"))
+                .replace("modbus-rtu", protocol);
+            let devices: String = (1..=4u32)
+                .map(|n| {
+                    format!(
+                        "[devices.d{n}]\nport = \"raceway\"\nunit = {n}\npoll = \"1ms\"\n[[map]]\nfrom = \"d{n}:400001\"\ncount = {count}\nto = \"scada:{}\"\n",
+                        400_001 + n * 200
+                    )
+                })
+                .collect();
+            let checked = crate::site::checked(&[head.as_str(), &devices].concat());
+            let budget = woodrush_core::budget::report(&checked.project, &checked.plan);
+            let mut site = Site::of(&mut { checked });
+            site.bench.run(10 * SECOND);
+            let before = site.bench.polls(0);
+            site.bench.run(100 * SECOND);
+            let measured = 100.0 * SECOND as f64 / (site.bench.polls(0) - before) as f64;
+            let ratio = measured / budget[0].cycle as f64;
+            assert!(
+                (0.95..=1.05).contains(&ratio),
+                "{protocol} {line} x{count}: {measured} us against {}",
+                budget[0].cycle
+            );
+        }
+    }
+}
