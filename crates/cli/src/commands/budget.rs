@@ -58,12 +58,11 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
         .say(&format!("one cycle takes {}; the polls take {load} of the line", show_micros(line.cycle)))?;
     if let Some(worst) = line.dead.iter().max_by_key(|dead| dead.one_try) {
         console.say(&format!(
-            "a device that falls silent stops the line for {} a try, {} until it counts as lost (`{}`); then its probes take at most {:.0} %",
+            "a device that falls silent stops the line for {} a try, {} until it counts as lost;",
             show_micros(worst.one_try),
-            show_micros(worst.until_lost),
-            worst.device,
-            worst.then * 100.0
+            show_micros(worst.until_lost)
         ))?;
+        console.say(&format!("then its probes take at most {:.0} % of the line", worst.then * 100.0))?;
     }
     for advice in &line.advice {
         let mark = console.paint(Tone::Doubt, "change");

@@ -118,6 +118,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     };
     let head = vec!["port", "state", "requests", "answers", "bytes out/in", "load", "clients", "trouble"];
     console.table(&Table { head, rows: status.ports.iter().map(port).collect(), whole: &[0, 1] })?;
+    console.say("")?;
     let device = |device: &woodrush_engine::monitor::DeviceStatus| {
         vec![
             device.name.clone(),
@@ -130,6 +131,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     };
     let head = vec!["device", "state", "age", "requests", "answers", "trouble"];
     console.table(&Table { head, rows: status.devices.iter().map(device).collect(), whole: &[0, 1] })?;
+    console.say("")?;
     // Rules that are well say nothing; a large project has many.
     let ill: Vec<_> = status.rules.iter().filter(|rule| !rule.fresh).collect();
     if ill.is_empty() {
@@ -148,6 +150,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
         console.table(&Table { head, rows: ill.iter().take(20).map(row).collect(), whole: &[0] })?;
     }
     if !status.clients.is_empty() {
+        console.say("")?;
         let row = |client: &woodrush_engine::monitor::AskerStatus| {
             vec![
                 client.port.clone(),

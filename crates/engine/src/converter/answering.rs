@@ -68,6 +68,9 @@ pub struct Answering {
     damaged: u64,
     /// Good answers that are not in the tally yet.
     good: u64,
+    /// Bytes that are not in the tally yet.
+    came: u64,
+    sent: u64,
 }
 
 /// A request that takes more than a look at the cells.
@@ -102,6 +105,8 @@ impl Answering {
             cells: vec![],
             damaged: 0,
             good: 0,
+            came: 0,
+            sent: 0,
         })
     }
 
@@ -109,6 +114,9 @@ impl Answering {
     pub fn handle(&mut self, now: Moment, news: News<'_>) {
         if matches!(news, News::Down) {
             self.work = None;
+        }
+        if let News::Bytes(bytes) = &news {
+            self.came += bytes.len() as u64;
         }
         self.server.handle(now, news);
     }
@@ -161,7 +169,10 @@ impl Answering {
                 return AnsweringAct::HangUp("the project has no such port any more".into());
             }
             match self.server.poll(now) {
-                Serve::Send(bytes) => return AnsweringAct::Send(bytes),
+                Serve::Send(bytes) => {
+                    self.sent += bytes.len() as u64;
+                    return AnsweringAct::Send(bytes);
+                }
                 Serve::HangUp(why) => return AnsweringAct::HangUp(why),
                 Serve::WaitUntil(moment) => {
                     self.tell_counts(now);
@@ -179,6 +190,10 @@ impl Answering {
     fn tell_counts(&mut self, now: Moment) {
         if self.good > 0 {
             self.tally.tally.count_good(now, std::mem::take(&mut self.good));
+        }
+        if self.came > 0 {
+            self.tally.came.fetch_add(std::mem::take(&mut self.came), Relaxed);
+            self.tally.sent.fetch_add(std::mem::take(&mut self.sent), Relaxed);
         }
         let damaged = self.server.damaged();
         if damaged != self.damaged {

@@ -78,7 +78,8 @@ impl HealthBoard {
         {
             askers.remove(idle);
         }
-        let asker = Arc::new(AskerTally { port, who, tally: Tally::default() });
+        let asker =
+            Arc::new(AskerTally { tally: Tally::default(), sent: 0.into(), came: 0.into(), port, who });
         askers.push(Arc::clone(&asker));
         asker
     }
@@ -101,7 +102,11 @@ impl HealthBoard {
         self.devices.iter().for_each(|device| device.reset());
         self.ports.iter().for_each(|port| port.reset());
         self.transfers.iter().chain(self.sends.values()).for_each(Tally::reset);
-        self.askers().iter().for_each(|(asker, _)| asker.tally.reset());
+        for (asker, _) in self.askers() {
+            asker.tally.reset();
+            asker.sent.store(0, Relaxed);
+            asker.came.store(0, Relaxed);
+        }
     }
 
     /// One item as cells: a bit, or 16 or 32 bits, the high byte first.

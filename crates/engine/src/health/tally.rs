@@ -211,6 +211,10 @@ impl PortTally {
 pub struct AskerTally {
     /// What became of its requests.
     pub tally: Tally,
+    /// Bytes that went out to them.
+    pub sent: AtomicU64,
+    /// Bytes that came of them.
+    pub came: AtomicU64,
     /// Index of the port.
     pub port: usize,
     /// Who, as the port knows them.

@@ -94,6 +94,10 @@ pub struct AskerStatus {
     pub who: String,
     /// Whether they are still there.
     pub here: bool,
+    /// Bytes that went out to them.
+    pub sent: u64,
+    /// Bytes that came of them.
+    pub came: u64,
     /// What became of their requests.
     pub counts: Counts,
 }
@@ -157,13 +161,18 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         let here = askers.iter().filter(move |(asker, _)| asker.port == port);
         here.map(|(asker, _)| asker.tally.counts()).reduce(Counts::plus).unwrap_or_default()
     };
+    let bytes =
+        |port: usize, count: fn(&crate::health::AskerTally) -> &std::sync::atomic::AtomicU64| -> u64 {
+            let here = askers.iter().filter(move |(asker, _)| asker.port == port);
+            here.map(|(asker, _)| count(asker).load(Relaxed)).sum()
+        };
     let ports = shared.ports.iter().zip(&health.ports).enumerate().map(|(at, (port, tally))| PortStatus {
         name: port.name.clone(),
         up: tally.up.load(Relaxed),
         counts: tally.tally.counts().plus(asked(at)),
         damaged_requests: tally.noise.load(Relaxed),
-        sent: tally.sent.load(Relaxed),
-        came: tally.came.load(Relaxed),
+        sent: tally.sent.load(Relaxed) + bytes(at, |asker| &asker.sent),
+        came: tally.came.load(Relaxed) + bytes(at, |asker| &asker.came),
         load: tally.load(now),
         clients: tally.clients.load(Relaxed),
         turned_away: tally.turned_away.load(Relaxed),
@@ -179,6 +188,8 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         port: shared.ports.get(asker.port).map(|port| port.name.clone()).unwrap_or_default(),
         who: asker.who.clone(),
         here: *here,
+        sent: asker.sent.load(Relaxed),
+        came: asker.came.load(Relaxed),
         counts: asker.tally.counts(),
     });
     Status {

@@ -32,10 +32,11 @@ impl Runner<'_> {
         let (project, plan) = (&self.checked.project, &self.checked.plan);
         let port = project.ports.get(forward.from).ok_or("no such port")?;
         let dialect = port.protocol.ok_or("the port has no protocol")?.value;
-        let (mut read, mut written, mut silent) = (0u32, 0u32, None);
-        let may = |verb| {
-            forward.functions.is_empty()
-                || functions_of(dialect, verb).iter().any(|code| forward.functions.contains(code))
+        let (mut read, mut written, mut kept, mut silent) = (0u32, 0u32, 0u32, None);
+        let may = |verb, space: woodrush_core::protocol::SpaceId| {
+            let code =
+                dialect.standing().get(usize::from(space.0)).and_then(|space| code_of(dialect, verb, space));
+            forward.functions.is_empty() || code.is_some_and(|code| forward.functions.contains(&code))
         };
         for (here, there) in forward.units.iter().filter(|(here, _)| *here != 0) {
             let behind = plan.devices.iter().position(|device| {
@@ -50,9 +51,9 @@ impl Runner<'_> {
             if let Some(extent) = self.known(device, false) {
                 let wanted = self.rig.peek(device, extent);
                 let seen = client.read(extent);
-                match (may(Verb::Read), &seen) {
+                match (may(Verb::Read, extent.space), &seen) {
                     (true, Ok(cells)) if Some(cells) == wanted.as_ref() => read += 1,
-                    (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand => read += 1,
+                    (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand => kept += 1,
                     _ => return Err(format!("unit {here} read is answered {}", shown(&seen))),
                 }
             }
@@ -65,10 +66,10 @@ impl Runner<'_> {
                 };
                 let result = client.write(extent, other.clone());
                 let after = self.rig.peek(device, extent).unwrap_or_default();
-                match (may(Verb::Write), &result) {
+                match (may(Verb::Write, extent.space), &result) {
                     (true, Ok(())) if after == other => written += 1,
                     (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand && after == before => {
-                        written += 1
+                        kept += 1
                     }
                     _ => {
                         let seen = result.map(|()| after);
@@ -78,13 +79,24 @@ impl Runner<'_> {
                 self.rig.poke(device, extent, &before);
             }
         }
-        let mut told = vec![format!("{read} units read and {written} written right")];
-        let extent = Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 1 };
-        if let Some(unit) = silent.filter(|_| may(Verb::Read)) {
+        let counted = [(read, "read"), (written, "written"), (kept, "kept back by function")];
+        let right: Vec<String> =
+            counted.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        let mut told =
+            vec![if right.is_empty() { "nothing known to ask".to_owned() } else { right.join(", ") }];
+        // The first table that may be read.
+        let spaces = (0u16..).zip(dialect.standing()).map(|(at, _)| woodrush_core::protocol::SpaceId(at));
+        let extent = spaces.into_iter().find(|space| may(Verb::Read, *space)).map(|space| Extent {
+            space,
+            first: 0,
+            count: 1,
+        });
+        let Some(extent) = extent else { return Ok(told.join(", ")) };
+        if let Some(unit) = silent {
             let seen = self.client_of(forward, dialect, unit)?.read(extent);
             match &seen {
                 Err(Refusal { kind: Kind::NoAnswer, native: Some(_), .. }) => {
-                    told.push(format!("unit {unit}, where nobody is, is answered so"));
+                    told.push(format!("silent unit {unit} told"));
                 }
                 _ => return Err(format!("unit {unit}, where nobody is, is answered {}", shown(&seen))),
             }
@@ -93,12 +105,12 @@ impl Runner<'_> {
             let seen = self.client_of(forward, dialect, unit)?.read(extent);
             match &seen {
                 Err(Refusal { kind: Kind::NoPath, native: Some(_), .. }) => {
-                    told.push(format!("unit {unit} has no way and is told so"));
+                    told.push(format!("unroutable unit {unit} told"));
                 }
                 _ => return Err(format!("unit {unit}, which has no way, is answered {}", shown(&seen))),
             }
         }
-        Ok(told.join("; "))
+        Ok(told.join(", "))
     }
 
     /// A unit that neither a forward nor an image of the port answers for; only where there is a connection of one's own,
@@ -174,15 +186,10 @@ impl Runner<'_> {
     }
 }
 
-/// The function codes of ordinary reads or writes.
-fn functions_of(dialect: &dyn Dialect, verb: Verb) -> Vec<u8> {
-    let setup = Setup::default();
-    let spaces = dialect.standing().iter().filter(|space| verb == Verb::Read || space.writable);
-    let code = |space: &woodrush_core::protocol::Space| {
-        let cells = vec![0; space.grain.cell_bytes()];
-        dialect.request_code(&dialect.example(verb, space, 0, &cells, &setup).request)
-    };
-    spaces.filter_map(code).collect()
+/// What an ordinary read or write of a table is asked by.
+fn code_of(dialect: &dyn Dialect, verb: Verb, space: &woodrush_core::protocol::Space) -> Option<u8> {
+    let cells = vec![0; space.grain.cell_bytes()];
+    dialect.request_code(&dialect.example(verb, space, 0, &cells, &Setup::default()).request)
 }
 
 fn shown(seen: &Result<Vec<u8>, Refusal>) -> String {

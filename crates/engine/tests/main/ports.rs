@@ -292,7 +292,9 @@ to = "scada:400001"
 "#;
     let peer = TcpListener::bind("127.0.0.1:0").unwrap();
     let at = peer.local_addr().unwrap();
-    let up = Up::start(text, false, |bindings| drop(bindings.connect.insert(0, at)));
+    let up = Up::start(text, false, |bindings| {
+        bindings.connect.insert(0, at);
+    });
     let answer = |count: usize| {
         let (mut stream, _) = peer.accept().unwrap();
         for _ in 0..count {
@@ -331,7 +333,9 @@ to = "printer"
 "#;
     let peer = TcpListener::bind("127.0.0.1:0").unwrap();
     let at = peer.local_addr().unwrap();
-    let up = Up::start(text, false, |bindings| drop(bindings.connect.insert(1, at)));
+    let up = Up::start(text, false, |bindings| {
+        bindings.connect.insert(1, at);
+    });
     let (mut far, _) = peer.accept().unwrap();
     let mut near = TcpStream::connect(up.at(0)).unwrap();
     let all: Vec<u8> = (0..=255).collect();
