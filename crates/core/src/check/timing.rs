@@ -83,7 +83,7 @@ fn intervals(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     }
     for rule in &plan.rules {
         let (Some(_), Some(map)) = (plan.sink(rule), project.maps.get(rule.map)) else { continue };
-        let Some(send) = map.send else { continue };
+        let Some(send) = map.send.as_deref() else { continue };
         let polled = matches!(rule.source, Source::Poll { .. });
         if let Some(every) = rule.sending.every.filter(|every| polled && *every < rule.every) {
             let what = format!(

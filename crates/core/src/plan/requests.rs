@@ -38,24 +38,27 @@ pub(super) fn cover(
         weights.push(weigh(cost));
     }
     let starts: Vec<u32> = wanted.iter().map(|(first, count)| aligned(*first, first + count).0).collect();
-    // For each item, whether the next one is near enough to be read with it.
-    let near: Vec<bool> = wanted.windows(2).map(|pair| pair[1].0 <= pair[0].0 + pair[0].1 + join).collect();
     // best[n]: least weight of the first n items; from[n]: where its last request begins.
     let mut best: Vec<u64> = vec![0];
     let mut from: Vec<usize> = vec![0];
-    for last in 1..=wanted.len() {
-        let (tail_first, tail_count) = *wanted.get(last - 1)?;
-        let end = aligned(tail_first, tail_first + tail_count);
+    // The first item that a request which ends at the present one can begin with: it only ever moves on, past a gap
+    // that is too wide and past what makes the request too long.
+    let mut low = 0;
+    for (last, (tail_first, tail_count)) in wanted.iter().enumerate() {
+        let end = aligned(*tail_first, tail_first + tail_count);
         let end = end.0 + end.1;
+        if last > 0 && *tail_first > wanted.get(last - 1).map_or(0, |(first, count)| first + count + join) {
+            low = last;
+        }
+        while starts.get(low).is_some_and(|first| low <= last && (end - first) as usize >= weights.len()) {
+            low += 1;
+        }
+        let (starts, befores) = (starts.get(low..=last)?, best.get(low..=last)?);
         let mut found: Option<(u64, usize)> = None;
-        let candidates = starts.get(..last)?.iter().zip(best.get(..last)?).enumerate().rev();
-        for (begin, (first, before)) in candidates {
-            if begin + 1 < last && !near.get(begin).copied().unwrap_or(false) {
-                break;
-            }
-            let Some(weight) = weights.get((end - first) as usize) else { break };
-            let total = before.saturating_add(*weight);
-            if found.is_none_or(|(least, _)| total < least) {
+        for (begin, (first, before)) in (low..).zip(starts.iter().zip(befores)) {
+            let total = before.saturating_add(*weights.get((end - first) as usize)?);
+            // Of equal ones the last, so that the first requests are the long ones.
+            if found.is_none_or(|(least, _)| total <= least) {
                 found = Some((total, begin));
             }
         }

@@ -129,7 +129,7 @@ impl Ends<'_> {
 
     fn sending(&self) -> Result<Sending, Vec<Finding>> {
         let from_image = matches!(self.from.owner, Owner::Image(_));
-        match self.rule.send {
+        match self.rule.send.as_deref() {
             Some(send) if !self.to_device() => {
                 let what = "`send` is for rules that write to a device";
                 Err(vec![Finding::new("F03", send.span, what).mend("leave it away")])

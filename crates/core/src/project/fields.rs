@@ -9,6 +9,7 @@ use crate::line::{Line, LineFault};
 use crate::nearest::nearest;
 use crate::protocol::{Key, KeyKind};
 use crate::source::{At, Span};
+use std::borrow::Cow;
 use std::ops::{Range, RangeInclusive};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
@@ -41,45 +42,56 @@ impl Reader<'_> {
 /// Keys of the user's own with their texts.
 pub(super) type Entries = Vec<(At<String>, At<String>)>;
 
+/// The keys that a table may have, looked up once for all tables of a kind.
+type Known = Vec<&'static Key>;
+
 /// One table with the key list that it is read by.
 pub(super) struct Fields<'a, 'i> {
     /// What it is, for messages: port `raceway`.
-    what: String,
+    what: Cow<'static, str>,
     /// Where its name or header stands.
     pub(super) span: Span,
     table: &'a DeTable<'i>,
     /// Which repetition this is, where it is one.
     n: Option<u32>,
+    /// Whether it stands for several.
+    repeats: bool,
 }
 
 impl<'a, 'i> Fields<'a, 'i> {
     /// The outermost table of a file.
-    pub(super) fn top(r: &mut Reader<'_>, group: &'static str, what: &str, table: &'a DeTable<'i>) -> Self {
-        Self::new(r, group, what.into(), Span { file: r.file, ..Span::default() }, table)
+    pub(super) fn top(
+        r: &mut Reader<'_>,
+        group: &'static str,
+        what: &'static str,
+        table: &'a DeTable<'i>,
+    ) -> Self {
+        let known: Known = keys_of(group).collect();
+        Self::new(r, &known, what.into(), Span { file: r.file, ..Span::default() }, table)
     }
 
     pub(super) fn new(
         r: &mut Reader<'_>,
-        group: &'static str,
-        what: String,
+        keys: &Known,
+        what: Cow<'static, str>,
         span: Span,
         table: &'a DeTable<'i>,
     ) -> Self {
         let repeats = table.get("repeat").is_some_and(|repeat| repeat.get_ref().is_str());
         for (key, value) in table {
-            match keys_of(group).find(|known| known.name == key.get_ref().as_ref()) {
+            match keys.iter().find(|known| known.name == key.get_ref().as_ref()) {
                 // A number may be an expression there, which is judged when it is worked out.
                 Some(known) if repeats && known.kind.is_number() && value.get_ref().is_str() => {}
                 Some(known) => check_kind(r, known, value),
-                None => unknown_key(r, group, &what, key),
+                None => unknown_key(r, keys, &what, key),
             }
         }
-        Self { what, span, table, n: None }
+        Self { what, span, table, n: None, repeats }
     }
 
     /// The numbers of its repetitions; `None` where it is not repeated.
     pub(super) fn repetitions(&self, r: &mut Reader<'_>) -> Option<RangeInclusive<u32>> {
-        let text = self.text(r, "repeat")?;
+        let text = if self.repeats { self.text(r, "repeat")? } else { return None };
         match repeat::range(&text.value) {
             Ok(range) => Some(range),
             Err(why) => {
@@ -91,7 +103,7 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     /// One repetition: texts and numbers are worked out for it.
     pub(super) fn nth(&self, n: u32) -> Self {
-        Self { what: self.what.clone(), span: self.span, table: self.table, n: Some(n) }
+        Self { what: self.what.clone(), span: self.span, table: self.table, n: Some(n), repeats: false }
     }
 
     /// Finds every text and number that cannot be worked out.
@@ -146,11 +158,12 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     /// A text that must be there.
     pub(super) fn required(&self, r: &mut Reader<'_>, key: &str, such_as: &str) -> Option<At<String>> {
-        if !self.has(key) {
+        let Some(value) = self.get(key) else {
             let what = format!("{} has no `{key}`", self.what);
             r.find(Finding::new("F04", self.span, what).mend(format!("add `{key}`, {such_as}")));
-        }
-        self.text(r, key)
+            return None;
+        };
+        value.get_ref().as_str().map(|text| self.worked_out(r.text_at(text, value.span())))
     }
 
     pub(super) fn whole(&self, r: &Reader<'_>, key: &str) -> Option<At<u32>> {
@@ -318,12 +331,12 @@ impl<'a, 'i> Fields<'a, 'i> {
         r: &mut Reader<'_>,
         key: &str,
         group: &'static str,
-        what: &str,
+        what: &'static str,
     ) -> Option<Self> {
         let value = self.get(key)?;
         let span = self.key_span(r, key).unwrap_or(self.span);
         match value.get_ref().as_table() {
-            Some(table) => Some(Self::new(r, group, what.into(), span, table)),
+            Some(table) => Some(Self::new(r, &keys_of(group).collect(), what.into(), span, table)),
             None => {
                 r.find(Finding::new("F03", r.span(value.span()), format!("{what} is not a table")));
                 None
@@ -338,6 +351,7 @@ impl<'a, 'i> Fields<'a, 'i> {
             r.find(Finding::new("F03", r.span(value.span()), format!("`{key}` is not a table of {noun}s")));
             return vec![];
         };
+        let known: Known = keys_of(key).collect();
         let mut found = vec![];
         for (name, value) in tables {
             let at = At { value: name.get_ref().to_string(), span: r.span(name.span()) };
@@ -354,7 +368,7 @@ impl<'a, 'i> Fields<'a, 'i> {
                     format!("`{}` is no name: small letters, digits and `-`, a letter first", at.value);
                 r.find(Finding::new("F06", at.span, what));
             }
-            let fields = Self::new(r, key, format!("{noun} `{}`", at.value), at.span, table);
+            let fields = Self::new(r, &known, format!("{noun} `{}`", at.value).into(), at.span, table);
             found.push((at, fields));
         }
         found.sort_by_key(|(name, _)| name.span);
@@ -367,7 +381,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         r: &mut Reader<'_>,
         key: &'static str,
         group: &'static str,
-        what: &str,
+        what: &'static str,
     ) -> Vec<Self> {
         let Some(value) = self.get(key) else { return vec![] };
         let Some(list) = value.get_ref().as_array() else {
@@ -378,11 +392,12 @@ impl<'a, 'i> Fields<'a, 'i> {
             );
             return vec![];
         };
+        let known: Known = keys_of(group).collect();
         let mut found = Vec::with_capacity(list.len());
         for value in list.iter() {
             let span = r.span(value.span());
             match value.get_ref().as_table() {
-                Some(table) => found.push(Self::new(r, group, what.into(), span, table)),
+                Some(table) => found.push(Self::new(r, &known, what.into(), span, table)),
                 None => r.find(Finding::new("F03", span, format!("{what} is not a table"))),
             }
         }
@@ -416,14 +431,14 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 }
 
-fn unknown_key(r: &mut Reader<'_>, group: &'static str, what: &str, key: &Spanned<DeString<'_>>) {
+fn unknown_key(r: &mut Reader<'_>, keys: &Known, what: &str, key: &Spanned<DeString<'_>>) {
     let name = key.get_ref().as_ref();
-    let near = nearest(name, keys_of(group).map(|known| known.name));
+    let near = nearest(name, keys.iter().map(|known| known.name));
     let finding = Finding::new("F02", r.span(key.span()), format!("{what} has no key `{name}`"));
     let mend = match near {
         Some(near) => format!("write `{near}`"),
         None => {
-            let known: Vec<&str> = keys_of(group).map(|known| known.name).collect();
+            let known: Vec<&str> = keys.iter().map(|known| known.name).collect();
             format!("its keys are {}", known.join(", "))
         }
     };

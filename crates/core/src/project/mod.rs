@@ -274,9 +274,9 @@ pub struct Map {
     /// A client's write is answered when the device has answered.
     pub confirm: bool,
     /// When a device is written, if the rule says so.
-    pub send: Option<At<Sending>>,
+    pub send: Option<Box<At<Sending>>>,
     /// The rules with which it comes from one poll.
-    pub group: Option<At<String>>,
+    pub group: Option<Box<At<String>>>,
 }
 
 /// Somebody who asks the converter, as set up at their end.

@@ -422,8 +422,8 @@ fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
             _ => Overflow::Refuse,
         },
         confirm: fields.switch(r, "confirm").unwrap_or(true),
-        send: sending(r, fields),
-        group: fields.text(r, "group"),
+        send: sending(r, fields).map(Box::new),
+        group: fields.text(r, "group").map(Box::new),
     })
 }
 

@@ -227,7 +227,7 @@ impl Subject {
             confirm: rule.confirm,
             clamp: rule.overflow == Overflow::Clamp,
             on_loss: rule.on_loss.map_or(shown, |on_loss| on_loss.value),
-            again: rule.send.is_some_and(|send| send.value.every.is_some()),
+            again: rule.send.as_ref().is_some_and(|send| send.value.every.is_some()),
             invalid: vec![],
             patterns: vec![],
             writes: vec![],
