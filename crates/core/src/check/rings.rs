@@ -4,6 +4,8 @@ use crate::finding::Finding;
 use crate::plan::{Plan, PlannedRule, Source};
 use crate::project::{Endpoint, Owner, Project, Target};
 use crate::protocol::{Place, SpaceId};
+use crate::source::Span;
+use std::collections::HashMap;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     back_and_forth(project, findings);
@@ -34,14 +36,17 @@ fn around(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         })
         .collect();
     sources.sort_unstable();
+    // Sources may lie inside each other; none begins further before a target than the longest is long.
+    let longest = sources.iter().map(|(_, _, first, end, _)| end - first).max().unwrap_or(0);
     let next = |at: usize| {
-        let target = rules.get(at).map(|rule| (rule.board, rule.target));
-        let hit = move |(board, space, first, end, _): &&(usize, SpaceId, u32, u32, usize)| {
-            target.is_some_and(|(own, place)| {
-                (own, place.space) == (*board, *space) && *first < place.extent().end() && place.first < *end
-            })
-        };
-        sources.iter().filter(hit).map(|(.., at)| *at).collect::<Vec<_>>()
+        let Some((board, place)) = rules.get(at).map(|rule| (rule.board, rule.target)) else { return vec![] };
+        let (low, high) = (place.first.saturating_sub(longest), place.extent().end());
+        let begin = sources.partition_point(|(b, s, first, ..)| (*b, *s, *first) < (board, place.space, low));
+        let near = sources.get(begin..).unwrap_or_default().iter();
+        near.take_while(|(b, s, first, ..)| (*b, *s) == (board, place.space) && *first < high)
+            .filter(|(.., end, _)| *end > place.first)
+            .map(|(.., at)| *at)
+            .collect::<Vec<_>>()
     };
     let mut seen = vec![false; rules.len()];
     for begin in 0..rules.len() {
@@ -101,21 +106,20 @@ fn back_and_forth(project: &Project, findings: &mut Vec<Finding>) {
     if backwards.is_empty() {
         return;
     }
+    let mut others: HashMap<(Cell, Cell), Span> = HashMap::new();
+    for map in project.maps.iter().filter(|map| map.enabled && !begins_at_image(project, &map.from.value)) {
+        let (Ok(from), Ok(to)) = (project.endpoint(&map.from), project.endpoint(&map.to)) else { continue };
+        if let (Some(from), Some(to)) = (cell(&from), cell(&to)) {
+            others.entry((from, to)).or_insert(map.from.span);
+        }
+    }
     for (from, to) in &backwards {
-        for map in project.maps.iter().filter(|map| map.enabled) {
-            if begins_at_image(project, &map.from.value) {
-                continue;
-            }
-            let (Ok(other_from), Ok(other_to)) = (project.endpoint(&map.from), project.endpoint(&map.to))
-            else {
-                continue;
-            };
-            if same(from, &other_to) && same(to, &other_from) {
-                // That the cell is fed already follows from the ring and would only hide it.
-                findings.retain(|finding| !(finding.rule.code == "F09" && finding.span == from.span));
-                let what = "this rule carries the value back to where the other one fetched it".to_string();
-                findings.push(Finding::new("M46", from.span, what).note(map.from.span, "the other rule"));
-            }
+        let (Some(begin), Some(end)) = (cell(from), cell(to)) else { continue };
+        if let Some(other) = others.get(&(end, begin)) {
+            // That the cell is fed already follows from the ring and would only hide it.
+            findings.retain(|finding| !(finding.rule.code == "F09" && finding.span == from.span));
+            let what = "this rule carries the value back to where the other one fetched it".to_string();
+            findings.push(Finding::new("M46", from.span, what).note(*other, "the other rule"));
         }
     }
 }
@@ -125,10 +129,14 @@ fn begins_at_image(project: &Project, from: &str) -> bool {
     project.image(name).is_some()
 }
 
-fn same(a: &Endpoint, b: &Endpoint) -> bool {
-    let cells = |end: &Endpoint| match &end.target {
-        Target::Cells(address, _) => Some((address.space.key.clone(), address.first, address.bit)),
+/// Owner, space, first grain and bit of one end.
+type Cell = (Owner, String, u32, Option<u8>);
+
+fn cell(end: &Endpoint) -> Option<Cell> {
+    match &end.target {
+        Target::Cells(address, _) => {
+            Some((end.owner, address.space.key.to_string(), address.first, address.bit))
+        }
         Target::Told(_) => None,
-    };
-    a.owner == b.owner && cells(a).is_some() && cells(a) == cells(b)
+    }
 }

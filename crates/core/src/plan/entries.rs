@@ -4,19 +4,20 @@ use super::{Plan, PlannedRule, Source, to_u32};
 use crate::form::{Conversion, Overflow};
 use crate::project::{OnLoss, Sending};
 use crate::protocol::Place;
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 /// Adds one rule for each range of cells that some rule carries on.
 pub(super) fn add(plan: &mut Plan) {
-    let mut found: Vec<(usize, Place)> = vec![];
+    let mut found: HashSet<(usize, Place)> = HashSet::new();
     for at in 0..plan.rules.len() {
         let Some((rule, (image, place))) = plan.rules.get(at).and_then(|rule| Some((rule, entry_of(rule)?)))
         else {
             continue;
         };
-        if found.contains(&(image, place)) {
+        if !found.insert((image, place)) {
             continue;
         }
-        found.push((image, place));
         let form = rule.conversion.from;
         plan.rules.push(PlannedRule {
             map: rule.map,
@@ -24,7 +25,7 @@ pub(super) fn add(plan: &mut Plan) {
             board: image,
             target: place,
             target_point: None,
-            conversion: Conversion { from: form, to: form, overflow: Overflow::Refuse },
+            conversion: Arc::new(Conversion { from: form, to: form, overflow: Overflow::Refuse }),
             writable: true,
             every: rule.every,
             max_age: u64::MAX,
@@ -45,17 +46,16 @@ fn entry_of(rule: &PlannedRule) -> Option<(usize, Place)> {
 
 /// Ties each rule to the cells that it carries on, once it is certain which rules stay.
 pub(super) fn link(plan: &mut Plan) {
-    let entries: Vec<(usize, Place, u32)> = plan
+    let entries: HashMap<(usize, Place), u32> = plan
         .rules
         .iter()
         .enumerate()
         .filter(|(_, rule)| matches!(rule.source, Source::Client))
-        .map(|(at, rule)| (rule.board, rule.target, to_u32(at)))
+        .map(|(at, rule)| ((rule.board, rule.target), to_u32(at)))
         .collect();
     for (at, rule) in plan.rules.iter_mut().enumerate() {
         if let Source::Entry { image, place, rule: entry } = &mut rule.source
-            && let Some((.., number)) =
-                entries.iter().find(|(board, target, _)| (board, target) == (image, place))
+            && let Some(number) = entries.get(&(*image, *place))
         {
             *entry = *number;
             plan.onward.push((*number, to_u32(at)));

@@ -16,6 +16,7 @@ use crate::form::Conversion;
 use crate::project::{OnLoss, Owner, Project, Sending, Told};
 use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Verb};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// What the converter does, ready to run. Indices of devices, images and ports are those of the project.
 #[derive(Debug, Clone, Default)]
@@ -143,7 +144,7 @@ pub struct PlannedRule {
     /// Index of the point in the target device's profile, where one was named.
     pub target_point: Option<usize>,
     /// From the one form to the other.
-    pub conversion: Conversion,
+    pub conversion: Arc<Conversion>,
     /// A client's write goes back to the source.
     pub writable: bool,
     /// How often it is polled, in microseconds.
@@ -300,6 +301,14 @@ impl Plan {
             steps.is_some_and(|steps| steps.iter().any(|step| step.rule == rule))
         };
         self.transfers.iter().enumerate().filter(move |(_, transfer)| feeds(transfer)).map(|(at, _)| at)
+    }
+
+    /// A conversion to keep; neighbours mostly have the same one, and share it.
+    fn shared(&self, conversion: Conversion) -> Arc<Conversion> {
+        match self.rules.last() {
+            Some(rule) if *rule.conversion == conversion => rule.conversion.clone(),
+            _ => Arc::new(conversion),
+        }
     }
 
     fn set_slots(&mut self) {

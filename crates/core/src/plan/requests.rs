@@ -37,6 +37,10 @@ pub(super) fn cover(
     while let Ok(cost) = dialect.cost(Verb::Read, space, u32::try_from(weights.len()).ok()?, setup) {
         weights.push(weigh(cost));
     }
+    let weight = |grains: u32| weights.get(grains as usize).copied();
+    // The least that a request grows by with each further grain; `None` where a longer one can weigh less.
+    let growth = weights.windows(2).skip(1).map(|pair| pair[1].checked_sub(pair[0]));
+    let growth: Option<u64> = growth.collect::<Option<Vec<u64>>>().and_then(|steps| steps.into_iter().min());
     let starts: Vec<u32> = wanted.iter().map(|(first, count)| aligned(*first, first + count).0).collect();
     // best[n]: least weight of the first n items; from[n]: where its last request begins.
     let mut best: Vec<u64> = vec![0];
@@ -53,16 +57,21 @@ pub(super) fn cover(
         while starts.get(low).is_some_and(|first| low <= last && (end - first) as usize >= weights.len()) {
             low += 1;
         }
-        let (starts, befores) = (starts.get(low..=last)?, best.get(low..=last)?);
-        let mut found: Option<(u64, usize)> = None;
-        for (begin, (first, before)) in (low..).zip(starts.iter().zip(befores)) {
-            let total = before.saturating_add(*weights.get((end - first) as usize)?);
-            // Of equal ones the last, so that the first requests are the long ones.
-            if found.is_none_or(|(least, _)| total <= least) {
-                found = Some((total, begin));
-            }
-        }
-        let (total, begin) = found?;
+        let with = |at: usize| Some(best.get(at)?.saturating_add(weight(end - starts.get(at)?)?));
+        // The request before, made longer. Without this item no plan is better than the best so far, and this item
+        // costs at least its growth, or a request of its own: what costs no more than that need not be compared.
+        let kept = from.get(last).copied().filter(|at| last > 0 && *at >= low);
+        let least = growth.and_then(|growth| {
+            let before =
+                wanted.get(last.checked_sub(1)?).map(|(first, count)| aligned(*first, first + count))?;
+            let grown = growth * u64::from(end.saturating_sub(before.0 + before.1));
+            Some(best.get(last)?.saturating_add(grown.min(weight(end - starts.get(last)?)?)))
+        });
+        let longer = kept.and_then(|at| Some((with(at)?, at))).filter(|(sum, _)| least >= Some(*sum));
+        // Of equal ones the last, so that the first requests are the long ones. An item that is too long for any
+        // request has none.
+        let every = || (low..=last).rev().filter_map(|at| Some((with(at)?, at))).min_by_key(|(sum, _)| *sum);
+        let (total, begin) = longer.or_else(every)?;
         best.push(total);
         from.push(begin);
     }

@@ -6,6 +6,7 @@ use crate::form::{Conversion, Form, Type};
 use crate::project::{Endpoint, Map, OnLoss, Owner, Project, Sending, Target, Told};
 use crate::protocol::{Address, BitWrite, Dialect, Extent, Grain, Place, Setup, SpaceId, Verb};
 use crate::source::Span;
+use std::collections::HashSet;
 
 /// Coils that stand for one register.
 const REGISTER_BITS: u32 = 16;
@@ -76,7 +77,7 @@ impl Ends<'_> {
             board,
             target,
             target_point: *target_point,
-            conversion,
+            conversion: plan.shared(conversion),
             writable: self.rule.read_write.is_some(),
             every: poll.or(own).unwrap_or(1_000_000).max(1000),
             max_age: 0,
@@ -526,11 +527,18 @@ pub(super) fn drop_overlaps(project: &Project, plan: &mut Plan, findings: &mut V
         }
         reach = Some(at);
     }
-    dropped.sort_unstable();
-    dropped.dedup();
-    for at in dropped.into_iter().rev() {
-        let rule = plan.rules.remove(at);
-        plan.unresolved.push((rule.board, rule.target.extent()));
+    let dropped: HashSet<usize> = dropped.into_iter().collect();
+    if !dropped.is_empty() {
+        let mut at = 0;
+        let unresolved = &mut plan.unresolved;
+        plan.rules.retain(|rule| {
+            let stays = !dropped.contains(&at);
+            at += 1;
+            if !stays {
+                unresolved.push((rule.board, rule.target.extent()));
+            }
+            stays
+        });
     }
 }
 

@@ -63,7 +63,9 @@ pub fn parse_asked(entry: &At<String>) -> Result<Asked, Finding> {
 
 /// Splits `X as FORM`; `span` is that of the whole text.
 pub(super) fn split_form(text: &str, span: Span) -> Result<(&str, Option<At<Form>>), Finding> {
-    let Some((before, form)) = text.split_once(" as ") else { return Ok((text, None)) };
+    // Most have no form, and a search for one byte says so sooner.
+    let form = if text.contains(' ') { text.split_once(" as ") } else { None };
+    let Some((before, form)) = form else { return Ok((text, None)) };
     let at = before.len() + " as ".len();
     let place = span.part(at, text.len());
     match Form::parse(form) {

@@ -138,6 +138,11 @@ impl<'a, 'i> Fields<'a, 'i> {
         self.get(key).is_some()
     }
 
+    /// How many keys it has.
+    pub(super) fn len(&self) -> usize {
+        self.table.len()
+    }
+
     /// The place of a key itself.
     pub(super) fn key_span(&self, r: &Reader<'_>, key: &str) -> Option<Span> {
         self.table.get_key_value(key).map(|(key, _)| r.span(key.span()))

@@ -279,6 +279,27 @@ pub struct Map {
     pub group: Option<Box<At<String>>>,
 }
 
+impl Map {
+    /// A rule that says nothing but its two ends.
+    pub(crate) const fn plain(span: Span, from: At<String>, to: At<String>) -> Self {
+        Self {
+            span,
+            name: None,
+            from,
+            to,
+            count: None,
+            enabled: true,
+            read_write: None,
+            poll: None,
+            on_loss: None,
+            overflow: Overflow::Refuse,
+            confirm: true,
+            send: None,
+            group: None,
+        }
+    }
+}
+
 /// Somebody who asks the converter, as set up at their end.
 #[derive(Debug)]
 pub struct Client {

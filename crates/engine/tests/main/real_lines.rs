@@ -71,11 +71,12 @@ fn a_converter_with_a_wrong_form_is_not_proven() {
     let checked = site();
     type Spoil = fn(&mut Plan);
     let spoils: [(usize, Spoil); 4] = [
-        (1, |plan| plan.rules[1].conversion.from.order = Some(Order::HIGH_FIRST)),
-        (2, |plan| plan.rules[2].conversion.from.scale.exponent = 0),
-        (2, |plan| plan.rules[2].conversion.from.ty = Type::U32),
+        (1, |plan| Arc::make_mut(&mut plan.rules[1].conversion).from.order = Some(Order::HIGH_FIRST)),
+        (2, |plan| Arc::make_mut(&mut plan.rules[2].conversion).from.scale.exponent = 0),
+        (2, |plan| Arc::make_mut(&mut plan.rules[2].conversion).from.ty = Type::U32),
         (5, |plan| {
-            plan.rules[5].conversion.to.order = Some(Order { low_byte_first: true, low_word_first: false })
+            Arc::make_mut(&mut plan.rules[5].conversion).to.order =
+                Some(Order { low_byte_first: true, low_word_first: false })
         }),
     ];
     for (rule, spoil) in spoils {
