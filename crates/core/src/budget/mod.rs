@@ -55,18 +55,24 @@ impl LineTime {
     /// Microseconds of a whole exchange with a device that answers at once.
     #[must_use]
     pub const fn exchange(&self, cost: Cost) -> u64 {
-        let silences = match cost.turns {
-            0 => 0,
-            turns => self.own_silence + (turns as u64 - 1) * self.silence,
-        };
-        self.bytes(cost.out) + self.bytes(cost.back) + silences
+        self.bytes(cost.out) + self.bytes(cost.back) + self.silences(cost)
     }
 
-    /// What planning weighs: time, and where that is nothing, bytes.
+    /// The silences of an exchange, in microseconds.
+    const fn silences(&self, cost: Cost) -> u64 {
+        match cost.turns {
+            0 => 0,
+            turns => self.own_silence + (turns as u64 - 1) * self.silence,
+        }
+    }
+
+    /// What planning weighs: nanoseconds, and where those are none, bytes. Not rounded, so that each further byte
+    /// weighs the same.
     #[must_use]
     pub const fn weight(&self, cost: Cost) -> u64 {
+        let bytes = (cost.out + cost.back) as u64;
         // A request of its own costs a turn-round even where characters cost nothing.
-        self.exchange(cost) * 1000 + (cost.out + cost.back) as u64 + 40
+        bytes * self.char_nanos + self.silences(cost) * 1000 + bytes + 40
     }
 }
 
