@@ -1,5 +1,6 @@
 //! `check` on a generated project of 100,000 `[[map]]` of one point: at most 2 times what `toml::from_str` into plain
-//! structs takes for the same file, in CPU time of interleaved rounds; growth from 10,000 linear, in allocations.
+//! structs takes for the same file, in CPU time of interleaved rounds; growth from 10,000 linear, in
+//! allocations, and nearly so in time for rules that clients write through.
 #![allow(missing_docs, clippy::unwrap_used, clippy::disallowed_methods, dead_code)]
 
 use serde::Deserialize;
@@ -8,7 +9,7 @@ use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::Instant;
-use woodrush_benches::{Limits, large_site, median};
+use woodrush_benches::{Limits, large_site, large_site_of_writes, median};
 use woodrush_core::check::check;
 use woodrush_core::project::read;
 
@@ -88,6 +89,16 @@ fn main() {
         "growth of allocations from 10,000 to 100,000 rules",
         allocations(&large) / allocations(&small),
         10.5,
+        "times",
+    );
+    // The rules that take the longest way through the checks: rings, entries and sends.
+    let (large, small) = (large_site_of_writes(100_000), large_site_of_writes(10_000));
+    let round = |_| seconds(|| whole_check(&large)) / seconds(|| whole_check(&small));
+    let mut growth: Vec<f64> = (0..7).map(round).collect();
+    limits.at_most(
+        "growth of the time from 10,000 to 100,000 rules that clients write through",
+        median(&mut growth),
+        16.0,
         "times",
     );
     limits.end();

@@ -51,6 +51,16 @@ count = 16
 /// A project of so many `[[map]]` of one point, a thousand a device, fifty devices a line.
 #[must_use]
 pub fn large_site(rules: usize) -> String {
+    site(rules, |device, image| format!("from = \"{device}\"\nto = \"{image}\""))
+}
+
+/// The same with rules the other way: clients write, and devices are sent it.
+#[must_use]
+pub fn large_site_of_writes(rules: usize) -> String {
+    site(rules, |device, image| format!("from = \"{image}\"\nto = \"{device}\""))
+}
+
+fn site(rules: usize, ends: impl Fn(&str, &str) -> String) -> String {
     let mut text = String::from(
         "[project]\nname = \"Large\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n",
     );
@@ -72,7 +82,8 @@ pub fn large_site(rules: usize) -> String {
     for rule in 0..rules {
         let (device, source) = (rule / 1000, 400_001 + rule % 1000);
         let (image, target) = (rule / 60_000, 400_001 + rule % 60_000);
-        text += &format!("[[map]]\nfrom = \"d-{device}:{source}\"\nto = \"scada-{image}:{target}\"\n");
+        let ends = ends(&format!("d-{device}:{source}"), &format!("scada-{image}:{target}"));
+        text += &format!("[[map]]\n{ends}\n");
     }
     text
 }
