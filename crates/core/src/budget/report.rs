@@ -90,9 +90,9 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let cycle = plan.cycles.get(at).copied().unwrap_or(0);
     let load = plan.load(at);
     let dead = dead(project, plan, at, time, &here);
+    let shortest = here.iter().map(|transfer| transfer.every).min().unwrap_or(0);
     let mut advice = vec![];
     if load > 1.0 {
-        let shortest = here.iter().map(|transfer| transfer.every).min().unwrap_or(0);
         advice.push(format!(
             "the line cannot keep its polls: ask every {} or less often instead of every {}",
             show_micros(round_up(cycle)),
@@ -112,10 +112,11 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
         }
     }
     advice.extend(faster(port, time, &requests, cycle, load));
+    // Where the others are asked less often than that, they miss nothing.
     if let Some(slow) = dead
         .iter()
         .max_by_key(|dead| dead.one_try)
-        .filter(|dead| time.char_nanos > 0 && dead.one_try > 2 * cycle)
+        .filter(|dead| time.char_nanos > 0 && dead.one_try > 2 * cycle && dead.one_try > shortest)
     {
         advice.push(format!(
             "a silent device stops the line for {}, {} cycles: lower `timeout` to a few times the longest answer",

@@ -45,7 +45,7 @@ impl Plan {
         for rule in &self.rules {
             let _ = write!(
                 hash,
-                "{:?} {} {:?} {:?} {} {} {} {:?} {:?} {};",
+                "{:?} {} {:?} {:?} {} {} {} {:?} {:?} {} {:?};",
                 rule.source,
                 rule.board,
                 rule.target,
@@ -55,12 +55,16 @@ impl Plan {
                 rule.max_age,
                 rule.on_loss,
                 rule.sending,
-                rule.confirm
+                rule.confirm,
+                rule.invalid
             );
         }
         for forward in &self.forwards {
-            let _ =
-                write!(hash, "{} {} {:?} {:?};", forward.from, forward.to, forward.units, forward.functions);
+            let _ = write!(
+                hash,
+                "{} {} {:?} {:?} {};",
+                forward.from, forward.to, forward.units, forward.functions, forward.writes_first
+            );
         }
         hash.0
     }

@@ -140,7 +140,8 @@ impl Project {
         }
         let address = self.point_address(device, point).map_err(|fault| match self.devices.get(device) {
             // Only the shift of this device can be the reason, if the profile's own address is sound.
-            Some(own) if own.shift.value != 0 => Finding::new(fault.code, own.shift.span, fault.what),
+            Some(own) if own.shift.value != 0 => Finding::new(fault.code, own.shift.span, fault.what)
+                .mend("choose a `shift` that keeps every point within its table"),
             _ => Finding::quiet(span),
         })?;
         let target = Target::Cells(address, Some(index));

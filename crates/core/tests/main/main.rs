@@ -1,8 +1,11 @@
 //! The core driven from texts: each check has a small project that raises it, and nothing but what follows from it.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods)]
 
+mod budgets;
+mod carrying;
 mod checks;
 mod following;
 mod mistakes;
 mod planning;
 mod reading;
+mod repeats;

@@ -1,0 +1,147 @@
+//! Bus time on paper against numbers worked out by hand, and advice that is given where it helps and nowhere else.
+
+use crate::checks::checked;
+use woodrush_core::budget::{LineBudget, report};
+
+/// A character of 11 bits at 38400 baud takes 286.458 µs; the silence is 1.75 ms from 19200 baud on.
+const LINE: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "38400 8E1"
+protocol = "modbus-rtu"
+timeout = "50ms"
+[ports.office]
+listen = "192.0.2.10:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[images.scada]
+port = "office"
+"#;
+
+fn device(name: &str, unit: u8, more: &str) -> String {
+    format!("[devices.{name}]\nport = \"raceway\"\nunit = {unit}\n{more}\n")
+}
+
+fn rule(from: &str, to: u32, more: &str) -> String {
+    format!("[[map]]\nfrom = \"{from}\"\nto = \"scada:{to}\"\n{more}\n")
+}
+
+fn budget(parts: &[&str]) -> LineBudget {
+    let checked = checked(&parts.concat());
+    let told: Vec<_> = checked.findings.iter().map(|f| format!("{} {}", f.rule.code, f.what)).collect();
+    assert!(!checked.has_errors(), "{told:#?}");
+    let mut lines = report(&checked.project, &checked.plan);
+    assert_eq!(lines.len(), 1, "only the line on which we ask has a budget");
+    lines.remove(0)
+}
+
+fn advised(line: &LineBudget, words: &str) -> bool {
+    line.advice.iter().any(|advice| advice.contains(words))
+}
+
+#[test]
+fn a_request_takes_its_bytes_and_two_silences() {
+    let gauge = device("gauge", 23, "poll = \"1s\"");
+    let line = budget(&[LINE, &gauge, &rule("gauge:400001", 400_001, "count = 10")]);
+    let [request] = line.requests.as_slice() else { panic!("{:#?}", line.requests) };
+    assert_eq!((request.device.as_str(), request.what.as_str()), ("gauge", "reads 400001 x10"));
+    assert_eq!((request.out, request.back, request.every), (8, 25, 1_000_000));
+    assert_eq!(request.bytes, 2_292 + 7_162);
+    assert_eq!((request.gaps, request.device_delay), (1_750, 1_750));
+    assert_eq!(request.takes, request.bytes + request.gaps + request.device_delay);
+    assert_eq!((line.cycle, line.silence), (request.takes, 1_750));
+    assert!((line.character - 286.458).abs() < 0.001, "{}", line.character);
+    assert!((line.load - request.takes as f64 / 1e6).abs() < 1e-9, "{}", line.load);
+    assert_eq!(line.advice, [""; 0], "a line with room needs nothing");
+}
+
+#[test]
+fn bits_are_packed_eight_to_a_byte_and_slower_lines_take_longer_silences() {
+    let valve = device("valve", 9, "poll = \"1s\"");
+    let slow = LINE.replace("38400 8E1", "9600 8N2");
+    let line =
+        budget(&[&slow, &valve, &"[[map]]\nfrom = \"valve:000001\"\nto = \"scada:000001\"\ncount = 17\n"]);
+    let [request] = line.requests.as_slice() else { panic!("{:#?}", line.requests) };
+    assert_eq!((request.out, request.back), (8, 8), "three bytes hold 17 coils");
+    // 11 bits at 9600 baud: 1145.83 µs; three and a half of them.
+    assert_eq!(line.silence, 4_011);
+    assert_eq!(request.takes, 2 * 9_167 + 2 * 4_011);
+}
+
+#[test]
+fn a_silent_device_costs_its_tries_until_it_is_lost_and_then_its_probes() {
+    let gauge = device("gauge", 23, "poll = \"1s\"\nlost-after = 4\nretry-lost = \"2s..60s\"");
+    let line = budget(&[LINE, &gauge, &rule("gauge:400001", 400_001, "")]);
+    // The silence, eight bytes, the timeout, and a rest of a quarter of it.
+    let one_try = 1_750 + 2_292 + 50_000 + 12_500;
+    let [dead] = line.dead.as_slice() else { panic!("{:#?}", line.dead) };
+    assert_eq!((dead.one_try, dead.until_lost), (one_try, 4 * one_try));
+    assert!((dead.then - one_try as f64 / (one_try + 2_000_000) as f64).abs() < 1e-9, "{}", dead.then);
+    let retried = LINE.replace("timeout = \"50ms\"", "timeout = \"50ms\"\nretries = 2");
+    let line = budget(&[&retried, &gauge, &rule("gauge:400001", 400_001, "")]);
+    assert_eq!(line.dead[0].one_try, 3 * one_try);
+}
+
+#[test]
+fn a_line_that_cannot_keep_its_polls_is_told_how_slowly_to_ask() {
+    let gauge = device("gauge", 23, "poll = \"10ms\"");
+    let rules = [rule("gauge:400001", 400_001, "count = 100"), rule("gauge:300001", 400_201, "")].concat();
+    let line = budget(&[LINE, &gauge, &rules]);
+    assert!(line.load > 1.0, "{}", line.load);
+    assert!(advised(&line, "the line cannot keep its polls") && advised(&line, "instead of every 10ms"));
+    assert!(advised(&line, "57600 baud would take the cycle from"), "{:#?}", line.advice);
+    // What is advised is enough.
+    let advice = line.advice.iter().find(|advice| advice.contains("cannot keep")).unwrap();
+    let every = advice.split("ask every ").nth(1).unwrap().split(' ').next().unwrap();
+    let slower = device("gauge", 23, &format!("poll = \"{every}\""));
+    let line = budget(&[LINE, &slower, &rules]);
+    assert!(line.load <= 1.0 && !advised(&line, "cannot keep"), "{every}: {} {:#?}", line.load, line.advice);
+}
+
+#[test]
+fn a_join_is_advised_where_it_saves_time_and_following_the_advice_saves_what_was_said() {
+    let rules = [rule("gauge:400001", 400_001, "count = 2"), rule("gauge:400006", 400_003, "")].concat();
+    let apart = budget(&[LINE, &device("gauge", 23, "poll = \"1s\""), &rules]);
+    assert_eq!(apart.requests.len(), 2);
+    assert!(advised(&apart, "`join = 3` at `gauge`"), "{:#?}", apart.advice);
+    let joined = budget(&[LINE, &device("gauge", 23, "poll = \"1s\"\njoin = 3"), &rules]);
+    assert_eq!(joined.requests.len(), 1);
+    let saved = woodrush_core::project::show_micros(apart.cycle - joined.cycle);
+    assert!(advised(&apart, &format!("saves {saved} a cycle")), "{saved} {:#?}", apart.advice);
+    assert!(!advised(&joined, "join"), "{:#?}", joined.advice);
+    let far = [rule("gauge:400001", 400_001, ""), rule("gauge:400101", 400_003, "")].concat();
+    let far = budget(&[LINE, &device("gauge", 23, "poll = \"1s\""), &far]);
+    assert!(!advised(&far, "join"), "99 unused registers take longer than a request: {:#?}", far.advice);
+}
+
+#[test]
+fn a_silence_longer_than_the_protocols_and_a_timeout_of_many_cycles_are_told() {
+    let gauge = device("gauge", 23, "poll = \"1s\"");
+    let patient = LINE.replace("timeout = \"50ms\"", "timeout = \"2s\"\nsilence = \"20ms\"");
+    let line = budget(&[&patient, &gauge, &rule("gauge:400001", 400_001, "")]);
+    assert_eq!((line.silence, line.requests[0].gaps), (20_000, 20_000));
+    assert!(
+        advised(&line, "`silence = \"20ms\"`") && advised(&line, "protocol's 1.8ms"),
+        "{:#?}",
+        line.advice
+    );
+    assert!(advised(&line, "lower `timeout`"), "{:#?}", line.advice);
+}
+
+#[test]
+fn over_tcp_bytes_take_no_time_and_nobody_advises_a_speed() {
+    let tcp = "[ports.pump]\nconnect = \"192.0.2.40:502\"\nprotocol = \"modbus-tcp\"\n[ports.office]\nlisten = \"192.0.2.10:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n[images.scada]\nport = \"office\"\n[devices.pump-1]\nport = \"pump\"\nunit = 1\npoll = \"100ms\"\n";
+    let line = budget(&[tcp, &rule("pump-1:400001", 400_001, ""), &rule("pump-1:400050", 400_002, "")]);
+    assert_eq!((line.line.as_str(), line.cycle, line.load), ("TCP", 0, 0.0));
+    assert!(!advised(&line, "baud") && !advised(&line, "timeout"), "{:#?}", line.advice);
+    let bytes: Vec<(u32, u32)> = line.requests.iter().map(|r| (r.out, r.back)).collect();
+    assert_eq!(bytes, [(12, 11); 2]);
+}
+
+#[test]
+fn ascii_takes_twice_the_characters() {
+    let ascii = LINE.replace("modbus-rtu", "modbus-ascii").replace("38400 8E1", "38400 7E1");
+    let line = budget(&[&ascii, &device("gauge", 23, "poll = \"1s\""), &rule("gauge:400001", 400_001, "")]);
+    // Colon, unit, five bytes, check, carriage return and line feed; the answer has one byte less.
+    assert_eq!((line.requests[0].out, line.requests[0].back), (17, 15));
+}
