@@ -73,3 +73,7 @@ fn put_counted(out: &mut Vec<u8>, data: &[u8]) {
     out.push(u8::try_from(data.len()).unwrap_or(u8::MAX));
     out.extend_from_slice(data);
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used, clippy::panic)]
+mod tests;
