@@ -77,7 +77,18 @@ impl Bench {
     /// Good polls of a device since the start.
     #[must_use]
     pub fn polls(&self, device: usize) -> u64 {
-        self.shared.health.devices.get(device).map_or(0, |health| health.tally.counts().answers)
+        self.counts(device).answers
+    }
+
+    /// What became of the polls of a device since the start.
+    #[must_use]
+    pub fn counts(&self, device: usize) -> crate::health::Counts {
+        self.shared.health.devices.get(device).map(|health| health.tally.counts()).unwrap_or_default()
+    }
+
+    /// All counters from 0 on.
+    pub fn reset_counts(&self) {
+        self.shared.health.reset();
     }
 
     /// What was told so far, with the moment.

@@ -419,7 +419,7 @@ impl Asking {
         let Some(polled) = self.devices.get_mut(device) else { return };
         let index = polled.index;
         let Some(entry) = polled.turns.get_mut(turn) else { return };
-        entry.missed(now);
+        entry.asked(left);
         let Some(health) = self.shared.health.devices.get(index) else { return };
         let counted = result.as_ref().map(|_| ());
         health.tally.count(now, counted);

@@ -11,6 +11,8 @@ pub(super) struct Turn {
     pub(super) transfer: usize,
     pub(super) every: u64,
     pub(super) due: Moment,
+    /// When its last request left.
+    pub(super) left: Moment,
     /// When it was last answered: the moment its request had left.
     pub(super) good: Option<Moment>,
     /// The device's own number of the refusal that was told last; told again only when it changes.
@@ -18,10 +20,12 @@ pub(super) struct Turn {
 }
 
 impl Turn {
-    /// Missed turns are dropped, and the phase is kept.
-    pub(super) fn missed(&mut self, now: Moment) {
-        let missed = now.since(self.due) / self.every;
+    /// Turns that it missed until its request left are dropped, and the phase is kept. One that came while it was under
+    /// way is due at once, so that a line with too little time is never idle.
+    pub(super) fn asked(&mut self, left: Moment) {
+        let missed = left.since(self.due) / self.every;
         self.due = self.due + (missed + 1) * self.every;
+        self.left = left;
     }
 }
 
@@ -72,8 +76,14 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
         .collect();
     for (transfer, entry) in plan.transfers.iter().enumerate() {
         if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
-            let turn =
-                Turn { transfer, every: entry.every.max(1), due: Moment(0), good: None, refused: None };
+            let turn = Turn {
+                transfer,
+                every: entry.every.max(1),
+                due: Moment(0),
+                left: Moment(0),
+                good: None,
+                refused: None,
+            };
             device.turns.push(turn);
         }
     }
@@ -88,9 +98,10 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
 }
 
 impl Asking {
-    /// The poll that is most overdue relative to its own interval, of devices that are not lost.
+    /// The poll that is most overdue relative to its own interval, of devices that are not lost; of equal ones that which
+    /// was asked longest ago.
     pub(super) fn most_overdue(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
-        let mut best: Option<(f64, (usize, usize))> = None;
+        let mut best: Option<(f64, Moment, (usize, usize))> = None;
         let mut next: Option<Moment> = None;
         for (device, polled) in self.devices.iter().enumerate().filter(|(_, polled)| polled.lost.is_none()) {
             for (at, turn) in polled.turns.iter().enumerate() {
@@ -99,12 +110,13 @@ impl Asking {
                     continue;
                 }
                 let overdue = now.since(turn.due) as f64 / turn.every as f64;
-                if best.is_none_or(|(most, _)| overdue > most) {
-                    best = Some((overdue, (device, at)));
+                if best.is_none_or(|(most, left, _)| overdue > most || (overdue == most && turn.left < left))
+                {
+                    best = Some((overdue, turn.left, (device, at)));
                 }
             }
         }
-        best.map(|(_, found)| found).ok_or(next)
+        best.map(|(.., found)| found).ok_or(next)
     }
 
     /// The lost device that has waited longest for its next try, with its shortest read.

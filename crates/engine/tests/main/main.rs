@@ -4,6 +4,7 @@
 mod carrying;
 mod forwarding;
 mod lines;
+mod misbehaving;
 mod plain_openers;
 mod ports;
 mod real_lines;

@@ -13,11 +13,13 @@
 //! A broadcast has no answer: the line waits its turn-round delay and is free again.
 //!
 //! A late answer looks like the next one: an answer must agree in unit, function, length and echo with its question,
-//! and after a failure the line rests while whatever comes is thrown away.
+//! and after a failure the line rests while whatever comes is thrown away. A unit that answers later than that, into the
+//! question to the next one, is waited for longer from then on.
 
 use super::Question;
 use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use std::collections::BTreeMap;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
@@ -45,6 +47,9 @@ pub(super) struct LineClient {
     up: bool,
     /// Questions that were given up, whose answers may still come.
     given_up: Vec<GivenUp>,
+    /// Units whose answers came into the questions to others, and how long after they were given up, in microseconds:
+    /// the line rests so long after them, until they answer in time.
+    late: BTreeMap<u8, u64>,
 }
 
 /// A question that was given up.
@@ -77,6 +82,8 @@ struct Asked {
     trouble: Kind,
     /// So many of its answers may be answers to older questions.
     doubtful: usize,
+    /// Another unit spoke meanwhile.
+    interrupted: bool,
 }
 
 impl LineClient {
@@ -101,6 +108,7 @@ impl LineClient {
             done: None,
             up: true,
             given_up: vec![],
+            late: BTreeMap::new(),
         }
     }
 
@@ -127,6 +135,7 @@ impl LineClient {
             }
             return;
         }
+        self.late.remove(&asked.question.unit);
         self.quiet_until = self.last_byte + self.line.own_silence;
         self.state = State::Free;
         self.done = Some((ticket, found));
@@ -144,11 +153,47 @@ impl LineClient {
         if sound { Kind::Mismatch } else { Kind::Damaged }
     }
 
+    /// Puts aside what other units said, who answer older questions or to the wrong number: the unit that was asked
+    /// keeps its time (SER 2.4.1). Says whether that was all.
+    fn put_aside(&mut self) -> bool {
+        let State::Waiting { asked, .. } = &mut self.state else { return false };
+        let (mut rest, mut others) = (self.came.as_slice(), vec![]);
+        while !rest.is_empty() {
+            let (unit, end) = match self.ascii {
+                true => match ascii::find(rest, true) {
+                    ascii::Found::Frame { used, frame } => (Some(frame.addressed().unit), used),
+                    ascii::Found::Noise { skip, .. } => (None, skip),
+                    ascii::Found::More => return false,
+                },
+                false => match rtu::find(rtu::Way::Response, rest, true) {
+                    rtu::Found::Frame { skip, length, frame } => (Some(frame.unit), skip + length),
+                    rtu::Found::Noise { skip } => (None, skip),
+                    rtu::Found::More => return false,
+                },
+            };
+            let Some(unit) = unit.filter(|unit| *unit != asked.question.unit) else { return false };
+            others.push(unit);
+            rest = rest.get(end..).unwrap_or_default();
+        }
+        asked.interrupted |= !others.is_empty();
+        self.came.clear();
+        for unit in &others {
+            if let Some(old) = self.given_up.iter().rev().find(|old| old.unit == *unit) {
+                let given_up = old.until.0.saturating_sub(LATEST * self.line.timeout);
+                let later = self.last_byte.0.saturating_sub(given_up) + self.line.own_silence;
+                self.late.insert(*unit, later.min(self.line.timeout));
+            }
+        }
+        !others.is_empty()
+    }
+
     fn fail(&mut self, now: Moment) {
         let kind = self.trouble();
         let State::Waiting { mut asked, .. } = std::mem::replace(&mut self.state, State::Free) else {
             return;
         };
+        let kind = if asked.interrupted && kind == Kind::NoAnswer { Kind::Mismatch } else { kind };
+        asked.interrupted = false;
         self.came.clear();
         asked.trouble = kind;
         if !asked.question.writes() {
@@ -160,7 +205,8 @@ impl LineClient {
                 self.given_up.push(GivenUp { unit, likeness, until });
             }
         }
-        self.state = State::Resting { asked, until: now + self.line.rest() };
+        let late = self.late.get(&asked.question.unit).copied().unwrap_or(0);
+        self.state = State::Resting { asked, until: now + self.line.rest().max(late) };
     }
 
     fn end(&mut self, ticket: Ticket, kind: Kind) {
@@ -180,8 +226,14 @@ impl Client for LineClient {
             return self.end(ticket, Kind::NoPath);
         }
         let question = Question::of(&self.stations, &ask);
-        let asked =
-            Asked { ticket, question, tries_left: self.retries, trouble: Kind::NoAnswer, doubtful: 0 };
+        let asked = Asked {
+            ticket,
+            question,
+            tries_left: self.retries,
+            trouble: Kind::NoAnswer,
+            doubtful: 0,
+            interrupted: false,
+        };
         self.state = State::Quiet { asked };
     }
 
@@ -267,7 +319,8 @@ impl Client for LineClient {
                     return Act::WaitUntil(until);
                 }
                 self.look(true);
-                if self.done.is_none() {
+                let still_asked = matches!(self.state, State::Waiting { .. });
+                if still_asked && (now >= give_up || !self.put_aside()) {
                     self.fail(now);
                 }
                 self.poll(now)

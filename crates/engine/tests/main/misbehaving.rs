@@ -1,0 +1,177 @@
+//! Devices and lines that do what they should not: counted by kind, never a wrong value, never more than their own time.
+
+use crate::site::{HEAD, Site};
+use woodrush_core::protocol::{Extent, SpaceId};
+use woodrush_engine::health::Counts;
+use woodrush_engine::rig::Change;
+
+const SECOND: u64 = 1_000_000;
+const TWO: &str = r#"
+[devices.bad]
+port = "raceway"
+unit = 23
+poll = "100ms"
+lost-after = 100
+[devices.good]
+port = "raceway"
+unit = 24
+poll = "100ms"
+[[map]]
+from = "bad:400001"
+count = 4
+to = "scada:400001"
+[[map]]
+from = "good:400001"
+count = 4
+to = "scada:400011"
+"#;
+/// What both devices hold all the time; no two registers are alike.
+const HELD: [[u16; 4]; 2] = [[0x1234, 0x5678, 0x9ABC, 0xDEF0], [0x0F1E, 0x2D3C, 0x4B5A, 0x6978]];
+
+fn site(protocol: &str) -> Site {
+    let head = HEAD.replace("modbus-rtu", protocol).replace("timeout = \"200ms\"", "timeout = \"100ms\"");
+    let mut site = Site::new(&[&head, TWO]);
+    for (device, words) in site.bus().devices.iter_mut().zip(HELD) {
+        device.still = true;
+        let cells: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
+        device.poke(Extent { space: SpaceId(3), first: 0, count: 4 }, &cells);
+    }
+    site.bench.run(SECOND);
+    assert_eq!((site.read(1, 4), site.read(11, 4)), (Ok(HELD[0].to_vec()), Ok(HELD[1].to_vec())));
+    site
+}
+
+/// Runs on, and reads all the while: the right words, or the sign that there are none.
+fn run_and_read(site: &mut Site, seconds: u64, why: &str) -> [u32; 2] {
+    let (end, mut right) = (site.bench.now() + seconds * SECOND, [0; 2]);
+    while site.bench.now() < end {
+        site.bench.run(10_000);
+        for (at, (first, held)) in [(1, HELD[0]), (11, HELD[1])].into_iter().enumerate() {
+            match site.read(first, 4) {
+                Ok(words) => {
+                    assert_eq!(words, held, "{why}: a wrong value");
+                    right[at] += 1;
+                }
+                Err(code) => assert_eq!(code, 11, "{why}"),
+            }
+        }
+    }
+    right
+}
+
+/// By kind: without an answer, damaged, of something else, refused.
+fn kinds(counts: &Counts) -> [u64; 4] {
+    let refused = counts.exceptions.iter().map(|(_, count)| count).sum();
+    [counts.timeouts, counts.damaged, counts.mismatched, refused]
+}
+
+#[test]
+fn each_fault_is_counted_by_its_kind_and_costs_only_its_own_time() {
+    // The place in `kinds` where it belongs; which others may come with it, since bytes on a line are what they are.
+    let faults: [(Change, Change, usize, &[usize]); 5] = [
+        (Change::Mute(0, true), Change::Mute(0, false), 0, &[]),
+        (Change::Late(0, true), Change::Late(0, false), 0, &[1, 2]),
+        (Change::Short(0, true), Change::Short(0, false), 1, &[0]),
+        (Change::AsUnit(0, Some(77)), Change::AsUnit(0, None), 2, &[0]),
+        (Change::Refuse(0, Some(6)), Change::Refuse(0, None), 3, &[]),
+    ];
+    for protocol in ["modbus-rtu", "modbus-ascii"] {
+        for (fault, mend, kind, with) in &faults {
+            let why = format!("{protocol} {fault:?}");
+            let mut site = site(protocol);
+            let before = [site.bench.counts(0), site.bench.counts(1)];
+            site.bus().change(fault.clone());
+            run_and_read(&mut site, 20, &why);
+            let after = [site.bench.counts(0), site.bench.counts(1)];
+            let grown: Vec<u64> = kinds(&after[0])
+                .iter()
+                .zip(kinds(&before[0]))
+                .map(|(after, before)| after - before)
+                .collect();
+            assert!(grown[*kind] >= 20, "{why}: {grown:?}");
+            for (other, count) in grown.iter().enumerate() {
+                assert!(other == *kind || with.contains(&other) || *count == 0, "{why}: {grown:?}");
+            }
+            // The other device waits at most for one failed try between two of its polls: the timeout and a rest of a
+            // quarter of it, or as long as the answer is late. It is spared else.
+            let spoilt: u64 = kinds(&after[1]).iter().sum::<u64>() - kinds(&before[1]).iter().sum::<u64>();
+            // Only a late answer can fall into an exchange with the other, and then seldom.
+            let most = if matches!(fault, Change::Late(..)) { 10 } else { 0 };
+            assert!(spoilt <= most, "{why}: {spoilt} polls of the other spoilt");
+            let polls = after[1].answers - before[1].answers;
+            assert!(polls >= 20 * SECOND / 190_000, "{why}: {polls} polls in 20 s");
+            site.bus().change(mend.clone());
+            // It may have been lost meanwhile, and is then tried less often.
+            site.bench.run(20 * SECOND);
+            let right = run_and_read(&mut site, 2, &why);
+            assert!(right[0] > 150 && right[1] > 150, "{why}: {right:?} of 200 after the mend");
+        }
+    }
+}
+
+#[test]
+fn an_answer_said_twice_is_taken_once_and_its_echo_for_nobody() {
+    for protocol in ["modbus-rtu", "modbus-ascii"] {
+        let mut site = site(protocol);
+        site.bus().change(Change::Twice(0, true));
+        let right = run_and_read(&mut site, 20, protocol);
+        assert!(right[0] > 1800 && right[1] > 1800, "{protocol}: {right:?} of 2000");
+        // The second one may spoil what is asked next, and is then counted there.
+        let counts = [site.bench.counts(0), site.bench.counts(1)];
+        assert!(counts.iter().all(|counts| counts.answers > 100), "{protocol}: {counts:?}");
+    }
+}
+
+#[test]
+fn noise_is_damage_or_silence_and_in_ascii_too() {
+    for (protocol, share) in [("modbus-rtu", 0.01), ("modbus-ascii", 0.005)] {
+        let mut site = site(protocol);
+        site.bus().change(Change::Noise(share));
+        let right = run_and_read(&mut site, 120, protocol);
+        let [silent, damaged, other, refused] = kinds(&site.bench.counts(0));
+        assert!(damaged > 20 && silent > 5, "{protocol}: {silent} silent, {damaged} damaged");
+        assert!(
+            other < damaged / 4 && refused == 0,
+            "{protocol}: {other} of something else, {refused} refused"
+        );
+        assert!(right.iter().all(|right| *right > 6_000), "{protocol}: {right:?} of 12000");
+    }
+}
+
+#[test]
+fn a_cut_in_the_middle_of_an_answer_leaves_nothing_behind() {
+    let mut site = site("modbus-rtu");
+    // Each cut falls at another byte of some exchange.
+    for step in 0..200 {
+        site.bench.run(20_000 + step * 37);
+        site.bus().change(Change::Cut(true));
+        site.bench.run(3_000);
+        site.bus().change(Change::Cut(false));
+        for (first, held) in [(1, HELD[0]), (11, HELD[1])] {
+            match site.read(first, 4) {
+                Ok(words) => assert_eq!(words, held, "after cut {step}"),
+                Err(code) => assert_eq!(code, 11),
+            }
+        }
+    }
+    let failed: u64 = (0..2).map(|device| kinds(&site.bench.counts(device)).iter().sum::<u64>()).sum();
+    assert!((10..200).contains(&failed), "{failed} exchanges were hit");
+    site.bench.run(SECOND);
+    let right = run_and_read(&mut site, 2, "after all cuts");
+    assert_eq!(right, [200, 200]);
+}
+
+#[test]
+fn counters_from_nought_on_leave_ages_and_states() {
+    let mut site = site("modbus-rtu");
+    site.bus().change(Change::Mute(0, true));
+    site.bench.run(2 * SECOND);
+    let before = site.bench.counts(0);
+    assert!(before.timeouts > 5 && before.answers > 5 && before.last_error == 256, "{before:?}");
+    site.bench.reset_counts();
+    let after = site.bench.counts(0);
+    assert_eq!((after.requests, after.answers, kinds(&after)), (0, 0, [0; 4]));
+    assert_eq!(site.read(11, 4), Ok(HELD[1].to_vec()), "the values stay");
+    site.bench.run(SECOND);
+    assert!(site.bench.counts(1).answers > 5);
+}
