@@ -60,7 +60,7 @@ fn bits_are_packed_eight_to_a_byte_and_slower_lines_take_longer_silences() {
     let valve = device("valve", 9, "poll = \"1s\"");
     let slow = LINE.replace("38400 8E1", "9600 8N2");
     let line =
-        budget(&[&slow, &valve, &"[[map]]\nfrom = \"valve:000001\"\nto = \"scada:000001\"\ncount = 17\n"]);
+        budget(&[&slow, &valve, "[[map]]\nfrom = \"valve:000001\"\nto = \"scada:000001\"\ncount = 17\n"]);
     let [request] = line.requests.as_slice() else { panic!("{:#?}", line.requests) };
     assert_eq!((request.out, request.back), (8, 8), "three bytes hold 17 coils");
     // 11 bits at 9600 baud: 1145.83 µs; three and a half of them.

@@ -164,6 +164,66 @@ fn whatever_else_comes_is_named_for_what_it_is() {
     }
 }
 
+/// Polls up to a moment at which the client must still be waiting.
+fn wait(client: &mut dyn Client, now: &mut Moment, until: Moment) {
+    while let Act::WaitUntil(moment) = client.poll(*now) {
+        if moment > until {
+            *now = until;
+            return;
+        }
+        *now = moment;
+    }
+    panic!("it waits no longer at {now:?}");
+}
+
+#[test]
+fn what_another_unit_says_is_put_aside_and_the_one_that_was_asked_keeps_its_time() {
+    let (mut client, mut now) = (rtu_client(0), Moment(0));
+    client.ask(Ticket(1), read(0, 1));
+    sent(client.as_mut(), &mut now);
+    client.handle(Moment(20_000), News::Bytes(&frame(18, &[3, 2, 0, 9])));
+    wait(client.as_mut(), &mut now, Moment(190_000));
+    client.handle(now, News::Bytes(&frame(17, &[3, 2, 0x12, 0x34])));
+    assert_eq!(done(client.as_mut(), &mut now), Ok(vec![0x12, 0x34]));
+}
+
+#[test]
+fn a_unit_that_answers_into_anothers_question_is_waited_for_until_it_answers_in_time() {
+    let (mut client, mut now) = (rtu_client(0), Moment(0));
+    let other = || Ask::Read { station: 1, extent: Extent { space: HOLDING, first: 0, count: 1 } };
+    // How long after the timeout a silent unit holds the line.
+    let rest = |client: &mut dyn Client, now: &mut Moment, ticket: u64| {
+        client.ask(Ticket(ticket), read(0, 1));
+        sent(client, now);
+        let given_up = *now + 208_000;
+        assert_eq!(kind(done(client, now)), Kind::NoAnswer);
+        now.since(given_up)
+    };
+    assert_eq!(rest(client.as_mut(), &mut now, 1), 50_000, "a quarter of the timeout");
+    client.ask(Ticket(2), other());
+    sent(client.as_mut(), &mut now);
+    let came = now + 30_000;
+    client.handle(came, News::Bytes(&frame(17, &[3, 2, 0, 1])));
+    now = came;
+    wait(client.as_mut(), &mut now, came + 100_000);
+    client.handle(now, News::Bytes(&frame(18, &[3, 2, 0, 2])));
+    assert_eq!(done(client.as_mut(), &mut now), Ok(vec![0, 2]), "the other is spared");
+    let longer = rest(client.as_mut(), &mut now, 3);
+    assert!((80_000..=100_000).contains(&longer), "as late as it was: {longer}");
+    // Three answers of that likeness may still come; then the fourth is believed.
+    client.ask(Ticket(4), read(0, 1));
+    for _ in 0..3 {
+        sent(client.as_mut(), &mut now);
+        now = now + 20_000;
+        client.handle(now, News::Bytes(&frame(17, &[3, 2, 0, 5])));
+        if client.is_free() {
+            break;
+        }
+    }
+    assert_eq!(done(client.as_mut(), &mut now), Ok(vec![0, 5]));
+    assert_eq!(rest(client.as_mut(), &mut now, 5), 50_000, "it has answered in time since");
+}
+
 #[test]
 fn an_answer_is_found_behind_noise_and_an_exception_keeps_its_code() {
     let (mut client, mut now) = (rtu_client(0), Moment(0));
