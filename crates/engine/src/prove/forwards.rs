@@ -54,7 +54,7 @@ impl Runner<'_> {
                 match (may(Verb::Read, extent.space), &seen) {
                     (true, Ok(cells)) if Some(cells) == wanted.as_ref() => read += 1,
                     (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand => kept += 1,
-                    _ => return Err(format!("unit {here} read is answered {}", shown(&seen))),
+                    (right, _) => return Err(answered(*here, "read", right, &seen)),
                 }
             }
             if let Some(extent) = self.known(device, true) {
@@ -71,10 +71,7 @@ impl Runner<'_> {
                     (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand && after == before => {
                         kept += 1
                     }
-                    _ => {
-                        let seen = result.map(|()| after);
-                        return Err(format!("unit {here} written is answered {}", shown(&seen)));
-                    }
+                    (right, _) => return Err(answered(*here, "written", right, &result.map(|()| after))),
                 }
                 self.rig.poke(device, extent, &before);
             }
@@ -190,6 +187,12 @@ impl Runner<'_> {
 fn code_of(dialect: &dyn Dialect, verb: Verb, space: &woodrush_core::protocol::Space) -> Option<u8> {
     let cells = vec![0; space.grain.cell_bytes()];
     dialect.request_code(&dialect.example(verb, space, 0, &cells, &Setup::default()).request)
+}
+
+/// What a unit answered, and why that is wrong.
+fn answered(unit: u16, what: &str, may: bool, seen: &Result<Vec<u8>, Refusal>) -> String {
+    let but = if may { "" } else { ", though that function may not pass" };
+    format!("unit {unit} {what} is answered {}{but}", shown(seen))
 }
 
 fn shown(seen: &Result<Vec<u8>, Refusal>) -> String {

@@ -1,6 +1,7 @@
 //! The proof: every rule tested end to end over real ptys and sockets, both ways where it allows both, and failing
 //! right. What must arrive comes from an oracle of its own.
 
+mod alone;
 mod clients;
 mod field;
 mod forwards;

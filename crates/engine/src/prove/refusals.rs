@@ -145,9 +145,6 @@ impl Runner<'_> {
             });
             self.note(at, why, "after the mend");
         }
-        for result in &mut self.results {
-            result.loss = result.why.is_none();
-        }
     }
 
     /// A client's write while the cable is cut: a device that must take it refuses it, and nothing else does. Nothing
@@ -188,21 +185,21 @@ impl Runner<'_> {
         }
     }
 
-    fn note(&mut self, at: usize, why: Option<String>, when: &str) {
+    pub(super) fn note(&mut self, at: usize, why: Option<String>, when: &str) {
         if let (Some(why), Some(result)) = (why, self.results.get_mut(at)) {
             result.fail(format!("{when} {why}"));
         }
     }
 
     /// The first value of a rule as the reader sees it.
-    fn look(&mut self, at: usize) -> Result<Vec<u8>, Refusal> {
+    pub(super) fn look(&mut self, at: usize) -> Result<Vec<u8>, Refusal> {
         let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
         let extent = self.subjects.get(at).map(|subject| subject.target.item(0)).ok_or(gone)?;
         self.see(at, extent)
     }
 
     /// Looks until it is right; what it was at last, in words, where it never was.
-    fn wait_for(
+    pub(super) fn wait_for(
         &mut self,
         at: usize,
         since: Moment,
@@ -240,10 +237,16 @@ fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Opti
         (Feed::Health(_), _, seen) => seen.is_ok(),
         (_, OnLoss::Refuse, Err(refusal)) => refusal.kind == Kind::NoAnswer && refusal.native.is_some(),
         (_, OnLoss::Hold, seen) => seen.as_ref().ok() == before,
-        (_, OnLoss::Fill(word), Ok(cells)) if subject.target.each == 1 => {
-            cells.iter().all(|bit| *bit == u8::from(word != 0))
-        }
-        (_, OnLoss::Fill(word), Ok(cells)) => cells.chunks(2).all(|cell| cell == word.to_be_bytes()),
+        (_, OnLoss::Fill(word), Ok(cells)) => whole_word(subject, cells, word),
         _ => false,
+    }
+}
+
+/// Whether cells hold nothing but the word of a `fill`.
+pub(super) fn whole_word(subject: &Subject, cells: &[u8], word: u16) -> bool {
+    match subject.target.each {
+        1 => cells.iter().all(|bit| *bit == u8::from(word != 0)),
+        _ if subject.target.bit.is_some() => subject.target.own(cells) == [u8::from(word != 0)],
+        _ => cells.chunks(2).all(|cell| cell == word.to_be_bytes()),
     }
 }

@@ -59,6 +59,10 @@ pub fn prove(
     runner.forwards(progress);
     runner.together(progress);
     runner.loss(progress);
+    runner.loss_of_one(progress);
+    for result in &mut runner.results {
+        result.loss = result.why.is_none();
+    }
     Ok(runner.proof())
 }
 

@@ -248,6 +248,16 @@ impl Rig {
         }
     }
 
+    /// Lets a device fall silent, or speak again.
+    pub fn mute(&self, device: usize, mute: bool) {
+        if let Some((line, place)) =
+            self.seat(device).and_then(|seat| Some((self.lines.get(seat.line)?, seat.place)))
+        {
+            line.bus().change(Change::Mute(place, mute));
+            line.changed();
+        }
+    }
+
     /// Starts or takes how long each exchange waited between answer and next request, in microseconds, silence
     /// included.
     #[must_use]

@@ -10,5 +10,6 @@ mod ports;
 mod real_lines;
 mod serving;
 mod site;
+mod spoilt_ways;
 mod turns;
 mod virtual_time;

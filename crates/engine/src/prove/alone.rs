@@ -1,0 +1,97 @@
+//! One device alone falls silent, and what another one is sent then: with the whole line cut nobody could tell it.
+
+use super::Progress;
+use super::refusals::whole_word;
+use super::runner::{Runner, count_of, nap, told};
+use super::subject::{Feed, Subject};
+use crate::Moment;
+use std::collections::BTreeSet;
+use woodrush_core::project::{Health, OnLoss, Owner, Told};
+
+/// How long after the age nothing may have been sent that the rule does not say, in microseconds.
+const LONGER: u64 = 500_000;
+
+impl Subject {
+    /// The device that it depends on and the other one that it is sent to.
+    fn between(&self) -> Option<(usize, usize)> {
+        let Owner::Device(to) = self.to else { return None };
+        let tells = match self.feed {
+            Feed::Cells(_) => true,
+            Feed::Health(told) => matches!(told, Told::Device(_, Health::Online)),
+            Feed::Written(..) => false,
+        };
+        self.device.filter(|from| tells && *from != to).map(|from| (from, to))
+    }
+}
+
+impl Runner<'_> {
+    /// Lets the sources of such rules fall silent, and speak again.
+    pub(super) fn loss_of_one(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let ways: Vec<(usize, usize)> = self.subjects.iter().filter_map(Subject::between).collect();
+        let sinks: BTreeSet<usize> = ways.iter().map(|(_, to)| *to).collect();
+        // Those that nobody sends anything can fall silent together; who is sent something, alone.
+        let (both, only): (BTreeSet<usize>, BTreeSet<usize>) =
+            ways.iter().map(|(from, _)| *from).partition(|from| sinks.contains(from));
+        let mut rounds: Vec<BTreeSet<usize>> =
+            both.into_iter().map(|device| BTreeSet::from([device])).collect();
+        rounds.extend(Some(only).filter(|only| !only.is_empty()));
+        let of = count_of(rounds.len());
+        for (at, devices) in rounds.iter().enumerate() {
+            progress(Progress { doing: "devices that fall silent alone", done: count_of(at), of });
+            self.silence(devices);
+        }
+    }
+
+    fn silence(&mut self, devices: &BTreeSet<usize>) {
+        let hit: Vec<usize> = (0..self.subjects.len())
+            .filter(|at| {
+                let between = self.subjects.get(*at).and_then(Subject::between);
+                between.is_some_and(|(from, _)| devices.contains(&from))
+            })
+            .collect();
+        let before: Vec<Option<Vec<u8>>> = hit.iter().map(|at| self.look(*at).ok()).collect();
+        devices.iter().for_each(|device| self.rig.mute(*device, true));
+        let since = self.clock.now();
+        for (at, before) in hit.iter().zip(&before) {
+            let why = match self.subjects.get(*at).map(|subject| (&subject.feed, subject.on_loss)) {
+                Some((Feed::Cells(_), OnLoss::Stop | OnLoss::Hold)) => {
+                    self.stays(*at, since, before.as_ref())
+                }
+                _ => self.wait_for(*at, since, |subject, seen| {
+                    seen.as_ref().is_ok_and(|cells| match (&subject.feed, subject.on_loss) {
+                        (Feed::Cells(_), OnLoss::Fill(word)) => whole_word(subject, cells, word),
+                        _ => subject.target.own(cells).iter().all(|byte| *byte == 0),
+                    })
+                }),
+            };
+            self.note(*at, why, "after its source fell silent");
+        }
+        devices.iter().for_each(|device| self.rig.mute(*device, false));
+        let mended = self.clock.now();
+        for at in hit {
+            let wanted = self.subjects.get(at).and_then(|subject| match &subject.feed {
+                Feed::Cells(source) => subject.shown(&self.rig.peek(subject.device?, source.item(0))?),
+                Feed::Written(..) | Feed::Health(_) => None,
+            });
+            let why = self.wait_for(at, mended, |subject, seen| {
+                seen.as_ref().is_ok_and(|cells| match (&subject.feed, &wanted) {
+                    (Feed::Cells(_), Some(wanted)) => subject.agrees(cells, wanted),
+                    (Feed::Cells(_), None) => true,
+                    _ => subject.target.own(cells).last() == Some(&1),
+                })
+            });
+            self.note(at, why, "after its source spoke again");
+        }
+    }
+
+    /// Waits until the value is too old, and says what was sent all the same.
+    fn stays(&mut self, at: usize, since: Moment, before: Option<&Vec<u8>>) -> Option<String> {
+        let map = self.subjects.get(at)?.map;
+        let rule = self.checked.plan.rules.iter().find(|rule| rule.map == map)?;
+        let until = since + rule.max_age.min(3_600_000_000) + LONGER;
+        nap(until.since(self.clock.now()));
+        let seen = self.look(at);
+        let subject = self.subjects.get(at)?;
+        (seen.as_ref().ok() != before).then(|| format!("{} answers {}", self.show(subject, 0), told(&seen)))
+    }
+}

@@ -1,0 +1,132 @@
+//! The proof must fail where the converter's ways are wrong, at the wrong way and at no other.
+
+use crate::site::checked;
+use std::sync::Arc;
+use woodrush_core::check::Checked;
+use woodrush_core::plan::Plan;
+use woodrush_core::project::OnLoss;
+use woodrush_engine::prove::{Proof, prove};
+
+const SITE: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+timeout = "100ms"
+[ports.panel]
+serial = "/dev/ttyUSB1"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.gauge]
+port = "raceway"
+unit = 23
+poll = "100ms"
+retry-lost = "200ms..1s"
+[devices.blower]
+port = "raceway"
+unit = 24
+poll = "100ms"
+retry-lost = "200ms..1s"
+[images.scada]
+port = "office"
+unit = 1
+[images.left]
+port = "panel"
+unit = 11
+[[map]]
+from = "gauge:400001 as i16 scale 0.1"
+to = "left:400001 as f32"
+[[map]]
+from = "gauge:400002"
+to = "blower:400012"
+on-loss = "fill 0x8000"
+[[map]]
+from = "scada:400101 as u16"
+to = "blower:400020 as u16"
+[[map]]
+from = "blower:400030"
+to = "scada:400030"
+access = "read-write"
+[[map]]
+from = "gauge.health.online"
+to = "left:000009"
+[[forward]]
+from = "office"
+units = "123-124"
+to = "raceway"
+as-units = "23-24"
+functions = [3]
+[[forward]]
+from = "panel"
+units = "60"
+to = "raceway"
+as-units = "24"
+"#;
+
+fn proof(checked: &Arc<Checked>, spoil: impl FnOnce(&mut Plan)) -> Proof {
+    let mut plan = Plan::build(&checked.project, &mut vec![]);
+    spoil(&mut plan);
+    prove(checked, Arc::new(plan), &|_| Err(String::new()), &mut |_| {}).unwrap()
+}
+
+/// What is not proven: rules by number, and other lines that begin so.
+fn wrong(proof: &Proof) -> (Vec<usize>, Vec<&str>) {
+    let rules = proof.rules.iter().enumerate().filter(|(_, rule)| !rule.proven).map(|(at, _)| at).collect();
+    let others = proof.others.iter().filter(|(_, right)| !right).map(|(what, _)| what.as_str()).collect();
+    (rules, others)
+}
+
+#[test]
+fn a_forward_to_the_wrong_unit_is_seen() {
+    let checked = Arc::new(checked(SITE));
+    let crossed = proof(&checked, |plan| plan.forwards[0].units = vec![(123, 24), (124, 23)]);
+    let (rules, others) = wrong(&crossed);
+    assert!(rules.is_empty(), "{rules:?}");
+    assert!(others.len() == 1 && others[0].starts_with("forward office -> raceway"), "{others:?}");
+    assert!(!crossed.holds());
+}
+
+#[test]
+fn a_forward_that_lets_more_pass_than_it_may_is_seen() {
+    let checked = Arc::new(checked(SITE));
+    let open = proof(&checked, |plan| plan.forwards[0].functions.clear());
+    let (rules, others) = wrong(&open);
+    assert!(rules.is_empty() && others.len() == 1, "{rules:?} {others:?}");
+    assert!(others[0].contains("written is answered") && others[0].ends_with("may not pass"), "{others:?}");
+    // And one that lets nothing pass.
+    let shut = proof(&checked, |plan| plan.forwards[1].functions = vec![7]);
+    let (rules, others) = wrong(&shut);
+    assert!(rules.is_empty() && others.len() == 1, "{rules:?} {others:?}");
+    assert!(others[0].starts_with("forward panel -> raceway: unit 60"), "{others:?}");
+}
+
+#[test]
+fn a_value_that_is_sent_beside_its_place_or_not_at_all_is_seen() {
+    let checked = Arc::new(checked(SITE));
+    let beside = proof(&checked, |plan| plan.pushes[0].extent.first += 1);
+    assert_eq!(wrong(&beside).0, [1], "{:?}", beside.rules[1].why);
+    let never = proof(&checked, |plan| plan.pushes.clear());
+    assert_eq!(wrong(&never).0, [1], "{:?}", never.rules[1].why);
+}
+
+#[test]
+fn a_loss_that_is_not_shown_as_agreed_is_seen() {
+    let checked = Arc::new(checked(SITE));
+    let stopped = proof(&checked, |plan| plan.pushes[0].on_loss = OnLoss::Stop);
+    assert_eq!(wrong(&stopped).0, [1], "{:?}", stopped.rules[1].why);
+    let held = proof(&checked, |plan| plan.rules[0].on_loss = OnLoss::Hold);
+    assert_eq!(wrong(&held).0, [0], "{:?}", held.rules[0].why);
+}
+
+#[test]
+fn a_write_that_reaches_nobody_is_seen() {
+    let checked = Arc::new(checked(SITE));
+    let shut = proof(&checked, |plan| plan.rules[3].writable = false);
+    assert_eq!(wrong(&shut).0, [3], "{:?}", shut.rules[3].why);
+    let cut_off = proof(&checked, |plan| plan.onward.clear());
+    assert_eq!(wrong(&cut_off).0, [2], "{:?}", cut_off.rules[2].why);
+}
