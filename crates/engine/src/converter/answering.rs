@@ -138,15 +138,8 @@ impl Answering {
         let port = next.ports.iter().position(|port| Some(&port.name) == name.as_ref());
         let found = port.and_then(|port| Some((port, next.answers.get(port)?.as_ref()?)));
         let Some((port, settings)) = found else { return false };
-        let same = |old: &AnswerSettings| {
-            (&old.server.units, &old.server.passed) == (&settings.server.units, &settings.server.passed)
-        };
-        if !self.settings().is_some_and(same) {
-            match speaker(settings.protocol) {
-                Some(speaker) => self.server = (speaker.server)(&settings.server),
-                None => return false,
-            }
-        }
+        // The protocol is the same: a port that changes it is closed, and opened anew.
+        self.server.set_up(&settings.server);
         (self.generation, self.shared, self.port) = (generation, next, port);
         true
     }

@@ -233,6 +233,8 @@ pub trait Server: Send {
     }
     /// What to do now.
     fn poll(&mut self, now: Moment) -> Serve;
+    /// Answers for other units from now on; what has come already is answered too, and nothing counted is lost.
+    fn set_up(&mut self, setup: &ServerSetup);
     /// Damaged frames so far.
     fn damaged(&self) -> u64 {
         0

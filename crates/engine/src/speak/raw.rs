@@ -1,6 +1,6 @@
 //! Raw bytes: nobody asks and nobody answers in them; forwarding pipes them through without a machine.
 
-use super::{Act, Ask, Client, News, Serve, Server, Speaker, Ticket};
+use super::{Act, Ask, Client, News, Serve, Server, ServerSetup, Speaker, Ticket};
 use crate::Moment;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -33,6 +33,8 @@ impl Client for Mute {
 }
 
 impl Server for Mute {
+    fn set_up(&mut self, _setup: &ServerSetup) {}
+
     fn handle(&mut self, _now: Moment, _news: News<'_>) {}
 
     fn give(&mut self, _result: Result<&[u8], Refusal>) {}

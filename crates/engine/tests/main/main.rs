@@ -3,11 +3,14 @@
 
 mod carrying;
 mod forwarding;
+mod hostile;
 mod lines;
+mod live;
 mod misbehaving;
 mod plain_openers;
 mod ports;
 mod real_lines;
+mod reloading;
 mod serving;
 mod site;
 mod spoilt_ways;

@@ -1,14 +1,14 @@
 //! Ports of every kind on real ptys and sockets: proven whole, one after the other.
 
+use crate::live::{SMALL, Up, ask, until};
 use crate::site::checked;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
-use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::time::Duration;
 use woodrush_core::plan::Plan;
-use woodrush_engine::converter::{Bindings, Event, Running, start};
+use woodrush_engine::converter::Event;
 use woodrush_engine::prove::prove;
-use woodrush_engine::rig::Rig;
 use woodrush_wire::modbus::{rtu, tcp};
 
 /// Everything at once: both roles, all framings, every kind of port.
@@ -153,85 +153,6 @@ fn a_fault_of_the_field_side_is_named_as_such() {
     assert!(why.starts_with("field side: `filter` alone") && why.contains("is set to 9600 7E1"), "{why}");
 }
 
-struct Up {
-    running: Running,
-    told: Arc<Mutex<Vec<Event>>>,
-    _rig: Option<Rig>,
-}
-
-impl Up {
-    fn start(text: &str, with_rig: bool, change: impl FnOnce(&mut Bindings)) -> Self {
-        let checked = Arc::new(checked(text));
-        let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
-        let rig = with_rig.then(|| Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap());
-        let mut bindings = rig.as_ref().map(Rig::bindings).unwrap_or_default();
-        bindings.bench = Some(Arc::default());
-        change(&mut bindings);
-        let told: Arc<Mutex<Vec<Event>>> = Arc::default();
-        let teller = Arc::clone(&told);
-        let running =
-            start(&checked, plan, &bindings, move |event| teller.lock().unwrap().push(event)).unwrap();
-        Self { running, told, _rig: rig }
-    }
-
-    fn at(&self, port: usize) -> std::net::SocketAddr {
-        self.running.listening().iter().find(|(own, _)| *own == port).unwrap().1
-    }
-
-    fn reload(&mut self, text: &str) -> String {
-        let checked = checked(text);
-        let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
-        self.running.reload(&checked, plan).unwrap()
-    }
-}
-
-fn until(what: &str, mut done: impl FnMut() -> bool) {
-    let begun = Instant::now();
-    while !done() {
-        assert!(begun.elapsed() < Duration::from_secs(20), "{what} never came about");
-        std::thread::sleep(Duration::from_millis(5));
-    }
-}
-
-/// Reads registers over MBAP; the values, or the exception.
-fn ask(stream: &mut TcpStream, unit: u8, offset: u16, count: u16) -> Result<Vec<u16>, u8> {
-    let [high, low] = offset.to_be_bytes();
-    let mut frame = vec![];
-    tcp::emit(7, unit, &[3, high, low, 0, u8::try_from(count).unwrap()], &mut frame);
-    stream.write_all(&frame).unwrap();
-    let mut head = [0; 9];
-    stream.read_exact(&mut head).unwrap();
-    if head[7] == 0x83 {
-        return Err(head[8]);
-    }
-    let mut data = vec![0; usize::from(head[8])];
-    stream.read_exact(&mut data).unwrap();
-    Ok(data.chunks(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).collect())
-}
-
-const SMALL: &str = r#"
-[ports.raceway]
-serial = "/dev/ttyUSB0"
-line = "115200 8E1"
-protocol = "modbus-rtu"
-[ports.office]
-listen = "0.0.0.0:502"
-protocol = "modbus-tcp"
-allow = ["192.0.2.0/24"]
-[devices.gauge]
-port = "raceway"
-unit = 23
-poll = "50ms"
-[images.scada]
-port = "office"
-[[map]]
-from = "gauge:400001"
-to = "scada:400001"
-[[map]]
-from = "scada:400101"
-to = "scada:400201"
-"#;
-
 #[test]
 fn a_changed_project_leaves_ports_connections_and_values_that_it_does_not_touch() {
     let mut up = Up::start(SMALL, true, |_| {});
@@ -367,7 +288,7 @@ fn a_line_server_is_silent_for_others_and_tells_about_itself() {
         .replace("port = \"office\"", "port = \"office\"\nunit = 17");
     let up = Up::start(&text, true, |_| {});
     let station = up.running.shared().plan.images[0].clone();
-    let rig = up._rig.as_ref().unwrap();
+    let rig = up.rig.as_ref().unwrap();
     let pass = |unit: u16, body: Vec<u8>| {
         let mut client = rig.dial(1, "modbus-rtu", &station, None, 300_000).unwrap();
         client.pass(unit, woodrush_engine::speak::Message { code: body[0], body, writes: false })

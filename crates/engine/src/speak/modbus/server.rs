@@ -297,6 +297,10 @@ const MBAP_HERE: &str =
     "MBAP messages where RTU frames are expected: the other side is set to the wrong framing";
 
 impl Server for ModbusServer {
+    fn set_up(&mut self, setup: &ServerSetup) {
+        (self.passes, self.shared, self.setup) = (!setup.passed.is_empty(), setup.shared, setup.clone());
+    }
+
     fn handle(&mut self, now: Moment, news: News<'_>) {
         match news {
             News::Bytes(bytes) => {
