@@ -6,7 +6,7 @@ use crate::{Failure, Verdict};
 use serde::Serialize;
 use std::path::Path;
 use woodrush_core::check::Checked;
-use woodrush_core::plan::{PlannedRule, Source, Station};
+use woodrush_core::plan::{PlannedForward, PlannedRule, Source, Station};
 use woodrush_core::project::{OnLoss, Wires, show_micros};
 use woodrush_core::protocol::SpaceId;
 
@@ -31,12 +31,26 @@ struct Row {
     sent: String,
 }
 
+/// A unit that is passed on; without units, all bytes of a port are.
+#[derive(Serialize)]
+struct Passed {
+    from: String,
+    unit: Option<u16>,
+    to: String,
+    as_unit: Option<u16>,
+    /// Empty for all.
+    functions: Vec<u8>,
+}
+
 pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
     let numbered = (0u32..).zip(&checked.plan.rules);
     let rows: Vec<Row> = numbered.flat_map(|(at, rule)| rows(&checked, at, rule)).collect();
+    let passed = passed(&checked);
     match console.format {
-        Format::Json => console.json(&serde_json::json!({ "format": 1, "values": rows }))?,
+        Format::Json => {
+            console.json(&serde_json::json!({ "format": 1, "values": rows, "forwards": passed }))?
+        }
         Format::Csv => {
             let head = vec![
                 "rule",
@@ -80,16 +94,16 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
             };
             console.table(&Table { head, rows: rows.into_iter().map(row).collect(), whole: &[] })?;
         }
-        Format::Text if rows.is_empty() => {
+        Format::Text if rows.is_empty() && passed.is_empty() => {
             console.note("no rules yet: add a `[[map]]`; docs/project-file.md shows how");
         }
-        Format::Text => text(console, &checked, &rows)?,
+        Format::Text => text(console, &checked, &rows, &passed)?,
     }
     Ok(Verdict::Yes)
 }
 
 /// One table an image, so that its name need not stand in every row.
-fn text(console: &mut Console, checked: &Checked, rows: &[Row]) -> Result<(), Failure> {
+fn text(console: &mut Console, checked: &Checked, rows: &[Row], passed: &[Passed]) -> Result<(), Failure> {
     let row = |r: &Row| {
         let other = !r.device_form.is_empty() && r.device_form != r.form;
         let there = if other { format!("\nas {}", r.device_form) } else { String::new() };
@@ -131,7 +145,7 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row]) -> Result<(), Fa
         console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
     }
     sent(console, checked, rows, &mut first)?;
-    forwards(console, checked, &mut first)
+    forwards(console, passed, first)
 }
 
 /// One table a device that is sent values.
@@ -168,37 +182,46 @@ fn sent(console: &mut Console, checked: &Checked, rows: &[Row], first: &mut bool
     Ok(())
 }
 
-/// The units that are passed on.
-fn forwards(console: &mut Console, checked: &Checked, first: &mut bool) -> Result<(), Failure> {
-    if checked.plan.forwards.is_empty() {
+/// What is passed on, a row a unit.
+fn passed(checked: &Checked) -> Vec<Passed> {
+    let port =
+        |at: usize| checked.project.ports.get(at).map_or("", |port| port.name.value.as_str()).to_string();
+    let of = |forward: &PlannedForward| {
+        let one = |units: Option<(u16, u16)>| Passed {
+            from: port(forward.from),
+            unit: units.map(|(here, _)| here),
+            to: port(forward.to),
+            as_unit: units.map(|(_, there)| there),
+            functions: forward.functions.clone(),
+        };
+        let raw = forward.raw.then(|| one(None));
+        raw.into_iter().chain(forward.units.iter().map(|units| one(Some(*units)))).collect::<Vec<_>>()
+    };
+    checked.plan.forwards.iter().flat_map(of).collect()
+}
+
+fn forwards(console: &mut Console, passed: &[Passed], first: bool) -> Result<(), Failure> {
+    if passed.is_empty() {
         return Ok(());
     }
-    if !std::mem::take(first) {
+    if !first {
         console.say("")?;
     }
     console.say(&console.paint(Tone::Accent, "passed on"))?;
-    let port =
-        |at: usize| checked.project.ports.get(at).map_or("", |port| port.name.value.as_str()).to_string();
-    let mut rows = vec![];
-    for forward in &checked.plan.forwards {
-        let functions: Vec<String> = forward.functions.iter().map(ToString::to_string).collect();
-        let functions = if functions.is_empty() { "all".into() } else { functions.join(", ") };
-        if forward.raw {
-            rows.push(vec![
-                port(forward.from),
-                "all bytes".into(),
-                port(forward.to),
-                String::new(),
-                String::new(),
-            ]);
-        }
-        for (here, there) in &forward.units {
-            let (here, there) = (here.to_string(), there.to_string());
-            rows.push(vec![port(forward.from), here, port(forward.to), there, functions.clone()]);
-        }
-    }
+    let row = |one: &Passed| {
+        let functions: Vec<String> = one.functions.iter().map(ToString::to_string).collect();
+        let all = if one.unit.is_some() { "all" } else { "" };
+        let number = |unit: Option<u16>| unit.map(|unit| unit.to_string());
+        vec![
+            one.from.clone(),
+            number(one.unit).unwrap_or_else(|| "all bytes".into()),
+            one.to.clone(),
+            number(one.as_unit).unwrap_or_default(),
+            if functions.is_empty() { all.into() } else { functions.join(", ") },
+        ]
+    };
     let head = vec!["from", "unit", "to", "as unit", "functions"];
-    console.table(&Table { head, rows, whole: &[0, 1] })
+    console.table(&Table { head, rows: passed.iter().map(row).collect(), whole: &[0, 1] })
 }
 
 /// An address with its offset.

@@ -90,6 +90,10 @@ fn age(age: Option<f64>) -> String {
     age.map_or_else(|| "never".into(), |age| format!("{age:.1}s"))
 }
 
+fn bytes(counts: &Counts) -> String {
+    format!("{} / {}", counts.sent, counts.came)
+}
+
 fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     let name = console.paint(Tone::Accent, &status.site);
     console.say(&format!("{name}, running for {} s, map {}", status.uptime, status.map))?;
@@ -110,7 +114,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             if port.up { "open".into() } else { "down".into() },
             port.counts.requests.to_string(),
             port.counts.answers.to_string(),
-            format!("{} / {}", port.sent, port.came),
+            bytes(&port.counts),
             format!("{} %", port.load),
             port.clients.to_string(),
             wrong,
@@ -126,10 +130,11 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             age(device.age),
             device.counts.requests.to_string(),
             device.counts.answers.to_string(),
+            bytes(&device.counts),
             troubles(&device.counts),
         ]
     };
-    let head = vec!["device", "state", "age", "requests", "answers", "trouble"];
+    let head = vec!["device", "state", "age", "requests", "answers", "bytes out/in", "trouble"];
     console.table(&Table { head, rows: status.devices.iter().map(device).collect(), whole: &[0, 1] })?;
     console.say("")?;
     // Rules that are well say nothing; a large project has many.
@@ -158,10 +163,11 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
                 if client.here { "here".into() } else { "gone".into() },
                 client.counts.requests.to_string(),
                 client.counts.answers.to_string(),
+                bytes(&client.counts),
                 troubles(&client.counts),
             ]
         };
-        let head = vec!["port", "client", "state", "requests", "answers", "refused"];
+        let head = vec!["port", "client", "state", "requests", "answers", "bytes out/in", "refused"];
         console.table(&Table { head, rows: status.clients.iter().map(row).collect(), whole: &[0, 1] })?;
     }
     Ok(())
@@ -181,6 +187,8 @@ fn table(status: &Status) -> Table {
         "mismatched",
         "unreachable",
         "exceptions",
+        "bytes out",
+        "bytes in",
     ];
     let row = |kind: &str, name: &str, state: &str, age: Option<f64>, counts: &Counts| {
         let exceptions: Vec<String> =
@@ -197,6 +205,8 @@ fn table(status: &Status) -> Table {
             counts.mismatched.to_string(),
             counts.unreachable.to_string(),
             exceptions.join(" "),
+            counts.sent.to_string(),
+            counts.came.to_string(),
         ]
     };
     let word = |good: bool, yes: &'static str, no: &'static str| if good { yes } else { no };

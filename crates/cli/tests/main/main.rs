@@ -6,6 +6,8 @@ mod bench;
 mod captured;
 mod checking;
 mod failures;
+mod faulting;
+mod looking;
 mod proving;
 mod running;
 mod tool;

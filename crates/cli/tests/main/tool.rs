@@ -139,10 +139,19 @@ impl Running {
         }
     }
 
+    fn signal(&self, name: &str) {
+        let number = self.child.id().to_string();
+        assert!(Command::new("kill").args([name, &number]).status().unwrap().success());
+    }
+
+    /// Sends the signal that a closed terminal sends.
+    pub(crate) fn hang_up(&self) {
+        self.signal("-HUP");
+    }
+
     /// Sends the signal of Ctrl-C and waits for the end.
     pub(crate) fn interrupt(mut self) -> i32 {
-        let number = self.child.id().to_string();
-        assert!(Command::new("kill").args(["-INT", &number]).status().unwrap().success());
+        self.signal("-INT");
         let begun = Instant::now();
         while begun.elapsed() < PATIENCE {
             if let Some(status) = self.child.try_wait().unwrap() {

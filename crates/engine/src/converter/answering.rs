@@ -185,8 +185,7 @@ impl Answering {
             self.tally.tally.count_good(now, std::mem::take(&mut self.good));
         }
         if self.came > 0 {
-            self.tally.came.fetch_add(std::mem::take(&mut self.came), Relaxed);
-            self.tally.sent.fetch_add(std::mem::take(&mut self.sent), Relaxed);
+            self.tally.tally.carried(std::mem::take(&mut self.sent), std::mem::take(&mut self.came));
         }
         let damaged = self.server.damaged();
         if damaged != self.damaged {

@@ -78,8 +78,7 @@ impl HealthBoard {
         {
             askers.remove(idle);
         }
-        let asker =
-            Arc::new(AskerTally { tally: Tally::default(), sent: 0.into(), came: 0.into(), port, who });
+        let asker = Arc::new(AskerTally { tally: Tally::default(), port, who });
         askers.push(Arc::clone(&asker));
         asker
     }
@@ -104,8 +103,6 @@ impl HealthBoard {
         self.transfers.iter().chain(self.sends.values()).for_each(Tally::reset);
         for (asker, _) in self.askers() {
             asker.tally.reset();
-            asker.sent.store(0, Relaxed);
-            asker.came.store(0, Relaxed);
         }
     }
 

@@ -19,6 +19,8 @@ pub struct Tally {
     /// The moment of the last good answer, plus 1.
     good: AtomicU64,
     last_error: AtomicU16,
+    sent: AtomicU64,
+    came: AtomicU64,
     timeouts: AtomicU64,
     damaged: AtomicU64,
     mismatched: AtomicU64,
@@ -45,6 +47,10 @@ pub struct Counts {
     pub unreachable: u64,
     /// The last failure, as `health.last-error` shows it.
     pub last_error: u16,
+    /// Bytes that went out, checksums and framing with them.
+    pub sent: u64,
+    /// Bytes that came, damaged ones too.
+    pub came: u64,
 }
 
 impl Counts {
@@ -65,6 +71,8 @@ impl Counts {
             mismatched: self.mismatched + other.mismatched,
             unreachable: self.unreachable + other.unreachable,
             last_error: if self.last_error == 0 { other.last_error } else { self.last_error },
+            sent: self.sent + other.sent,
+            came: self.came + other.came,
             exceptions: self.exceptions,
         }
     }
@@ -109,6 +117,12 @@ impl Tally {
         self.good.store(now.0.saturating_add(1), Relaxed);
     }
 
+    /// Counts bytes that went out and came.
+    pub fn carried(&self, sent: u64, came: u64) {
+        self.sent.fetch_add(sent, Relaxed);
+        self.came.fetch_add(came, Relaxed);
+    }
+
     /// Age of the last good answer, in microseconds.
     #[must_use]
     pub fn age(&self, now: Moment) -> Option<u64> {
@@ -129,6 +143,8 @@ impl Tally {
             mismatched: get(&self.mismatched),
             unreachable: get(&self.unreachable),
             last_error: self.last_error.load(Relaxed),
+            sent: get(&self.sent),
+            came: get(&self.came),
         }
     }
 
@@ -141,6 +157,8 @@ impl Tally {
             &self.damaged,
             &self.mismatched,
             &self.unreachable,
+            &self.sent,
+            &self.came,
         ];
         all.into_iter().chain(&self.exceptions).for_each(|counter| counter.store(0, Relaxed));
     }
@@ -151,10 +169,6 @@ impl Tally {
 pub struct PortTally {
     /// Requests of ours, or of those who ask here.
     pub tally: Tally,
-    /// Bytes that went out.
-    pub sent: AtomicU64,
-    /// Bytes that came.
-    pub came: AtomicU64,
     /// Damaged frames of those who ask here.
     pub noise: AtomicU64,
     /// Connections now.
@@ -199,9 +213,7 @@ impl PortTally {
     /// Counters from 0 on.
     pub fn reset(&self) {
         self.tally.reset();
-        [&self.sent, &self.came, &self.noise, &self.turned_away]
-            .into_iter()
-            .for_each(|c| c.store(0, Relaxed));
+        [&self.noise, &self.turned_away].into_iter().for_each(|c| c.store(0, Relaxed));
     }
 }
 
@@ -211,10 +223,6 @@ impl PortTally {
 pub struct AskerTally {
     /// What became of its requests.
     pub tally: Tally,
-    /// Bytes that went out to them.
-    pub sent: AtomicU64,
-    /// Bytes that came of them.
-    pub came: AtomicU64,
     /// Index of the port.
     pub port: usize,
     /// Who, as the port knows them.

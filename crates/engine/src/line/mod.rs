@@ -3,6 +3,7 @@
 //! runs it.
 
 mod answering;
+mod counting;
 mod sending;
 mod turns;
 
@@ -15,7 +16,6 @@ use crate::shared::{Errand, Event, Job, LineQueue, Shared};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::sync::atomic::Ordering::Relaxed;
 use turns::{Lost, Polled};
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
@@ -50,6 +50,9 @@ struct Current {
     /// When its last byte has left; `None` before it is sent.
     left: Option<Moment>,
     stage: Stage,
+    /// Bytes that went out and came since it began.
+    sent: u64,
+    came: u64,
 }
 
 /// What the driver of a port must do next.
@@ -152,7 +155,10 @@ impl Asking {
             News::Down => self.up = false,
             News::Bytes(bytes) => {
                 if let Some(port) = self.shared.health.ports.get(self.port) {
-                    port.came.fetch_add(bytes.len() as u64, Relaxed);
+                    port.tally.carried(0, bytes.len() as u64);
+                }
+                if let Some(current) = &mut self.current {
+                    current.came += bytes.len() as u64;
                 }
             }
         }
@@ -169,9 +175,10 @@ impl Asking {
                         line.map_or(0, |line| line.bytes(u32::try_from(bytes.len()).unwrap_or(u32::MAX)));
                     if let Some(current) = &mut self.current {
                         current.left = Some(now + takes);
+                        current.sent += bytes.len() as u64;
                     }
                     if let Some(port) = self.shared.health.ports.get(self.port) {
-                        port.sent.fetch_add(bytes.len() as u64, Relaxed);
+                        port.tally.carried(bytes.len() as u64, 0);
                     }
                     return LineAct::Send(bytes);
                 }
@@ -201,7 +208,7 @@ impl Asking {
     fn begin(&mut self, now: Moment, doing: Doing, ask: Ask, stage: Stage) {
         let ticket = Ticket(self.next_ticket);
         self.next_ticket += 1;
-        self.current = Some(Current { doing, ticket, began: now, left: None, stage });
+        self.current = Some(Current { doing, ticket, began: now, left: None, stage, sent: 0, came: 0 });
         self.client.ask(ticket, ask);
     }
 
@@ -296,6 +303,9 @@ impl Asking {
         if let Some(port) = self.shared.health.ports.get(self.port) {
             port.busy(now, now.since(current.began));
             port.tally.count(now, result.as_ref().map(|_| ()));
+        }
+        for tally in self.tallies(&current.doing) {
+            tally.carried(current.sent, current.came);
         }
         let Some((doing, result)) =
             self.changed_bits(now, current.doing, current.stage, current.began, result)
@@ -395,16 +405,6 @@ impl Asking {
                 }
                 (job.reply)(result.map(|_| vec![]));
             }
-        }
-    }
-
-    fn count_errand(&self, now: Moment, errand: &Errand, result: Result<(), &Refusal>) {
-        let Errand::Write(write) = errand else { return };
-        if let Some(device) = self.shared.health.devices.get(write.device) {
-            device.tally.count(now, result);
-        }
-        if let Some(tally) = self.shared.health.sends.get(&write.rule) {
-            tally.count(now, result);
         }
     }
 

@@ -65,7 +65,8 @@ fn openmetrics() -> [(HeaderName, &'static str); 1] {
 pub fn fetch(from: SocketAddr) -> std::io::Result<Status> {
     let mut stream = TcpStream::connect_timeout(&from, PATIENCE)?;
     stream.set_read_timeout(Some(PATIENCE))?;
-    write!(stream, "GET /status HTTP/1.0\r\nHost: {from}\r\n\r\n")?;
+    // In one piece: whoever speaks first and closes shall be heard all the same.
+    stream.write_all(format!("GET /status HTTP/1.0\r\nHost: {from}\r\n\r\n").as_bytes())?;
     let mut answer = String::new();
     stream.take(FETCH_MAX).read_to_string(&mut answer)?;
     let wrong = |what: &str| std::io::Error::new(std::io::ErrorKind::InvalidData, what.to_string());

@@ -57,6 +57,8 @@ impl Collector for Metrics {
                 "Answers to something else",
                 each(|c| c.mismatched),
             )?;
+            counted(&format!("woodrush_{kind}_sent_bytes"), "Bytes that went out", each(|c| c.sent))?;
+            counted(&format!("woodrush_{kind}_came_bytes"), "Bytes that came", each(|c| c.came))?;
             let by_code = things.iter().flat_map(|(name, counts)| {
                 let row = move |(code, count): &(u16, u64)| {
                     (vec![(label, (*name).clone()), ("code", code.to_string())], *count as f64)
@@ -68,8 +70,6 @@ impl Collector for Metrics {
         let port = |value: fn(&super::PortStatus) -> f64| -> Values {
             status.ports.iter().map(|port| (vec![("port", port.name.clone())], value(port))).collect()
         };
-        counted("woodrush_port_sent_bytes", "Bytes that went out", port(|port| port.sent as f64))?;
-        counted("woodrush_port_came_bytes", "Bytes that came", port(|port| port.came as f64))?;
         counted(
             "woodrush_port_turned_away",
             "Connections turned away",
@@ -84,6 +84,8 @@ impl Collector for Metrics {
         };
         counted("woodrush_client_requests", "Requests of those who ask", asked(|c| c.requests))?;
         counted("woodrush_client_answers", "Good answers to them", asked(|c| c.answers))?;
+        counted("woodrush_client_sent_bytes", "Bytes that went out to them", asked(|c| c.sent))?;
+        counted("woodrush_client_came_bytes", "Bytes that came of them", asked(|c| c.came))?;
         let mut now =
             |name: &str, help: &str, values: Values| family(&mut encoder, name, help, false, values);
         now("woodrush_port_up", "1 open", port(|port| f64::from(u8::from(port.up))))?;

@@ -43,10 +43,6 @@ pub struct PortStatus {
     pub counts: Counts,
     /// Damaged frames of those who ask there.
     pub damaged_requests: u64,
-    /// Bytes that went out.
-    pub sent: u64,
-    /// Bytes that came.
-    pub came: u64,
     /// Busy of late, in per cent.
     pub load: u64,
     /// Connections now.
@@ -94,10 +90,6 @@ pub struct AskerStatus {
     pub who: String,
     /// Whether they are still there.
     pub here: bool,
-    /// Bytes that went out to them.
-    pub sent: u64,
-    /// Bytes that came of them.
-    pub came: u64,
     /// What became of their requests.
     pub counts: Counts,
 }
@@ -161,18 +153,11 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         let here = askers.iter().filter(move |(asker, _)| asker.port == port);
         here.map(|(asker, _)| asker.tally.counts()).reduce(Counts::plus).unwrap_or_default()
     };
-    let bytes =
-        |port: usize, count: fn(&crate::health::AskerTally) -> &std::sync::atomic::AtomicU64| -> u64 {
-            let here = askers.iter().filter(move |(asker, _)| asker.port == port);
-            here.map(|(asker, _)| count(asker).load(Relaxed)).sum()
-        };
     let ports = shared.ports.iter().zip(&health.ports).enumerate().map(|(at, (port, tally))| PortStatus {
         name: port.name.clone(),
         up: tally.up.load(Relaxed),
         counts: tally.tally.counts().plus(asked(at)),
         damaged_requests: tally.noise.load(Relaxed),
-        sent: tally.sent.load(Relaxed) + bytes(at, |asker| &asker.sent),
-        came: tally.came.load(Relaxed) + bytes(at, |asker| &asker.came),
         load: tally.load(now),
         clients: tally.clients.load(Relaxed),
         turned_away: tally.turned_away.load(Relaxed),
@@ -188,8 +173,6 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         port: shared.ports.get(asker.port).map(|port| port.name.clone()).unwrap_or_default(),
         who: asker.who.clone(),
         here: *here,
-        sent: asker.sent.load(Relaxed),
-        came: asker.came.load(Relaxed),
         counts: asker.tally.counts(),
     });
     Status {
