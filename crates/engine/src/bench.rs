@@ -118,6 +118,13 @@ impl Bench {
                         line.bus.handle(self.now, &bytes);
                         continue;
                     }
+                    LineAct::HangUp(_) => {
+                        // It is made anew at once.
+                        line.asking.handle(self.now, News::Down);
+                        line.bus.connected(self.now);
+                        line.asking.handle(self.now, News::Up);
+                        continue;
+                    }
                     LineAct::WaitUntil(moment) => moment,
                     LineAct::Rest => Moment::NEVER,
                 };

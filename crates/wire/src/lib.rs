@@ -16,6 +16,7 @@
     warn(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_possible_wrap)
 )]
 
+pub mod isotcp;
 pub mod modbus;
 
 /// Why bytes are not a message: in which layer, at which byte, and what is wrong.
@@ -209,6 +210,12 @@ impl<'a> Reader<'a> {
         let rest = self.bytes.get(self.at..).unwrap_or_default();
         self.at = self.bytes.len();
         rest
+    }
+
+    /// Whether nothing is left.
+    #[must_use]
+    pub const fn is_at_end(&self) -> bool {
+        self.at >= self.bytes.len()
     }
 
     /// The message must end here.

@@ -95,9 +95,9 @@ fn read(text: &str) -> Result<Shown, Refused> {
 }
 
 fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Setup) -> Shown {
-    let Address { space, first, bit } = address;
-    let own = dialect.show(space, *first, *bit, setup);
-    let neighbour = |first: u32| dialect.show(space, first, *bit, setup).to_string();
+    let Address { space, first, bit, .. } = address;
+    let own = dialect.show(space, *first, 0, *bit, setup);
+    let neighbour = |first: u32| dialect.show(space, first, 0, *bit, setup).to_string();
     let bit_words = bit.map(|bit| format!(", bit {bit} (0 the least significant)")).unwrap_or_default();
     let access = if space.writable { "read and write" } else { "read only" };
     Shown {

@@ -8,7 +8,7 @@ use std::path::Path;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{PlannedForward, PlannedRule, Source, Station};
 use woodrush_core::project::{OnLoss, Wires, show_micros};
-use woodrush_core::protocol::SpaceId;
+use woodrush_core::protocol::Extent;
 
 #[derive(Serialize)]
 struct Row {
@@ -225,11 +225,11 @@ fn forwards(console: &mut Console, passed: &[Passed], first: bool) -> Result<(),
 }
 
 /// An address with its offset.
-fn shown(station: &Station, space: SpaceId, first: u32, bit: Option<u8>) -> (String, String) {
+fn shown(station: &Station, extent: Extent, bit: Option<u8>) -> (String, String) {
     let shown = station
         .dialect
-        .zip(station.space_at(space))
-        .map(|(dialect, space)| dialect.show(space, first, bit, &station.setup));
+        .zip(station.space_at(extent.space))
+        .map(|(dialect, space)| dialect.show(space, extent.first, extent.count, bit, &station.setup));
     shown.map_or_else(Default::default, |shown| (shown.canonical, shown.offset))
 }
 
@@ -245,7 +245,7 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
     };
     let row = |item: u32| {
         let target = rule.target.item(item);
-        let (address, offset) = shown(board, target.space, target.first, rule.target.bit);
+        let (address, offset) = shown(board, target, rule.target.bit);
         let far = far_end(checked, number, rule, item);
         let age = if rule.max_age == u64::MAX { String::new() } else { show_micros(rule.max_age) };
         let polled = matches!(rule.source, Source::Poll { .. });
@@ -305,7 +305,7 @@ fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32) -> Far
         Source::Told(told) => Far { value: told.show(project), ..Far::default() },
         Source::Poll { device, place, point: at } => {
             let Some(station) = plan.devices.get(device) else { return Far::default() };
-            let (address, offset) = shown(station, place.space, place.item(item).first, place.bit);
+            let (address, offset) = shown(station, place.item(item), place.bit);
             let form = rule.conversion.from.to_string();
             Far {
                 value: named(station, point(device, at)),
@@ -317,7 +317,7 @@ fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32) -> Far
         }
         Source::Entry { image, place, .. } => {
             let Some(station) = plan.images.get(image) else { return Far::default() };
-            let (address, offset) = shown(station, place.space, place.item(item).first, None);
+            let (address, offset) = shown(station, place.item(item), None);
             let form = rule.conversion.from.to_string();
             Far { value: station.name.clone(), owner: String::new(), address, offset, form }
         }
@@ -325,8 +325,7 @@ fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32) -> Far
             let targets: Vec<_> = plan.onward(number).filter_map(|at| plan.rules.get(at as usize)).collect();
             let Some(first) = targets.first() else { return Far::default() };
             let Some(station) = plan.board(first.board) else { return Far::default() };
-            let (address, offset) =
-                shown(station, first.target.space, first.target.item(item).first, first.target.bit);
+            let (address, offset) = shown(station, first.target.item(item), first.target.bit);
             let name = plan.sink(first).and_then(|device| point(device, first.target_point));
             let more =
                 if targets.len() > 1 { format!(" and {} more", targets.len() - 1) } else { String::new() };

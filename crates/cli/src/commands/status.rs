@@ -5,7 +5,7 @@ use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use std::net::SocketAddr;
 use std::path::Path;
-use woodrush_core::protocol::DIALECTS;
+use woodrush_core::protocol::{dialect, refusal_shown};
 use woodrush_engine::control::{Remote, Whose};
 use woodrush_engine::health::Counts;
 use woodrush_engine::monitor::{Status, fetch};
@@ -69,11 +69,11 @@ fn not_running(error: std::io::Error) -> Failure {
 }
 
 /// What went wrong, in words, with the counts.
-fn troubles(counts: &Counts) -> String {
+fn troubles(counts: &Counts, protocol: &str) -> String {
     let mut found = vec![];
     let name = |code: u16| {
-        let words = DIALECTS.first().map_or("", |dialect| dialect.refusal_words(u32::from(code)).0);
-        if code == 0 { "other refusals".to_string() } else { format!("exception {code}, {words}") }
+        let shown = dialect(protocol).map(|dialect| dialect.refusal_name());
+        shown.map_or_else(|| code.to_string(), |name| refusal_shown((name, u32::from(code))))
     };
     let kinds = [
         (counts.timeouts, "no answer"),
@@ -98,7 +98,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     let name = console.paint(Tone::Accent, &status.site);
     console.say(&format!("{name}, running for {} s, map {}", status.uptime, status.map))?;
     let port = |port: &woodrush_engine::monitor::PortStatus| {
-        let mut wrong = troubles(&port.counts);
+        let mut wrong = troubles(&port.counts, &port.protocol);
         if port.damaged_requests > 0 {
             wrong += &format!(
                 "{}{} damaged requests",
@@ -131,7 +131,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             device.counts.requests.to_string(),
             device.counts.answers.to_string(),
             bytes(&device.counts),
-            troubles(&device.counts),
+            troubles(&device.counts, &device.protocol),
         ]
     };
     let head = vec!["device", "state", "age", "requests", "answers", "bytes out/in", "trouble"];
@@ -148,7 +148,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
                 rule.name.clone(),
                 format!("{} -> {}", rule.from, rule.to),
                 age(rule.age),
-                troubles(&rule.counts),
+                troubles(&rule.counts, &rule.protocol),
             ]
         };
         let head = vec!["rule", "carries", "age", "trouble"];
@@ -164,7 +164,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
                 client.counts.requests.to_string(),
                 client.counts.answers.to_string(),
                 bytes(&client.counts),
-                troubles(&client.counts),
+                troubles(&client.counts, &client.protocol),
             ]
         };
         let head = vec!["port", "client", "state", "requests", "answers", "bytes out/in", "refused"];

@@ -45,7 +45,7 @@ fn ends(project: &Project, forward: &Forward, findings: &mut Vec<Finding>) {
             continue;
         };
         let Some(transport) = port.transport() else { continue };
-        let (key, range) = protocol.value.station_key(transport);
+        let Some((key, range)) = protocol.value.station_key(transport) else { continue };
         let unit = |(here, there): &(u16, u16)| u32::from(if whose == "asked" { *here } else { *there });
         // Unit 0 is a broadcast, which may pass.
         let wrong = units.value.iter().map(unit).find(|unit| *unit != 0 && !range.contains(unit));

@@ -10,6 +10,7 @@ mod ports;
 mod profiles;
 mod rings;
 mod timing;
+mod writes;
 
 pub use crate::finding::{Finding, RULES, Rule, Severity, rule};
 
@@ -44,6 +45,7 @@ pub fn check(read: Read) -> Checked {
     ports::check(&project, &plan, &mut findings);
     network::check(&project, &mut findings);
     mapping::check(&project, &plan, &mut findings);
+    writes::check(&project, &plan, &mut findings);
     forwards::check(&project, &mut findings);
     timing::check(&project, &plan, &mut findings);
     limits::check(&project, &plan, &mut findings);

@@ -133,7 +133,15 @@ fn line_settings(project: &Project, at: usize, port: &Port, findings: &mut Vec<F
 
 fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let (Some(protocol), Some(transport)) = (port.protocol, port.transport()) else { return };
-    let (key, range) = protocol.value.station_key(transport);
+    let asks = project.devices.iter().any(|device| device.port.is_some_and(|port| port.value == at));
+    for fault in protocol.value.port_faults(&port.setup, asks) {
+        let written = port.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
+        findings
+            .push(Finding::new(fault.code, written.unwrap_or(port.name.span), fault.what).mend(fault.mend));
+    }
+    let Some((key, range)) = protocol.value.station_key(transport) else {
+        return alone(project, at, port, findings);
+    };
     let limits = format!("{} to {}", range.start, range.end - 1);
     let mut seen: BTreeMap<u32, (Span, &At<String>, bool)> = BTreeMap::new();
     for (index, device) in
@@ -181,6 +189,25 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
         seen.entry(station).or_insert((device.station_at, &device.name, shipped));
     }
     images(project, at, port, key, &range, findings);
+}
+
+/// A connection without stations has one other end.
+fn alone(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
+    let devices = project.devices.iter().map(|device| (device.port, &device.name));
+    let images = project.images.iter().map(|image| (image.port, &image.name));
+    let mut here = devices.chain(images).filter(|(own, _)| own.is_some_and(|own| own.value == at));
+    let Some((_, first)) = here.next() else { return };
+    for (_, other) in here {
+        let what = format!(
+            "`{}` and `{}` are both on `{}`, whose messages do not say whom they are for",
+            first.value, other.value, port.name.value
+        );
+        findings.push(
+            Finding::new("M25", other.span, what)
+                .note(first.span, "the other")
+                .mend("give each of them a port of its own"),
+        );
+    }
 }
 
 fn images(

@@ -157,6 +157,12 @@ pub static RULES: &[Rule] = &[
         "the one value that its alarms depend on never arrives there",
         "add it to the client's `reads`",
     ),
+    error(
+        "M09",
+        "a number that counts bytes taken for one that counts words",
+        "the words of two neighbours are read as one value, or the controller refuses",
+        "write the even byte at which the word begins",
+    ),
     warning(
         "M10",
         "one value at two addresses, or two values at one",
@@ -174,6 +180,12 @@ pub static RULES: &[Rule] = &[
         "repeated addresses that reach into each other",
         "one device's or point's values are read as its neighbour's",
         "let each repetition step by as many addresses as it has",
+    ),
+    warning(
+        "M15",
+        "a write where the controller's own program writes",
+        "the program overwrites outputs in every scan, and inputs come from the field: the write is lost, or a machine moves",
+        "write a marker or a data block that the program reads",
     ),
     error(
         "M16",
@@ -266,6 +278,12 @@ pub static RULES: &[Rule] = &[
         "give each port its own line, or put the devices on one port",
     ),
     error(
+        "M34",
+        "a block or file that is missing or too short, or a connection's end that is not said",
+        "the controller refuses every request there, or the connection itself",
+        "agree block, length and both ends' names with the controller's programmer",
+    ),
+    error(
         "M35",
         "registers and type do not agree",
         "the reader gets half a value, or its words the wrong way round: plausible garbage",
@@ -300,6 +318,12 @@ pub static RULES: &[Rule] = &[
         "an open port without a list of who may connect",
         "whoever reaches the network can read, and write what is writable; another port number protects nothing",
         "add `allow` with the clients' network",
+    ),
+    error(
+        "M45",
+        "a name where only numbered memory can be asked for",
+        "the messages carry numbers of blocks and bytes; nobody there knows the name",
+        "have the value copied to a data block or marker, and write its address",
     ),
     error(
         "M46",
@@ -348,6 +372,18 @@ pub static RULES: &[Rule] = &[
         "a poll that the line cannot keep",
         "values come later than promised, and nobody is told",
         "poll less often, join reads, or raise the speed",
+    ),
+    error(
+        "M57",
+        "a type that a table cannot hold",
+        "the bits would be read as something that they are not",
+        "leave the form away at that end, and say at the other what is wanted there",
+    ),
+    remark(
+        "M58",
+        "a write that reads first",
+        "what the controller's program writes beside it in between is lost",
+        "give the converter a word of its own that the program reads",
     ),
 ];
 

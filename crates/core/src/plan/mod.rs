@@ -82,9 +82,15 @@ impl Station {
     /// An address with its owner's name, in canonical notation and as offset.
     #[must_use]
     pub fn show(&self, space: SpaceId, first: u32, bit: Option<u8>) -> String {
+        self.show_wide(space, first, 0, bit)
+    }
+
+    /// The same for a value that takes so many grains.
+    #[must_use]
+    pub fn show_wide(&self, space: SpaceId, first: u32, width: u32, bit: Option<u8>) -> String {
         match (self.dialect, self.space_at(space)) {
             (Some(dialect), Some(space)) => {
-                format!("{}:{}", self.name, dialect.show(space, first, bit, &self.setup))
+                format!("{}:{}", self.name, dialect.show(space, first, width, bit, &self.setup))
             }
             _ => self.name.clone(),
         }
@@ -212,7 +218,9 @@ impl Plan {
                     name: d.name.value.clone(),
                     port: d.port.map_or(usize::MAX, |port| port.value),
                     dialect: project.device_dialect(at),
-                    setup: d.setup.clone(),
+                    setup: d
+                        .setup
+                        .with(d.port.and_then(|port| project.ports.get(port.value)).map(|p| &p.setup)),
                     spaces: project
                         .device_dialect(at)
                         .map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
@@ -226,7 +234,9 @@ impl Plan {
                     name: i.name.value.clone(),
                     port: i.port.map_or(usize::MAX, |port| port.value),
                     dialect: project.image_dialect(at),
-                    setup: i.setup.clone(),
+                    setup: i
+                        .setup
+                        .with(i.port.and_then(|port| project.ports.get(port.value)).map(|p| &p.setup)),
                     spaces: project
                         .image_dialect(at)
                         .map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),

@@ -2,9 +2,11 @@
 
 use super::{Plan, PlannedRule, Source};
 use crate::finding::Finding;
-use crate::form::{Conversion, Form, Type};
+use crate::form::{Conversion, Form, Order, Type};
 use crate::project::{Endpoint, Map, OnLoss, Owner, Project, Sending, Target, Told};
-use crate::protocol::{Address, BitWrite, Dialect, Extent, Grain, Place, Setup, SpaceId, Verb};
+use crate::protocol::{
+    Address, BitWrite, Brings, Dialect, Extent, Grain, Place, Setup, Space, SpaceId, Verb,
+};
 use crate::source::Span;
 use std::collections::HashSet;
 
@@ -287,8 +289,29 @@ impl Ends<'_> {
     /// The forms of both ends: what one leaves open, the other says.
     fn forms(&self, source: &Address, target: &Address) -> Result<(Form, Form), Vec<Finding>> {
         let bits = |address: &Address| address.space.grain == Grain::Bit || address.bit.is_some();
-        let from_written = self.from.form.map(|form| form.value);
-        let to_written = self.to.form.map(|form| form.value);
+        let mut from_written = self.from.form.map(|form| form.value);
+        let mut to_written = self.to.form.map(|form| form.value);
+        for (end, form, address) in [(self.from, from_written, source), (self.to, to_written, target)] {
+            let only = address.space.only;
+            if let (Some(form), Some(at)) = (form, end.form)
+                && !only.is_empty()
+                && !only.contains(&form.ty)
+            {
+                let words: Vec<String> = only.iter().map(ToString::to_string).collect();
+                let words = crate::project::list_or(&words);
+                let what = format!("{} holds {words}, not `{}`", address.space.a(), form.ty);
+                let mend = "leave the form away there, and write at the other end what is wanted";
+                return Err(vec![Finding::new("M57", at.span, what).mend(mend)]);
+            }
+        }
+        // Words onto bits are copied bit by bit; everything else has the type that its address brings.
+        if (from_written, to_written) != (None, None) || bits(source) == bits(target) {
+            let brought = (
+                from_written.or_else(|| brought(source, to_written, target)),
+                to_written.or_else(|| brought(target, from_written, source)),
+            );
+            (from_written, to_written) = brought;
+        }
         let single = self.rule.count.is_none_or(|count| count.value == 1);
         let default = match (from_written.or(to_written), bits(source), bits(target)) {
             (Some(form), ..) => Form { order: None, ..form },
@@ -301,8 +324,8 @@ impl Ends<'_> {
             }
             (None, ..) => Form::plain(Type::Raw),
         };
-        let mut from = from_written.unwrap_or(default);
-        let mut to = to_written.unwrap_or(default);
+        let mut from = from_written.unwrap_or(widened(default, source));
+        let mut to = to_written.unwrap_or(widened(default, target));
         self.settle(&mut from, self.from, source)?;
         self.settle(&mut to, self.to, target)?;
         Ok((from, to))
@@ -313,11 +336,18 @@ impl Ends<'_> {
         if form.order.is_some() {
             return Ok(());
         }
-        form.order = self.dialect(end.owner).and_then(Dialect::order);
+        let own = self.dialect(end.owner).and_then(Dialect::order);
+        // A value of one or two bytes lies the same way in all of them.
+        let ordered = form.ty.bytes().is_some_and(|bytes| bytes > 2);
+        form.order = own.filter(|_| ordered);
+        if matches!(form.ty, Type::Text(_)) {
+            // Characters come in the order in which they are read, wherever the low word of a number is.
+            form.order = form.order.map(|order| Order { low_word_first: false, ..order });
+        }
         let bytes = form.ty.bytes().unwrap_or(0);
         let several = bytes as usize > address.space.grain.cell_bytes() && !matches!(form.ty, Type::Text(_));
         let device = matches!(end.owner, Owner::Device(_));
-        if device && form.order.is_none() && several && address.space.grain != Grain::Bit {
+        if device && own.is_none() && several && address.space.grain != Grain::Bit {
             return Err(vec![self.no_order(form, bytes, end)]);
         }
         Ok(())
@@ -393,6 +423,10 @@ impl Ends<'_> {
 
     /// The device's own table sizes, where they are known.
     fn sizes(&self, device: usize, address: &Address, place: &Place, span: Span) -> Option<Finding> {
+        // What every device of the protocol has; other tables were made by somebody, as long as he said.
+        let standing =
+            |dialect: &'static dyn Dialect| dialect.standing().iter().any(|s| s.key == address.space.key);
+        let made = !self.project.device_dialect(device).is_some_and(standing);
         let device = self.project.devices.get(device)?;
         let (name, size) = device.tables.iter().find(|(name, _)| name.value == address.space.key)?;
         let end = place.extent().end();
@@ -403,7 +437,7 @@ impl Ends<'_> {
                 device.name.value,
                 address.space.noun
             );
-            Finding::new("M17", span, what)
+            Finding::new(if made { "M34" } else { "M17" }, span, what)
                 .note(name.span, "its size is said here")
                 .mend("correct the address, or the size")
         })
@@ -419,8 +453,11 @@ impl Ends<'_> {
         let mut found = vec![];
         if let Err(limit) = dialect.cost(Verb::Read, &address.space, place.width, setup) {
             let what = format!(
-                "one value takes {} registers, and one read of this device {} ({})",
-                place.width, limit.limit, limit.source
+                "one value takes {} {}, and one read of this device {} ({})",
+                place.width,
+                address.space.grains(),
+                limit.limit,
+                limit.source
             );
             found.push(
                 Finding::new("M16", self.from.span, what)
@@ -430,7 +467,7 @@ impl Ends<'_> {
         if let (Some(access), Err(limit)) =
             (self.rule.read_write, dialect.cost(Verb::Write, &address.space, place.width, setup))
         {
-            found.push(too_wide(access, place.width, limit, "make the rule read-only"));
+            found.push(too_wide(access, place.width, &address.space, limit, "make the rule read-only"));
         }
         found
     }
@@ -470,7 +507,7 @@ impl Ends<'_> {
         if let Some((dialect, setup)) = self.setup(device)
             && let Err(limit) = dialect.cost(Verb::Write, &target.space, place.width, setup)
         {
-            found.push(too_wide(self.to.span, place.width, limit, "take a narrower form"));
+            found.push(too_wide(self.to.span, place.width, &target.space, limit, "take a narrower form"));
         }
         found.extend(self.guarded(self.to, point, self.to.span));
         found
@@ -490,10 +527,44 @@ impl Ends<'_> {
     }
 }
 
-fn too_wide(span: Span, width: u32, limit: crate::protocol::TooMuch, instead: &str) -> Finding {
+/// A byte's form where addresses are whole words: the same number in a word.
+fn widened(form: Form, address: &Address) -> Form {
+    let ty = match (form.ty, address.space.grain) {
+        (Type::U8, Grain::Bytes(2..)) => Type::U16,
+        (Type::I8, Grain::Bytes(2..)) => Type::I16,
+        (ty, _) => ty,
+    };
+    Form { ty, ..form }
+}
+
+/// The form that an address brings where nobody wrote one there. What the other end says of scale holds here too; where
+/// the address only says how wide, a type as wide that the other end has.
+fn brought(own: &Address, other_written: Option<Form>, other: &Address) -> Option<Form> {
+    let as_wide = |ty: Type, wide: Type| ty.bytes() == wide.bytes() && ty.bytes().is_some();
+    let ty = match (own.brings, other_written, other.brings) {
+        (Brings::Nothing, ..) => return None,
+        (Brings::Type(ty), ..) => ty,
+        (Brings::Width(wide), Some(form), _) if as_wide(form.ty, wide) => form.ty,
+        (Brings::Width(wide), None, Brings::Type(ty)) if as_wide(ty, wide) => ty,
+        (Brings::Width(wide), ..) => wide,
+    };
+    let number = !matches!(ty, Type::Text(_) | Type::Bool | Type::Raw);
+    let scaled = other_written.filter(|form| number && form.is_scaled());
+    Some(scaled.map_or(Form::plain(ty), |form| Form { ty, order: None, ..form }))
+}
+
+fn too_wide(
+    span: Span,
+    width: u32,
+    space: &Space,
+    limit: crate::protocol::TooMuch,
+    instead: &str,
+) -> Finding {
     let what = format!(
-        "one value takes {width} registers, and one write of this device {} ({})",
-        limit.limit, limit.source
+        "one value takes {width} {}, and one write of this device {} ({})",
+        space.grains(),
+        limit.limit,
+        limit.source
     );
     Finding::new("M16", span, what)
         .mend(format!("{instead}, or take a device that takes the value in one write"))

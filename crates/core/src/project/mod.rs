@@ -98,6 +98,10 @@ pub struct Port {
     pub wires: Option<Wires>,
     /// What is spoken.
     pub protocol: Option<At<&'static dyn Dialect>>,
+    /// Keys of its protocol.
+    pub setup: Setup,
+    /// Where each of them stands.
+    pub settings: Vec<(&'static str, Span)>,
     /// At least this between two messages, in microseconds; `None` for the protocol's own.
     pub silence: Option<At<u64>>,
     /// Wait for an answer, in microseconds.

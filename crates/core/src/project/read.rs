@@ -185,7 +185,12 @@ fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> P
         r.find(Finding::new("F04", name.span, what).mend(format!("add `protocol`: {}", names.join(" or "))));
     }
     let allow = networks(r, fields, "allow");
+    let setup = setup(r, fields, "ports", speaks.map(|protocol| protocol.value));
+    let settings = setup.words.iter().map(|(key, _)| *key).chain(setup.numbers.iter().map(|(key, _)| *key));
+    let settings = settings.filter_map(|key| Some((key, fields.value_span(r, key)?))).collect();
     Port {
+        settings,
+        setup,
         wires,
         protocol: speaks,
         silence: fields.duration(r, "silence"),
@@ -253,16 +258,42 @@ fn refer<'a>(
     None
 }
 
-/// The keys that dialects add to a table.
-fn setup(r: &Reader<'_>, fields: &Fields<'_, '_>, table: &str) -> Setup {
+/// The keys that dialects add to a table. One of another protocol than is spoken there does nothing, and is told.
+fn setup(
+    r: &mut Reader<'_>,
+    fields: &Fields<'_, '_>,
+    table: &str,
+    speaks: Option<&'static dyn Dialect>,
+) -> Setup {
     let mut setup = Setup::default();
-    for key in DIALECTS.iter().flat_map(|dialect| dialect.keys()).filter(|key| key.table == table) {
+    let of = |dialect: &&'static dyn Dialect| dialect.keys().iter().filter(|key| key.table == table);
+    for key in DIALECTS.iter().flat_map(of) {
+        if let Some(speaks) = speaks.filter(|speaks| !of(speaks).any(|own| own.name == key.name)) {
+            let Some(span) = fields.value_span(r, key.name) else { continue };
+            let owner = DIALECTS.iter().find(|dialect| of(dialect).any(|own| own.name == key.name));
+            let owner = owner.map_or("", |dialect| dialect.family());
+            let what = format!("`{}` is a key of {owner}, and here is {}", key.name, speaks.name());
+            if !r.findings.iter().any(|finding| finding.rule.code == "F02" && finding.span == span) {
+                r.find(Finding::new("F02", span, what).mend("leave it away, or correct the protocol"));
+            }
+            continue;
+        }
         match key.kind {
             KeyKind::Choice(words) => {
                 let word = fields.text(r, key.name).filter(|word| words.contains(&word.value.as_str()));
                 if let Some(word) = word.filter(|_| setup.word(key.name).is_none()) {
                     setup.words.push((key.name, word.value));
                 }
+            }
+            KeyKind::Text => {
+                if let Some(word) = fields.text(r, key.name).filter(|_| setup.word(key.name).is_none()) {
+                    setup.words.push((key.name, word.value));
+                }
+            }
+            KeyKind::Duration => {
+                let wait = fields.duration(r, key.name).filter(|_| setup.number(key.name).is_none());
+                let micros = wait.map(|wait| u32::try_from(wait.value).unwrap_or(u32::MAX));
+                setup.numbers.extend(micros.map(|micros| (key.name, micros)));
             }
             _ => {
                 let most = if let KeyKind::Station { high, .. } = key.kind { high } else { i64::MAX };
@@ -296,13 +327,14 @@ fn read_device(
         }
         at
     });
-    let mut setup = setup(r, fields, "devices");
+    let speaks = port.and_then(|port| project.ports.get(port.value)?.protocol).map(|protocol| protocol.value);
+    let mut setup = setup(r, fields, "devices", speaks);
     for key in ["max-read", "max-write"] {
         setup.numbers.extend(fields.whole(r, key).map(|limit| (key, limit.value)));
     }
-    let station = port.and_then(|port| project.ports.get(port.value)?.protocol).and_then(|protocol| {
-        fields.value_span(r, protocol.value.station_key(crate::protocol::Transport::Serial).0)
-    });
+    let station = speaks
+        .and_then(|protocol| protocol.station_key(crate::protocol::Transport::Serial))
+        .and_then(|(key, _)| fields.value_span(r, key));
     let retry = fields.parsed(r, "retry-lost", "F03", |text| {
         retry(text).ok_or_else(|| format!("`{text}` is no wait or range of waits such as 1s..30s"))
     });
@@ -388,12 +420,13 @@ fn sending(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<Sending>> {
 
 fn read_image(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Image {
     let port = refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name));
-    let station = port.and_then(|port| project.ports.get(port.value)?.protocol).and_then(|protocol| {
-        fields.value_span(r, protocol.value.station_key(crate::protocol::Transport::Listen).0)
-    });
+    let speaks = port.and_then(|port| project.ports.get(port.value)?.protocol).map(|protocol| protocol.value);
+    let station = speaks
+        .and_then(|protocol| protocol.station_key(crate::protocol::Transport::Listen))
+        .and_then(|(key, _)| fields.value_span(r, key));
     Image {
         port,
-        setup: setup(r, fields, "images"),
+        setup: setup(r, fields, "images", speaks),
         station_at: station.unwrap_or(name.span),
         on_loss: on_loss(r, fields).map(|on_loss| on_loss.value).unwrap_or_default(),
         writers: networks(r, fields, "writers"),
@@ -586,7 +619,7 @@ fn fill_from_profile(project: &mut Project, at: usize) {
     let key = project
         .device_dialect(at)
         .zip(transport)
-        .map(|(dialect, transport)| dialect.station_key(transport).0);
+        .and_then(|(dialect, transport)| Some(dialect.station_key(transport)?.0));
     let Some(device) = project.devices.get_mut(at) else { return };
     let Some(profile) = device.profile.and_then(|profile| project.profiles.get(profile.value)) else {
         return;

@@ -2,18 +2,21 @@
 //!
 //! A space is a linear table of equal grains. Its `key` is the dialect's own text; nobody else parses it.
 
+pub mod blocks;
 mod modbus;
 mod raw;
 
 pub use crate::grain::Grain;
 
+use crate::form::Type;
 use std::borrow::Cow;
 use std::fmt;
 use std::ops::Range;
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
 /// that the two agree.
-pub static DIALECTS: [&dyn Dialect; 4] = [&modbus::RTU, &modbus::ASCII, &modbus::TCP, &raw::RAW];
+pub static DIALECTS: [&dyn Dialect; 5] =
+    [&modbus::RTU, &modbus::ASCII, &modbus::TCP, &blocks::BLOCKS, &raw::RAW];
 
 /// The protocol that the project file calls so.
 #[must_use]
@@ -44,6 +47,13 @@ pub fn refusal_cause(native: (&'static str, u32)) -> &'static str {
     dialect.map_or("", |dialect| dialect.refusal_words(native.1).1)
 }
 
+/// A device's own number of a refusal as `health.last-error` shows it.
+#[must_use]
+pub fn refusal_health(native: (&'static str, u32)) -> u32 {
+    let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == native.0);
+    dialect.map_or(native.1, |dialect| dialect.health_code(native.1))
+}
+
 /// How one bit is written where the grain is wider.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum BitWrite {
@@ -52,6 +62,8 @@ pub enum BitWrite {
     /// With one request that changes some bits of a grain and leaves the others; where a device does not serve it, by
     /// reading the grain and writing it back.
     Masked,
+    /// By reading the grain and writing it back changed: the protocol has no request for it.
+    ReadBack,
     /// Not at all.
     Never,
 }
@@ -73,6 +85,10 @@ pub struct Space {
     pub writable: bool,
     /// How one bit of a wider grain is written.
     pub bits: BitWrite,
+    /// The only types that its cells can hold; empty for any.
+    pub only: &'static [Type],
+    /// Whether the controller's own program writes here all the time.
+    pub rewritten: bool,
 }
 
 impl Space {
@@ -81,6 +97,15 @@ impl Space {
     pub fn a(&self) -> String {
         let article = if self.noun.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
         format!("{article} {}", self.noun)
+    }
+
+    /// What it counts, shortly: `registers`, `bytes`.
+    #[must_use]
+    pub fn grains(&self) -> String {
+        format!(
+            "{}s",
+            self.noun.rsplit(' ').next().and_then(|word| word.rsplit('-').next()).unwrap_or_default()
+        )
     }
 }
 
@@ -249,6 +274,23 @@ impl Setup {
         self.numbers.iter().find(|(name, _)| *name == key).map(|(_, number)| *number)
     }
 
+    /// These keys, and those of another table that are not among them.
+    #[must_use]
+    pub fn with(&self, other: Option<&Self>) -> Self {
+        let mut all = self.clone();
+        for (key, number) in other.iter().flat_map(|other| &other.numbers) {
+            if all.number(key).is_none() {
+                all.numbers.push((key, *number));
+            }
+        }
+        for (key, word) in other.iter().flat_map(|other| &other.words) {
+            if all.word(key).is_none() {
+                all.words.push((key, word.clone()));
+            }
+        }
+        all
+    }
+
     /// The word of a key, if it was given.
     #[must_use]
     pub fn word(&self, key: &str) -> Option<&str> {
@@ -265,6 +307,32 @@ pub struct Address {
     pub first: u32,
     /// One bit of it.
     pub bit: Option<u8>,
+    /// What the address says of the value that lies there.
+    pub brings: Brings,
+}
+
+/// What an address says of the value that lies there, besides where.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Brings {
+    /// Nothing.
+    Nothing,
+    /// How wide it is: the type, unless somebody names another one as wide.
+    Width(Type),
+    /// Its type.
+    Type(Type),
+}
+
+/// What is wrong with a port's settings for a protocol.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SettingFault {
+    /// The check's code.
+    pub code: &'static str,
+    /// The key that it is about, written or not.
+    pub key: &'static str,
+    /// What is wrong, in words.
+    pub what: String,
+    /// What to do.
+    pub mend: String,
 }
 
 /// Why an address is not understood.
@@ -317,19 +385,27 @@ pub trait Dialect: Sync + fmt::Debug {
     fn refusal_name(&self) -> &'static str;
     /// What such a number means, in the standard's words and with the likely cause.
     fn refusal_words(&self, code: u32) -> (&'static str, &'static str);
+    /// Such a number as `health.last-error` shows it.
+    fn health_code(&self, code: u32) -> u32 {
+        code
+    }
     /// What a reader is answered once a value's source is lost, in words.
     fn lost_answer(&self) -> &'static str;
     /// A TCP port on which this protocol is a surprise, with the reason.
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str>;
-    /// Keys that it adds to devices and images.
+    /// Keys that it adds to ports, devices and images.
     fn keys(&self) -> &'static [Key];
+    /// What is wrong with a port's keys of this protocol; `asks` where we ask on it.
+    fn port_faults(&self, _setup: &Setup, _asks: bool) -> Vec<SettingFault> {
+        vec![]
+    }
     /// Reads an address.
     ///
     /// # Errors
     /// Which part is wrong and what was likely meant.
     fn parse(&self, text: &str, setup: &Setup) -> Result<Address, AddressFault>;
-    /// Shows an address.
-    fn show(&self, space: &Space, first: u32, bit: Option<u8>, setup: &Setup) -> Shown;
+    /// Shows an address; `width` is how many grains one value there takes, 0 where that is not known.
+    fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, setup: &Setup) -> Shown;
     /// The address in other notations that people write, with what each is called.
     fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)>;
     /// The spaces that every image has, mapped or not.
@@ -343,10 +419,15 @@ pub trait Dialect: Sync + fmt::Debug {
     /// # Errors
     /// The limit and who sets it.
     fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch>;
+    /// What the other end of a connection is set to, out of our own keys: a client's or a simulated device's.
+    fn other_end(&self, own: &Setup) -> Setup {
+        own.clone()
+    }
     /// The station on its line, for messages and for telling that two are one: `unit 23`. `None` where it is open.
     fn station(&self, setup: &Setup) -> Option<u32>;
-    /// The key that says the station, and its least and greatest number on such a port.
-    fn station_key(&self, transport: Transport) -> (&'static str, Range<u32>);
+    /// The key that says the station, and its least and greatest number on such a port; `None` where a port has one
+    /// station only.
+    fn station_key(&self, transport: Transport) -> Option<(&'static str, Range<u32>)>;
     /// What a request chooses its command by, out of its bytes; `None` where that is not told.
     fn request_code(&self, request: &[u8]) -> Option<u8>;
     /// The request and the answer that carry such an extent, for `trace`: bytes as they go over the wire. `cells` are
@@ -377,6 +458,9 @@ mod tests {
                 assert!(!key.doc.is_empty() && !key.doc.ends_with('.'), "{}", key.name);
             }
         }
-        assert_eq!(notations().map(|dialect| dialect.family()).collect::<Vec<_>>(), ["Modbus"]);
+        assert_eq!(
+            notations().map(|dialect| dialect.family()).collect::<Vec<_>>(),
+            ["Modbus", "data blocks"]
+        );
     }
 }

@@ -56,7 +56,7 @@ impl Dialect for Raw {
         Err(AddressFault { code: "F10", at: 0..text.len(), what, likely: vec![] })
     }
 
-    fn show(&self, _space: &Space, first: u32, _bit: Option<u8>, _setup: &Setup) -> Shown {
+    fn show(&self, _space: &Space, first: u32, _width: u32, _bit: Option<u8>, _setup: &Setup) -> Shown {
         Shown { canonical: first.to_string(), offset: first.to_string(), hex: format!("0x{first:04X}") }
     }
 
@@ -84,8 +84,8 @@ impl Dialect for Raw {
         None
     }
 
-    fn station_key(&self, _transport: Transport) -> (&'static str, Range<u32>) {
-        ("unit", 0..256)
+    fn station_key(&self, _transport: Transport) -> Option<(&'static str, Range<u32>)> {
+        Some(("unit", 0..256))
     }
 
     fn request_code(&self, _request: &[u8]) -> Option<u8> {

@@ -196,7 +196,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
         target_words: fits.then(|| words(&target_cells)),
     };
     Some(Trace {
-        shown: board.show(target.space, target.first, rule.target.bit),
+        shown: board.show_wide(target.space, target.first, target.count, rule.target.bit),
         read: Exchange::of(&read),
         cell: cell(if sends { "device" } else { "image" }, board, target_space, target),
         on_loss: if sends { sending(rule) } else { loss(board, rule) },
@@ -210,7 +210,9 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
         source: match (rule.source, source) {
             (Source::Told(told), _) => told.show(project),
             (_, Some((place, extent))) => {
-                station.map(|station| station.show(place.space, extent.first, place.bit)).unwrap_or_default()
+                let shown =
+                    |station: &Station| station.show_wide(place.space, extent.first, extent.count, place.bit);
+                station.map(shown).unwrap_or_default()
             }
             (_, None) => "what clients write".into(),
         },
@@ -331,7 +333,7 @@ fn poll(
     }
     let dialect = station.dialect?;
     let exchange = dialect.example(Verb::Read, space, transfer.extent.first, &answer, &station.setup);
-    let (key, _) = dialect.station_key(crate::protocol::Transport::Serial);
+    let key = dialect.station_key(crate::protocol::Transport::Serial).map_or("", |(key, _)| key);
     Some(Poll {
         device: match dialect.station(&station.setup) {
             Some(number) => format!("{}, {key} {number}", station.name),

@@ -4,6 +4,7 @@ use super::Tally;
 use crate::Moment;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering::Relaxed};
 use woodrush_core::project::Health;
+use woodrush_core::protocol::refusal_health;
 use woodrush_core::{Kind, Refusal};
 
 /// One device's health. Each item stands alone, so relaxed atomics suffice.
@@ -92,7 +93,7 @@ pub(super) fn tenths(age: Option<u64>) -> u16 {
 #[must_use]
 pub fn failure_code(refusal: &Refusal) -> u16 {
     match (refusal.native, refusal.kind) {
-        (Some((_, code)), _) => u16::try_from(code).unwrap_or(u16::MAX),
+        (Some(native), _) => u16::try_from(refusal_health(native)).unwrap_or(u16::MAX),
         (None, Kind::Damaged) => 257,
         (None, Kind::Mismatch) => 258,
         (None, Kind::NoPath) => 259,

@@ -3,10 +3,8 @@
 use crate::Moment;
 use serde::{Deserialize, Serialize};
 use std::sync::atomic::{AtomicU16, AtomicU64, Ordering::Relaxed};
+use std::sync::{Mutex, PoisonError};
 use woodrush_core::{Kind, Refusal};
-
-/// Exceptions by code up to here; others are counted under 0.
-const CODES: usize = 12;
 
 /// What became of requests.
 ///
@@ -25,7 +23,7 @@ pub struct Tally {
     damaged: AtomicU64,
     mismatched: AtomicU64,
     unreachable: AtomicU64,
-    exceptions: [AtomicU64; CODES],
+    exceptions: Mutex<Vec<(u16, u64)>>,
 }
 
 /// A tally at one moment.
@@ -35,7 +33,7 @@ pub struct Counts {
     pub requests: u64,
     /// Good answers.
     pub answers: u64,
-    /// Refusals by the device's own code; 0 stands for all that have no place of their own.
+    /// Refusals by the device's own code, ascending.
     pub exceptions: Vec<(u16, u64)>,
     /// Requests without any answer.
     pub timeouts: u64,
@@ -91,8 +89,12 @@ impl Tally {
         self.last_error.store(super::failure_code(refusal), Relaxed);
         match (refusal.native, refusal.kind) {
             (Some((_, code)), _) => {
-                let place = usize::try_from(code).ok().filter(|code| *code < CODES).unwrap_or(0);
-                self.exceptions.get(place).map(add);
+                let code = u16::try_from(code).unwrap_or(u16::MAX);
+                let mut known = self.exceptions.lock().unwrap_or_else(PoisonError::into_inner);
+                match known.binary_search_by_key(&code, |(own, _)| *own) {
+                    Ok(at) => known.get_mut(at).into_iter().for_each(|(_, count)| *count += 1),
+                    Err(at) => known.insert(at, (code, 1)),
+                }
             }
             (None, Kind::Damaged) => {
                 add(&self.damaged);
@@ -133,11 +135,10 @@ impl Tally {
     #[must_use]
     pub fn counts(&self) -> Counts {
         let get = |counter: &AtomicU64| counter.load(Relaxed);
-        let exceptions = (0u16..).zip(&self.exceptions).map(|(code, count)| (code, get(count)));
         Counts {
             requests: get(&self.requests),
             answers: get(&self.answers),
-            exceptions: exceptions.filter(|(_, count)| *count > 0).collect(),
+            exceptions: self.exceptions.lock().unwrap_or_else(PoisonError::into_inner).clone(),
             timeouts: get(&self.timeouts),
             damaged: get(&self.damaged),
             mismatched: get(&self.mismatched),
@@ -160,7 +161,8 @@ impl Tally {
             &self.sent,
             &self.came,
         ];
-        all.into_iter().chain(&self.exceptions).for_each(|counter| counter.store(0, Relaxed));
+        all.into_iter().for_each(|counter| counter.store(0, Relaxed));
+        self.exceptions.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 }
 

@@ -13,7 +13,7 @@ use crate::health::HealthBoard;
 use std::sync::Arc;
 use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Step};
 use woodrush_core::project::OnLoss;
-use woodrush_core::protocol::Extent;
+use woodrush_core::protocol::{Extent, Grain};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// Set in a feed whose cell holds bits of several rules; the rest is the index of those.
@@ -53,6 +53,8 @@ struct Stretch {
     first: u32,
     /// Bytes of a cell.
     each: usize,
+    /// Cells are bits.
+    bits: bool,
     cells: Vec<u8>,
     /// The step that feeds each cell, counted from 1; 0 for none.
     feeds: Vec<u32>,
@@ -103,7 +105,11 @@ impl Image {
         let spaces = plan.board(board).map_or(&[][..], |station| station.spaces.as_slice());
         let mut stretches: Vec<Stretch> = spaces
             .iter()
-            .map(|space| Stretch { each: space.grain.cell_bytes(), ..Stretch::default() })
+            .map(|space| Stretch {
+                each: space.grain.cell_bytes(),
+                bits: space.grain == Grain::Bit,
+                ..Stretch::default()
+            })
             .collect();
         let mut ends: Vec<Option<(u32, u32)>> = vec![None; stretches.len()];
         for rule in plan.rules.iter().filter(|rule| rule.board == board) {
@@ -431,7 +437,12 @@ impl Image {
                     Some(cell) => out.extend_from_slice(&cell),
                     None => out.extend_from_slice(cell),
                 },
-                Verdict::Fill(word) if stretch.each == 1 => out.push(u8::from(word != 0)),
+                Verdict::Fill(word) if stretch.bits => out.push(u8::from(word != 0)),
+                // Bytes come in pairs that are words.
+                Verdict::Fill(word) if stretch.each == 1 => {
+                    let [high, low] = word.to_be_bytes();
+                    out.push(if grain.is_multiple_of(2) { high } else { low });
+                }
                 Verdict::Fill(word) => out.extend_from_slice(&word.to_be_bytes()),
                 Verdict::Refuse(kind) => {
                     out.resize(out.len() + stretch.each, 0);

@@ -61,6 +61,8 @@ struct Current {
 pub enum LineAct {
     /// Write these bytes, then poll again.
     Send(Vec<u8>),
+    /// Close the connection, for this reason; then poll again.
+    HangUp(String),
     /// Nothing to do before this moment or news.
     WaitUntil(Moment),
     /// Nothing to do before news.
@@ -84,17 +86,22 @@ pub struct Asking {
     up: bool,
 }
 
+/// What the machine of a port needs to know.
+fn setup(shared: &Shared, port: usize) -> Option<ClientSetup<'_>> {
+    let settings = shared.ports.get(port)?;
+    Some(ClientSetup {
+        stations: &shared.plan.devices,
+        line: *shared.plan.lines.get(port)?,
+        retries: settings.retries,
+        port: &settings.setup,
+    })
+}
+
 impl Asking {
     /// Of a port; `None` where it has no protocol that can be spoken.
     #[must_use]
     pub fn new(shared: Arc<Shared>, port: usize) -> Option<Self> {
-        let settings = shared.ports.get(port)?;
-        let setup = ClientSetup {
-            stations: &shared.plan.devices,
-            line: *shared.plan.lines.get(port)?,
-            retries: settings.retries,
-        };
-        let client = (speaker(settings.protocol)?.client)(&setup);
+        let client = (speaker(shared.ports.get(port)?.protocol)?.client)(&setup(&shared, port)?);
         let devices = turns::of_port(&shared, port);
         let queue = Arc::clone(shared.queues.get(port)?);
         Some(Self {
@@ -114,7 +121,7 @@ impl Asking {
 
     /// The same port in a changed project: what is known of its devices stays. Only between two requests.
     #[must_use]
-    pub fn renewed(&self, now: Moment, shared: Arc<Shared>, port: usize) -> Option<Self> {
+    pub fn renewed(&mut self, shared: Arc<Shared>, port: usize) -> Option<Self> {
         let mut next = Self::new(shared, port)?;
         for polled in &mut next.devices {
             let name = next.shared.plan.devices.get(polled.index).map(|station| station.name.as_str());
@@ -125,10 +132,10 @@ impl Asking {
                 (polled.failed, polled.lost) = (known.failed, known.lost);
             }
         }
+        // What the machine knows of its line or connection goes on.
+        std::mem::swap(&mut next.client, &mut self.client);
+        next.client.set_up(&setup(&next.shared, port)?);
         next.up = self.up;
-        if !next.up {
-            next.client.handle(now, News::Down);
-        }
         next.probe_from = self.probe_from;
         Some(next)
     }
@@ -183,6 +190,7 @@ impl Asking {
                     return LineAct::Send(bytes);
                 }
                 Act::Done(ticket, result) => self.finish(now, ticket, result),
+                Act::HangUp(why) => return LineAct::HangUp(why),
                 Act::WaitUntil(moment) => return LineAct::WaitUntil(moment),
                 Act::Rest => match self.start_next(now) {
                     Some(wait) => return wait,

@@ -165,10 +165,14 @@ impl Driver {
             if self.open.is_none() && now >= self.reopen_at {
                 self.reopen();
             }
-            self.renew(now);
+            self.renew();
             let until = match self.poll(now) {
                 LineAct::Send(bytes) => {
                     self.send(&bytes);
+                    continue;
+                }
+                LineAct::HangUp(why) => {
+                    self.gone(&why);
                     continue;
                 }
                 LineAct::WaitUntil(moment) => moment,
@@ -261,19 +265,19 @@ impl Driver {
     }
 
     /// Takes a changed project, between two requests.
-    fn renew(&mut self, now: Moment) {
+    fn renew(&mut self) {
         let generation = self.site.generation();
         if generation == self.generation {
             return;
         }
-        if let Machine::Asking(asking) = &self.machine {
+        if let Machine::Asking(asking) = &mut self.machine {
             if !asking.is_idle() {
                 return;
             }
             let shared = self.site.current();
             // A port that is gone has its thread ended by whoever took the project.
             let Some(port) = shared.ports.iter().position(|port| port.name == self.name) else { return };
-            let Some(next) = asking.renewed(now, Arc::clone(&shared), port) else { return };
+            let Some(next) = asking.renewed(Arc::clone(&shared), port) else { return };
             self.machine = Machine::Asking(Box::new(next));
             (self.shared, self.port) = (shared, port);
         } else {

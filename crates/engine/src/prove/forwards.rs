@@ -138,7 +138,8 @@ impl Runner<'_> {
         dialect: &'static dyn Dialect,
         unit: u16,
     ) -> Result<Dialer, String> {
-        let (key, _) = dialect.station_key(woodrush_core::protocol::Transport::Listen);
+        let listen = woodrush_core::protocol::Transport::Listen;
+        let (key, _) = dialect.station_key(listen).ok_or("its stations have no number")?;
         let station = Station {
             name: format!("{key} {unit}"),
             port: forward.from,

@@ -74,6 +74,22 @@ impl Lay {
         Self { letters: String::new(), ..self.clone() }
     }
 
+    /// In this order, unless it has one.
+    pub(super) fn or_order(self, letters: &str) -> Self {
+        if self.letters.is_empty() { Self { letters: letters.into(), ..self } } else { self }
+    }
+
+    /// Of another kind.
+    pub(super) fn of_kind(self, kind: Lies) -> Self {
+        Self { kind, ..self }
+    }
+
+    /// With the other's scale, where that one has any and this is a number.
+    pub(super) fn scaled_as(self, other: &Self) -> Self {
+        let number = matches!(self.kind, Lies::Whole { .. } | Lies::Float { .. } | Lies::Digits { .. });
+        if number { Self { scale: other.scale, plus: other.plus, ..self } } else { self }
+    }
+
     /// The raw word of cells, the most significant byte first.
     pub(super) fn raw(&self, cells: &[u8]) -> u64 {
         self.arrange(cells, false).iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte))

@@ -245,7 +245,7 @@ fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Opti
 /// Whether cells hold nothing but the word of a `fill`.
 pub(super) fn whole_word(subject: &Subject, cells: &[u8], word: u16) -> bool {
     match subject.target.each {
-        1 => cells.iter().all(|bit| *bit == u8::from(word != 0)),
+        _ if subject.target.bits => cells.iter().all(|bit| *bit == u8::from(word != 0)),
         _ if subject.target.bit.is_some() => subject.target.own(cells) == [u8::from(word != 0)],
         _ => cells.chunks(2).all(|cell| cell == word.to_be_bytes()),
     }

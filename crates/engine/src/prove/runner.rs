@@ -165,7 +165,8 @@ impl Runner<'_> {
         let extent = subject.target.item(item);
         let plan = &self.checked.plan;
         let board = plan.board_of(subject.to).and_then(|board| plan.board(board));
-        board.map_or_else(String::new, |board| board.show(extent.space, extent.first, subject.target.bit))
+        let bit = subject.target.bit;
+        board.map_or_else(String::new, |board| board.show_wide(extent.space, extent.first, extent.count, bit))
     }
 
     /// The age after which a rule's value must have come or gone.

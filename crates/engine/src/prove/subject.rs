@@ -4,10 +4,10 @@ use super::oracle::{Lay, Lies, expected, is_approximate, nearly};
 use super::patterns::patterns;
 use woodrush_core::At;
 use woodrush_core::check::Checked;
-use woodrush_core::form::Overflow;
+use woodrush_core::form::{Order, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Map, OnLoss, Owner, Point, Target, Told};
-use woodrush_core::protocol::{Address, Extent, Grain, SpaceId};
+use woodrush_core::protocol::{Address, Brings, Extent, Grain, SpaceId};
 
 /// What feeds a rule.
 pub(super) enum Feed {
@@ -27,6 +27,8 @@ pub(super) struct End {
     pub(super) width: u32,
     /// Bytes of one grain in cells.
     pub(super) each: usize,
+    /// Its grains are bits.
+    pub(super) bits: bool,
     pub(super) bit: Option<u8>,
     pub(super) lay: Lay,
 }
@@ -45,7 +47,7 @@ impl End {
     /// Its own part of cells: one bit of a register, or all.
     pub(super) fn own(&self, cells: &[u8]) -> Vec<u8> {
         match self.bit {
-            Some(bit) if cells.len() > 1 => {
+            Some(bit) if cells.len() == self.each => {
                 let word = cells.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
                 vec![u8::from(word >> bit & 1 == 1)]
             }
@@ -93,7 +95,8 @@ fn end(address: &Address, space: SpaceId, lay: Lay) -> End {
     let each = address.space.grain.cell_bytes();
     let single = address.bit.is_some() || address.space.grain == Grain::Bit || lay.bytes() == 0;
     let width = if single { 1 } else { u32::try_from(lay.bytes().div_ceil(each)).unwrap_or(1) };
-    End { space, first: address.first, width, each, bit: address.bit, lay }
+    let bits = address.space.grain == Grain::Bit;
+    End { space, first: address.first, width, each, bits, bit: address.bit, lay }
 }
 
 /// One end as it is written: whose, what, in which form.
@@ -103,6 +106,63 @@ struct Written<'p> {
     space: SpaceId,
     form: Option<String>,
     point: Option<&'p Point>,
+    /// The order that its protocol has by itself.
+    order: Option<Order>,
+}
+
+impl Written<'_> {
+    fn is_bit(&self) -> bool {
+        self.address.bit.is_some() || self.address.space.grain == Grain::Bit
+    }
+
+    /// What is written there.
+    fn own(&self) -> Option<Lay> {
+        Some(self.ordered(Lay::read(self.form.as_deref()?)?))
+    }
+
+    /// In the protocol's own order, unless one was written.
+    fn ordered(&self, lay: Lay) -> Lay {
+        let letters = self.order.map(|order| order.letters(u32::try_from(lay.bytes()).unwrap_or(0)));
+        match (lay.kind, letters) {
+            (Lies::Whole { .. } | Lies::Float { .. } | Lies::Digits { .. }, Some(letters))
+                if lay.bytes() > 1 =>
+            {
+                lay.or_order(letters)
+            }
+            _ => lay,
+        }
+    }
+
+    /// A byte where addresses are words is the same number in a word.
+    fn in_words(&self, lay: Lay) -> Lay {
+        match (lay.kind, self.address.space.grain) {
+            (Lies::Whole { bytes: 1, signed }, Grain::Bytes(2..)) => {
+                lay.of_kind(Lies::Whole { bytes: 2, signed })
+            }
+            _ => lay,
+        }
+    }
+
+    /// What its address says by itself, where nothing is written: a type; or how wide, and the other end says the type
+    /// if it is as wide. A scale that is written at the other end holds here too.
+    fn brought(&self, other: &Self) -> Option<Lay> {
+        let plain = |ty: Type| Lay::read(&ty.to_string());
+        let written = other.form.as_deref().and_then(Lay::read);
+        let lay = match (self.address.brings, other.address.brings) {
+            (Brings::Nothing, _) => return None,
+            (Brings::Type(ty), _) => plain(ty)?,
+            (Brings::Width(wide), theirs) => {
+                let wide = plain(wide)?;
+                let theirs = match theirs {
+                    Brings::Type(ty) => plain(ty),
+                    _ => None,
+                };
+                let other = written.clone().or(theirs).filter(|lay| lay.bytes() == wide.bytes());
+                other.map_or(wide, |lay| lay.unordered())
+            }
+        };
+        Some(self.ordered(written.map_or(lay.clone(), |written| lay.scaled_as(&written))))
+    }
 }
 
 fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<Written<'p>> {
@@ -115,6 +175,7 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<Written<'p>> {
         (None, None) => return None,
     };
     let station = checked.plan.board(checked.plan.board_of(owner)?)?;
+    let order = station.dialect.and_then(|dialect| dialect.order());
     if let (Owner::Device(device), Some(name)) = (owner, rest.strip_prefix('.')) {
         let point = project.profile_of(device)?.points.iter().find(|point| point.name.value == name)?;
         // Where a point lies is a matter of the file: its own address, its place in a row, the device's shift.
@@ -127,10 +188,11 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<Written<'p>> {
             space: SpaceId(u16::try_from(at).ok()?),
             form,
             point: Some(point),
+            order,
         });
     }
     let (address, space) = address(station, rest.strip_prefix(':')?)?;
-    Some(Written { owner, address, space, form: form.map(str::to_string), point: None })
+    Some(Written { owner, address, space, form: form.map(str::to_string), point: None, order })
 }
 
 /// Bits of one register.
@@ -167,22 +229,25 @@ impl Subject {
         let turned = rule.read_write.is_some()
             && matches!((source.owner, target.owner), (Owner::Image(_), Owner::Device(_)));
         let (source, target) = if turned { (target, source) } else { (source, target) };
-        let is_bit = |address: &Address| address.bit.is_some() || address.space.grain == Grain::Bit;
         let count = rule.count.as_ref().map_or(1, |count: &At<u32>| count.value);
-        let bit = is_bit(&source.address) && (is_bit(&target.address) || count == 1);
+        let bit = source.is_bit() && (target.is_bit() || count == 1);
         let default = Lay::plain(if bit { Lies::Bit } else { Lies::Raw });
         // What one end leaves open, the other says, but for the order.
-        let (from_lay, to_lay) = match (source.form.as_deref(), target.form.as_deref()) {
-            (Some(from), Some(to)) => (Lay::read(from)?, Lay::read(to)?),
-            (Some(from), None) => (Lay::read(from)?, Lay::read(from)?.unordered()),
-            (None, Some(to)) => (Lay::read(to)?.unordered(), Lay::read(to)?),
+        let by_address = source.form.is_some() || target.form.is_some() || source.is_bit() == target.is_bit();
+        let said = |end: &Written<'_>, other: &Written<'_>| {
+            end.own().or_else(|| end.brought(other).filter(|_| by_address))
+        };
+        let (from_lay, to_lay) = match (said(&source, &target), said(&target, &source)) {
+            (Some(from), Some(to)) => (from, to),
+            (Some(from), None) => (from.clone(), target.ordered(target.in_words(from.unordered()))),
+            (None, Some(to)) => (source.ordered(source.in_words(to.unordered())), to),
             (None, None) => (default.clone(), default),
         };
         let raw = from_lay.kind == Lies::Raw;
         let mut from = end(&source.address, source.space, from_lay);
         let mut to = end(&target.address, target.space, to_lay);
         let mut values = count;
-        match (raw, is_bit(&source.address), is_bit(&target.address)) {
+        match (raw, source.is_bit(), target.is_bit()) {
             (true, false, true) => to.width = REGISTER_BITS,
             (true, true, false) => {
                 from.width = REGISTER_BITS;
@@ -261,7 +326,7 @@ impl Subject {
             made.collect::<Vec<_>>()
         };
         let ordered = |end: &End| {
-            if end.width == REGISTER_BITS && end.each == 1 {
+            if end.width == REGISTER_BITS && end.bits {
                 // Sixteen bits that stand for a register: each pattern of one, bit by bit.
                 let registers = patterns(&Lay::plain(Lies::Raw), 2, &[]);
                 return registers.iter().map(|register| spread(register)).collect();

@@ -68,6 +68,8 @@ pub struct Bus {
     pub echo: bool,
     /// The adapter or connection is away.
     pub unplugged: bool,
+    /// A device has closed the connection.
+    pub hung_up: bool,
     protocol: &'static str,
     servers: Vec<Box<dyn Server>>,
     line: Option<Line>,
@@ -102,6 +104,7 @@ impl Bus {
             gaps: None,
             echo: false,
             unplugged: false,
+            hung_up: false,
             protocol,
             servers,
             line,
@@ -116,6 +119,14 @@ impl Bus {
             to_opener: VecDeque::new(),
             answered: None,
         })
+    }
+
+    /// Somebody has connected anew: what was said on the connection before is over.
+    pub fn connected(&mut self, now: Moment) {
+        self.to_devices.clear();
+        self.to_opener.clear();
+        self.hung_up = false;
+        self.servers.iter_mut().for_each(|server| server.handle(now, News::Up));
     }
 
     /// Lets a change happen at its time.
@@ -252,7 +263,11 @@ impl Bus {
                         next = Some(next.map_or(moment, |next| next.min(moment)));
                         break;
                     }
-                    Serve::HangUp(_) | Serve::Rest => break,
+                    Serve::HangUp(_) => {
+                        self.hung_up = true;
+                        break;
+                    }
+                    Serve::Rest => break,
                 }
             }
         }
@@ -317,6 +332,12 @@ fn server(protocol: &str, device: &SimDevice) -> Option<Box<dyn Server>> {
         shared: true,
         tells_itself: false,
         answer_as: device.ailment.as_unit.map(u16::from),
+        spaces: device.station.spaces.clone(),
+        own: device
+            .station
+            .dialect
+            .map(|dialect| dialect.other_end(&device.station.setup))
+            .unwrap_or_default(),
     };
     Some((speaker(protocol)?.server)(&setup))
 }

@@ -13,7 +13,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Asked, Client};
-use woodrush_core::protocol::{Extent, Setup, SpaceId, Transport, refusal_shown};
+use woodrush_core::protocol::{Extent, Grain, Setup, SpaceId, Transport, refusal_shown};
 
 /// What one entry of a client's list has seen.
 #[derive(Debug, Clone, Serialize)]
@@ -76,7 +76,7 @@ fn asked(checked: &Checked, client: &Client) -> Vec<Station> {
     let Some(dialect) = checked.project.ports.get(port.value).and_then(|port| port.protocol) else {
         return vec![];
     };
-    let (key, _) = dialect.value.station_key(Transport::Listen);
+    let Some((key, _)) = dialect.value.station_key(Transport::Listen) else { return vec![] };
     let station = |unit: &u16| Station {
         name: format!("{key} {unit}"),
         port: port.value,
@@ -232,8 +232,13 @@ fn live(
 
 /// Writes a value that differs from the one before: 1 to 50, and again.
 fn write_next(dialer: &mut Dialer, image: &Station, entry: &Entry, turn: u32) -> Result<Vec<u8>, String> {
-    let each = image.space_at(entry.extent.space).map_or(2, |space| space.grain.cell_bytes());
-    let form = entry.form.unwrap_or(Form::plain(if each == 1 { Type::Bool } else { Type::U16 }));
+    let grain = image.space_at(entry.extent.space).map_or(Grain::Bytes(2), |space| space.grain);
+    let each = grain.cell_bytes();
+    let form = entry.form.unwrap_or(Form::plain(match grain {
+        Grain::Bit => Type::Bool,
+        Grain::Bytes(1) => Type::U8,
+        Grain::Bytes(_) => Type::U16,
+    }));
     let bytes = form.ty.bytes().map_or(each, |bytes| (bytes as usize).max(each));
     let mut cells = vec![0; entry.extent.count as usize * each];
     for (place, value) in cells.chunks_mut(bytes).zip(turn..) {

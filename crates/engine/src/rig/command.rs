@@ -4,6 +4,7 @@ use super::line::Place;
 use super::{Bus, Change, Rig};
 use crate::control::{Answer, Row};
 use woodrush_core::project::{Noun, Trouble};
+use woodrush_core::protocol::refusal_shown;
 
 impl Rig {
     /// Carries out a command given as words, such as `set do-1.oxygen=9.1`.
@@ -32,7 +33,11 @@ impl Rig {
                 format!("{name} answers {} later", woodrush_core::project::show_micros(by))
             }
             Trouble::Refuse(name, code) => {
-                format!("{name} answers every request with exception {code} (0x{code:02X})")
+                let plan = &self.checked.plan;
+                let own =
+                    self.checked.project.device(&name).and_then(|device| plan.devices.get(device)?.dialect);
+                let shown = own.map(|dialect| refusal_shown((dialect.refusal_name(), code.into())));
+                format!("{name} answers every request with {}", shown.unwrap_or_else(|| code.to_string()))
             }
             Trouble::Noise(name, share) => format!("{} in 1000 bytes on {name} are damaged", share * 1000.0),
             Trouble::Unplug(name) => format!("{name} is unplugged: its adapter or connection is gone"),
@@ -218,7 +223,7 @@ impl Rig {
     fn device_row(&self, device: usize) -> Option<Row> {
         self.with_device(device, |sim| {
             let own = sim.station.dialect.and_then(|dialect| {
-                let (key, _) = dialect.station_key(woodrush_core::protocol::Transport::Serial);
+                let (key, _) = dialect.station_key(woodrush_core::protocol::Transport::Serial)?;
                 Some(format!("{key} {}", dialect.station(&sim.station.setup)?))
             });
             let mut ails = vec![];

@@ -7,7 +7,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{Line, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, Extent, SpaceId};
+use woodrush_core::protocol::{Address, Brings, Extent, Grain, SpaceId};
 use woodrush_core::{At, Blame, Kind, Refusal};
 
 /// What goes wrong with one device.
@@ -183,8 +183,11 @@ impl SimDevice {
         let address = dialect.parse(&asked.address.value, &self.station.setup).map_err(|fault| {
             format!("`{}` has no point `{}`, and {}", self.name, asked.address.value, fault.what)
         })?;
-        let bit = address.bit.is_some() || address.space.grain.cell_bytes() == 1;
-        let default = Form::plain(if bit { Type::Bool } else { Type::Raw });
+        let bit = address.bit.is_some() || address.space.grain == Grain::Bit;
+        let default = match address.brings {
+            Brings::Width(ty) | Brings::Type(ty) => Form { order: dialect.order(), ..Form::plain(ty) },
+            Brings::Nothing => Form::plain(if bit { Type::Bool } else { Type::Raw }),
+        };
         let form = asked.form.map_or(default, |form| form.value);
         let spot = self
             .spot(&address, form)
@@ -266,7 +269,8 @@ impl SimDevice {
 
     /// An engineering value in the cells of a spot; the nearest one that fits.
     fn encode(&self, spot: &Spot, value: f64) -> Option<Vec<u8>> {
-        let each = self.station.space_at(spot.extent.space)?.grain.cell_bytes();
+        let grain = self.station.space_at(spot.extent.space)?.grain;
+        let each = grain.cell_bytes();
         let bytes = if spot.bit.is_some() { 1 } else { spot.extent.count as usize * each };
         let mut cells = vec![0; bytes];
         match spot.form.ty {
@@ -276,7 +280,7 @@ impl SimDevice {
                 Value::Text(text).write(spot.form.ty, &mut cells);
             }
             Type::Raw => {
-                let word = value.round().clamp(0.0, if each == 1 { 1.0 } else { 65_535.0 });
+                let word = value.round().clamp(0.0, if grain == Grain::Bit { 1.0 } else { 65_535.0 });
                 Value::Whole(word as i128).write(spot.form.ty, &mut cells);
             }
             _ => {
@@ -331,7 +335,8 @@ impl SimDevice {
     pub fn set(&mut self, spot: &Spot, text: &str) -> Result<(), String> {
         self.driven.retain(|driven| !driven.overlaps(spot.extent) || driven.bit != spot.bit);
         let cells = if let Type::Text(length) = spot.form.ty {
-            let mut cells = vec![0; spot.extent.count as usize * 2];
+            let each = self.station.space_at(spot.extent.space).map_or(2, |space| space.grain.cell_bytes());
+            let mut cells = vec![0; spot.extent.count as usize * each];
             if !Value::Text(text.as_bytes().to_vec()).write(spot.form.ty, &mut cells) {
                 return Err(format!("`{text}` is longer than {length} characters"));
             }

@@ -58,7 +58,9 @@ impl Dialer {
     /// The protocol cannot be spoken.
     pub fn over(wire: OwnedFd, line: LineTime, protocol: &str, station: &Station) -> std::io::Result<Self> {
         let speaker = speaker(protocol).ok_or(ErrorKind::Unsupported)?;
-        let setup = ClientSetup { stations: std::slice::from_ref(station), line, retries: 0 };
+        // Whoever dials is the other end of the station.
+        let port = station.dialect.map(|dialect| dialect.other_end(&station.setup)).unwrap_or_default();
+        let setup = ClientSetup { stations: std::slice::from_ref(station), line, retries: 0, port: &port };
         Ok(Self { wire, client: (speaker.client)(&setup), clock: Clock::start(), next: 0, line })
     }
 
@@ -102,6 +104,11 @@ impl Dialer {
                 }
                 Act::Done(done, result) if done == ticket => return result,
                 Act::Done(..) => {}
+                Act::HangUp(_) => {
+                    // Whatever comes after this is for nobody.
+                    let _ = rustix::net::shutdown(&self.wire, rustix::net::Shutdown::Both);
+                    self.client.handle(now, News::Down);
+                }
                 Act::Rest => return Err(Refusal::new(Kind::NoAnswer, Blame::Us)),
                 Act::WaitUntil(moment) => {
                     if !readable(&self.wire, moment.since(now).max(1)) {

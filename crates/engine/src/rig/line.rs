@@ -160,10 +160,16 @@ impl Driver {
         let mut opened = false;
         while !self.stop.load(Relaxed) {
             let now = self.clock.now();
-            let (act, away) = {
+            let (act, away, hung_up) = {
                 let mut bus = self.bus();
-                (bus.poll(now), bus.unplugged)
+                let act = bus.poll(now);
+                // What is still to be said goes first.
+                let hung_up = !matches!(act, BusAct::Deliver(_)) && std::mem::take(&mut bus.hung_up);
+                (act, bus.unplugged, hung_up)
             };
+            if let (true, Far::Socket { stream, .. }) = (hung_up, &mut self.far) {
+                *stream = None;
+            }
             self.far.plug(away);
             let until = match act {
                 BusAct::Deliver(bytes) => {
@@ -182,6 +188,8 @@ impl Driver {
                 let ready = wait(watched, &self.waker, until, now);
                 if accepts && ready {
                     self.far.accept();
+                    let now = self.clock.now();
+                    self.bus().connected(now);
                     opened = true;
                     continue;
                 }

@@ -159,7 +159,10 @@ impl Rig {
     pub fn ask_alone(&self, port: usize, station: &Station) -> Option<std::io::Result<Dialer>> {
         let line = self.lines.iter().find(|line| line.port == port)?;
         let time = *self.checked.plan.lines.get(port)?;
-        let protocol = station.dialect?.name();
+        let dialect = station.dialect?;
+        let protocol = dialect.name();
+        // Here the converter's own end is played.
+        let station = &Station { setup: dialect.other_end(&station.setup), ..station.clone() };
         Some(match (&line.place, self.checked.project.ports.get(port)?.line()) {
             (Place::Path(path), Some(settings)) => {
                 let open = crate::port::tty::open_shared(path, settings.value);

@@ -4,7 +4,7 @@ use crate::speak::ServerSetup;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Network, Port, Retry};
-use woodrush_core::protocol::Transport;
+use woodrush_core::protocol::{Setup, Transport};
 
 /// What an asking port needs of its settings.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -17,6 +17,8 @@ pub struct PortSettings {
     pub retries: u32,
     /// The adapter gives back what we send.
     pub echo: bool,
+    /// Keys of its protocol.
+    pub setup: Setup,
 }
 
 /// What polling needs of a device's settings.
@@ -63,6 +65,7 @@ pub(super) fn ports(checked: &Checked) -> Vec<PortSettings> {
         protocol: protocol(port),
         retries: port.retries,
         echo: port.echo,
+        setup: port.setup.clone(),
     };
     checked.project.ports.iter().map(settings).collect()
 }
@@ -97,13 +100,22 @@ pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettin
         let all = images.iter().any(|(unit, _)| unit.is_none());
         let units = (!all).then(|| images.iter().filter_map(|(unit, _)| *unit).collect());
         let shared = port.transport().is_some_and(|transport| transport != Transport::Listen);
+        let station = images.first().and_then(|(_, image)| plan.images.get(*image));
         Some(AnswerSettings {
             protocol: protocol(port),
             max_clients: port.max_clients as usize,
             allow: port.allow.as_ref().map(|allow| allow.value.iter().map(|network| network.value).collect()),
             idle_timeout: port.idle_timeout,
             images,
-            server: ServerSetup { units, passed, shared, tells_itself: true, answer_as: None },
+            server: ServerSetup {
+                units,
+                passed,
+                shared,
+                tells_itself: true,
+                answer_as: None,
+                spaces: station.map(|station| station.spaces.clone()).unwrap_or_default(),
+                own: station.map(|station| station.setup.clone()).unwrap_or_default(),
+            },
         })
     };
     project.ports.iter().enumerate().map(settings).collect()

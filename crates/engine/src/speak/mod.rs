@@ -1,5 +1,6 @@
 //! Speaking protocols: a [`Client`] asks over one port, a [`Server`] answers on one. Listed once, in [`SPEAKERS`].
 
+mod isotcp;
 mod modbus;
 mod raw;
 
@@ -7,7 +8,7 @@ use crate::Moment;
 use woodrush_core::Refusal;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::Extent;
+use woodrush_core::protocol::{Extent, Setup, Space};
 
 /// What a protocol brings to this floor.
 pub struct Speaker {
@@ -20,7 +21,7 @@ pub struct Speaker {
 }
 
 /// Every protocol that can be spoken.
-pub static SPEAKERS: [Speaker; 4] = [modbus::RTU, modbus::ASCII, modbus::TCP, raw::RAW];
+pub static SPEAKERS: [Speaker; 5] = [modbus::RTU, modbus::ASCII, modbus::TCP, isotcp::FETCH_WRITE, raw::RAW];
 
 /// The speaker of a protocol.
 #[must_use]
@@ -36,6 +37,8 @@ pub struct ClientSetup<'a> {
     pub line: LineTime,
     /// Further tries of one request.
     pub retries: u32,
+    /// Keys of its protocol at the port.
+    pub port: &'a Setup,
 }
 
 /// What a server needs to know.
@@ -51,6 +54,10 @@ pub struct ServerSetup {
     pub tells_itself: bool,
     /// It answers as another unit than it was asked as: a fault of simulated devices.
     pub answer_as: Option<u16>,
+    /// The tables of the station that answers, by the index that a want names; where several answer, of the first.
+    pub spaces: Vec<Space>,
+    /// Keys of its protocol, at the station and at the port.
+    pub own: Setup,
 }
 
 /// A request or an answer of which only the frame is changed.
@@ -128,6 +135,8 @@ pub enum Act {
     Done(Ticket, Result<Vec<u8>, Refusal>),
     /// Nothing to do before this moment or news.
     WaitUntil(Moment),
+    /// The stream is lost, or the connection of no use: close it, for this reason.
+    HangUp(String),
     /// Nothing to do before a question.
     Rest,
 }
@@ -138,6 +147,8 @@ pub trait Client: Send {
     fn is_free(&self) -> bool;
     /// Takes a question; only when free.
     fn ask(&mut self, ticket: Ticket, ask: Ask);
+    /// The project has changed; what is known of the port and its line stays. Only when free.
+    fn set_up(&mut self, setup: &ClientSetup<'_>);
     /// Takes news of the port.
     fn handle(&mut self, now: Moment, news: News<'_>);
     /// What to do now.

@@ -1,6 +1,6 @@
 //! Raw bytes: nobody asks and nobody answers in them; forwarding pipes them through without a machine.
 
-use super::{Act, Ask, Client, News, Serve, Server, ServerSetup, Speaker, Ticket};
+use super::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Speaker, Ticket};
 use crate::Moment;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -21,6 +21,8 @@ impl Client for Mute {
     fn ask(&mut self, ticket: Ticket, _ask: Ask) {
         self.asked = Some(ticket);
     }
+
+    fn set_up(&mut self, _setup: &ClientSetup<'_>) {}
 
     fn handle(&mut self, _now: Moment, _news: News<'_>) {}
 

@@ -48,6 +48,8 @@ const fn space(key: &'static str, noun: &'static str, table: Table) -> Space {
             Table::HoldingRegister => BitWrite::Masked,
             Table::InputRegister => BitWrite::Never,
         },
+        only: &[],
+        rewritten: false,
     }
 }
 
@@ -147,7 +149,7 @@ impl Dialect for Modbus {
         notation::parse(text)
     }
 
-    fn show(&self, space: &Space, first: u32, bit: Option<u8>, _setup: &Setup) -> Shown {
+    fn show(&self, space: &Space, first: u32, _width: u32, bit: Option<u8>, _setup: &Setup) -> Shown {
         notation::show(space, first, bit)
     }
 
@@ -207,12 +209,12 @@ impl Dialect for Modbus {
         setup.number("unit")
     }
 
-    fn station_key(&self, transport: Transport) -> (&'static str, Range<u32>) {
+    fn station_key(&self, transport: Transport) -> Option<(&'static str, Range<u32>)> {
         // A frame without MBAP goes to a line in the end, where 0 is for all (SER 2.2).
-        match (&self.framing, transport.is_tcp()) {
+        Some(match (&self.framing, transport.is_tcp()) {
             (Framing::Tcp, true) => ("unit", 0..256),
             _ => ("unit", 1..248),
-        }
+        })
     }
 
     fn request_code(&self, request: &[u8]) -> Option<u8> {

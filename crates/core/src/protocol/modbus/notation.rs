@@ -5,7 +5,7 @@
 //! that could be read in two ways is refused with both readings.
 
 use super::{ITEMS, SPACES};
-use crate::protocol::{Address, AddressFault, Shown, Space};
+use crate::protocol::{Address, AddressFault, Brings, Shown, Space};
 use std::ops::Range;
 
 /// First digits of reference numbers, in the order of the spaces.
@@ -27,7 +27,7 @@ pub(super) fn parse(text: &str) -> Result<Address, AddressFault> {
         None => None,
         Some(digits) => Some(bit_of(text, base, digits, space)?),
     };
-    Ok(Address { space: space.clone(), first: offset, bit })
+    Ok(Address { space: space.clone(), first: offset, bit, brings: Brings::Nothing })
 }
 
 fn fault(

@@ -217,6 +217,10 @@ impl LineClient {
 }
 
 impl Client for LineClient {
+    fn set_up(&mut self, setup: &ClientSetup<'_>) {
+        (self.stations, self.line, self.retries) = (setup.stations.to_vec(), setup.line, setup.retries);
+    }
+
     fn is_free(&self) -> bool {
         matches!(self.state, State::Free) && self.done.is_none()
     }

@@ -14,6 +14,8 @@ pub(super) struct TcpClient {
     came: Vec<u8>,
     asked: Option<Asked>,
     done: Option<(Ticket, Result<Vec<u8>, Refusal>)>,
+    /// The stream is lost, for this reason.
+    lost: Option<String>,
 }
 
 struct Asked {
@@ -25,7 +27,7 @@ struct Asked {
 impl TcpClient {
     pub(super) fn new(setup: &ClientSetup<'_>) -> Self {
         let (stations, timeout) = (setup.stations.to_vec(), setup.line.timeout);
-        Self { stations, timeout, transaction: 0, came: vec![], asked: None, done: None }
+        Self { stations, timeout, transaction: 0, came: vec![], asked: None, done: None, lost: None }
     }
 
     fn end(&mut self, result: Result<Vec<u8>, Refusal>) {
@@ -38,9 +40,9 @@ impl TcpClient {
         loop {
             match tcp::parse(&self.came) {
                 Ok(None) => return,
-                // The stream is lost; whoever drives it closes it on this refusal.
-                Err(_) => {
+                Err(error) => {
                     self.came.clear();
+                    self.lost = Some(error.to_string());
                     return self.end(Err(Refusal::new(Kind::Damaged, Blame::Device)));
                 }
                 Ok(Some((frame, used))) => {
@@ -74,6 +76,10 @@ impl Client for TcpClient {
         self.asked = Some(Asked { ticket, question, give_up: None });
     }
 
+    fn set_up(&mut self, setup: &ClientSetup<'_>) {
+        (self.stations, self.timeout) = (setup.stations.to_vec(), setup.line.timeout);
+    }
+
     fn handle(&mut self, _now: Moment, news: News<'_>) {
         match news {
             News::Up => {}
@@ -91,6 +97,9 @@ impl Client for TcpClient {
     fn poll(&mut self, now: Moment) -> Act {
         if let Some((ticket, result)) = self.done.take() {
             return Act::Done(ticket, result);
+        }
+        if let Some(why) = self.lost.take() {
+            return Act::HangUp(why);
         }
         match &mut self.asked {
             None => Act::Rest,

@@ -35,6 +35,7 @@ fn rtu_client(retries: u32) -> Box<dyn Client> {
         stations: &[station(17, "multiple"), station(18, "single")],
         line: LINE,
         retries,
+        port: &Setup::default(),
     })
 }
 
@@ -270,7 +271,8 @@ fn a_line_that_goes_away_ends_the_question_and_refuses_the_next() {
 
 #[test]
 fn over_tcp_only_the_own_transaction_is_an_answer() {
-    let setup = ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 0 };
+    let none = Setup::default();
+    let setup = ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 0, port: &none };
     let (mut client, mut now) = ((TCP.client)(&setup), Moment(0));
     let message = |transaction: u16, unit: u8, pdu: &[u8]| {
         let mut out = vec![];
@@ -379,7 +381,7 @@ proptest! {
                     None => now = moment.max(now),
                 },
                 Act::Send(_) => {}
-                Act::Rest => panic!("a question was forgotten"),
+                Act::HangUp(_) | Act::Rest => panic!("a question was forgotten"),
             }
             prop_assert!(now < Moment(10_000_000));
         }

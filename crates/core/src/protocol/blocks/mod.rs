@@ -1,0 +1,306 @@
+//! Controllers with numbered blocks, asked by FETCH and WRITE over ISO-on-TCP: notation, keys, limits and costs.
+
+mod notation;
+
+use super::{
+    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, SettingFault, Setup, Shown,
+    Space, TooMuch, Transport, Verb,
+};
+use crate::form::{Order, Type};
+use crate::line::Line;
+use std::borrow::Cow;
+use std::ops::Range;
+use woodrush_wire::isotcp::cotp;
+use woodrush_wire::isotcp::fetch::{self, Answer, Area, Request};
+
+/// `fetch-write`.
+#[derive(Debug)]
+pub(super) struct Blocks;
+
+/// `fetch-write`.
+pub(super) static BLOCKS: Blocks = Blocks;
+
+/// Areas besides data blocks, with the letter of their notation, which is the key of their space, and their noun.
+const AREAS: [(Area, &str, &str); 5] = [
+    (Area::Markers, "M", "marker byte"),
+    (Area::Inputs, "I", "input byte"),
+    (Area::Outputs, "Q", "output byte"),
+    (Area::Counters, "C", "counter"),
+    (Area::Timers, "T", "timer"),
+];
+/// Start and length are 16 bits wide.
+const UNITS: u32 = 65_536;
+/// Bytes in one request where nobody says more: many communication processors take no more.
+const BYTES: u32 = 200;
+/// Bytes of packet and data unit around a message of 16 bytes and its data.
+const OVERHEAD: u32 = 7 + 16;
+/// Data of a message that fills one data unit of the size that is proposed; each further one costs its header again.
+const PIECE: u32 = 1021;
+
+/// The memory of a space.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Place {
+    area: Area,
+    block: u8,
+}
+
+impl Place {
+    fn of(space: &Space) -> Self {
+        let block = space.key.strip_prefix("DB").and_then(|block| block.parse().ok());
+        let other = AREAS.iter().find(|(_, key, _)| *key == space.key).map(|(area, ..)| *area);
+        match (block, other) {
+            (Some(block), _) => Self { area: Area::DataBlock, block },
+            (None, area) => Self { area: area.unwrap_or(Area::Markers), block: 0 },
+        }
+    }
+}
+
+/// Which memory a space of this protocol stands for, for whoever asks: the area and the number of the block.
+#[must_use]
+pub fn memory(space: &Space) -> (Area, u8) {
+    let Place { area, block } = Place::of(space);
+    (area, block)
+}
+
+fn space_of(area: Area, block: u8) -> Space {
+    let (key, noun) = match AREAS.iter().find(|(known, ..)| *known == area) {
+        Some((_, key, noun)) => (Cow::Borrowed(*key), *noun),
+        None => (Cow::Owned(format!("DB{block}")), "data-block byte"),
+    };
+    let (grain, align, len) = match area {
+        // Addresses count bytes, requests whole words.
+        Area::DataBlock => (1, 2, 2 * UNITS),
+        Area::Counters | Area::Timers => (2, 1, UNITS),
+        _ => (1, 1, UNITS),
+    };
+    Space {
+        key,
+        noun,
+        grain: Grain::Bytes(grain),
+        align,
+        len: Some(len),
+        writable: area != Area::Inputs,
+        bits: if grain == 1 { BitWrite::ReadBack } else { BitWrite::Never },
+        // A word each, in the controller's own coding.
+        only: if grain == 2 { &[Type::U16, Type::I16, Type::Bcd16, Type::Bool, Type::Raw] } else { &[] },
+        rewritten: area == Area::Outputs,
+    }
+}
+
+static KEYS: [Key; 3] = [
+    Key {
+        table: "ports",
+        name: "local-tsap",
+        kind: KeyKind::Text,
+        doc: "our TSAP of an ISO connection: pairs of hex digits such as `01.00`, or text in quotes within the quotes",
+    },
+    Key {
+        table: "ports",
+        name: "remote-tsap",
+        kind: KeyKind::Text,
+        doc: "the controller's TSAP of an ISO connection, as its programmer has set it",
+    },
+    Key {
+        table: "images",
+        name: "local-tsap",
+        kind: KeyKind::Text,
+        doc: "the TSAP under which the image is called; default any",
+    },
+];
+
+/// A TSAP as the project file writes it: pairs of hex digits with dots between, or text in quotes.
+///
+/// # Errors
+/// It is neither, in words.
+pub fn tsap(text: &str) -> Result<Vec<u8>, String> {
+    let quoted = ['\'', '"'].into_iter().find_map(|quote| text.strip_prefix(quote)?.strip_suffix(quote));
+    let bytes = match quoted {
+        Some(inner) if inner.is_ascii() => Some(inner.as_bytes().to_vec()),
+        Some(_) => None,
+        None => {
+            let pair = |pair: &str| u8::from_str_radix(pair, 16).ok().filter(|_| pair.len() == 2);
+            text.split(['.', ' ']).map(pair).collect()
+        }
+    };
+    match bytes {
+        Some(bytes) if (1..=32).contains(&bytes.len()) => Ok(bytes),
+        Some(_) => Err(format!("`{text}` is no TSAP: 1 to 32 bytes")),
+        None => Err(format!(
+            "`{text}` is no TSAP: pairs of hex digits such as `01.00`, or text in quotes such as `'FETCH01'`"
+        )),
+    }
+}
+
+impl Dialect for Blocks {
+    fn name(&self) -> &'static str {
+        "fetch-write"
+    }
+
+    fn family(&self) -> &'static str {
+        "data blocks"
+    }
+
+    fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
+        if transport.is_tcp() {
+            return Ok(());
+        }
+        Err("its packets have no check sum; it goes over TCP: write `connect` or `listen`")
+    }
+
+    fn refusal_name(&self) -> &'static str {
+        "block error"
+    }
+
+    fn refusal_words(&self, code: u32) -> (&'static str, &'static str) {
+        let error = u8::try_from(code).unwrap_or(1);
+        let cause = match error {
+            2 => "the controller's program has no such block: look at the number, or have it made",
+            3 => "start and length go past the end of the block or area: have it made longer",
+            0xFF => {
+                "the controller refuses: the area is protected, the connection set up for the other direction, or the mode wrong"
+            }
+            _ => "look at the controller's manual",
+        };
+        (fetch::error_words(error), cause)
+    }
+
+    fn health_code(&self, code: u32) -> u32 {
+        1024 + code
+    }
+
+    fn lost_answer(&self) -> &'static str {
+        "error 255 (0xFF)"
+    }
+
+    fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
+        (port == 502).then_some("port 502 is where everybody expects Modbus; ISO-on-TCP has 102")
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        &KEYS
+    }
+
+    fn port_faults(&self, setup: &Setup, asks: bool) -> Vec<SettingFault> {
+        let mut found = vec![];
+        for key in ["local-tsap", "remote-tsap"] {
+            match setup.word(key).map(tsap) {
+                Some(Err(what)) => found.push(SettingFault { code: "F03", key, what, mend: "write what the controller's programmer has set up, local and remote swapped".into() }),
+                None if asks => found.push(SettingFault {
+                    code: "M34",
+                    key,
+                    what: format!("`{key}` is left out, and an ISO connection is called by both"),
+                    mend: format!("ask the controller's programmer for the connection's TSAPs and add `{key} = \"01.00\"`; what is local there is remote here"),
+                }),
+                _ => {}
+            }
+        }
+        found
+    }
+
+    fn parse(&self, text: &str, _setup: &Setup) -> Result<Address, AddressFault> {
+        notation::parse(text)
+    }
+
+    fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, _setup: &Setup) -> Shown {
+        notation::show(space, first, width, bit)
+    }
+
+    fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)> {
+        notation::all(space, first, bit)
+    }
+
+    fn standing(&self) -> &'static [Space] {
+        &[]
+    }
+
+    fn silence(&self, _line: Line) -> u64 {
+        0
+    }
+
+    fn order(&self) -> Option<Order> {
+        Some(Order::HIGH_FIRST)
+    }
+
+    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch> {
+        let each = u32::try_from(space.grain.cell_bytes()).unwrap_or(1);
+        let bytes = count * each;
+        let (own, key) = match verb {
+            Verb::Read => (setup.number("max-read"), "max-read"),
+            Verb::Write => (setup.number("max-write"), "max-write"),
+        };
+        let (limit, source) = own.map_or((BYTES, "what every controller takes"), |own| (own, key));
+        if bytes > limit {
+            return Err(TooMuch { limit: limit / each, source });
+        }
+        let data = bytes.next_multiple_of(2);
+        let with = |data: u32| OVERHEAD + data + 7 * ((16 + data).div_ceil(PIECE) - 1);
+        Ok(match verb {
+            Verb::Read => Cost { out: OVERHEAD, back: with(data), turns: 0 },
+            Verb::Write => Cost { out: with(data), back: OVERHEAD, turns: 0 },
+        })
+    }
+
+    fn other_end(&self, own: &Setup) -> Setup {
+        let turned = |(key, word): &(&'static str, String)| {
+            let key = match *key {
+                "local-tsap" => "remote-tsap",
+                "remote-tsap" => "local-tsap",
+                other => other,
+            };
+            (key, word.clone())
+        };
+        Setup { numbers: own.numbers.clone(), words: own.words.iter().map(turned).collect() }
+    }
+
+    fn station(&self, _setup: &Setup) -> Option<u32> {
+        None
+    }
+
+    fn station_key(&self, _transport: Transport) -> Option<(&'static str, Range<u32>)> {
+        None
+    }
+
+    fn request_code(&self, _request: &[u8]) -> Option<u8> {
+        None
+    }
+
+    fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], _setup: &Setup) -> Example {
+        let Place { area, block } = Place::of(space);
+        let start =
+            u16::try_from(if area == Area::DataBlock { first / 2 } else { first }).unwrap_or(u16::MAX);
+        let length = u16::try_from((first as usize % area.unit() + cells.len()).div_ceil(area.unit()))
+            .unwrap_or(u16::MAX);
+        // A part of a word is changed in the word, whose other byte is shown as 0.
+        let lead = if area == Area::DataBlock { first as usize % 2 } else { 0 };
+        let part = area.unit() == 2 && (lead + cells.len()) % 2 + lead > 0;
+        let mut data = [vec![0; lead], cells.to_vec()].concat();
+        data.resize(data.len().next_multiple_of(2), 0);
+        let range = fetch::Range { org: area.org(), block, start, length };
+        let (request, answer) = match verb {
+            Verb::Read => (Request::Fetch(range), Answer::Fetched(0, &data)),
+            Verb::Write => (Request::Write(range, &data), Answer::Wrote(0)),
+        };
+        let packed = |body: &dyn Fn(&mut Vec<u8>)| {
+            let (mut message, mut out) = (vec![], vec![]);
+            body(&mut message);
+            cotp::emit_message(&message, cotp::SIZE, &mut out);
+            out
+        };
+        let word = match verb {
+            Verb::Read => "FETCH",
+            Verb::Write if part => "FETCH, change, WRITE",
+            Verb::Write => "WRITE",
+        };
+        let (unit, from) = match area {
+            Area::DataBlock => ("word", format!("data block {block}, word")),
+            Area::Counters | Area::Timers => ("word", format!("{}", space.noun)),
+            _ => ("byte", space.noun.to_string()),
+        };
+        let plural = if length == 1 { "" } else { "s" };
+        Example {
+            words: format!("{word} {from} {start}, {length} {unit}{plural}"),
+            request: packed(&|out| request.emit(out)),
+            answer: packed(&|out| answer.emit(out)),
+        }
+    }
+}
