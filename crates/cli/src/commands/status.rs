@@ -5,7 +5,7 @@ use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use std::net::SocketAddr;
 use std::path::Path;
-use woodrush_core::protocol::{dialect, refusal_shown};
+use woodrush_core::protocol::health_shown;
 use woodrush_engine::control::{Remote, Whose};
 use woodrush_engine::health::Counts;
 use woodrush_engine::monitor::{Status, fetch};
@@ -69,12 +69,8 @@ fn not_running(error: std::io::Error) -> Failure {
 }
 
 /// What went wrong, in words, with the counts.
-fn troubles(counts: &Counts, protocol: &str) -> String {
+fn troubles(counts: &Counts) -> String {
     let mut found = vec![];
-    let name = |code: u16| {
-        let shown = dialect(protocol).map(|dialect| dialect.refusal_name());
-        shown.map_or_else(|| code.to_string(), |name| refusal_shown((name, u32::from(code))))
-    };
     let kinds = [
         (counts.timeouts, "no answer"),
         (counts.damaged, "damaged"),
@@ -82,7 +78,9 @@ fn troubles(counts: &Counts, protocol: &str) -> String {
         (counts.unreachable, "not connected"),
     ];
     found.extend(kinds.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{count} {what}")));
-    found.extend(counts.exceptions.iter().map(|(code, count)| format!("{count} {}", name(*code))));
+    found.extend(
+        counts.exceptions.iter().map(|(code, count)| format!("{count} {}", health_shown(u32::from(*code)))),
+    );
     found.join("; ")
 }
 
@@ -98,7 +96,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     let name = console.paint(Tone::Accent, &status.site);
     console.say(&format!("{name}, running for {} s, map {}", status.uptime, status.map))?;
     let port = |port: &woodrush_engine::monitor::PortStatus| {
-        let mut wrong = troubles(&port.counts, &port.protocol);
+        let mut wrong = troubles(&port.counts);
         if port.damaged_requests > 0 {
             wrong += &format!(
                 "{}{} damaged requests",
@@ -131,7 +129,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             device.counts.requests.to_string(),
             device.counts.answers.to_string(),
             bytes(&device.counts),
-            troubles(&device.counts, &device.protocol),
+            troubles(&device.counts),
         ]
     };
     let head = vec!["device", "state", "age", "requests", "answers", "bytes out/in", "trouble"];
@@ -148,7 +146,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
                 rule.name.clone(),
                 format!("{} -> {}", rule.from, rule.to),
                 age(rule.age),
-                troubles(&rule.counts, &rule.protocol),
+                troubles(&rule.counts),
             ]
         };
         let head = vec!["rule", "carries", "age", "trouble"];
@@ -164,7 +162,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
                 client.counts.requests.to_string(),
                 client.counts.answers.to_string(),
                 bytes(&client.counts),
-                troubles(&client.counts, &client.protocol),
+                troubles(&client.counts),
             ]
         };
         let head = vec!["port", "client", "state", "requests", "answers", "bytes out/in", "refused"];

@@ -51,7 +51,17 @@ pub fn refusal_cause(native: (&'static str, u32)) -> &'static str {
 #[must_use]
 pub fn refusal_health(native: (&'static str, u32)) -> u32 {
     let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == native.0);
-    dialect.map_or(native.1, |dialect| dialect.health_code(native.1))
+    dialect.map_or(native.1, |dialect| dialect.health_codes().start + native.1)
+}
+
+/// What such a number stands for: `Modbus exception 2 (0x02), illegal data address`.
+#[must_use]
+pub fn health_shown(code: u32) -> String {
+    let dialect = DIALECTS.iter().find(|dialect| dialect.health_codes().contains(&code));
+    match dialect {
+        Some(dialect) => refusal_shown((dialect.refusal_name(), code - dialect.health_codes().start)),
+        None => code.to_string(),
+    }
 }
 
 /// How one bit is written where the grain is wider.
@@ -385,9 +395,9 @@ pub trait Dialect: Sync + fmt::Debug {
     fn refusal_name(&self) -> &'static str;
     /// What such a number means, in the standard's words and with the likely cause.
     fn refusal_words(&self, code: u32) -> (&'static str, &'static str);
-    /// Such a number as `health.last-error` shows it.
-    fn health_code(&self, code: u32) -> u32 {
-        code
+    /// The numbers by which `health.last-error` shows its refusals, in their order from 0 on.
+    fn health_codes(&self) -> Range<u32> {
+        0..256
     }
     /// What a reader is answered once a value's source is lost, in words.
     fn lost_answer(&self) -> &'static str;

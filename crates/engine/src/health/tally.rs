@@ -4,6 +4,7 @@ use crate::Moment;
 use serde::{Deserialize, Serialize};
 use std::sync::atomic::{AtomicU16, AtomicU64, Ordering::Relaxed};
 use std::sync::{Mutex, PoisonError};
+use woodrush_core::protocol::refusal_health;
 use woodrush_core::{Kind, Refusal};
 
 /// What became of requests.
@@ -33,7 +34,7 @@ pub struct Counts {
     pub requests: u64,
     /// Good answers.
     pub answers: u64,
-    /// Refusals by the device's own code, ascending.
+    /// Refusals by the device's own code, as `health.last-error` shows it; ascending.
     pub exceptions: Vec<(u16, u64)>,
     /// Requests without any answer.
     pub timeouts: u64,
@@ -88,8 +89,8 @@ impl Tally {
         };
         self.last_error.store(super::failure_code(refusal), Relaxed);
         match (refusal.native, refusal.kind) {
-            (Some((_, code)), _) => {
-                let code = u16::try_from(code).unwrap_or(u16::MAX);
+            (Some(native), _) => {
+                let code = u16::try_from(refusal_health(native)).unwrap_or(u16::MAX);
                 let mut known = self.exceptions.lock().unwrap_or_else(PoisonError::into_inner);
                 match known.binary_search_by_key(&code, |(own, _)| *own) {
                     Ok(at) => known.get_mut(at).into_iter().for_each(|(_, count)| *count += 1),

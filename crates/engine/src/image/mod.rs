@@ -55,6 +55,8 @@ struct Stretch {
     each: usize,
     /// Cells are bits.
     bits: bool,
+    /// Requests take whole groups of so many.
+    align: u32,
     cells: Vec<u8>,
     /// The step that feeds each cell, counted from 1; 0 for none.
     feeds: Vec<u32>,
@@ -66,6 +68,12 @@ impl Stretch {
     fn index(&self, grain: u32) -> Option<usize> {
         let at = grain.checked_sub(self.first)? as usize;
         (at < self.feeds.len()).then_some(at)
+    }
+
+    /// Whether some cell is fed that can only be asked for together with this one.
+    fn is_beside(&self, grain: u32) -> bool {
+        let first = grain / self.align.max(1) * self.align;
+        self.align > 1 && (first..first + self.align).any(|other| self.feed(other) != 0)
     }
 
     fn feed(&self, grain: u32) -> u32 {
@@ -108,6 +116,7 @@ impl Image {
             .map(|space| Stretch {
                 each: space.grain.cell_bytes(),
                 bits: space.grain == Grain::Bit,
+                align: u32::from(space.align.max(1)),
                 ..Stretch::default()
             })
             .collect();
@@ -421,7 +430,8 @@ impl Image {
                 continue;
             }
             let Some(step) = feed.checked_sub(1) else {
-                if self.unmapped_zero {
+                // What no request can leave out is 0 beside what is fed.
+                if self.unmapped_zero || stretch.is_beside(grain) {
                     out.resize(out.len() + stretch.each, 0);
                     continue;
                 }

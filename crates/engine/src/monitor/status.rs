@@ -8,7 +8,6 @@ use std::collections::HashMap;
 use std::sync::atomic::Ordering::Relaxed;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{Plan, Source};
-use woodrush_core::protocol::Dialect;
 
 /// A converter at one moment. `format` is the version of this shape.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -38,8 +37,6 @@ pub struct Status {
 pub struct PortStatus {
     /// Its name.
     pub name: String,
-    /// What is spoken there; its refusals are counted in that protocol's own codes.
-    pub protocol: String,
     /// Whether it is open.
     pub up: bool,
     /// What became of our requests.
@@ -59,8 +56,6 @@ pub struct PortStatus {
 pub struct DeviceStatus {
     /// Its name.
     pub name: String,
-    /// What it speaks.
-    pub protocol: String,
     /// Whether it answers.
     pub online: bool,
     /// Age of its oldest value, in seconds; nothing while one was never read.
@@ -74,8 +69,6 @@ pub struct DeviceStatus {
 pub struct RuleStatus {
     /// Its name, or its place in the file.
     pub name: String,
-    /// What the device speaks that it depends on.
-    pub protocol: String,
     /// As written.
     pub from: String,
     /// As written.
@@ -95,8 +88,6 @@ pub struct AskerStatus {
     pub port: String,
     /// Who.
     pub who: String,
-    /// What they speak.
-    pub protocol: String,
     /// Whether they are still there.
     pub here: bool,
     /// What became of their requests.
@@ -164,7 +155,6 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     };
     let ports = shared.ports.iter().zip(&health.ports).enumerate().map(|(at, (port, tally))| PortStatus {
         name: port.name.clone(),
-        protocol: port.protocol.into(),
         up: tally.up.load(Relaxed),
         counts: tally.tally.counts().plus(asked(at)),
         damaged_requests: tally.noise.load(Relaxed),
@@ -174,7 +164,6 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     });
     let devices = shared.plan.devices.iter().zip(&health.devices).map(|(device, known)| DeviceStatus {
         name: device.name.clone(),
-        protocol: spoken(device.dialect),
         online: known.is_online(),
         age: known.age(now).map(seconds),
         counts: known.tally.counts(),
@@ -183,7 +172,6 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     let clients = askers.iter().map(|(asker, here)| AskerStatus {
         port: shared.ports.get(asker.port).map(|port| port.name.clone()).unwrap_or_default(),
         who: asker.who.clone(),
-        protocol: shared.ports.get(asker.port).map(|port| port.protocol.to_string()).unwrap_or_default(),
         here: *here,
         counts: asker.tally.counts(),
     });
@@ -200,10 +188,6 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     }
 }
 
-fn spoken(dialect: Option<&'static dyn Dialect>) -> String {
-    dialect.map(|dialect| dialect.name().to_string()).unwrap_or_default()
-}
-
 fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
     let polls = name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
     let sends = shared.health.sends.get(&name.number);
@@ -212,12 +196,8 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
     let ages: Option<Vec<u64>> = tallies.iter().map(|tally| tally.age(now)).collect();
     let age = ages.filter(|ages| !ages.is_empty()).and_then(|ages| ages.into_iter().max());
     let counts = tallies.iter().map(|tally| tally.counts()).reduce(Counts::plus).unwrap_or_default();
-    let planned = shared.plan.rules.get(name.number as usize);
-    let device = planned.and_then(|rule| rule.source.device().or_else(|| shared.plan.sink(rule)));
-    let device = device.and_then(|device| shared.plan.devices.get(device));
     RuleStatus {
         name: name.name.clone(),
-        protocol: device.map(|device| spoken(device.dialect)).unwrap_or_default(),
         from: name.from.clone(),
         to: name.to.clone(),
         age: age.map(seconds),

@@ -3,6 +3,7 @@
 use super::Progress;
 use super::runner::{Runner, count_of};
 use crate::rig::Dialer;
+use crate::speak::answers;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::{PlannedForward, Source, Station};
 use woodrush_core::protocol::{Dialect, Extent, Setup, Verb};
@@ -53,7 +54,7 @@ impl Runner<'_> {
                 let seen = client.read(extent);
                 match (may(Verb::Read, extent.space), &seen) {
                     (true, Ok(cells)) if Some(cells) == wanted.as_ref() => read += 1,
-                    (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand => kept += 1,
+                    (false, Err(refusal)) if answers(refusal, Kind::NoSuchCommand) => kept += 1,
                     (right, _) => return Err(answered(*here, "read", right, &seen)),
                 }
             }
@@ -68,7 +69,7 @@ impl Runner<'_> {
                 let after = self.rig.peek(device, extent).unwrap_or_default();
                 match (may(Verb::Write, extent.space), &result) {
                     (true, Ok(())) if after == other => written += 1,
-                    (false, Err(refusal)) if refusal.kind == Kind::NoSuchCommand && after == before => {
+                    (false, Err(refusal)) if answers(refusal, Kind::NoSuchCommand) && after == before => {
                         kept += 1
                     }
                     (right, _) => return Err(answered(*here, "written", right, &result.map(|()| after))),
@@ -92,7 +93,7 @@ impl Runner<'_> {
         if let Some(unit) = silent {
             let seen = self.client_of(forward, dialect, unit)?.read(extent);
             match &seen {
-                Err(Refusal { kind: Kind::NoAnswer, native: Some(_), .. }) => {
+                Err(refusal) if answers(refusal, Kind::NoAnswer) => {
                     told.push(format!("silent unit {unit} told"));
                 }
                 _ => return Err(format!("unit {unit}, where nobody is, is answered {}", shown(&seen))),
@@ -101,7 +102,7 @@ impl Runner<'_> {
         if let Some(unit) = self.nowhere(forward) {
             let seen = self.client_of(forward, dialect, unit)?.read(extent);
             match &seen {
-                Err(Refusal { kind: Kind::NoPath, native: Some(_), .. }) => {
+                Err(refusal) if answers(refusal, Kind::NoPath) => {
                     told.push(format!("unroutable unit {unit} told"));
                 }
                 _ => return Err(format!("unit {unit}, which has no way, is answered {}", shown(&seen))),

@@ -4,6 +4,7 @@ use super::Progress;
 use super::runner::{Runner, count_of, nap, told};
 use super::subject::{Feed, Subject};
 use crate::Moment;
+use crate::speak::answers;
 use woodrush_core::project::{Health, OnLoss, Told};
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Kind, Refusal};
@@ -24,6 +25,12 @@ impl Runner<'_> {
             let before = subject.target.first.checked_sub(1);
             beside.extend(before.map(|first| (image, Extent { space: end.space, first, count: 1 })));
         }
+        // What can only be asked for together is one.
+        for (image, extent) in &mut beside {
+            let space = self.checked.plan.images.get(*image).and_then(|image| image.space_at(extent.space));
+            let step = space.map_or(1, |space| u32::from(space.align.max(1)));
+            (extent.first, extent.count) = (extent.first / step * step, step);
+        }
         beside.sort_unstable();
         beside.dedup();
         beside.retain(|(image, extent)| {
@@ -32,11 +39,13 @@ impl Runner<'_> {
                     (subject.target.first, subject.target.item(subject.count.saturating_sub(1)).end());
                 let shown = subject.image() == Some(*image)
                     && subject.target.space == extent.space
-                    && (first..last).contains(&extent.first);
+                    && first < extent.end()
+                    && extent.first < last;
                 // Cells that clients write exist too.
                 let written = matches!(&subject.feed, Feed::Written(own, end) if own == image
                     && end.space == extent.space
-                    && (end.first..end.item(subject.count.saturating_sub(1)).end()).contains(&extent.first));
+                    && end.first < extent.end()
+                    && extent.first < end.item(subject.count.saturating_sub(1)).end());
                 shown || written
             };
             let station = self.checked.plan.images.get(*image);
@@ -49,7 +58,7 @@ impl Runner<'_> {
             let result = self.read(*image, *extent);
             let good = match &result {
                 Ok(cells) => zero && cells.iter().all(|byte| *byte == 0),
-                Err(refusal) => !zero && refusal.kind == Kind::NoSuchAddress,
+                Err(refusal) => !zero && answers(refusal, Kind::NoSuchAddress),
             };
             if good {
                 right += 1;
@@ -84,7 +93,7 @@ impl Runner<'_> {
         let cells = vec![0; subject.target.bytes()];
         let result = self.write(image, target, cells);
         let after = place.and_then(|(device, place)| self.rig.peek(device, place));
-        let good = matches!(&result, Err(refusal) if refusal.kind == Kind::NoSuchAddress) && before == after;
+        let good = matches!(&result, Err(refusal) if answers(refusal, Kind::ReadOnly)) && before == after;
         if !good {
             let shown = self.subjects.get(at).map(|subject| self.show(subject, 0))?;
             let told = result
@@ -156,8 +165,7 @@ impl Runner<'_> {
         let waits =
             subject.image().is_none() && subject.confirm && !subject.again && subject.shown(&cells).is_some();
         let result = self.write(image, place, cells);
-        let lost =
-            matches!(&result, Err(refusal) if refusal.kind == Kind::NoAnswer && refusal.native.is_some());
+        let lost = matches!(&result, Err(refusal) if answers(refusal, Kind::NoAnswer));
         let shown = self.subjects.get(at).map(|subject| self.show(subject, 0))?;
         let right = if waits { lost } else { result.is_ok() || lost };
         let seen = result.map_or_else(|refusal| told(&Err(refusal)), |()| "taken".into());
@@ -235,7 +243,7 @@ fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Opti
         (_, OnLoss::Stop | OnLoss::Hold, seen) if subject.image().is_none() => seen.as_ref().ok() == before,
         (Feed::Cells(_), OnLoss::Fill(_), seen) if subject.image().is_none() => seen.as_ref().ok() == before,
         (Feed::Health(_), _, seen) => seen.is_ok(),
-        (_, OnLoss::Refuse, Err(refusal)) => refusal.kind == Kind::NoAnswer && refusal.native.is_some(),
+        (_, OnLoss::Refuse, Err(refusal)) => answers(refusal, Kind::Lost),
         (_, OnLoss::Hold, seen) => seen.as_ref().ok() == before,
         (_, OnLoss::Fill(word), Ok(cells)) => whole_word(subject, cells, word),
         _ => false,

@@ -6,6 +6,7 @@ use super::{Progress, Proof, RuleProof};
 use crate::converter::{Running, start};
 use crate::moment::Clock;
 use crate::rig::{Dialer, Rig};
+use crate::speak::answers;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -314,10 +315,7 @@ impl Runner<'_> {
                         }
                     }
                 }
-                (
-                    Err(Refusal { kind: Kind::NoAnswer, native: Some(_), .. }),
-                    [Awaited { wanted: None, .. }],
-                ) => {}
+                (Err(refusal), [Awaited { wanted: None, .. }]) if answers(refusal, Kind::Lost) => {}
                 (Err(_), [value, ..]) => {
                     let wanted =
                         value.wanted.as_deref().map_or_else(|| "a refusal as lost".into(), hex_words);
@@ -445,7 +443,7 @@ impl Runner<'_> {
                     ));
                 }
                 (None, Ok(())) => return Some(format!("{written} is taken, and does not fit {shown}")),
-                (None, Err(refusal)) if refusal.kind != Kind::BadValue => {
+                (None, Err(refusal)) if !answers(refusal, Kind::BadValue) => {
                     return Some(format!("{written} does not fit, and is answered {}", told(&Err(*refusal))));
                 }
                 (None, Err(_)) => {}
@@ -493,7 +491,7 @@ impl Runner<'_> {
                         hex_words(&cells)
                     ));
                 }
-                (None, Err(refusal)) if refusal.kind != Kind::BadValue || before != after => {
+                (None, Err(refusal)) if !answers(refusal, Kind::BadValue) || before != after => {
                     return Some(format!(
                         "{} does not fit, and is answered {}",
                         hex_words(&cells),

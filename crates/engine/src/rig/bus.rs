@@ -70,7 +70,6 @@ pub struct Bus {
     pub unplugged: bool,
     /// A device has closed the connection.
     pub hung_up: bool,
-    protocol: &'static str,
     servers: Vec<Box<dyn Server>>,
     line: Option<Line>,
     time: LineTime,
@@ -105,7 +104,6 @@ impl Bus {
             echo: false,
             unplugged: false,
             hung_up: false,
-            protocol,
             servers,
             line,
             time,
@@ -156,9 +154,8 @@ impl Bus {
             }
             Change::AsUnit(at, unit) => {
                 self.ail(at, |ailment| ailment.as_unit = unit);
-                let next = self.devices.get(at).and_then(|device| server(self.protocol, device));
-                if let (Some(room), Some(next)) = (self.servers.get_mut(at), next) {
-                    *room = next;
+                if let (Some(server), Some(device)) = (self.servers.get_mut(at), self.devices.get(at)) {
+                    server.set_up(&server_setup(device));
                 }
             }
         }
@@ -325,8 +322,12 @@ struct Said {
 
 /// The machine by which a device answers; what is not for its unit it does not hear.
 fn server(protocol: &str, device: &SimDevice) -> Option<Box<dyn Server>> {
+    Some((speaker(protocol)?.server)(&server_setup(device)))
+}
+
+fn server_setup(device: &SimDevice) -> ServerSetup {
     let own = device.station.dialect.and_then(|dialect| dialect.station(&device.station.setup));
-    let setup = ServerSetup {
+    ServerSetup {
         units: Some(own.and_then(|number| u16::try_from(number).ok()).into_iter().collect()),
         passed: vec![],
         shared: true,
@@ -338,8 +339,7 @@ fn server(protocol: &str, device: &SimDevice) -> Option<Box<dyn Server>> {
             .dialect
             .map(|dialect| dialect.other_end(&device.station.setup))
             .unwrap_or_default(),
-    };
-    Some((speaker(protocol)?.server)(&setup))
+    }
 }
 
 /// Does what a server wants of its device.

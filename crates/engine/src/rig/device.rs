@@ -195,7 +195,11 @@ impl SimDevice {
         Ok((spot, asked.count))
     }
 
+    /// Lets grains exist, and those around that no request can leave out.
     fn exist(&mut self, extent: Extent) {
+        let step = self.station.space_at(extent.space).map_or(1, |space| u32::from(space.align.max(1)));
+        let first = extent.first / step * step;
+        let extent = Extent { first, count: extent.end().next_multiple_of(step) - first, ..extent };
         if let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) {
             for grain in extent.first..extent.end() {
                 memory.entry(grain).or_insert(0);

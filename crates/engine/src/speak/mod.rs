@@ -5,10 +5,10 @@ mod modbus;
 mod raw;
 
 use crate::Moment;
-use woodrush_core::Refusal;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Setup, Space};
+use woodrush_core::protocol::{Extent, Setup, Space, dialect};
+use woodrush_core::{Blame, Kind, Refusal};
 
 /// What a protocol brings to this floor.
 pub struct Speaker {
@@ -27,6 +27,18 @@ pub static SPEAKERS: [Speaker; 5] = [modbus::RTU, modbus::ASCII, modbus::TCP, is
 #[must_use]
 pub fn speaker(name: &str) -> Option<&'static Speaker> {
     SPEAKERS.iter().find(|speaker| speaker.name == name)
+}
+
+/// Whether a server's own number is the one by which its protocol answers such a refusal: several may have one number.
+#[must_use]
+pub fn answers(refusal: &Refusal, kind: Kind) -> bool {
+    let Some((name, code)) = refusal.native else { return false };
+    let speaks =
+        |speaker: &&Speaker| dialect(speaker.name).is_some_and(|dialect| dialect.refusal_name() == name);
+    let speaker = SPEAKERS.iter().find(speaks);
+    let told =
+        |speaker: &Speaker| (speaker.server)(&ServerSetup::default()).native(Refusal::new(kind, Blame::Us)).0;
+    speaker.map(told) == Some(code)
 }
 
 /// What a client needs to know.

@@ -1,6 +1,7 @@
 //! The converter as a whole: in memory on a virtual clock, and on real ptys and sockets.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods, missing_docs)]
 
+mod blocks;
 mod carrying;
 mod forwarding;
 mod hostile;

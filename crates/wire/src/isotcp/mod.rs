@@ -5,6 +5,7 @@
 //! costs the connection.
 
 pub mod cotp;
+#[cfg(any(test, feature = "exercise"))]
 pub mod exercise;
 pub mod fetch;
 pub mod tpkt;

@@ -164,8 +164,8 @@ impl Dialect for Blocks {
         (fetch::error_words(error), cause)
     }
 
-    fn health_code(&self, code: u32) -> u32 {
-        1024 + code
+    fn health_codes(&self) -> Range<u32> {
+        1024..1280
     }
 
     fn lost_answer(&self) -> &'static str {
@@ -293,7 +293,7 @@ impl Dialect for Blocks {
         };
         let (unit, from) = match area {
             Area::DataBlock => ("word", format!("data block {block}, word")),
-            Area::Counters | Area::Timers => ("word", format!("{}", space.noun)),
+            Area::Counters | Area::Timers => ("word", space.noun.to_string()),
             _ => ("byte", space.noun.to_string()),
         };
         let plural = if length == 1 { "" } else { "s" };

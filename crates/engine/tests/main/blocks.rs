@@ -1,0 +1,282 @@
+//! A controller with data blocks, asked and played, and the converter as one.
+
+use crate::live::{Up, ask, until};
+use crate::site::checked;
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::sync::Arc;
+use woodrush_core::plan::Plan;
+use woodrush_core::protocol::{Extent, SpaceId};
+use woodrush_engine::converter::Event;
+use woodrush_engine::prove::{Proof, prove};
+
+/// Blocks onto registers, read and written, and what only comes by reading around it.
+const ONTO_REGISTERS: &str = r#"
+[ports.pump-house]
+connect = "192.0.2.30:102"
+protocol = "fetch-write"
+local-tsap = "01.00"
+remote-tsap = "01.02"
+timeout = "300ms"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.pumps]
+port = "pump-house"
+poll = "50ms"
+retry-lost = "100ms..500ms"
+[images.scada]
+port = "office"
+[[map]]
+from = "pumps:%DB10.D4 as f32"
+to = "scada:400001"
+[[map]]
+from = "pumps:%DB10.W20"
+to = "scada:400011"
+count = 8
+access = "read-write"
+[[map]]
+from = "pumps:DB10.DBW40"
+to = "scada:400031 as i16 scale 0.1"
+access = "read-write"
+[[map]]
+from = "pumps:%DB10.D44 as i32"
+to = "scada:400041 as i32 DCBA"
+access = "read-write"
+[[map]]
+from = "pumps:M10.3"
+to = "scada:000001"
+access = "read-write"
+[[map]]
+from = "pumps:%IX0.1"
+to = "scada:100001"
+[[map]]
+from = "pumps:%DB10.B51"
+to = "scada:400051"
+access = "read-write"
+[[map]]
+from = "pumps:%C3"
+to = "scada:400061"
+count = 2
+[[map]]
+from = "pumps.health.online"
+to = "scada:100002"
+"#;
+
+/// Registers onto blocks of an image and of a controller, and blocks onto blocks.
+const ONTO_BLOCKS: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+timeout = "100ms"
+[ports.pump-house]
+connect = "192.0.2.30:102"
+protocol = "fetch-write"
+local-tsap = "01.00"
+remote-tsap = "'FETCH01'"
+timeout = "300ms"
+[ports.plc]
+listen = "0.0.0.0:102"
+protocol = "fetch-write"
+allow = ["192.0.2.0/24"]
+[devices.gauge]
+port = "raceway"
+unit = 7
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[devices.pumps]
+port = "pump-house"
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[images.blocks]
+port = "plc"
+local-tsap = "02.03"
+[[map]]
+from = "gauge:400001 as f32 CDAB"
+to = "blocks:%DB1.D0"
+[[map]]
+from = "gauge:400011"
+to = "blocks:%DB1.W10"
+count = 8
+access = "read-write"
+[[map]]
+from = "gauge:000001"
+to = "blocks:%MX0.3"
+access = "read-write"
+[[map]]
+from = "gauge:400031"
+to = "blocks:%DB1.B31"
+[[map]]
+from = "gauge:400001 as f32 CDAB"
+to = "pumps:%DB20.D0"
+on-loss = "fill 0"
+[[map]]
+from = "gauge.health.online"
+to = "pumps:%DB20.X8.0"
+[[map]]
+from = "pumps:%DB10.W0"
+to = "blocks:%DB2.W0"
+count = 20
+[[map]]
+from = "pumps:%DB10.D100 as f32"
+to = "gauge:400101 as f32 CDAB"
+"#;
+
+fn proof(text: &str, spoil: impl FnOnce(&mut Plan)) -> Proof {
+    let checked = Arc::new(checked(text));
+    assert!(!checked.has_errors(), "{:?}", checked.findings);
+    let mut plan = Plan::build(&checked.project, &mut vec![]);
+    spoil(&mut plan);
+    prove(&checked, Arc::new(plan), &|_| Err(String::new()), &mut |_| {}).unwrap()
+}
+
+fn whys(proof: &Proof) -> Vec<String> {
+    proof.rules.iter().filter(|rule| !rule.proven).map(|rule| format!("{:?}", rule.why)).collect()
+}
+
+#[test]
+fn every_value_of_a_controller_with_blocks_is_proven_onto_registers() {
+    let proof = proof(ONTO_REGISTERS, |_| {});
+    assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
+}
+
+#[test]
+fn registers_are_proven_onto_blocks_and_blocks_onto_blocks() {
+    let proof = proof(ONTO_BLOCKS, |_| {});
+    assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
+}
+
+#[test]
+fn a_block_that_is_asked_one_word_beside_is_seen() {
+    let spoilt = proof(ONTO_REGISTERS, |plan| {
+        let first = plan.transfers.iter_mut().find(|transfer| transfer.extent.first == 20).unwrap();
+        first.extent.first += 2;
+    });
+    let wrong: Vec<usize> = (0..spoilt.rules.len()).filter(|at| !spoilt.rules[*at].proven).collect();
+    assert_eq!(wrong, [1], "{:#?}", whys(&spoilt));
+}
+
+fn poke(up: &Up, space: &str, first: u32, cells: &[u8]) {
+    let checked = checked(ONTO_REGISTERS);
+    let at = checked.plan.devices[0].spaces.iter().position(|own| own.key == space).unwrap();
+    let count = u32::try_from(cells.len()).unwrap();
+    let extent = Extent { space: SpaceId(u16::try_from(at).unwrap()), first, count };
+    up.rig.as_ref().unwrap().poke(0, extent, cells);
+}
+
+fn start(text: &str) -> (Up, TcpStream) {
+    let up = Up::start(text, true, |_| {});
+    up.rig.as_ref().unwrap().stand_still();
+    poke(&up, "DB10", 20, &[0x12, 0x34]);
+    let mut stream = TcpStream::connect(up.at(1)).unwrap();
+    until("the first value", || ask(&mut stream, 1, 10, 1) == Ok(vec![0x1234]));
+    (up, stream)
+}
+
+fn downs(up: &Up) -> Vec<String> {
+    let told = up.told.lock().unwrap();
+    let why = |event: &Event| match event {
+        Event::PortDown { why, .. } => Some(why.clone()),
+        _ => None,
+    };
+    told.iter().filter_map(why).collect()
+}
+
+#[test]
+fn a_connection_outlives_a_changed_project() {
+    let (mut up, mut stream) = start(ONTO_REGISTERS);
+    up.reload(
+        &ONTO_REGISTERS
+            .replace("poll = \"50ms\"", "poll = \"60ms\"")
+            .replace("to = \"scada:400061\"", "to = \"scada:400071\""),
+    );
+    poke(&up, "DB10", 20, &[0x56, 0x78]);
+    until("a value of the changed project", || ask(&mut stream, 1, 10, 1) == Ok(vec![0x5678]));
+    until("the rule at its new place", || ask(&mut stream, 1, 70, 2).is_ok());
+    assert_eq!(downs(&up), [""; 0], "nobody has closed anything");
+}
+
+#[test]
+fn a_controller_that_does_not_answer_is_called_anew_and_nothing_late_is_taken() {
+    let (up, mut stream) = start(ONTO_REGISTERS);
+    up.rig.as_ref().unwrap().mute(0, true);
+    until("a refusal", || ask(&mut stream, 1, 10, 1) == Err(11));
+    until("a new connection", || downs(&up).iter().any(|why| why.contains("no answer in time")));
+    poke(&up, "DB10", 20, &[0xAB, 0xCD]);
+    up.rig.as_ref().unwrap().mute(0, false);
+    let mut seen = vec![];
+    until("the new value", || {
+        seen.extend(ask(&mut stream, 1, 10, 1).ok());
+        seen.last() == Some(&vec![0xABCD])
+    });
+    assert!(seen.iter().all(|seen| *seen == [0xABCD]), "{seen:?}");
+}
+
+/// A controller's passive end that answers what it is told to, whatever it is asked.
+fn stand_in(answer: fn(&mut TcpStream)) -> std::net::SocketAddr {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            answer(&mut stream.unwrap());
+        }
+    });
+    at
+}
+
+#[test]
+fn a_controller_that_refuses_the_connection_is_told_with_the_likely_cause() {
+    let at = stand_in(|stream| {
+        let mut asked = [0; 64];
+        if stream.read(&mut asked).is_ok_and(|count| count > 0) {
+            // Nobody listens at that TSAP.
+            let _ = stream.write_all(&[3, 0, 0, 11, 6, 0x80, 0, 1, 0, 0, 2]);
+        }
+        let _ = stream.read(&mut asked);
+    });
+    let up = Up::start(ONTO_REGISTERS, false, |bindings| {
+        bindings.connect.insert(0, at);
+    });
+    until("the reason", || {
+        downs(&up).iter().any(|why| why.contains("nobody listens at that TSAP (0x02); are local"))
+    });
+    let mut stream = TcpStream::connect(up.at(1)).unwrap();
+    assert_eq!(ask(&mut stream, 1, 10, 1), Err(11));
+}
+
+#[test]
+fn a_block_that_is_missing_is_an_exception_to_the_client_and_the_controllers_word_in_the_log() {
+    let at = stand_in(|stream| {
+        let mut chunk = [0; 256];
+        while let Ok(count @ 1..) = stream.read(&mut chunk) {
+            let answer: &[u8] = match chunk[5] {
+                0xE0 => &[3, 0, 0, 11, 6, 0xD0, 0, 1, 0x44, 0x31, 0],
+                // The block does not exist; everything is whole requests here, one at a time.
+                _ if chunk[12] == 5 => {
+                    &[3, 0, 0, 23, 2, 0xF0, 0x80, 0x53, 0x35, 16, 1, 3, 6, 15, 3, 2, 255, 7, 0, 0, 0, 0, 0]
+                }
+                _ => &[3, 0, 0, 23, 2, 0xF0, 0x80, 0x53, 0x35, 16, 1, 3, 4, 15, 3, 2, 255, 7, 0, 0, 0, 0, 0],
+            };
+            assert!(count < chunk.len());
+            if stream.write_all(answer).is_err() {
+                return;
+            }
+        }
+    });
+    let up = Up::start(ONTO_REGISTERS, false, |bindings| {
+        bindings.connect.insert(0, at);
+    });
+    until("the controller's own word", || {
+        let told = up.told.lock().unwrap();
+        told.iter().any(|event| matches!(event, Event::Refused { refusal, .. } if refusal.native == Some(("block error", 2))))
+    });
+    let mut stream = TcpStream::connect(up.at(1)).unwrap();
+    assert_eq!(ask(&mut stream, 1, 10, 1), Err(11), "there is no value");
+    // A write is answered by a fitting exception: that address does not exist there.
+    stream.write_all(&[0, 9, 0, 0, 0, 6, 1, 6, 0, 10, 0, 1]).unwrap();
+    let mut answer = [0; 9];
+    stream.read_exact(&mut answer).unwrap();
+    assert_eq!(answer[7..], [0x86, 2]);
+}
