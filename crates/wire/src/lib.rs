@@ -16,6 +16,7 @@
     warn(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_possible_wrap)
 )]
 
+pub mod df1;
 pub mod isotcp;
 pub mod modbus;
 
@@ -210,6 +211,20 @@ impl<'a> Reader<'a> {
         let rest = self.bytes.get(self.at..).unwrap_or_default();
         self.at = self.bytes.len();
         rest
+    }
+
+    /// The bytes up to the next 00, which is passed over.
+    ///
+    /// # Errors
+    /// There is none.
+    pub fn text(&mut self, field: &'static str) -> Result<&'a [u8], WireError> {
+        let rest = self.bytes.get(self.at..).unwrap_or_default();
+        let Some(end) = rest.iter().position(|byte| *byte == 0) else {
+            return self.fault(self.at, WireFault::Short { field, want: rest.len() + 1, have: rest.len() });
+        };
+        let text = self.bytes(field, end)?;
+        self.at += 1;
+        Ok(text)
     }
 
     /// Whether nothing is left.
