@@ -89,8 +89,18 @@ impl Type {
             (Grain::Bytes(2..), Self::U8 | Self::I8) => {
                 Err("is one byte, and each address here is a whole word")
             }
+            // Raw words may be taken apart; a value of fewer bytes than an element has is none.
+            (Grain::Bytes(3..), Self::U16 | Self::I16 | Self::Bcd16) => {
+                Err("is one word, and each address here has more")
+            }
             (Grain::Bytes(each), _) => Ok(self.bytes().unwrap_or(1).div_ceil(u32::from(each.max(1)))),
         }
+    }
+
+    /// Whether it is characters.
+    #[must_use]
+    pub const fn is_text(self) -> bool {
+        matches!(self, Self::Text(_))
     }
 
     /// Whether values below zero exist.

@@ -295,7 +295,7 @@ impl Ends<'_> {
             let only = address.space.only;
             if let (Some(form), Some(at)) = (form, end.form)
                 && !only.is_empty()
-                && !only.contains(&form.ty)
+                && !only.iter().any(|known| *known == form.ty || known.is_text() && form.ty.is_text())
             {
                 let words: Vec<String> = only.iter().map(ToString::to_string).collect();
                 let words = crate::project::list_or(&words);
@@ -338,7 +338,8 @@ impl Ends<'_> {
         }
         let own = self.dialect(end.owner).and_then(Dialect::order);
         // A value of one or two bytes lies the same way in all of them.
-        let ordered = form.ty.bytes().is_some_and(|bytes| bytes > 2);
+        let grain = u32::try_from(address.space.grain.cell_bytes()).unwrap_or(2);
+        let ordered = form.ty.bytes().is_some_and(|bytes| bytes > grain.max(2));
         form.order = own.filter(|_| ordered);
         if matches!(form.ty, Type::Text(_)) {
             // Characters come in the order in which they are read, wherever the low word of a number is.
@@ -426,11 +427,12 @@ impl Ends<'_> {
         // What every device of the protocol has; other tables were made by somebody, as long as he said.
         let standing =
             |dialect: &'static dyn Dialect| dialect.standing().iter().any(|s| s.key == address.space.key);
-        let made = !self.project.device_dialect(device).is_some_and(standing);
+        let dialect = self.project.device_dialect(device)?;
+        let made = !standing(dialect);
         let device = self.project.devices.get(device)?;
-        let (name, size) = device.tables.iter().find(|(name, _)| name.value == address.space.key)?;
+        let (name, size) = device.tables.iter().find(|(name, _)| name.value == address.space.table())?;
         let end = place.extent().end();
-        (end > *size).then(|| {
+        (end > dialect.grains_of(&address.space, *size)).then(|| {
             let what = format!(
                 "it ends at offset {}, but `{}` has only {size} {}s",
                 end - 1,

@@ -5,6 +5,7 @@
 pub mod blocks;
 mod modbus;
 mod raw;
+pub mod tables;
 
 pub use crate::grain::Grain;
 
@@ -15,8 +16,8 @@ use std::ops::Range;
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
 /// that the two agree.
-pub static DIALECTS: [&dyn Dialect; 5] =
-    [&modbus::RTU, &modbus::ASCII, &modbus::TCP, &blocks::BLOCKS, &raw::RAW];
+pub static DIALECTS: [&dyn Dialect; 7] =
+    [&modbus::RTU, &modbus::ASCII, &modbus::TCP, &tables::FULL, &tables::HALF, &blocks::BLOCKS, &raw::RAW];
 
 /// The protocol that the project file calls so.
 #[must_use]
@@ -36,8 +37,10 @@ pub fn notations() -> impl Iterator<Item = &'static dyn Dialect> {
 pub fn refusal_shown(native: (&'static str, u32)) -> String {
     let (name, code) = native;
     let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == name);
-    let words = dialect.map_or("", |dialect| dialect.refusal_words(code).0);
-    format!("{name} {code} (0x{code:02X}), {words}")
+    match dialect {
+        Some(dialect) => format!("{}, {}", dialect.refusal_text(code), dialect.refusal_words(code).0),
+        None => format!("{name} {code}"),
+    }
 }
 
 /// The likeliest cause of a device's own refusal.
@@ -102,6 +105,12 @@ pub struct Space {
 }
 
 impl Space {
+    /// The table that it is of, or a part of, as the project file names it.
+    #[must_use]
+    pub fn table(&self) -> &str {
+        self.key.split('.').next().unwrap_or_default()
+    }
+
     /// Its noun with the article: `a coil`, `an input register`.
     #[must_use]
     pub fn a(&self) -> String {
@@ -393,6 +402,10 @@ pub trait Dialect: Sync + fmt::Debug {
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str>;
     /// What a device's own number of a refusal is called, such as `Modbus exception`.
     fn refusal_name(&self) -> &'static str;
+    /// Such a number as people know it.
+    fn refusal_text(&self, code: u32) -> String {
+        format!("{} {code} (0x{code:02X})", self.refusal_name())
+    }
     /// What such a number means, in the standard's words and with the likely cause.
     fn refusal_words(&self, code: u32) -> (&'static str, &'static str);
     /// The numbers by which `health.last-error` shows its refusals, in their order from 0 on.
@@ -418,6 +431,10 @@ pub trait Dialect: Sync + fmt::Debug {
     fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, setup: &Setup) -> Shown;
     /// The address in other notations that people write, with what each is called.
     fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)>;
+    /// Grains of a table that is so long as the project file counts it.
+    fn grains_of(&self, _space: &Space, size: u32) -> u32 {
+        size
+    }
     /// The spaces that every image has, mapped or not.
     fn standing(&self) -> &'static [Space];
     /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
@@ -470,7 +487,7 @@ mod tests {
         }
         assert_eq!(
             notations().map(|dialect| dialect.family()).collect::<Vec<_>>(),
-            ["Modbus", "data blocks"]
+            ["Modbus", "data tables", "data blocks"]
         );
     }
 }

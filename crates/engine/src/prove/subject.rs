@@ -125,7 +125,7 @@ impl Written<'_> {
         let letters = self.order.map(|order| order.letters(u32::try_from(lay.bytes()).unwrap_or(0)));
         match (lay.kind, letters) {
             (Lies::Whole { .. } | Lies::Float { .. } | Lies::Digits { .. }, Some(letters))
-                if lay.bytes() > 1 =>
+                if lay.bytes() > self.address.space.grain.cell_bytes().max(2) =>
             {
                 lay.or_order(letters)
             }

@@ -239,6 +239,7 @@ impl Bus {
         let mut next: Option<Moment> = None;
         let mut answers: Vec<Said> = vec![];
         for (server, device) in self.servers.iter_mut().zip(&mut self.devices) {
+            let begun = answers.len();
             loop {
                 match server.poll(now) {
                     Serve::Want { want, .. } => serve(server.as_mut(), device, now, want),
@@ -254,7 +255,13 @@ impl Bus {
                         // Late is after the asker has given up and rested.
                         let late =
                             if ailment.late { self.time.timeout + self.time.timeout / 4 + 20_000 } else { 0 };
-                        answers.push(Said { slow: ailment.slow + late, line: device.line, bytes });
+                        // One device says one thing after the other; two at once are in each other's way.
+                        match answers.get_mut(begun) {
+                            Some(said) => said.bytes.append(&mut bytes),
+                            None => {
+                                answers.push(Said { slow: ailment.slow + late, line: device.line, bytes })
+                            }
+                        }
                     }
                     Serve::WaitUntil(moment) => {
                         next = Some(next.map_or(moment, |next| next.min(moment)));

@@ -99,8 +99,13 @@ impl SimDevice {
         };
         let sizes = project.devices.get(index).map_or(&[][..], |device| device.tables.as_slice());
         for (name, size) in sizes {
-            if let Some(at) = device.station.spaces.iter().position(|space| space.key == name.value) {
-                device.exist(Extent { space: id(at), first: 0, count: *size });
+            for at in 0..device.station.spaces.len() {
+                let Some(space) = device.station.spaces.get(at).filter(|space| space.table() == name.value)
+                else {
+                    continue;
+                };
+                let grains = device.station.dialect.map_or(*size, |dialect| dialect.grains_of(space, *size));
+                device.exist(Extent { space: id(at), first: 0, count: grains });
             }
         }
         let mut dice = Dice::new(project.rig.seed ^ (index as u64) << 32);
@@ -195,8 +200,25 @@ impl SimDevice {
         Ok((spot, asked.count))
     }
 
-    /// Lets grains exist, and those around that no request can leave out.
+    /// Lets grains exist, those around that no request can leave out, and the other parts of the same elements.
     fn exist(&mut self, extent: Extent) {
+        let (Some(dialect), Some(own)) = (self.station.dialect, self.station.space_at(extent.space).cloned())
+        else {
+            return self.exist_alone(extent);
+        };
+        let each = dialect.grains_of(&own, 1).max(1);
+        let elements = extent.first / each..extent.end().div_ceil(each);
+        for (at, space) in self.station.spaces.clone().iter().enumerate() {
+            if space.table() == own.table() && space.key != own.key {
+                let grains = dialect.grains_of(space, 1);
+                let count = (elements.end - elements.start) * grains;
+                self.exist_alone(Extent { space: id(at), first: elements.start * grains, count });
+            }
+        }
+        self.exist_alone(extent);
+    }
+
+    fn exist_alone(&mut self, extent: Extent) {
         let step = self.station.space_at(extent.space).map_or(1, |space| u32::from(space.align.max(1)));
         let first = extent.first / step * step;
         let extent = Extent { first, count: extent.end().next_multiple_of(step) - first, ..extent };

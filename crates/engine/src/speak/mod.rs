@@ -1,5 +1,6 @@
 //! Speaking protocols: a [`Client`] asks over one port, a [`Server`] answers on one. Listed once, in [`SPEAKERS`].
 
+mod df1;
 mod isotcp;
 mod modbus;
 mod raw;
@@ -21,7 +22,8 @@ pub struct Speaker {
 }
 
 /// Every protocol that can be spoken.
-pub static SPEAKERS: [Speaker; 5] = [modbus::RTU, modbus::ASCII, modbus::TCP, isotcp::FETCH_WRITE, raw::RAW];
+pub static SPEAKERS: [Speaker; 7] =
+    [modbus::RTU, modbus::ASCII, modbus::TCP, df1::FULL, df1::HALF, isotcp::FETCH_WRITE, raw::RAW];
 
 /// The speaker of a protocol.
 #[must_use]

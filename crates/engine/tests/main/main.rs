@@ -15,5 +15,6 @@ mod reloading;
 mod serving;
 mod site;
 mod spoilt_ways;
+mod tables;
 mod turns;
 mod virtual_time;

@@ -1,0 +1,436 @@
+//! A client: in full duplex the one end of a link, in half duplex the master of a line.
+//!
+//! ```text
+//! full  Free ──ask──► message ──ACK──► reply awaited ──reply, ACK──► Free
+//!                      │ NAK: again; silence: ENQ
+//! half  Free ──ask──► message to the station ──ACK──► poll ──reply, ACK──► Free
+//!                      │ silence: again                 ▲ │ nothing yet, or damaged
+//!                                                       └─┘
+//! ```
+//! A message that is sent again keeps its number: who has it already acknowledges it and does nothing. So noise and lost
+//! acknowledgements never write twice.
+
+use super::{EXTENDED, refusal};
+use crate::Moment;
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use std::collections::VecDeque;
+use std::hash::{BuildHasher, Hasher, RandomState};
+use woodrush_core::budget::LineTime;
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::tables::{Spot, by_ranges, check, from_wire, to_wire};
+use woodrush_core::protocol::{Extent, Setup};
+use woodrush_core::{Blame, Kind, Refusal};
+use woodrush_wire::df1::{
+    Check, Command, Heard, Message, Scanner, Set, Symbol, emit_message, emit_poll, emit_to_station,
+};
+
+/// A station that has nothing to say yet is polled again after so long, in microseconds.
+const POLL_PAUSE: u64 = 5_000;
+/// Bytes came and then nothing for so long: the rest is not coming. Adapters deliver up to some 16 ms late.
+const STALLED: u64 = 50_000;
+
+pub(super) struct TableClient {
+    half: bool,
+    stations: Vec<Station>,
+    line: LineTime,
+    check: Check,
+    own: u8,
+    ack_timeout: u64,
+    tries: u32,
+    scanner: Scanner,
+    last_byte: Moment,
+    /// What goes out before anything else: responses to the other end's messages.
+    responses: VecDeque<Symbol>,
+    last_response: Symbol,
+    last_heard: Option<(u8, u8, u16)>,
+    tns: u16,
+    job: Option<Job>,
+    phase: Phase,
+    done: Option<(Ticket, Result<Vec<u8>, Refusal>)>,
+    up: bool,
+}
+
+struct Job {
+    ticket: Ticket,
+    node: u8,
+    spot: Option<Spot>,
+    extent: Extent,
+    ranges: bool,
+    kind: JobKind,
+    /// The command that is open, and its frame.
+    tns: u16,
+    frame: Vec<u8>,
+    naks: u32,
+    silences: u32,
+}
+
+enum JobKind {
+    Read,
+    Write(Vec<u8>),
+    /// Ones of `keep` keep the old bit; `old` is the element where it must be known first.
+    Change {
+        keep: Vec<u8>,
+        set: Vec<u8>,
+        old: Option<Vec<u8>>,
+    },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Phase {
+    Free,
+    /// A command is to be made.
+    Fresh,
+    /// The frame is to be sent.
+    Sending,
+    /// It is out; acknowledged until then.
+    Unacknowledged(Moment),
+    /// The link has it; the reply comes until then.
+    Waiting(Moment),
+    /// Half duplex: the station is to be polled; the reply comes until then.
+    Polling(Moment),
+    /// It is polled: an answer to that until the first, the reply until the second.
+    Polled(Moment, Moment),
+    /// It had nothing: polled again at the first.
+    Pausing(Moment, Moment),
+}
+
+impl TableClient {
+    pub(super) fn new(setup: &ClientSetup<'_>, half: bool) -> Self {
+        let check = check(setup.port);
+        // Another than the last run began with: the other end would take our first message for its last.
+        let tns = RandomState::new().build_hasher().finish();
+        let mut client = Self {
+            half,
+            stations: vec![],
+            line: setup.line,
+            check,
+            own: 0,
+            ack_timeout: 0,
+            tries: 0,
+            scanner: Scanner::new(check, half),
+            last_byte: Moment(0),
+            responses: VecDeque::new(),
+            last_response: Symbol::Nak,
+            last_heard: None,
+            tns: u16::try_from(tns & 0xFFFF).unwrap_or(0),
+            job: None,
+            phase: Phase::Free,
+            done: None,
+            up: true,
+        };
+        client.set_up(setup);
+        client
+    }
+
+    fn end(&mut self, result: Result<Vec<u8>, Refusal>) {
+        self.phase = Phase::Free;
+        if let Some(job) = self.job.take() {
+            self.done = Some((job.ticket, result));
+        }
+    }
+
+    fn fail(&mut self, kind: Kind) {
+        self.end(Err(Refusal::new(kind, Blame::Device)));
+    }
+
+    /// Makes the next command of the job.
+    fn make(&mut self) -> Option<()> {
+        self.tns = self.tns.wrapping_add(1);
+        let (half, check, own, tns) = (self.half, self.check, self.own, self.tns);
+        let job = self.job.as_mut()?;
+        let spot = job.spot?;
+        let element = u16::try_from(job.extent.first / spot.grains.max(1)).ok()?;
+        let bytes = spot.wire_bytes(job.extent.count);
+        let size = u8::try_from(bytes).ok()?;
+        let total = u16::from(size / 2);
+        let mut body = vec![];
+        let write = |data: &[u8], body: &mut Vec<u8>| match job.ranges {
+            true => Command::RangeWrite { offset: 0, total, at: spot.table(element), data }.emit(body),
+            false => Command::Write { at: spot.logical(element), data }.emit(body),
+        };
+        let read = |body: &mut Vec<u8>| {
+            // Several parts of one kind come with the elements that they are parts of.
+            let whole = Spot { sub: if job.extent.count > 1 { None } else { spot.sub }, ..spot };
+            match job.ranges {
+                true => Command::RangeRead { offset: 0, total, at: whole.table(element), size }.emit(body),
+                false => Command::Read { size, at: whole.logical(element) }.emit(body),
+            }
+        };
+        match &job.kind {
+            JobKind::Read => read(&mut body),
+            JobKind::Write(cells) => write(&to_wire(&spot, job.extent.count, cells), &mut body),
+            JobKind::Change { keep, set, .. } if spot.bytes == 2 || spot.sub.is_some() => {
+                let word = |cells: &[u8]| cells.iter().fold(0u16, |sum, byte| sum << 8 | u16::from(*byte));
+                let (keep, set) = (word(keep), word(set));
+                if job.ranges {
+                    let mut sets = vec![];
+                    Set { at: spot.table(element), and: keep, or: set & !keep }.emit(&mut sets);
+                    Command::Change(&sets).emit(&mut body);
+                } else {
+                    let data = set.to_le_bytes();
+                    Command::MaskedWrite { at: spot.logical(element), mask: !keep, data: &data }
+                        .emit(&mut body);
+                }
+            }
+            // No mask is as wide: read, changed, written.
+            JobKind::Change { old: None, .. } => read(&mut body),
+            JobKind::Change { keep, set, old: Some(old) } => {
+                let bits = old.iter().zip(keep).zip(set).map(|((old, keep), set)| old & keep | set & !keep);
+                write(&to_wire(&spot, job.extent.count, &bits.collect::<Vec<u8>>()), &mut body);
+            }
+        }
+        let mut message = vec![];
+        Message { dst: job.node, src: own, cmd: 0x0F, sts: 0, tns, body: &body }.emit(&mut message);
+        job.frame.clear();
+        match half {
+            true => emit_to_station(job.node, &message, check, &mut job.frame),
+            false => emit_message(&message, check, &mut job.frame),
+        }
+        (job.tns, job.naks, job.silences) = (tns, 0, 0);
+        self.phase = Phase::Sending;
+        Some(())
+    }
+
+    fn took(&self, bytes: usize) -> u64 {
+        self.line.bytes(u32::try_from(bytes).unwrap_or(u32::MAX))
+    }
+
+    /// A response to what the other end sent.
+    fn respond(&mut self, symbol: Symbol) {
+        self.last_response = symbol;
+        self.responses.push_back(symbol);
+    }
+
+    fn take(&mut self, now: Moment, byte: u8) {
+        let data = match self.scanner.push(byte) {
+            Heard::Message { data, .. } => data.to_vec(),
+            Heard::Nothing => return,
+            Heard::Symbol(symbol) => return self.symbol(now, symbol),
+            Heard::Damaged(..) if self.half => {
+                if let Phase::Polled(_, until) = self.phase {
+                    self.phase = Phase::Polling(until);
+                }
+                return;
+            }
+            Heard::Damaged(..) => return self.respond(Symbol::Nak),
+            Heard::Stray => {
+                self.last_response = Symbol::Nak;
+                return;
+            }
+            Heard::Poll(_) => return,
+        };
+        if let Ok(message) = Message::parse(&data) {
+            self.heard(message);
+        }
+    }
+
+    fn symbol(&mut self, now: Moment, symbol: Symbol) {
+        match (symbol, self.phase) {
+            (Symbol::Ack, Phase::Unacknowledged(_)) => {
+                let until = now + self.line.timeout;
+                self.phase = if self.half { Phase::Polling(until) } else { Phase::Waiting(until) };
+            }
+            (Symbol::Nak, Phase::Unacknowledged(_)) => {
+                let Some(job) = &mut self.job else { return };
+                job.naks += 1;
+                if job.naks > self.tries {
+                    // It hears us, and never what we say: the check or the parity is another.
+                    return self.fail(Kind::Damaged);
+                }
+                self.phase = Phase::Sending;
+            }
+            (Symbol::Enq, _) if !self.half => self.responses.push_back(self.last_response),
+            (Symbol::Eot, Phase::Polled(_, until)) => self.phase = Phase::Pausing(now + POLL_PAUSE, until),
+            _ => {}
+        }
+    }
+
+    fn heard(&mut self, message: Message<'_>) {
+        // A slave's message that nobody polled for is the late answer to an earlier poll: to acknowledge it now would take
+        // the next one from the slave.
+        if self.half && !matches!(self.phase, Phase::Polled(..)) {
+            return;
+        }
+        let again = self.last_heard.replace(message.identity()) == Some(message.identity());
+        self.respond(Symbol::Ack);
+        if let Phase::Polled(_, until) = self.phase {
+            self.phase = Phase::Polling(until);
+        }
+        let Some(job) = &self.job else { return };
+        let ours = message.is_reply()
+            && message.tns == job.tns
+            && message.src == job.node
+            && message.dst == self.own
+            && message.cmd == 0x4F;
+        // A reply tells that the message has come, even where its acknowledgement was lost.
+        if ours && !again && !matches!(self.phase, Phase::Free | Phase::Fresh | Phase::Sending) {
+            self.replied(message.outcome());
+        }
+    }
+
+    fn replied(&mut self, outcome: Result<&[u8], (u8, u8)>) {
+        let Some(job) = &mut self.job else { return };
+        let Some(spot) = job.spot else { return };
+        let cells = match outcome {
+            Err((EXTENDED, ext)) => return self.end(Err(refusal((EXTENDED, ext)))),
+            Err(sts) => return self.end(Err(refusal(sts))),
+            Ok(data) => match &job.kind {
+                JobKind::Write(_) | JobKind::Change { old: Some(_), .. } => return self.end(Ok(vec![])),
+                JobKind::Change { .. } if spot.bytes == 2 || spot.sub.is_some() => {
+                    return self.end(Ok(vec![]));
+                }
+                JobKind::Read | JobKind::Change { .. } => from_wire(&spot, job.extent.count, data),
+            },
+        };
+        match (cells, &mut job.kind) {
+            (None, _) => self.fail(Kind::Mismatch),
+            (Some(cells), JobKind::Change { old, .. }) => {
+                *old = Some(cells);
+                self.phase = Phase::Fresh;
+            }
+            (Some(cells), _) => self.end(Ok(cells)),
+        }
+    }
+
+    fn is_hearing(&self, now: Moment) -> bool {
+        self.scanner.is_inside() && now < self.last_byte + STALLED
+    }
+
+    /// Nothing came in time.
+    fn silent(&mut self, now: Moment) {
+        let Some(job) = &mut self.job else { return };
+        job.silences += 1;
+        if job.silences > self.tries {
+            return self.fail(Kind::NoAnswer);
+        }
+        match self.phase {
+            Phase::Unacknowledged(_) if self.half => self.phase = Phase::Sending,
+            Phase::Unacknowledged(_) => {
+                let until = now + self.took(2) + self.ack_timeout;
+                self.responses.push_back(Symbol::Enq);
+                self.phase = Phase::Unacknowledged(until);
+            }
+            Phase::Polled(_, until) => self.phase = Phase::Polling(until),
+            _ => {}
+        }
+    }
+}
+
+fn number(setup: &Setup, key: &str, default: u32) -> u32 {
+    setup.number(key).unwrap_or(default)
+}
+
+impl Client for TableClient {
+    fn is_free(&self) -> bool {
+        self.job.is_none() && self.done.is_none()
+    }
+
+    fn ask(&mut self, ticket: Ticket, ask: Ask) {
+        let (station, extent, kind) = match ask {
+            Ask::Read { station, extent } => (Some(station), extent, JobKind::Read),
+            Ask::Write { station, extent, cells } => (Some(station), extent, JobKind::Write(cells)),
+            Ask::Change { station, extent, keep, set } => {
+                (Some(station), extent, JobKind::Change { keep, set, old: None })
+            }
+            Ask::Pass { .. } => {
+                let nowhere = Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 1 };
+                (None, nowhere, JobKind::Read)
+            }
+        };
+        let station = station.and_then(|station| self.stations.get(station));
+        let setup = station.map(|station| &station.setup);
+        self.job = Some(Job {
+            ticket,
+            node: setup.and_then(|setup| u8::try_from(setup.number("node")?).ok()).unwrap_or(0),
+            spot: station.and_then(|station| Spot::of(station.space_at(extent.space)?)),
+            extent,
+            ranges: setup.is_some_and(by_ranges),
+            kind,
+            tns: 0,
+            frame: vec![],
+            naks: 0,
+            silences: 0,
+        });
+        self.phase = Phase::Fresh;
+    }
+
+    fn set_up(&mut self, setup: &ClientSetup<'_>) {
+        (self.stations, self.line) = (setup.stations.to_vec(), setup.line);
+        self.own = u8::try_from(number(setup.port, "own-node", 0)).unwrap_or(0);
+        self.ack_timeout = number(setup.port, "ack-timeout", 1_000_000).into();
+        self.tries = number(setup.port, "link-retries", 3);
+        let check = check(setup.port);
+        if check != self.check {
+            (self.check, self.scanner) = (check, Scanner::new(check, self.half));
+        }
+    }
+
+    fn handle(&mut self, now: Moment, news: News<'_>) {
+        match news {
+            News::Up => self.up = true,
+            News::Down => {
+                self.up = false;
+                self.scanner.reset();
+                self.responses.clear();
+                (self.last_heard, self.last_response) = (None, Symbol::Nak);
+                self.end(Err(Refusal::new(Kind::NoPath, Blame::Line)));
+            }
+            News::Bytes(bytes) => {
+                if now.since(self.last_byte) >= STALLED {
+                    self.scanner.reset();
+                }
+                self.last_byte = now;
+                bytes.iter().for_each(|byte| self.take(now, *byte));
+            }
+        }
+    }
+
+    fn poll(&mut self, now: Moment) -> Act {
+        loop {
+            if let Some(symbol) = self.responses.pop_front() {
+                return Act::Send(symbol.bytes().to_vec());
+            }
+            if let Some((ticket, result)) = self.done.take() {
+                return Act::Done(ticket, result);
+            }
+            match self.phase {
+                Phase::Free => return Act::Rest,
+                Phase::Fresh if !self.up => self.end(Err(Refusal::new(Kind::NoPath, Blame::Line))),
+                Phase::Fresh => {
+                    let quiet = self.last_byte + self.line.own_silence;
+                    if now < quiet {
+                        return Act::WaitUntil(quiet);
+                    }
+                    if self.make().is_none() {
+                        self.end(Err(Refusal::new(Kind::NoSuchCommand, Blame::File)));
+                    }
+                }
+                Phase::Sending => {
+                    let frame = self.job.as_ref().map(|job| job.frame.clone()).unwrap_or_default();
+                    self.phase = Phase::Unacknowledged(now + self.took(frame.len()) + self.ack_timeout);
+                    return Act::Send(frame);
+                }
+                Phase::Polling(until) if now >= until => self.fail(Kind::NoAnswer),
+                Phase::Polling(until) => {
+                    let mut frame = vec![];
+                    emit_poll(self.job.as_ref().map_or(0, |job| job.node), &mut frame);
+                    self.phase = Phase::Polled(now + self.took(frame.len()) + self.ack_timeout, until);
+                    return Act::Send(frame);
+                }
+                // Whoever is in the middle of a message is heard out.
+                Phase::Unacknowledged(until) | Phase::Polled(until, _) | Phase::Waiting(until)
+                    if now >= until && self.is_hearing(now) =>
+                {
+                    return Act::WaitUntil(self.last_byte + STALLED);
+                }
+                Phase::Unacknowledged(until) | Phase::Polled(until, _) if now >= until => self.silent(now),
+                Phase::Waiting(until) if now >= until => self.fail(Kind::NoAnswer),
+                Phase::Pausing(again, until) if now >= again => self.phase = Phase::Polling(until),
+                Phase::Unacknowledged(until)
+                | Phase::Waiting(until)
+                | Phase::Polled(until, _)
+                | Phase::Pausing(until, _) => return Act::WaitUntil(until),
+            }
+        }
+    }
+}
