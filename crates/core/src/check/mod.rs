@@ -2,6 +2,7 @@
 
 mod cells;
 mod clients;
+mod files;
 mod forwards;
 mod limits;
 mod mapping;
@@ -46,6 +47,7 @@ pub fn check(read: Read) -> Checked {
     network::check(&project, &mut findings);
     mapping::check(&project, &plan, &mut findings);
     writes::check(&project, &plan, &mut findings);
+    files::check(&project, &plan, &mut findings);
     forwards::check(&project, &mut findings);
     timing::check(&project, &plan, &mut findings);
     limits::check(&project, &plan, &mut findings);

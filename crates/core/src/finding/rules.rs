@@ -181,6 +181,18 @@ pub static RULES: &[Rule] = &[
         "one device's or point's values are read as its neighbour's",
         "let each repetition step by as many addresses as it has",
     ),
+    remark(
+        "M13",
+        "a file carried but for its last elements",
+        "files begin at 0: 250 of 256 is the whole file with a few left out, and nobody misses them before they matter",
+        "carry them too, or say in a `note` why not",
+    ),
+    error(
+        "M14",
+        "octal and decimal taken for each other",
+        "from 10 on every input and output is another one",
+        "write words and bits as the controller counts them, and say which in `io-addresses`",
+    ),
     warning(
         "M15",
         "a write where the controller's own program writes",

@@ -433,11 +433,14 @@ impl Ends<'_> {
         let (name, size) = device.tables.iter().find(|(name, _)| name.value == address.space.table())?;
         let end = place.extent().end();
         (end > dialect.grains_of(&address.space, *size)).then(|| {
+            let last = if made {
+                dialect.show(&address.space, end - place.width, place.width, None, &device.setup).canonical
+            } else {
+                format!("offset {}", end - 1)
+            };
             let what = format!(
-                "it ends at offset {}, but `{}` has only {size} {}s",
-                end - 1,
-                device.name.value,
-                address.space.noun
+                "it ends at {last}, but `{}` has only {size} {}s",
+                device.name.value, address.space.noun
             );
             Finding::new(if made { "M34" } else { "M17" }, span, what)
                 .note(name.span, "its size is said here")

@@ -100,6 +100,19 @@ impl<'t> Part<'t> {
 }
 
 pub(super) fn parse(text: &str, octal: bool) -> Result<Address, AddressFault> {
+    read(text, octal).map_err(|mut fault| {
+        // What was meant is the whole address, not the part of it that is wrong.
+        if fault.code == "M14" {
+            let (head, tail) = (text.get(..fault.at.start), text.get(fault.at.end..));
+            let whole =
+                |part: &String| format!("{}{part}{}", head.unwrap_or_default(), tail.unwrap_or_default());
+            fault.likely = fault.likely.iter().map(whole).collect();
+        }
+        fault
+    })
+}
+
+fn read(text: &str, octal: bool) -> Result<Address, AddressFault> {
     let upper = text.to_ascii_uppercase();
     let begin = usize::from(upper.starts_with('$'));
     let whole = Part { text: upper.get(begin..).unwrap_or_default(), at: begin };
@@ -276,11 +289,16 @@ fn no_file(text: &str, name: &str, begin: usize) -> Result<Address, AddressFault
     fault("F10", begin..begin + name.len().max(1), what, vec![])
 }
 
+/// Grains from one element to the next.
+fn grains(space: &Space) -> u32 {
+    super::Spot::of(space).map_or(1, |spot| spot.grains.max(1))
+}
+
 pub(super) fn show(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> Shown {
     let Some((file, number, part)) = super::named(space) else {
         return Shown { canonical: first.to_string(), offset: first.to_string(), hex: String::new() };
     };
-    let element = first / file.grains();
+    let element = first / grains(space);
     let head = match file.fixed {
         Some(_) => file.letter.to_string(),
         None => format!("{}{number}", file.letter),
@@ -312,7 +330,7 @@ pub(super) fn all(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> Ve
     }
     if let (Some(bit), None) = (bit, part) {
         let named = BITS.iter().find(|(letter, _, at)| *letter == file.letter && *at == bit);
-        let element = first / file.grains();
+        let element = first / grains(space);
         found.extend(
             named.map(|(letter, name, _)| ("bit by name", format!("{letter}{number}:{element}.{name}"))),
         );
