@@ -122,6 +122,13 @@ impl TableClient {
         client
     }
 
+    /// Whose next command has the number behind this one.
+    #[cfg(test)]
+    pub(super) const fn numbered(mut self, tns: u16) -> Self {
+        self.tns = tns;
+        self
+    }
+
     fn end(&mut self, result: Result<Vec<u8>, Refusal>) {
         self.phase = Phase::Free;
         if let Some(job) = self.job.take() {
@@ -164,7 +171,7 @@ impl TableClient {
                 let (keep, set) = (word(keep), word(set));
                 if job.ranges {
                     let mut sets = vec![];
-                    Set { at: spot.table(element), and: keep, or: set & !keep }.emit(&mut sets);
+                    Set { at: spot.table(element), and: keep | set, or: set & !keep }.emit(&mut sets);
                     Command::Change(&sets).emit(&mut body);
                 } else {
                     let data = set.to_le_bytes();
