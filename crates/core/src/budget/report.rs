@@ -187,7 +187,8 @@ fn dead(project: &Project, plan: &Plan, at: usize, time: LineTime, here: &[&Tran
         let own =
             here.iter().filter(|transfer| transfer.device == index).filter_map(|t| request(plan, time, t));
         let shortest = own.min_by_key(|request| request.takes)?;
-        let one_try = tries * (time.own_silence + time.bytes(shortest.out) + time.timeout + time.rest());
+        let silent = plan.unanswered.get(at).copied().unwrap_or(0);
+        let one_try = tries * (time.own_silence + time.bytes(shortest.out)) + silent;
         let waits = device.retry.first.max(3 * one_try);
         Some(DeadBudget {
             device: device.name.value.clone(),

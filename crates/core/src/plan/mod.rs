@@ -44,6 +44,8 @@ pub struct Plan {
     pub unresolved: Vec<(usize, Extent)>,
     /// Time on each port.
     pub lines: Vec<LineTime>,
+    /// How long a request on each port takes that nobody answers, its bytes not counted, in microseconds.
+    pub unanswered: Vec<u64>,
     /// Time of each port's polls if each is due once, in microseconds, a timeout not included.
     pub cycles: Vec<u64>,
 }
@@ -243,6 +245,7 @@ impl Plan {
                 })
                 .collect(),
             lines: project.ports.iter().map(LineTime::of).collect(),
+            unanswered: project.ports.iter().map(unanswered).collect(),
             ..Self::default()
         };
         for (map, rule) in project.maps.iter().enumerate().filter(|(_, rule)| rule.enabled) {
@@ -456,7 +459,10 @@ impl Plan {
             };
             let port = self.devices.get(device).map_or(usize::MAX, |station| station.port);
             let timeout = self.lines.get(port).map_or(0, |line| line.timeout);
-            let cycle = self.cycles.get(port).copied().unwrap_or(0) + timeout;
+            let own_way =
+                project.ports.get(port).and_then(|port| port.protocol?.value.unanswered(&port.setup));
+            let silent = own_way.unwrap_or(0);
+            let cycle = self.cycles.get(port).copied().unwrap_or(0) + timeout.max(silent);
             rule.max_age = own.unwrap_or(3 * rule.every.max(cycle));
         }
     }
@@ -484,6 +490,12 @@ impl Plan {
             hit.then(|| (at, (grain - target.first) / target.width))
         })
     }
+}
+
+fn unanswered(port: &crate::project::Port) -> u64 {
+    let own = port.protocol.and_then(|protocol| protocol.value.unanswered(&port.setup));
+    let time = LineTime::of(port);
+    own.unwrap_or((u64::from(port.retries) + 1) * (time.timeout + time.rest()))
 }
 
 pub(crate) fn to_u32(number: usize) -> u32 {

@@ -439,6 +439,11 @@ pub trait Dialect: Sync + fmt::Debug {
     fn standing(&self) -> &'static [Space];
     /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
     fn silence(&self, line: crate::line::Line) -> u64;
+    /// How long a request to somebody who says nothing takes, its bytes not counted, in microseconds; `None` where that is
+    /// the port's timeout for each try and a rest of the line.
+    fn unanswered(&self, _port: &Setup) -> Option<u64> {
+        None
+    }
     /// Default order of wider values; `None` where the protocol has none and one must be written.
     fn order(&self) -> Option<crate::form::Order>;
     /// One request over one extent, or why it cannot be one. The only place where limits and overheads are known.

@@ -173,7 +173,15 @@ impl Runner<'_> {
     /// The age after which a rule's value must have come or gone.
     pub(super) fn patience(&self, subject: &Subject) -> u64 {
         let rule = self.checked.plan.rules.iter().find(|rule| rule.map == subject.map);
-        rule.map_or(0, |rule| if rule.max_age == u64::MAX { 0 } else { rule.max_age }) + GRACE
+        let age = rule.map_or(0, |rule| if rule.max_age == u64::MAX { 0 } else { rule.max_age });
+        // A device is known to be lost once it has not answered so often, the others of its line meanwhile either.
+        let lost = subject.device.and_then(|device| {
+            let own = self.checked.project.devices.get(device)?;
+            let port = own.port?.value;
+            let here = self.checked.plan.devices.iter().filter(|station| station.port == port).count() as u64;
+            Some(here * u64::from(own.lost_after) * self.checked.plan.unanswered.get(port)?)
+        });
+        age.max(if matches!(subject.feed, Feed::Health(_)) { lost.unwrap_or(0) } else { 0 }) + GRACE
     }
 
     /// Rounds of patterns from the devices to the reader.

@@ -2,7 +2,10 @@
 
 use crate::site::checked;
 use std::sync::Arc;
+use woodrush_core::plan::Plan;
 use woodrush_engine::bench::Bench;
+use woodrush_engine::prove::{Proof, prove};
+use woodrush_engine::rig::Change;
 
 const FEEDERS: &str = r#"
 [ports.feeders]
@@ -69,4 +72,229 @@ fn every_write_in_half_duplex_arrives() {
         assert_eq!(answer[7..], request[7..], "{turn}: {:?} {:?}", bench.counts(0), bench.counts(1));
         bench.run(u64::from(turn) * 517);
     }
+}
+
+/// Both families onto registers, each kind of file.
+const ONTO_REGISTERS: &str = r#"
+[ports.feeders]
+serial = "/dev/ttyUSB1"
+line = "115200 8N1"
+protocol = "df1-half"
+ack-timeout = "150ms"
+timeout = "600ms"
+[ports.grader]
+serial = "/dev/ttyUSB2"
+line = "115200 8N1"
+protocol = "df1"
+check-field = "bcc"
+ack-timeout = "150ms"
+timeout = "600ms"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.feeder-west]
+port = "feeders"
+node = 4
+poll = "200ms"
+retry-lost = "200ms..1s"
+tables = { N7 = 256, F8 = 32 }
+[devices.feeder-east]
+port = "feeders"
+node = 16
+poll = "200ms"
+retry-lost = "200ms..1s"
+[devices.grader]
+port = "grader"
+node = 1
+poll = "200ms"
+retry-lost = "200ms..1s"
+io-addresses = "octal"
+[images.scada]
+port = "office"
+[[map]]
+from = "feeder-west:N7:0"
+to = "scada:400001"
+count = 20
+access = "read-write"
+[[map]]
+from = "feeder-west:F8:10"
+to = "scada:400101 as f32 CDAB"
+count = 6
+access = "read-write"
+[[map]]
+from = "feeder-west:B3/21"
+to = "scada:000001"
+access = "read-write"
+[[map]]
+from = "feeder-west:B3:4"
+to = "scada:100101"
+count = 2
+[[map]]
+from = "feeder-east:T4:0.ACC"
+to = "scada:400201"
+count = 5
+[[map]]
+from = "feeder-east:T4:3/DN"
+to = "scada:100001"
+[[map]]
+from = "feeder-east:C5:1.PRE"
+to = "scada:400211"
+access = "read-write"
+[[map]]
+from = "feeder-east:L10:1"
+to = "scada:400221 as i32"
+access = "read-write"
+[[map]]
+from = "feeder-east:ST9:0 as text(20)"
+to = "scada:400231"
+[[map]]
+from = "grader:I:017/12"
+to = "scada:100011"
+[[map]]
+from = "grader:N10:3"
+to = "scada:400301"
+count = 10
+access = "read-write"
+[[map]]
+from = "grader:B3:2/5"
+to = "scada:000011"
+access = "read-write"
+[[map]]
+from = "grader:N11:0 as f32"
+to = "scada:400321 as f32"
+[[map]]
+from = "feeder-west.health.online"
+to = "scada:100201"
+"#;
+
+/// A data table of ours, filled by registers; and one controller's table into another's blocks, and back.
+const ONTO_TABLES: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+timeout = "100ms"
+[ports.grader]
+serial = "/dev/ttyUSB2"
+line = "115200 8N1"
+protocol = "df1"
+ack-timeout = "150ms"
+timeout = "600ms"
+[ports.pump-house]
+connect = "192.0.2.30:102"
+protocol = "fetch-write"
+local-tsap = "01.00"
+remote-tsap = "01.02"
+timeout = "300ms"
+[ports.panel]
+serial = "/dev/ttyUSB3"
+line = "115200 8N1"
+protocol = "df1"
+ack-timeout = "150ms"
+timeout = "600ms"
+[devices.gauge]
+port = "raceway"
+unit = 7
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[devices.grader]
+port = "grader"
+node = 1
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[devices.pumps]
+port = "pump-house"
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[images.table]
+port = "panel"
+node = 3
+[[map]]
+from = "gauge:400001 as f32 CDAB"
+to = "table:F8:0"
+[[map]]
+from = "gauge:400011"
+to = "table:N7:10"
+count = 8
+access = "read-write"
+[[map]]
+from = "gauge:000001"
+to = "table:B3:1/5"
+access = "read-write"
+[[map]]
+from = "grader:N7:0"
+to = "pumps:%DB20.W0"
+count = 3
+[[map]]
+from = "grader:F8:0"
+to = "pumps:%DB20.D10"
+on-loss = "fill 0"
+[[map]]
+from = "grader.health.online"
+to = "pumps:%DB20.X20.0"
+[[map]]
+from = "pumps:%DB10.D100 as f32"
+to = "grader:F8:20"
+"#;
+
+fn proof(text: &str, spoil: impl FnOnce(&mut Plan)) -> Proof {
+    let checked = Arc::new(checked(text));
+    assert!(!checked.has_errors(), "{:?}", checked.findings);
+    let mut plan = Plan::build(&checked.project, &mut vec![]);
+    spoil(&mut plan);
+    prove(&checked, Arc::new(plan), &|_| Err(String::new()), &mut |_| {}).unwrap()
+}
+
+fn whys(proof: &Proof) -> Vec<String> {
+    proof.rules.iter().filter(|rule| !rule.proven).map(|rule| format!("{:?}", rule.why)).collect()
+}
+
+#[test]
+fn every_kind_of_file_is_proven_onto_registers() {
+    let proof = proof(ONTO_REGISTERS, |_| {});
+    assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
+}
+
+#[test]
+fn registers_are_proven_onto_a_table_and_tables_onto_blocks() {
+    let proof = proof(ONTO_TABLES, |_| {});
+    assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
+}
+
+#[test]
+fn an_element_beside_the_right_one_is_seen() {
+    let spoilt = proof(ONTO_REGISTERS, |plan| {
+        let accumulators = plan.transfers.iter_mut().find(|transfer| transfer.extent.count == 5).unwrap();
+        accumulators.extent.first += 1;
+    });
+    let wrong: Vec<usize> = (0..spoilt.rules.len()).filter(|at| !spoilt.rules[*at].proven).collect();
+    assert_eq!(wrong, [4], "{:#?}", whys(&spoilt));
+}
+
+#[test]
+fn noise_on_a_line_of_tables_never_shows_a_value_that_was_never_there() {
+    let checked = checked(FEEDERS);
+    let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
+    let mut client = bench.connect(1).unwrap();
+    let bus = bench.bus(0).unwrap();
+    bus.devices.iter_mut().for_each(|device| device.still = true);
+    bus.devices[0].poke(
+        woodrush_core::protocol::Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 2 },
+        &[0x12, 0x34, 0x10, 0x03],
+    );
+    bus.change(Change::Noise(0.003));
+    let (mut good, mut refused) = (0, 0);
+    for _ in 0..2000 {
+        bench.run(500_000);
+        let answer = bench.exchange(&mut client, &[0, 9, 0, 0, 0, 6, 1, 3, 0, 0, 0, 2]).unwrap();
+        match answer[7] {
+            3 => {
+                assert_eq!(answer[9..], [0x12, 0x34, 0x10, 0x03]);
+                good += 1;
+            }
+            _ => refused += 1,
+        }
+    }
+    assert!(good > 1000, "{good} {refused}");
 }

@@ -417,6 +417,11 @@ impl Dialect for Tables {
         0
     }
 
+    fn unanswered(&self, port: &Setup) -> Option<u64> {
+        let tries = u64::from(port.number("link-retries").unwrap_or(3)) + 1;
+        Some(tries * u64::from(port.number("ack-timeout").unwrap_or(1_000_000)))
+    }
+
     fn order(&self) -> Option<Order> {
         // Little-endian throughout: of two words that are one value the low one comes first.
         Some(Order { low_word_first: true, low_byte_first: false })

@@ -232,6 +232,10 @@ impl TableClient {
     }
 
     fn symbol(&mut self, now: Moment, symbol: Symbol) {
+        // Whoever says something is not silent.
+        if let (Symbol::Ack | Symbol::Eot, Some(job)) = (symbol, &mut self.job) {
+            job.silences = 0;
+        }
         match (symbol, self.phase) {
             (Symbol::Ack, Phase::Unacknowledged(_)) => {
                 let until = now + self.line.timeout;

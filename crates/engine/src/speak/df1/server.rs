@@ -216,7 +216,7 @@ impl TableServer {
                 let sets = sets(bytes).map_err(|_| ILLEGAL)?;
                 let change = |set: &woodrush_wire::df1::Set<'_>| {
                     let (file, word) = self.ranged(set.at, 0)?;
-                    self.change(&file, word, set.and, set.or)
+                    self.change(&file, word, set.and & !set.or, set.or)
                 };
                 Ok(Work::Write(sets.iter().map(change).collect::<Result<_, _>>()?))
             }
