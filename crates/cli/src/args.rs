@@ -185,11 +185,16 @@ pub(crate) enum Rig {
         /// The unit, such as 9
         unit: String,
     },
+    /// Let the acknowledgements of a device get lost, the first of each message (DF1)
+    DropAck {
+        /// DEVICE
+        device: String,
+    },
     /// Let a device answer every request with an exception
     Refuse {
         /// DEVICE
         device: String,
-        /// The exception's code
+        /// The exception's code, or the status of a controller, such as 4 or 0x50
         exception: String,
     },
     /// Damage a share of a line's bytes

@@ -22,6 +22,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Ve
         Words::Late { device } => ("late", vec![device]),
         Words::Twice { device } => ("twice", vec![device]),
         Words::Short { device } => ("short", vec![device]),
+        Words::DropAck { device } => ("drop-ack", vec![device]),
         Words::AsUnit { device, unit } => ("as-unit", vec![device, unit]),
         Words::Slow { device, by } => ("slow", vec![device, by]),
         Words::Refuse { device, exception } => ("refuse", vec![device, exception]),

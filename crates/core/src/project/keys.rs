@@ -193,6 +193,12 @@ pub static KEYS: &[Key] = &[
     key("faults", "late", KeyKind::Text, "a device whose answers come after the timeout"),
     key("faults", "twice", KeyKind::Text, "a device that says every answer twice"),
     key("faults", "short", KeyKind::Text, "a device whose answers end too early"),
+    key(
+        "faults",
+        "drop-ack",
+        KeyKind::Text,
+        "a device whose acknowledgements get lost, the first of each message",
+    ),
     key("faults", "as-unit", KeyKind::Text, "a device and the unit that it answers as"),
     key("profile-file", "profile", KeyKind::Own, "what kind of device"),
     key("profile-file", "points", KeyKind::Own, "its values"),

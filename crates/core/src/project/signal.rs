@@ -146,6 +146,8 @@ pub enum Trouble {
     Short(String),
     /// A device answers as another unit.
     AsUnit(String, u8),
+    /// A device's acknowledgements get lost, the first of each message.
+    DropAck(String),
 }
 
 /// What a fault is about.
@@ -159,7 +161,7 @@ pub enum Noun {
 
 impl Trouble {
     /// The words that begin a fault, with what follows them.
-    pub const KINDS: [(&'static str, Noun, &'static str); 10] = [
+    pub const KINDS: [(&'static str, Noun, &'static str); 11] = [
         ("cut", Noun::Port, "PORT"),
         ("mute", Noun::Device, "DEVICE"),
         ("slow", Noun::Device, "DEVICE DURATION"),
@@ -170,6 +172,7 @@ impl Trouble {
         ("twice", Noun::Device, "DEVICE"),
         ("short", Noun::Device, "DEVICE"),
         ("as-unit", Noun::Device, "DEVICE UNIT"),
+        ("drop-ack", Noun::Device, "DEVICE"),
     ];
 
     /// Reads the value of a fault's key, such as `do-1 200ms` for `slow`.
@@ -194,14 +197,16 @@ impl Trouble {
             ("late", None) => Ok(Self::Late(name)),
             ("twice", None) => Ok(Self::Twice(name)),
             ("short", None) => Ok(Self::Short(name)),
+            ("drop-ack", None) => Ok(Self::DropAck(name)),
             ("as-unit", Some(value)) => {
                 value.parse().map(|unit| Self::AsUnit(name, unit)).map_err(|_| usage())
             }
             ("mute", None) => Ok(Self::Mute(name)),
             ("slow", Some(value)) => duration(value).map(|by| Self::Slow(name, by)).ok_or_else(usage),
+            // Some codes are known by their hex.
             ("refuse", Some(value)) => value
-                .parse()
-                .ok()
+                .strip_prefix("0x")
+                .map_or_else(|| value.parse().ok(), |hex| u8::from_str_radix(hex, 16).ok())
                 .filter(|code| *code > 0)
                 .map(|code| Self::Refuse(name, code))
                 .ok_or_else(usage),
@@ -224,6 +229,7 @@ impl Trouble {
             | Self::Late(name)
             | Self::Twice(name)
             | Self::Short(name)
+            | Self::DropAck(name)
             | Self::AsUnit(name, _) => (Noun::Device, name),
         }
     }

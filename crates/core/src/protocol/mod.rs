@@ -439,6 +439,10 @@ pub trait Dialect: Sync + fmt::Debug {
     fn standing(&self) -> &'static [Space];
     /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
     fn silence(&self, line: crate::line::Line) -> u64;
+    /// Whether its link acknowledges messages before they are answered.
+    fn acknowledges(&self) -> bool {
+        false
+    }
     /// How long a request to somebody who says nothing takes, its bytes not counted, in microseconds; `None` where that is
     /// the port's timeout for each try and a rest of the line.
     fn unanswered(&self, _port: &Setup) -> Option<u64> {

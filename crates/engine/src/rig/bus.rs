@@ -41,6 +41,8 @@ pub enum Change {
     Short(usize, bool),
     /// A device answers as another unit.
     AsUnit(usize, Option<u8>),
+    /// The first acknowledgement of each message of a device gets lost.
+    DropAck(usize, bool),
 }
 
 /// What the driver of a simulated line must do next.
@@ -152,8 +154,12 @@ impl Bus {
                 self.to_devices.clear();
                 self.to_opener.clear();
             }
-            Change::AsUnit(at, unit) => {
-                self.ail(at, |ailment| ailment.as_unit = unit);
+            Change::AsUnit(at, _) | Change::DropAck(at, _) => {
+                self.ail(at, |ailment| match change {
+                    Change::AsUnit(_, unit) => ailment.as_unit = unit,
+                    Change::DropAck(_, drop) => ailment.drop_ack = drop,
+                    _ => {}
+                });
                 if let (Some(server), Some(device)) = (self.servers.get_mut(at), self.devices.get(at)) {
                     server.set_up(&server_setup(device));
                 }
@@ -340,6 +346,7 @@ fn server_setup(device: &SimDevice) -> ServerSetup {
         shared: true,
         tells_itself: false,
         answer_as: device.ailment.as_unit.map(u16::from),
+        drop_ack: device.ailment.drop_ack,
         spaces: device.station.spaces.clone(),
         own: device
             .station

@@ -4,7 +4,7 @@ use super::line::Place;
 use super::{Bus, Change, Rig};
 use crate::control::{Answer, Row};
 use woodrush_core::project::{Noun, Trouble};
-use woodrush_core::protocol::refusal_shown;
+use woodrush_core::protocol::{Dialect, refusal_shown};
 
 impl Rig {
     /// Carries out a command given as words, such as `set do-1.oxygen=9.1`.
@@ -25,6 +25,14 @@ impl Rig {
     fn trouble(&self, verb: &str, words: &[String]) -> Result<(String, Vec<Row>), String> {
         let text = words.join(" ");
         let trouble = Trouble::parse(verb, &text)?;
+        if let Trouble::DropAck(name) = &trouble
+            && let Some(device) = self.checked.project.device(name)
+            && !self.checked.project.device_dialect(device).is_some_and(Dialect::acknowledges)
+        {
+            return Err(format!(
+                "`{name}` speaks a protocol whose messages are not acknowledged by the link"
+            ));
+        }
         self.apply(&trouble).map_err(|why| format!("{why} ({})", self.names(trouble.place().0)))?;
         let done = match trouble {
             Trouble::Cut(name) => format!("{name} is cut: bytes stop both ways, nothing closes"),
@@ -44,6 +52,9 @@ impl Rig {
             Trouble::Late(name) => format!("{name} answers after the timeout"),
             Trouble::Twice(name) => format!("{name} says every answer twice"),
             Trouble::Short(name) => format!("{name} ends its answers too early"),
+            Trouble::DropAck(name) => {
+                format!("of {name} the first acknowledgement of each message gets lost")
+            }
             Trouble::AsUnit(name, unit) => format!("{name} answers as unit {unit}"),
         };
         Ok((done, vec![]))
@@ -236,6 +247,7 @@ impl Rig {
             ails.extend(sim.ailment.late.then(|| "late".to_string()));
             ails.extend(sim.ailment.twice.then(|| "twice".to_string()));
             ails.extend(sim.ailment.short.then(|| "short".to_string()));
+            ails.extend(sim.ailment.drop_ack.then(|| "its acknowledgements get lost".to_string()));
             ails.extend(sim.ailment.as_unit.map(|unit| format!("answers as unit {unit}")));
             let detail = if ails.is_empty() { "well".into() } else { ails.join(", ") };
             Row { name: sim.name.clone(), value: own.unwrap_or_default(), detail }
@@ -265,6 +277,7 @@ fn mend_device(bus: &mut Bus, place: usize) {
         Change::Twice(place, false),
         Change::Short(place, false),
         Change::AsUnit(place, None),
+        Change::DropAck(place, false),
     ];
     well.into_iter().for_each(|change| bus.change(change));
 }

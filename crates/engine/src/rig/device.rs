@@ -27,6 +27,8 @@ pub struct Ailment {
     pub short: bool,
     /// It answers as this unit.
     pub as_unit: Option<u8>,
+    /// The first acknowledgement of each message gets lost.
+    pub drop_ack: bool,
 }
 
 /// Values in a row that one signal moves.

@@ -307,6 +307,7 @@ fn changes(trouble: &Trouble, place: usize) -> (Change, Change) {
         Trouble::Late(_) => (Change::Late(place, true), Change::Late(place, false)),
         Trouble::Twice(_) => (Change::Twice(place, true), Change::Twice(place, false)),
         Trouble::Short(_) => (Change::Short(place, true), Change::Short(place, false)),
+        Trouble::DropAck(_) => (Change::DropAck(place, true), Change::DropAck(place, false)),
         Trouble::AsUnit(_, unit) => (Change::AsUnit(place, Some(*unit)), Change::AsUnit(place, None)),
     }
 }

@@ -113,6 +113,7 @@ pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettin
                 shared,
                 tells_itself: true,
                 answer_as: None,
+                drop_ack: false,
                 spaces: station.map(|station| station.spaces.clone()).unwrap_or_default(),
                 own: station.map(|station| station.setup.clone()).unwrap_or_default(),
             },

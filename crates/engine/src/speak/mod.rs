@@ -68,6 +68,8 @@ pub struct ServerSetup {
     pub tells_itself: bool,
     /// It answers as another unit than it was asked as: a fault of simulated devices.
     pub answer_as: Option<u16>,
+    /// The first acknowledgement of each message gets lost: a fault of simulated devices.
+    pub drop_ack: bool,
     /// The tables of the station that answers, by the index that a want names; where several answer, of the first.
     pub spaces: Vec<Space>,
     /// Keys of its protocol, at the station and at the port.

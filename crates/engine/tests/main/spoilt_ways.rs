@@ -12,7 +12,7 @@ const SITE: &str = r#"
 serial = "/dev/ttyUSB0"
 line = "115200 8E1"
 protocol = "modbus-rtu"
-timeout = "100ms"
+timeout = "400ms"
 [ports.panel]
 serial = "/dev/ttyUSB1"
 line = "115200 8E1"

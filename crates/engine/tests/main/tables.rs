@@ -46,15 +46,14 @@ count = 5
 "#;
 
 #[test]
-fn an_hour_of_polling_in_half_duplex_loses_nothing() {
+fn minutes_of_polling_in_half_duplex_lose_nothing() {
     let checked = checked(FEEDERS);
     assert!(!checked.has_errors(), "{:?}", checked.findings);
     let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
-    bench.run(3_600_000_000);
+    bench.run(600_000_000);
     for device in 0..2 {
         let counts = bench.counts(device);
-        println!("{counts:?}");
-        assert!(counts.answers > 7000 && counts.answers == counts.requests, "{counts:?}");
+        assert!(counts.answers > 1100 && counts.answers == counts.requests, "{counts:?}");
     }
 }
 
@@ -64,7 +63,7 @@ fn every_write_in_half_duplex_arrives() {
     let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
     let mut client = bench.connect(1).unwrap();
     bench.run(5_000_000);
-    for turn in 0..400u16 {
+    for turn in 0..200u16 {
         let [high, low] = turn.wrapping_mul(257).to_be_bytes();
         let offset = u8::try_from(turn % 20).unwrap();
         let request = [0, 9, 0, 0, 0, 6, 1, 6, 0, offset, high, low];
@@ -80,15 +79,15 @@ const ONTO_REGISTERS: &str = r#"
 serial = "/dev/ttyUSB1"
 line = "115200 8N1"
 protocol = "df1-half"
-ack-timeout = "150ms"
-timeout = "600ms"
+ack-timeout = "400ms"
+timeout = "1s"
 [ports.grader]
 serial = "/dev/ttyUSB2"
 line = "115200 8N1"
 protocol = "df1"
 check-field = "bcc"
-ack-timeout = "150ms"
-timeout = "600ms"
+ack-timeout = "400ms"
+timeout = "1s"
 [ports.office]
 listen = "0.0.0.0:502"
 protocol = "modbus-tcp"
@@ -174,25 +173,25 @@ const ONTO_TABLES: &str = r#"
 serial = "/dev/ttyUSB0"
 line = "115200 8E1"
 protocol = "modbus-rtu"
-timeout = "100ms"
+timeout = "400ms"
 [ports.grader]
 serial = "/dev/ttyUSB2"
 line = "115200 8N1"
 protocol = "df1"
-ack-timeout = "150ms"
-timeout = "600ms"
+ack-timeout = "400ms"
+timeout = "1s"
 [ports.pump-house]
 connect = "192.0.2.30:102"
 protocol = "fetch-write"
 local-tsap = "01.00"
 remote-tsap = "01.02"
-timeout = "300ms"
+timeout = "800ms"
 [ports.panel]
 serial = "/dev/ttyUSB3"
 line = "115200 8N1"
 protocol = "df1"
-ack-timeout = "150ms"
-timeout = "600ms"
+ack-timeout = "400ms"
+timeout = "1s"
 [devices.gauge]
 port = "raceway"
 unit = 7
@@ -273,6 +272,25 @@ fn an_element_beside_the_right_one_is_seen() {
 }
 
 #[test]
+fn lost_acknowledgements_slow_a_write_and_never_make_two_of_it() {
+    let checked = checked(FEEDERS);
+    let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
+    let mut client = bench.connect(1).unwrap();
+    bench.run(5_000_000);
+    bench.bus(0).unwrap().change(Change::DropAck(0, true));
+    bench.reset_counts();
+    let write = [0, 9, 0, 0, 0, 6, 1, 6, 0, 5, 0x12, 0x34];
+    assert_eq!(bench.exchange(&mut client, &write).unwrap()[7..], write[7..]);
+    bench.run(20_000_000);
+    let counts = bench.counts(0);
+    // The line sends each message again once; nobody above it notices.
+    assert!(counts.answers > 10 && counts.answers == counts.requests, "{counts:?}");
+    let element =
+        woodrush_core::protocol::Extent { space: woodrush_core::protocol::SpaceId(0), first: 5, count: 1 };
+    assert_eq!(bench.bus(0).unwrap().devices[0].peek(element), Some(vec![0x12, 0x34]));
+}
+
+#[test]
 fn noise_on_a_line_of_tables_never_shows_a_value_that_was_never_there() {
     let checked = checked(FEEDERS);
     let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
@@ -285,7 +303,7 @@ fn noise_on_a_line_of_tables_never_shows_a_value_that_was_never_there() {
     );
     bus.change(Change::Noise(0.003));
     let (mut good, mut refused) = (0, 0);
-    for _ in 0..2000 {
+    for _ in 0..400 {
         bench.run(500_000);
         let answer = bench.exchange(&mut client, &[0, 9, 0, 0, 0, 6, 1, 3, 0, 0, 0, 2]).unwrap();
         match answer[7] {
@@ -296,5 +314,5 @@ fn noise_on_a_line_of_tables_never_shows_a_value_that_was_never_there() {
             _ => refused += 1,
         }
     }
-    assert!(good > 1000, "{good} {refused}");
+    assert!(good > 200, "{good} {refused}");
 }

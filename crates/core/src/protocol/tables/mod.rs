@@ -417,6 +417,10 @@ impl Dialect for Tables {
         0
     }
 
+    fn acknowledges(&self) -> bool {
+        true
+    }
+
     fn unanswered(&self, port: &Setup) -> Option<u64> {
         let tries = u64::from(port.number("link-retries").unwrap_or(3)) + 1;
         Some(tries * u64::from(port.number("ack-timeout").unwrap_or(1_000_000)))

@@ -125,7 +125,11 @@ impl TableServer {
             }
             return;
         }
-        self.respond(Symbol::Ack);
+        if self.setup.drop_ack && !again {
+            self.last_response = Symbol::Ack;
+        } else {
+            self.respond(Symbol::Ack);
+        }
         if !again && !message.is_reply() {
             self.last_heard = Some(message.identity());
             self.reply = None;

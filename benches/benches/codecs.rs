@@ -1,0 +1,107 @@
+//! The codecs of controllers: at least a million frames a second each way, and no allocation a frame once the buffers
+//! have grown.
+#![allow(missing_docs, clippy::unwrap_used, clippy::disallowed_methods)]
+
+use std::alloc::{GlobalAlloc, Layout, System};
+use std::hint::black_box;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::time::Instant;
+use woodrush_benches::{Limits, median};
+use woodrush_wire::df1::{Check, Command, Heard, Logical, Message, Scanner, emit_message};
+use woodrush_wire::isotcp::fetch::{Answer, Range, Request};
+use woodrush_wire::isotcp::{cotp, tpkt};
+
+struct Counting;
+
+static COUNT: AtomicU64 = AtomicU64::new(0);
+
+// SAFETY: every call goes to the system's allocator unchanged; only a counter is added.
+unsafe impl GlobalAlloc for Counting {
+    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
+        COUNT.fetch_add(1, Relaxed);
+        unsafe { System.alloc(layout) }
+    }
+
+    unsafe fn dealloc(&self, pointer: *mut u8, layout: Layout) {
+        unsafe { System.dealloc(pointer, layout) }
+    }
+}
+
+#[global_allocator]
+static ALLOCATOR: Counting = Counting;
+
+const FRAMES: u64 = 200_000;
+const ROUNDS: usize = 15;
+/// Registers of one frame: what a poll of a few points has.
+const WORDS: u8 = 10;
+
+/// Millions of frames a second, the median of the rounds, and allocations a frame.
+fn measure(limits: &mut Limits, what: &str, mut once: impl FnMut()) {
+    // What grows has grown.
+    (0..100).for_each(|_| once());
+    let before = COUNT.load(Relaxed);
+    let mut rates = vec![];
+    for _ in 0..ROUNDS {
+        let begun = Instant::now();
+        (0..FRAMES).for_each(|_| once());
+        rates.push(FRAMES as f64 / begun.elapsed().as_secs_f64() / 1e6);
+    }
+    // The list of the rates itself is no frame's.
+    let allocations = COUNT.load(Relaxed).saturating_sub(before + 8) as f64 / (FRAMES as f64 * ROUNDS as f64);
+    limits.at_least(what, median(&mut rates), 1.0, "million frames/s");
+    limits.at_most(&format!("{what}, allocations a frame"), allocations.max(0.0), 0.0, "");
+}
+
+fn main() {
+    let mut limits = Limits::default();
+    let data: Vec<u8> = (0..2 * WORDS).map(|byte| byte.wrapping_mul(29)).collect();
+    let at = Logical { file: 7, kind: 0x89, element: 0, sub: Some(0) };
+    for check in [Check::Bcc, Check::Crc] {
+        let (mut body, mut bytes, mut frame) = (vec![], vec![], vec![]);
+        let emit = |body: &mut Vec<u8>, bytes: &mut Vec<u8>, frame: &mut Vec<u8>| {
+            [&mut *body, &mut *bytes, &mut *frame].into_iter().for_each(Vec::clear);
+            Command::Write { at, data: &data }.emit(body);
+            Message { dst: 1, src: 0, cmd: 0x0F, sts: 0, tns: 0x1236, body }.emit(bytes);
+            emit_message(bytes, check, frame);
+        };
+        measure(&mut limits, &format!("DF1 write of {WORDS} words, {check:?}, written"), || {
+            emit(&mut body, &mut bytes, &mut frame);
+            black_box(&frame);
+        });
+        let mut scanner = Scanner::new(check, false);
+        measure(&mut limits, &format!("DF1 write of {WORDS} words, {check:?}, read"), || {
+            for byte in &frame {
+                if let Heard::Message { data, .. } = scanner.push(*byte) {
+                    let message = Message::parse(data).unwrap();
+                    black_box(Command::parse(message.cmd, message.body).unwrap());
+                }
+            }
+        });
+    }
+    let range = Range { org: 1, block: 10, start: 0, length: WORDS.into() };
+    let (mut message, mut packet) = (vec![], vec![]);
+    measure(&mut limits, &format!("WRITE of {WORDS} words, written"), || {
+        message.clear();
+        packet.clear();
+        Request::Write(range, &data).emit(&mut message);
+        cotp::emit_message(&message, cotp::SIZE, &mut packet);
+        black_box(&packet);
+    });
+    measure(&mut limits, &format!("WRITE of {WORDS} words, read"), || {
+        let (tpdu, _) = tpkt::parse(&packet).unwrap().unwrap();
+        if let cotp::Tpdu::Data { data, .. } = cotp::parse(tpdu).unwrap() {
+            black_box(Request::parse(data).unwrap());
+        }
+    });
+    message.clear();
+    packet.clear();
+    Answer::Fetched(0, &data).emit(&mut message);
+    cotp::emit_message(&message, cotp::SIZE, &mut packet);
+    measure(&mut limits, &format!("FETCH answer of {WORDS} words, read"), || {
+        let (tpdu, _) = tpkt::parse(&packet).unwrap().unwrap();
+        if let cotp::Tpdu::Data { data, .. } = cotp::parse(tpdu).unwrap() {
+            black_box(Answer::parse(data).unwrap().to(&Request::Fetch(range)).unwrap().unwrap());
+        }
+    });
+    limits.end();
+}
