@@ -1,18 +1,19 @@
 //! Controllers with a data table, asked over DF1: notation, keys, limits and costs.
 
+mod files;
 mod notation;
+mod spot;
+
+pub use spot::{Spot, from_wire, to_wire};
 
 use super::{
-    Address, AddressFault, BitWrite, Brings, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, Shown,
-    Space, TooMuch, Transport, Verb,
+    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Setup, Shown, Space, TooMuch, Transport,
+    Verb,
 };
-use crate::form::{Order, Type};
+use crate::form::Order;
 use crate::line::Line;
-use std::borrow::Cow;
 use std::ops::Range;
-use woodrush_wire::df1::{
-    Check, Command, Logical, Message, Table, emit_message, emit_to_station, ext_words, sts_words,
-};
+use woodrush_wire::df1::{Check, Command, Message, emit_message, emit_to_station, ext_words, sts_words};
 
 /// DF1, in full or half duplex.
 #[derive(Debug)]
@@ -24,229 +25,6 @@ pub(super) struct Tables {
 pub(super) static FULL: Tables = Tables { half: false };
 /// `df1-half`.
 pub(super) static HALF: Tables = Tables { half: true };
-
-/// One kind of file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct File {
-    letter: &'static str,
-    noun: &'static str,
-    /// Type code in the logical commands.
-    kind: u8,
-    /// Bytes of an element on the wire.
-    bytes: u32,
-    /// The file number, where there is only one.
-    fixed: Option<u32>,
-    /// The file that a new program begins with.
-    default: Option<u32>,
-}
-
-const fn file(letter: &'static str, noun: &'static str, kind: u8, bytes: u32, default: Option<u32>) -> File {
-    File { letter, noun, kind, bytes, fixed: None, default }
-}
-
-const fn single(letter: &'static str, noun: &'static str, kind: u8, number: u32) -> File {
-    File { letter, noun, kind, bytes: 2, fixed: Some(number), default: Some(number) }
-}
-
-/// Characters of a string element.
-const CHARACTERS: u16 = 82;
-/// Its characters in words, behind the word with its length.
-const STRING_WORDS: u32 = 41;
-
-static FILES: [File; 13] = [
-    single("O", "output word", 0x8B, 0),
-    single("I", "input word", 0x8C, 1),
-    single("S", "status word", 0x84, 2),
-    file("B", "bit word", 0x85, 2, Some(3)),
-    file("T", "timer", 0x86, 6, Some(4)),
-    file("C", "counter", 0x87, 6, Some(5)),
-    file("R", "control element", 0x88, 6, Some(6)),
-    file("N", "integer", 0x89, 2, Some(7)),
-    file("F", "float", 0x8A, 4, Some(8)),
-    file("ST", "string", 0x8D, 84, None),
-    file("A", "character word", 0x8E, 2, None),
-    file("D", "BCD word", 0x8F, 2, None),
-    file("L", "long", 0x91, 4, None),
-];
-
-impl File {
-    fn is_io(self) -> bool {
-        matches!(self.letter, "I" | "O")
-    }
-
-    fn has_bits(self) -> bool {
-        !matches!(self.letter, "F" | "ST")
-    }
-
-    fn a(self) -> String {
-        let article = if self.noun.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
-        format!("{article} {}", self.noun)
-    }
-
-    /// Why the family does not have it.
-    fn not_in(self, octal: bool) -> Option<&'static str> {
-        match (self.letter, octal) {
-            ("L", true) => Some("controllers with octal inputs and outputs have no files of longs"),
-            ("D", false) => Some(
-                "only controllers with octal inputs and outputs have BCD files: is `io-addresses` right?",
-            ),
-            _ => None,
-        }
-    }
-
-    /// Grains from one element to the next.
-    fn grains(self) -> u32 {
-        if self.letter == "ST" { STRING_WORDS } else { 1 }
-    }
-
-    fn brings(self, sub: u16) -> Brings {
-        Brings::Type(match self.letter {
-            "N" => Type::I16,
-            "F" => Type::F32,
-            "L" => Type::I32,
-            "ST" => Type::Text(CHARACTERS),
-            "D" => Type::Bcd16,
-            "T" | "C" | "R" if sub > 0 => Type::I16,
-            "B" => Type::U16,
-            _ => return Brings::Width(Type::U16),
-        })
-    }
-}
-
-/// Elements of a file; of inputs and outputs in octal so many words.
-const fn elements(io: bool, octal: bool) -> u32 {
-    match (octal, io) {
-        (true, true) => 0o300,
-        (true, false) => 1000,
-        (false, _) => 256,
-    }
-}
-
-fn space_of(file: File, number: u32, sub: u16, octal: bool) -> Space {
-    let part = match (file.letter, sub) {
-        ("T" | "C", 1) => ".PRE".to_string(),
-        ("T" | "C", 2) => ".ACC".to_string(),
-        ("R", 1) => ".LEN".to_string(),
-        ("R", 2) => ".POS".to_string(),
-        (_, 0) => String::new(),
-        (_, word) => format!(".{word}"),
-    };
-    let wide = file.bytes == 4;
-    Space {
-        key: Cow::Owned(format!("{}{number}{part}", file.letter)),
-        noun: file.noun,
-        grain: Grain::Bytes(if wide { 4 } else { 2 }),
-        align: if file.letter == "ST" { 41 } else { 1 },
-        len: Some(elements(file.is_io(), octal) * file.grains()),
-        writable: file.letter != "I",
-        bits: if file.has_bits() { BitWrite::Masked } else { BitWrite::Never },
-        only: match file.letter {
-            "F" => &[Type::F32],
-            "L" => &[Type::I32, Type::U32],
-            "ST" => &[Type::Text(CHARACTERS)],
-            _ => &[],
-        },
-        rewritten: file.letter == "O",
-    }
-}
-
-/// The lengths of the strings of a file.
-fn length_space(number: u32) -> Space {
-    Space {
-        key: Cow::Owned(format!("ST{number}.LEN")),
-        noun: "string length",
-        grain: Grain::Bytes(2),
-        align: 1,
-        len: Some(256),
-        writable: true,
-        bits: BitWrite::Masked,
-        only: &[],
-        rewritten: false,
-    }
-}
-
-/// The file of a space, its number, and the name of its part.
-fn named(space: &Space) -> Option<(File, u32, Option<&str>)> {
-    let (whole, part) = match space.key.split_once('.') {
-        Some((whole, part)) => (whole, Some(part)),
-        None => (space.key.as_ref(), None),
-    };
-    let digits = whole.find(|c: char| c.is_ascii_digit())?;
-    let (letter, number) = whole.split_at(digits);
-    let file = FILES.iter().find(|file| file.letter == letter)?;
-    Some((*file, number.parse().ok()?, part))
-}
-
-/// What a space of this protocol stands for, for whoever asks.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Spot {
-    /// Number of the file.
-    pub file: u16,
-    /// Its type code in the logical commands.
-    pub kind: u8,
-    /// Bytes of an element on the wire.
-    pub bytes: usize,
-    /// Grains from one element to the next.
-    pub grains: u32,
-    /// The word of each element that the space is of; `None` where it is of whole elements.
-    pub sub: Option<u16>,
-}
-
-impl Spot {
-    /// Of a space.
-    #[must_use]
-    pub fn of(space: &Space) -> Option<Self> {
-        let (file, number, part) = named(space)?;
-        let sub = match (file.letter, part) {
-            ("T" | "C" | "R", None) | ("ST", Some("LEN")) => Some(0),
-            ("T" | "C" | "R", Some("PRE" | "LEN")) => Some(1),
-            ("T" | "C" | "R", Some("ACC" | "POS")) => Some(2),
-            (_, None) => None,
-            (_, Some(word)) => Some(word.parse().ok()?),
-        };
-        let whole = file.letter == "ST" && part.is_none();
-        Some(Self {
-            file: u16::try_from(number).ok()?,
-            kind: file.kind,
-            bytes: file.bytes as usize,
-            grains: if whole { STRING_WORDS } else { 1 },
-            sub,
-        })
-    }
-
-    /// Whether it is of strings.
-    #[must_use]
-    pub const fn is_text(&self) -> bool {
-        self.kind == 0x8D && self.sub.is_none()
-    }
-
-    /// Whether it is of inputs or outputs, whose slots have as many words as they have.
-    #[must_use]
-    pub const fn is_io(&self) -> bool {
-        matches!(self.kind, 0x8B | 0x8C)
-    }
-
-    /// Where element `element` is, for the logical commands.
-    #[must_use]
-    pub fn logical(&self, element: u16) -> Logical {
-        Logical { file: self.file, kind: self.kind, element, sub: Some(self.sub.unwrap_or(0)) }
-    }
-
-    /// Where it is, for the word-range and read-modify-write commands.
-    #[must_use]
-    pub const fn table(&self, element: u16) -> Table<'static> {
-        Table::of(self.file, element, self.sub)
-    }
-
-    /// Bytes on the wire of so many grains: a part alone, or whole elements where several of them are asked for.
-    #[must_use]
-    pub fn wire_bytes(&self, count: u32) -> usize {
-        match self.sub {
-            Some(_) if count == 1 => 2,
-            _ => (count / self.grains.max(1)) as usize * self.bytes,
-        }
-    }
-}
 
 /// Whether a device takes the word-range commands.
 #[must_use]
@@ -531,59 +309,4 @@ impl Dialect for Tables {
             answer: framed(&answered, None),
         }
     }
-}
-
-/// Cells as the bytes of a command: words the low byte first, longs and floats too; a string with its length. The parts of
-/// elements that `cells` have nothing of are 0.
-#[must_use]
-pub fn to_wire(spot: &Spot, count: u32, cells: &[u8]) -> Vec<u8> {
-    if spot.is_text() {
-        let mut out = vec![];
-        for string in cells.chunks(2 * STRING_WORDS as usize) {
-            let length = string.iter().rposition(|byte| *byte != 0).map_or(0, |at| at + 1);
-            out.extend_from_slice(&u16::try_from(length).unwrap_or(0).to_le_bytes());
-            out.extend(string.chunks(2).flat_map(|pair| pair.iter().rev().copied()));
-        }
-        return out;
-    }
-    let grain = if spot.bytes == 4 { 4 } else { 2 };
-    let turned = |cell: &[u8]| cell.iter().rev().copied().collect::<Vec<u8>>();
-    match spot.sub {
-        Some(sub) if count > 1 => {
-            let mut out = vec![0; count as usize * spot.bytes];
-            for (element, cell) in out.chunks_mut(spot.bytes).zip(cells.chunks(grain)) {
-                let at = usize::from(sub) * 2;
-                element.get_mut(at..at + 2).into_iter().for_each(|room| room.copy_from_slice(&turned(cell)));
-            }
-            out
-        }
-        _ => cells.chunks(grain).flat_map(turned).collect(),
-    }
-}
-
-/// The way back; `None` where there are too few bytes.
-#[must_use]
-pub fn from_wire(spot: &Spot, count: u32, data: &[u8]) -> Option<Vec<u8>> {
-    if data.len() != spot.wire_bytes(count) {
-        return None;
-    }
-    if spot.is_text() {
-        let mut cells = vec![];
-        for string in data.chunks(spot.bytes) {
-            let length = string.first_chunk::<2>().map_or(0, |pair| usize::from(u16::from_le_bytes(*pair)));
-            let characters = string.get(2..)?.chunks(2).flat_map(|pair| pair.iter().rev().copied());
-            // What stands behind the length is left over from a longer string.
-            cells.extend(characters.enumerate().map(|(at, byte)| if at < length { byte } else { 0 }));
-        }
-        return Some(cells);
-    }
-    let grain = if spot.bytes == 4 { 4 } else { 2 };
-    let turned = |cell: &[u8]| cell.iter().rev().copied().collect::<Vec<u8>>();
-    Some(match spot.sub {
-        Some(sub) if count > 1 => {
-            let at = usize::from(sub) * 2;
-            data.chunks(spot.bytes).filter_map(|element| element.get(at..at + 2)).flat_map(turned).collect()
-        }
-        _ => data.chunks(grain).flat_map(turned).collect(),
-    })
 }

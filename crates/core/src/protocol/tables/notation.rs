@@ -4,7 +4,8 @@
 //! controller numbers inputs and outputs in octal, their words and bits are octal and everything else is decimal: the same
 //! text means another word there from 10 on, so that the family is a setting and never guessed.
 
-use super::{FILES, File, space_of};
+use super::Spot;
+use super::files::{FILES, File, length_space, named, space_of};
 use crate::protocol::{Address, AddressFault, Brings, Shown, Space};
 use std::ops::Range;
 
@@ -256,7 +257,7 @@ fn element(
     }
     let mut address = made(file, number, element, sub, bit, octal)?;
     if is_length {
-        address.space = super::length_space(number);
+        address.space = length_space(number);
         address.brings = Brings::Type(crate::form::Type::I16);
         address.first = element;
     }
@@ -291,11 +292,11 @@ fn no_file(text: &str, name: &str, begin: usize) -> Result<Address, AddressFault
 
 /// Grains from one element to the next.
 fn grains(space: &Space) -> u32 {
-    super::Spot::of(space).map_or(1, |spot| spot.grains.max(1))
+    Spot::of(space).map_or(1, |spot| spot.grains.max(1))
 }
 
 pub(super) fn show(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> Shown {
-    let Some((file, number, part)) = super::named(space) else {
+    let Some((file, number, part)) = named(space) else {
         return Shown { canonical: first.to_string(), offset: first.to_string(), hex: String::new() };
     };
     let element = first / grains(space);
@@ -322,7 +323,7 @@ pub(super) fn show(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> S
 
 /// The same address as others write it.
 pub(super) fn all(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> Vec<(&'static str, String)> {
-    let Some((file, number, part)) = super::named(space) else { return vec![] };
+    let Some((file, number, part)) = named(space) else { return vec![] };
     let own = show(space, first, bit, octal).canonical;
     let mut found = vec![("data table", own.clone()), ("with a dollar sign", format!("${own}"))];
     if let (Some(bit), "B") = (bit, file.letter) {
