@@ -261,6 +261,46 @@ fn registers_are_proven_onto_a_table_and_tables_onto_blocks() {
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
 }
 
+/// Through a serial server that is dialled, onto a slave of a line of ours.
+const THROUGH_A_SERVER: &str = r#"
+[ports.feeder]
+connect = "192.0.2.31:4001"
+protocol = "df1"
+ack-timeout = "400ms"
+timeout = "1s"
+[ports.panel]
+serial = "/dev/ttyUSB3"
+line = "115200 8N1"
+protocol = "df1-half"
+ack-timeout = "400ms"
+timeout = "1s"
+[devices.feeder]
+port = "feeder"
+node = 1
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[images.table]
+port = "panel"
+node = 3
+[[map]]
+from = "feeder:N7:0"
+to = "table:N7:10"
+count = 4
+access = "read-write"
+[[map]]
+from = "feeder:F8:3"
+to = "table:F8:0"
+[[map]]
+from = "feeder.health.online"
+to = "table:B3:0/0"
+"#;
+
+#[test]
+fn a_table_behind_a_serial_server_is_proven_onto_a_slave_of_a_line() {
+    let proof = proof(THROUGH_A_SERVER, |_| {});
+    assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
+}
+
 #[test]
 fn an_element_beside_the_right_one_is_seen() {
     let spoilt = proof(ONTO_REGISTERS, |plan| {
