@@ -17,6 +17,7 @@ use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Port, Wires};
+use woodrush_core::protocol::Setup;
 
 /// How often silent connections are looked for.
 const SWEEP: Duration = Duration::from_millis(500);
@@ -60,6 +61,8 @@ struct Kept {
     protocol: &'static str,
     role: Role,
     echo: bool,
+    /// Keys of its protocol: both ends of a connection or link go by them.
+    setup: Setup,
 }
 
 /// What is done on a port.
@@ -356,7 +359,7 @@ fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Kept> {
             }
         };
     let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
-    Some(Kept { wires, protocol, role, echo: port.echo })
+    Some(Kept { wires, protocol, role, echo: port.echo, setup: port.setup.clone() })
 }
 
 /// The thread that looks for silent connections. A timer in the runtime would cost every exchange a little, for

@@ -199,6 +199,15 @@ fn a_connection_outlives_a_changed_project() {
 }
 
 #[test]
+fn another_name_at_the_port_is_another_connection() {
+    let (mut up, mut stream) = start(ONTO_REGISTERS);
+    let told = up.reload(&ONTO_REGISTERS.replace("local-tsap = \"01.00\"", "local-tsap = \"01.01\""));
+    assert!(told.contains("1 ports stay open, 1 closed, 1 opened"), "{told}");
+    poke(&up, "DB10", 20, &[0x56, 0x78]);
+    until("a value over the new connection", || ask(&mut stream, 1, 10, 1) == Ok(vec![0x5678]));
+}
+
+#[test]
 fn a_controller_that_does_not_answer_is_called_anew_and_nothing_late_is_taken() {
     let (up, mut stream) = start(ONTO_REGISTERS);
     up.rig.as_ref().unwrap().mute(0, true);
