@@ -4,7 +4,7 @@ use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use serde::Serialize;
-use woodrush_core::protocol::{Address, Dialect, Setup, notations};
+use woodrush_core::protocol::{Address, Brings, Dialect, Grain, Setup, notations};
 
 #[derive(Serialize)]
 struct Shown {
@@ -95,10 +95,20 @@ fn read(text: &str) -> Result<Shown, Refused> {
 }
 
 fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Setup) -> Shown {
-    let Address { space, first, bit, .. } = address;
-    let own = dialect.show(space, *first, 0, *bit, setup);
-    let neighbour = |first: u32| dialect.show(space, first, 0, *bit, setup).to_string();
+    let Address { space, first, bit, brings } = address;
+    // What lies there may take several grains; its neighbours are as wide.
+    let width = match brings {
+        Brings::Width(ty) | Brings::Type(ty) => ty.width(space.grain).unwrap_or(1),
+        Brings::Nothing => 1,
+    };
+    let own = dialect.show(space, *first, width, *bit, setup);
+    let neighbour = |first: u32| dialect.show(space, first, width, *bit, setup).to_string();
     let bit_words = bit.map(|bit| format!(", bit {bit} (0 the least significant)")).unwrap_or_default();
+    // Where addresses count bytes, a word is two of them.
+    let noun = match space.grain {
+        Grain::Bytes(1) if width > 1 => format!("{width} {}s", space.noun),
+        _ => space.noun.to_string(),
+    };
     let access = if space.writable { "read and write" } else { "read only" };
     Shown {
         written: text.into(),
@@ -106,24 +116,25 @@ fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Se
         canonical: own.canonical,
         offset: own.offset,
         hex: own.hex,
-        means: format!("{}{bit_words}, {access}", space.noun),
+        means: format!("{noun}{bit_words}, {access}"),
         others: dialect
             .notations(space, *first, *bit)
             .into_iter()
             .map(|(name, text)| Other { name, text })
             .collect(),
-        before: first.checked_sub(1).map(neighbour),
-        after: (space.len.is_none_or(|len| first + 1 < len)).then(|| neighbour(first + 1)),
+        before: first.checked_sub(width).map(neighbour),
+        after: (space.len.is_none_or(|len| first + width < len)).then(|| neighbour(first + width)),
     }
 }
 
 fn say(console: &mut Console, address: &Shown) -> Result<(), Failure> {
     let head = console.paint(Tone::Accent, &address.written);
     console.say(&format!("{head}  {} {}", address.notation, address.means))?;
+    let column = address.others.iter().map(|other| other.name.len()).max().unwrap_or(0).max(15);
     for other in &address.others {
-        console.say(&format!("  {:<15} {}", other.name, other.text))?;
+        console.say(&format!("  {:<column$} {}", other.name, other.text))?;
     }
     let end = "none, the table ends here".to_string();
-    console.say(&format!("  {:<15} {}", "before", address.before.as_ref().unwrap_or(&end)))?;
-    console.say(&format!("  {:<15} {}", "after", address.after.as_ref().unwrap_or(&end)))
+    console.say(&format!("  {:<column$} {}", "before", address.before.as_ref().unwrap_or(&end)))?;
+    console.say(&format!("  {:<column$} {}", "after", address.after.as_ref().unwrap_or(&end)))
 }

@@ -184,3 +184,31 @@ fn completions_know_the_commands() {
         assert!(done.out.contains("prove") && done.out.contains("trace"), "{shell}");
     }
 }
+
+#[test]
+fn neighbours_of_an_address_are_as_wide_as_what_lies_there() {
+    let tool = Tool::new();
+    let beside = |text: &str| {
+        let done = tool.run(&["--format", "json", "addr", text]);
+        assert_eq!(done.status, 0, "{text}: {}", done.err);
+        let all: serde_json::Value = serde_json::from_str(&done.out).unwrap();
+        let shown = |key: &str| all["addresses"][0][key].as_str().unwrap_or_default().to_string();
+        (shown("canonical"), shown("before"), shown("after"))
+    };
+    let three = |one: &str, two: &str, three: &str| (one.to_string(), two.to_string(), three.to_string());
+    assert_eq!(beside("ST9:1"), three("ST9:1", "ST9:0 (file 9 element 0)", "ST9:2 (file 9 element 2)"));
+    assert_eq!(
+        beside("T4:3.ACC"),
+        three("T4:3.ACC", "T4:2.ACC (file 4 element 2)", "T4:4.ACC (file 4 element 4)")
+    );
+    assert_eq!(
+        beside("%DB10.W20"),
+        three("%DB10.W20", "%DB10.W18 (DB10 word 9)", "%DB10.W22 (DB10 word 11)")
+    );
+    assert_eq!(
+        beside("%DB10.D24"),
+        three("%DB10.D24", "%DB10.D20 (DB10 word 10)", "%DB10.D28 (DB10 word 14)")
+    );
+    assert_eq!(beside("%MB3"), three("%MB3", "%MB2 (marker byte 2)", "%MB4 (marker byte 4)"));
+    assert_eq!(beside("400318").1, "400317 (holding:316)");
+}
