@@ -112,6 +112,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
         }
     }
     advice.extend(faster(port, time, &requests, cycle, load));
+    let own_way = port.protocol.and_then(|protocol| protocol.value.unanswered(&port.setup));
     // Where the others are asked less often than that, they miss nothing.
     if let Some(slow) = dead
         .iter()
@@ -119,9 +120,10 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
         .filter(|dead| time.char_nanos > 0 && dead.one_try > 2 * cycle && dead.one_try > shortest)
     {
         advice.push(format!(
-            "a silent device stops the line for {}, {} cycles: lower `timeout` to a few times the longest answer",
+            "a silent device stops the line for {}, {} cycles: lower {}",
             show_micros(slow.one_try),
-            slow.one_try / cycle.max(1)
+            slow.one_try / cycle.max(1),
+            own_way.map_or("`timeout` to a few times the longest answer", |(_, keys)| keys)
         ));
     }
     let carried = port.line().map(|line| line.value.to_string());

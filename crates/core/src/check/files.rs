@@ -15,7 +15,8 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             continue;
         };
         let (Some(space), Some(dialect)) = (station.space_at(place.space), station.dialect) else { continue };
-        let Some((name, size)) = own.tables.iter().find(|(name, _)| name.value == space.table()) else {
+        let Some((name, size)) = own.tables.iter().find(|(name, _)| name.value == dialect.table(space))
+        else {
             continue;
         };
         let (len, end) = (dialect.grains_of(space, *size), place.extent().end());

@@ -461,7 +461,7 @@ impl Plan {
             let timeout = self.lines.get(port).map_or(0, |line| line.timeout);
             let own_way =
                 project.ports.get(port).and_then(|port| port.protocol?.value.unanswered(&port.setup));
-            let silent = own_way.unwrap_or(0);
+            let silent = own_way.map_or(0, |(wait, _)| wait);
             let cycle = self.cycles.get(port).copied().unwrap_or(0) + timeout.max(silent);
             rule.max_age = own.unwrap_or(3 * rule.every.max(cycle));
         }
@@ -495,7 +495,8 @@ impl Plan {
 fn unanswered(port: &crate::project::Port) -> u64 {
     let own = port.protocol.and_then(|protocol| protocol.value.unanswered(&port.setup));
     let time = LineTime::of(port);
-    own.unwrap_or((u64::from(port.retries) + 1) * (time.timeout + time.rest()))
+    let once = own.map_or(time.timeout + time.rest(), |(wait, _)| wait);
+    (u64::from(port.retries) + 1) * once
 }
 
 pub(crate) fn to_u32(number: usize) -> u32 {

@@ -430,7 +430,8 @@ impl Ends<'_> {
         let dialect = self.project.device_dialect(device)?;
         let made = !standing(dialect);
         let device = self.project.devices.get(device)?;
-        let (name, size) = device.tables.iter().find(|(name, _)| name.value == address.space.table())?;
+        let (name, size) =
+            device.tables.iter().find(|(name, _)| name.value == dialect.table(&address.space))?;
         let end = place.extent().end();
         (end > dialect.grains_of(&address.space, *size)).then(|| {
             let last = if made {

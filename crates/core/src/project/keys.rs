@@ -71,13 +71,13 @@ pub static KEYS: &[Key] = &[
         "devices",
         "max-read",
         KeyKind::Whole(1, 65_535),
-        "most registers in one read; default the profile's",
+        "most registers, or bytes of other protocols, in one read; default the profile's",
     ),
     key(
         "devices",
         "max-write",
         KeyKind::Whole(1, 65_535),
-        "most registers in one write; default the profile's",
+        "most registers, or bytes of other protocols, in one write; default the profile's",
     ),
     key(
         "devices",

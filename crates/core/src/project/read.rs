@@ -184,6 +184,11 @@ fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> P
         let names: Vec<&str> = DIALECTS.iter().map(|dialect| dialect.name()).collect();
         r.find(Finding::new("F04", name.span, what).mend(format!("add `protocol`: {}", names.join(" or "))));
     }
+    let no_retries = speaks.and_then(|protocol| protocol.value.no_retries());
+    if let (Some(why), Some(at)) = (no_retries, fields.value_span(r, "retries")) {
+        let what = format!("`retries` does nothing here: {why}");
+        r.find(Finding::new("F02", at, what).mend("leave it away"));
+    }
     let allow = networks(r, fields, "allow");
     let setup = setup(r, fields, "ports", speaks.map(|protocol| protocol.value));
     let settings = setup.words.iter().map(|(key, _)| *key).chain(setup.numbers.iter().map(|(key, _)| *key));
@@ -544,6 +549,7 @@ fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_, '_>) -> R
                     None => finding,
                 });
             }
+            Ok(what) if let Some(why) = what.unfit(project) => r.find(Finding::new("F03", text.span, why)),
             Ok(what) => rig.faults.push(RigFault {
                 at: fault.duration(r, "at").map_or(0, |at| at.value),
                 lasts: fault.duration(r, "for").map(|lasts| lasts.value),

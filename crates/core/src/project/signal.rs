@@ -1,5 +1,6 @@
 //! What simulated devices do, as written: signals and faults of `[rig]`.
 
+use super::Project;
 use super::scalars::duration;
 use crate::form::Decimal;
 use crate::source::At;
@@ -216,6 +217,16 @@ impl Trouble {
             }
             _ => Err(usage()),
         }
+    }
+
+    /// Why it cannot happen to what it names, in words.
+    #[must_use]
+    pub fn unfit(&self, project: &Project) -> Option<String> {
+        let Self::DropAck(name) = self else { return None };
+        let dialect = project.device(name).and_then(|device| project.device_dialect(device))?;
+        let what =
+            format!("`{name}` speaks {}, whose messages are not acknowledged by the link", dialect.name());
+        (!dialect.acknowledges()).then_some(what)
     }
 
     /// The port or device that it is about.

@@ -105,12 +105,6 @@ pub struct Space {
 }
 
 impl Space {
-    /// The table that it is of, or a part of, as the project file names it.
-    #[must_use]
-    pub fn table(&self) -> &str {
-        self.key.split('.').next().unwrap_or_default()
-    }
-
     /// Its noun with the article: `a coil`, `an input register`.
     #[must_use]
     pub fn a(&self) -> String {
@@ -431,6 +425,10 @@ pub trait Dialect: Sync + fmt::Debug {
     fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, setup: &Setup) -> Shown;
     /// The address in other notations that people write, with what each is called.
     fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)>;
+    /// The table that a space is, or is a part of, as the project file names it.
+    fn table<'s>(&self, space: &'s Space) -> &'s str {
+        &space.key
+    }
     /// Grains of a table that is so long as the project file counts it.
     fn grains_of(&self, _space: &Space, size: u32) -> u32 {
         size
@@ -443,9 +441,13 @@ pub trait Dialect: Sync + fmt::Debug {
     fn acknowledges(&self) -> bool {
         false
     }
-    /// How long a request to somebody who says nothing takes, its bytes not counted, in microseconds; `None` where that is
-    /// the port's timeout for each try and a rest of the line.
-    fn unanswered(&self, _port: &Setup) -> Option<u64> {
+    /// How long one try of a request to somebody who says nothing takes, its bytes not counted, in microseconds, and the
+    /// keys of the port that say so; `None` where that is its timeout and a rest of the line.
+    fn unanswered(&self, _port: &Setup) -> Option<(u64, &'static str)> {
+        None
+    }
+    /// Why a request is never tried again; `None` where it is, as often as the port says.
+    fn no_retries(&self) -> Option<&'static str> {
         None
     }
     /// Default order of wider values; `None` where the protocol has none and one must be written.

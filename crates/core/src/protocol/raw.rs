@@ -72,6 +72,10 @@ impl Dialect for Raw {
         0
     }
 
+    fn no_retries(&self) -> Option<&'static str> {
+        Some("bytes are passed on unread")
+    }
+
     fn order(&self) -> Option<Order> {
         None
     }

@@ -4,7 +4,7 @@ use super::line::Place;
 use super::{Bus, Change, Rig};
 use crate::control::{Answer, Row};
 use woodrush_core::project::{Noun, Trouble};
-use woodrush_core::protocol::{Dialect, refusal_shown};
+use woodrush_core::protocol::refusal_shown;
 
 impl Rig {
     /// Carries out a command given as words, such as `set do-1.oxygen=9.1`.
@@ -25,13 +25,8 @@ impl Rig {
     fn trouble(&self, verb: &str, words: &[String]) -> Result<(String, Vec<Row>), String> {
         let text = words.join(" ");
         let trouble = Trouble::parse(verb, &text)?;
-        if let Trouble::DropAck(name) = &trouble
-            && let Some(device) = self.checked.project.device(name)
-            && !self.checked.project.device_dialect(device).is_some_and(Dialect::acknowledges)
-        {
-            return Err(format!(
-                "`{name}` speaks a protocol whose messages are not acknowledged by the link"
-            ));
+        if let Some(why) = trouble.unfit(&self.checked.project) {
+            return Err(why);
         }
         self.apply(&trouble).map_err(|why| format!("{why} ({})", self.names(trouble.place().0)))?;
         let done = match trouble {

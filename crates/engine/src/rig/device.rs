@@ -101,13 +101,12 @@ impl SimDevice {
         };
         let sizes = project.devices.get(index).map_or(&[][..], |device| device.tables.as_slice());
         for (name, size) in sizes {
-            for at in 0..device.station.spaces.len() {
-                let Some(space) = device.station.spaces.get(at).filter(|space| space.table() == name.value)
-                else {
-                    continue;
-                };
-                let grains = device.station.dialect.map_or(*size, |dialect| dialect.grains_of(space, *size));
-                device.exist(Extent { space: id(at), first: 0, count: grains });
+            let Some(dialect) = device.station.dialect else { continue };
+            // One part of it brings the others.
+            let spaces = &device.station.spaces;
+            let found = spaces.iter().enumerate().find(|(_, space)| dialect.table(space) == name.value);
+            if let Some((at, count)) = found.map(|(at, space)| (at, dialect.grains_of(space, *size))) {
+                device.exist(Extent { space: id(at), first: 0, count });
             }
         }
         let mut dice = Dice::new(project.rig.seed ^ (index as u64) << 32);
@@ -211,7 +210,7 @@ impl SimDevice {
         let each = dialect.grains_of(&own, 1).max(1);
         let elements = extent.first / each..extent.end().div_ceil(each);
         for (at, space) in self.station.spaces.clone().iter().enumerate() {
-            if space.table() == own.table() && space.key != own.key {
+            if dialect.table(space) == dialect.table(&own) && space.key != own.key {
                 let grains = dialect.grains_of(space, 1);
                 let count = (elements.end - elements.start) * grains;
                 self.exist_alone(Extent { space: id(at), first: elements.start * grains, count });

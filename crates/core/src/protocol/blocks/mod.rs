@@ -217,6 +217,12 @@ impl Dialect for Blocks {
         0
     }
 
+    fn no_retries(&self) -> Option<&'static str> {
+        Some(
+            "after a silence the connection is closed and made anew: a late answer could be taken for the next one's",
+        )
+    }
+
     fn order(&self) -> Option<Order> {
         Some(Order::HIGH_FIRST)
     }

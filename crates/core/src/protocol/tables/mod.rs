@@ -155,6 +155,11 @@ impl Dialect for Tables {
         (words, cause)
     }
 
+    fn table<'s>(&self, space: &'s Space) -> &'s str {
+        // Parts of elements are spaces of their own.
+        space.key.split('.').next().unwrap_or_default()
+    }
+
     fn grains_of(&self, space: &Space, size: u32) -> u32 {
         size.saturating_mul(Spot::of(space).map_or(1, |spot| spot.grains))
     }
@@ -199,9 +204,10 @@ impl Dialect for Tables {
         true
     }
 
-    fn unanswered(&self, port: &Setup) -> Option<u64> {
+    fn unanswered(&self, port: &Setup) -> Option<(u64, &'static str)> {
         let tries = u64::from(port.number("link-retries").unwrap_or(3)) + 1;
-        Some(tries * u64::from(port.number("ack-timeout").unwrap_or(1_000_000)))
+        let wait = u64::from(port.number("ack-timeout").unwrap_or(1_000_000));
+        Some((tries * wait, "`ack-timeout` or `link-retries`"))
     }
 
     fn order(&self) -> Option<Order> {

@@ -37,6 +37,7 @@ pub(super) struct TableClient {
     own: u8,
     ack_timeout: u64,
     tries: u32,
+    retries: u32,
     scanner: Scanner,
     last_byte: Moment,
     /// What goes out before anything else: responses to the other end's messages.
@@ -62,6 +63,8 @@ struct Job {
     frame: Vec<u8>,
     naks: u32,
     silences: u32,
+    /// Whole commands that may still be made where this one is not answered.
+    retries: u32,
 }
 
 enum JobKind {
@@ -107,6 +110,7 @@ impl TableClient {
             own: 0,
             ack_timeout: 0,
             tries: 0,
+            retries: 0,
             scanner: Scanner::new(check, half),
             last_byte: Moment(0),
             responses: VecDeque::new(),
@@ -137,6 +141,11 @@ impl TableClient {
     }
 
     fn fail(&mut self, kind: Kind) {
+        if let Some(job) = self.job.as_mut().filter(|job| job.retries > 0) {
+            job.retries -= 1;
+            self.phase = Phase::Fresh;
+            return;
+        }
         self.end(Err(Refusal::new(kind, Blame::Device)));
     }
 
@@ -356,11 +365,13 @@ impl Client for TableClient {
             spot: station.and_then(|station| Spot::of(station.space_at(extent.space)?)),
             extent,
             ranges: setup.is_some_and(by_ranges),
-            kind,
             tns: 0,
             frame: vec![],
             naks: 0,
             silences: 0,
+            // A write whose reply is lost may have been done: only reads are made anew.
+            retries: if matches!(kind, JobKind::Read) { self.retries } else { 0 },
+            kind,
         });
         self.phase = Phase::Fresh;
     }
@@ -370,10 +381,7 @@ impl Client for TableClient {
         self.own = u8::try_from(number(setup.port, "own-node", 0)).unwrap_or(0);
         self.ack_timeout = number(setup.port, "ack-timeout", 1_000_000).into();
         self.tries = number(setup.port, "link-retries", 3);
-        let check = check(setup.port);
-        if check != self.check {
-            (self.check, self.scanner) = (check, Scanner::new(check, self.half));
-        }
+        self.retries = setup.retries;
     }
 
     fn handle(&mut self, now: Moment, news: News<'_>) {

@@ -101,13 +101,12 @@ impl TableServer {
         let (station, data) = match self.scanner.push(byte) {
             Heard::Nothing | Heard::Stray => return,
             Heard::Message { station, data } => (station, data.to_vec()),
-            Heard::Damaged(station, _) => {
+            Heard::Damaged(..) => {
                 self.damaged += 1;
                 // A slave is silent; who is one of two says so.
                 if !self.half {
                     self.respond(Symbol::Nak);
                 }
-                let _ = station;
                 return;
             }
             Heard::Symbol(symbol) => return self.symbol(now, symbol),

@@ -50,11 +50,15 @@ fn port(check: &str) -> Setup {
 }
 
 fn client(half: bool, octal: bool, check: &str, node: u32, tns: u16) -> TableClient {
+    client_with(half, octal, check, node, tns, 0)
+}
+
+fn client_with(half: bool, octal: bool, check: &str, node: u32, tns: u16, retries: u32) -> TableClient {
     let setup = Setup { numbers: vec![("node", node)], ..family(octal) };
     let station =
         Station { name: "feeder".into(), port: 0, dialect: dialect("df1"), setup, spaces: spaces(octal) };
     let port = port(check);
-    let setup = ClientSetup { stations: &[station], line: LINE, retries: 0, port: &port };
+    let setup = ClientSetup { stations: &[station], line: LINE, retries, port: &port };
     TableClient::new(&setup, half).numbered(tns.wrapping_sub(1))
 }
 
@@ -213,6 +217,22 @@ fn the_link_tries_again_with_the_same_number_and_then_gives_up() {
     assert_eq!(sent(&mut client, now), ACK);
     client.handle(now, News::Bytes(&framed(&hex("00 01 4F 00 0A 00 22 22"))));
     assert_eq!((sent(&mut client, now), done(&mut client, now)), (ACK.to_vec(), Ok(hex("22 22"))));
+}
+
+#[test]
+fn a_read_whose_reply_is_lost_is_made_anew_and_a_write_is_not() {
+    let (mut client, now) = (client_with(false, false, "crc", 1, 7, 1), Moment(0));
+    client.ask(Ticket(1), Ask::Read { station: 0, extent: at("N7:0", 1, false) });
+    assert_eq!(sent(&mut client, now), framed(&hex("01 00 0F 00 07 00 A2 02 07 89 00 00")));
+    client.handle(now, News::Bytes(&ACK));
+    let now = now + 3_000_000;
+    assert_eq!(sent(&mut client, now), framed(&hex("01 00 0F 00 08 00 A2 02 07 89 00 00")));
+    client.handle(now, News::Bytes(&framed(&hex("00 01 4F 00 08 00 D2 04"))));
+    assert_eq!((sent(&mut client, now), done(&mut client, now)), (ACK.to_vec(), Ok(hex("04 D2"))));
+    client.ask(Ticket(2), Ask::Write { station: 0, extent: at("N7:0", 1, false), cells: hex("00 01") });
+    sent(&mut client, now);
+    client.handle(now, News::Bytes(&ACK));
+    assert_eq!(done(&mut client, now + 3_000_000).unwrap_err().kind, Kind::NoAnswer);
 }
 
 #[test]

@@ -10,6 +10,7 @@ use woodrush_wire::modbus::tcp;
 pub(super) struct TcpClient {
     stations: Vec<Station>,
     timeout: u64,
+    retries: u32,
     transaction: u16,
     came: Vec<u8>,
     asked: Option<Asked>,
@@ -21,13 +22,14 @@ pub(super) struct TcpClient {
 struct Asked {
     ticket: Ticket,
     question: Question,
+    tries_left: u32,
     give_up: Option<Moment>,
 }
 
 impl TcpClient {
     pub(super) fn new(setup: &ClientSetup<'_>) -> Self {
-        let (stations, timeout) = (setup.stations.to_vec(), setup.line.timeout);
-        Self { stations, timeout, transaction: 0, came: vec![], asked: None, done: None, lost: None }
+        let (stations, timeout, retries) = (setup.stations.to_vec(), setup.line.timeout, setup.retries);
+        Self { stations, timeout, retries, transaction: 0, came: vec![], asked: None, done: None, lost: None }
     }
 
     fn end(&mut self, result: Result<Vec<u8>, Refusal>) {
@@ -71,13 +73,13 @@ impl Client for TcpClient {
     }
 
     fn ask(&mut self, ticket: Ticket, ask: Ask) {
-        self.transaction = self.transaction.wrapping_add(1);
         let question = Question::of(&self.stations, &ask);
-        self.asked = Some(Asked { ticket, question, give_up: None });
+        self.asked = Some(Asked { ticket, question, tries_left: self.retries, give_up: None });
     }
 
     fn set_up(&mut self, setup: &ClientSetup<'_>) {
-        (self.stations, self.timeout) = (setup.stations.to_vec(), setup.line.timeout);
+        (self.stations, self.timeout, self.retries) =
+            (setup.stations.to_vec(), setup.line.timeout, setup.retries);
     }
 
     fn handle(&mut self, _now: Moment, news: News<'_>) {
@@ -105,12 +107,19 @@ impl Client for TcpClient {
             None => Act::Rest,
             Some(asked) => match asked.give_up {
                 None => {
+                    // Each try has a number of its own: a late answer to an earlier one is told from it.
+                    self.transaction = self.transaction.wrapping_add(1);
                     asked.give_up = Some(now + self.timeout);
                     let mut frame = vec![];
                     tcp::emit(self.transaction, asked.question.unit, &asked.question.pdu, &mut frame);
                     Act::Send(frame)
                 }
                 Some(give_up) if now < give_up => Act::WaitUntil(give_up),
+                Some(_) if asked.tries_left > 0 => {
+                    asked.tries_left -= 1;
+                    asked.give_up = None;
+                    self.poll(now)
+                }
                 Some(_) => {
                     self.end(Err(Refusal::new(Kind::NoAnswer, Blame::Device)));
                     self.poll(now)

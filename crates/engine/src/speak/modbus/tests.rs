@@ -303,6 +303,26 @@ fn over_tcp_only_the_own_transaction_is_an_answer() {
 }
 
 #[test]
+fn over_tcp_each_try_has_a_number_of_its_own() {
+    let none = Setup::default();
+    let setup = ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 1, port: &none };
+    let (mut client, mut now) = ((TCP.client)(&setup), Moment(0));
+    client.ask(Ticket(1), read(0, 1));
+    let first = sent(client.as_mut(), &mut now);
+    let second = sent(client.as_mut(), &mut now);
+    assert_eq!((first[1], second[1], now), (1, 2, Moment(200_000)));
+    assert_eq!(first[2..], second[2..]);
+    // The answer to the first try comes now: nobody waits for it any more.
+    client.handle(now, News::Bytes(&[0, 1, 0, 0, 0, 5, 17, 3, 2, 9, 9]));
+    client.handle(now, News::Bytes(&[0, 2, 0, 0, 0, 5, 17, 3, 2, 0x12, 0x34]));
+    assert_eq!(done(client.as_mut(), &mut now), Ok(vec![0x12, 0x34]));
+    client.ask(Ticket(2), read(0, 1));
+    let tries = [sent(client.as_mut(), &mut now), sent(client.as_mut(), &mut now)];
+    assert_eq!(tries.map(|frame| frame[1]), [3, 4]);
+    assert_eq!(kind(done(client.as_mut(), &mut now)), Kind::NoAnswer);
+}
+
+#[test]
 fn a_server_on_a_line_answers_its_own_unit_and_nobody_a_broadcast() {
     let mut server =
         (RTU.server)(&ServerSetup { units: Some(vec![17]), shared: true, ..ServerSetup::default() });
