@@ -1,14 +1,13 @@
 //! A controller with data blocks, asked and played, and the converter as one.
 
 use crate::live::{Up, ask, until};
+use crate::proven::{proof, whys, wrong};
 use crate::site::checked;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::sync::Arc;
-use woodrush_core::plan::Plan;
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::converter::Event;
-use woodrush_engine::prove::{Proof, prove};
 
 /// Blocks onto registers, read and written, and what only comes by reading around it.
 const ONTO_REGISTERS: &str = r#"
@@ -124,38 +123,25 @@ from = "pumps:%DB10.D100 as f32"
 to = "gauge:400101 as f32 CDAB"
 "#;
 
-fn proof(text: &str, spoil: impl FnOnce(&mut Plan)) -> Proof {
-    let checked = Arc::new(checked(text));
-    assert!(!checked.has_errors(), "{:?}", checked.findings);
-    let mut plan = Plan::build(&checked.project, &mut vec![]);
-    spoil(&mut plan);
-    prove(&checked, Arc::new(plan), &|_| Err(String::new()), &mut |_| {}).unwrap()
-}
-
-fn whys(proof: &Proof) -> Vec<String> {
-    proof.rules.iter().filter(|rule| !rule.proven).map(|rule| format!("{:?}", rule.why)).collect()
-}
-
 #[test]
 fn every_value_of_a_controller_with_blocks_is_proven_onto_registers() {
-    let proof = proof(ONTO_REGISTERS, |_| {});
+    let proof = proof(&Arc::new(checked(ONTO_REGISTERS)), |_| {});
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
 }
 
 #[test]
 fn registers_are_proven_onto_blocks_and_blocks_onto_blocks() {
-    let proof = proof(ONTO_BLOCKS, |_| {});
+    let proof = proof(&Arc::new(checked(ONTO_BLOCKS)), |_| {});
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
 }
 
 #[test]
 fn a_block_that_is_asked_one_word_beside_is_seen() {
-    let spoilt = proof(ONTO_REGISTERS, |plan| {
+    let spoilt = proof(&Arc::new(checked(ONTO_REGISTERS)), |plan| {
         let first = plan.transfers.iter_mut().find(|transfer| transfer.extent.first == 20).unwrap();
         first.extent.first += 2;
     });
-    let wrong: Vec<usize> = (0..spoilt.rules.len()).filter(|at| !spoilt.rules[*at].proven).collect();
-    assert_eq!(wrong, [1], "{:#?}", whys(&spoilt));
+    assert_eq!(wrong(&spoilt).0, [1], "{:#?}", whys(&spoilt));
 }
 
 fn poke(up: &Up, space: &str, first: u32, cells: &[u8]) {

@@ -10,6 +10,7 @@ mod live;
 mod misbehaving;
 mod plain_openers;
 mod ports;
+mod proven;
 mod real_lines;
 mod reloading;
 mod serving;

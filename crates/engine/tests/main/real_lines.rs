@@ -1,5 +1,6 @@
 //! On real ptys and sockets: the proof, and that it fails where it must.
 
+use crate::proven::{proof, whys, wrong};
 use crate::site::{DEVICE, HEAD, PROBE};
 use std::sync::Arc;
 use woodrush_core::check::{Checked, check};
@@ -7,7 +8,6 @@ use woodrush_core::form::{Order, Type};
 use woodrush_core::plan::Plan;
 use woodrush_core::project::read;
 use woodrush_engine::converter::{Event, start};
-use woodrush_engine::prove::{Proof, prove};
 use woodrush_engine::rig::Rig;
 
 const RULES: &str = r#"
@@ -49,17 +49,10 @@ fn site() -> Arc<Checked> {
     Arc::new(checked)
 }
 
-fn proof(checked: &Arc<Checked>, spoil: impl FnOnce(&mut Plan)) -> Proof {
-    let mut plan = Plan::build(&checked.project, &mut vec![]);
-    spoil(&mut plan);
-    prove(checked, Arc::new(plan), &|_| Err(String::new()), &mut |_| {}).unwrap()
-}
-
 #[test]
 fn a_sound_site_is_proven_whole() {
     let proof = proof(&site(), |_| {});
-    let faults: Vec<_> = proof.rules.iter().filter_map(|rule| rule.why.as_ref()).collect();
-    assert!(proof.holds(), "{faults:#?} {:?}", proof.others);
+    assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
     assert_eq!(proof.rules.len(), 7);
     assert!(proof.rules.iter().all(|rule| rule.loss));
     assert!(proof.rules[1].written.is_some_and(|written| written > 10));
@@ -81,14 +74,7 @@ fn a_converter_with_a_wrong_form_is_not_proven() {
     ];
     for (rule, spoil) in spoils {
         let proof = proof(&checked, spoil);
-        let wrong: Vec<usize> =
-            proof.rules.iter().enumerate().filter(|(_, r)| !r.proven).map(|(at, _)| at).collect();
-        assert_eq!(
-            wrong,
-            [rule],
-            "{:?}",
-            proof.rules.iter().filter_map(|r| r.why.as_ref()).collect::<Vec<_>>()
-        );
+        assert_eq!(wrong(&proof).0, [rule], "{:?}", whys(&proof));
     }
 }
 

@@ -1,11 +1,9 @@
 //! The proof must fail where the converter's ways are wrong, at the wrong way and at no other.
 
+use crate::proven::{proof, wrong};
 use crate::site::checked;
 use std::sync::Arc;
-use woodrush_core::check::Checked;
-use woodrush_core::plan::Plan;
 use woodrush_core::project::OnLoss;
-use woodrush_engine::prove::{Proof, prove};
 
 const SITE: &str = r#"
 [ports.raceway]
@@ -66,19 +64,6 @@ units = "60"
 to = "raceway"
 as-units = "24"
 "#;
-
-fn proof(checked: &Arc<Checked>, spoil: impl FnOnce(&mut Plan)) -> Proof {
-    let mut plan = Plan::build(&checked.project, &mut vec![]);
-    spoil(&mut plan);
-    prove(checked, Arc::new(plan), &|_| Err(String::new()), &mut |_| {}).unwrap()
-}
-
-/// What is not proven: rules by number, and other lines that begin so.
-fn wrong(proof: &Proof) -> (Vec<usize>, Vec<&str>) {
-    let rules = proof.rules.iter().enumerate().filter(|(_, rule)| !rule.proven).map(|(at, _)| at).collect();
-    let others = proof.others.iter().filter(|(_, right)| !right).map(|(what, _)| what.as_str()).collect();
-    (rules, others)
-}
 
 #[test]
 fn a_forward_to_the_wrong_unit_is_seen() {

@@ -1,10 +1,9 @@
 //! Controllers with data tables over DF1, asked and played.
 
+use crate::proven::{proof, whys, wrong};
 use crate::site::checked;
 use std::sync::Arc;
-use woodrush_core::plan::Plan;
 use woodrush_engine::bench::Bench;
-use woodrush_engine::prove::{Proof, prove};
 use woodrush_engine::rig::Change;
 
 const FEEDERS: &str = r#"
@@ -237,27 +236,15 @@ from = "pumps:%DB10.D100 as f32"
 to = "grader:F8:20"
 "#;
 
-fn proof(text: &str, spoil: impl FnOnce(&mut Plan)) -> Proof {
-    let checked = Arc::new(checked(text));
-    assert!(!checked.has_errors(), "{:?}", checked.findings);
-    let mut plan = Plan::build(&checked.project, &mut vec![]);
-    spoil(&mut plan);
-    prove(&checked, Arc::new(plan), &|_| Err(String::new()), &mut |_| {}).unwrap()
-}
-
-fn whys(proof: &Proof) -> Vec<String> {
-    proof.rules.iter().filter(|rule| !rule.proven).map(|rule| format!("{:?}", rule.why)).collect()
-}
-
 #[test]
 fn every_kind_of_file_is_proven_onto_registers() {
-    let proof = proof(ONTO_REGISTERS, |_| {});
+    let proof = proof(&Arc::new(checked(ONTO_REGISTERS)), |_| {});
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
 }
 
 #[test]
 fn registers_are_proven_onto_a_table_and_tables_onto_blocks() {
-    let proof = proof(ONTO_TABLES, |_| {});
+    let proof = proof(&Arc::new(checked(ONTO_TABLES)), |_| {});
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
 }
 
@@ -297,18 +284,17 @@ to = "table:B3:0/0"
 
 #[test]
 fn a_table_behind_a_serial_server_is_proven_onto_a_slave_of_a_line() {
-    let proof = proof(THROUGH_A_SERVER, |_| {});
+    let proof = proof(&Arc::new(checked(THROUGH_A_SERVER)), |_| {});
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
 }
 
 #[test]
 fn an_element_beside_the_right_one_is_seen() {
-    let spoilt = proof(ONTO_REGISTERS, |plan| {
+    let spoilt = proof(&Arc::new(checked(ONTO_REGISTERS)), |plan| {
         let accumulators = plan.transfers.iter_mut().find(|transfer| transfer.extent.count == 5).unwrap();
         accumulators.extent.first += 1;
     });
-    let wrong: Vec<usize> = (0..spoilt.rules.len()).filter(|at| !spoilt.rules[*at].proven).collect();
-    assert_eq!(wrong, [4], "{:#?}", whys(&spoilt));
+    assert_eq!(wrong(&spoilt).0, [4], "{:#?}", whys(&spoilt));
 }
 
 #[test]

@@ -340,8 +340,7 @@ pub(super) fn all(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> Ve
     }
     if file.is_io() && part.is_none() {
         let other = show(space, first, bit, !octal).canonical;
-        found
-            .push((if octal { "where words count in decimal" } else { "where words count in octal" }, other));
+        found.push((if octal { "in decimal" } else { "in octal" }, other));
     }
     found
 }
