@@ -3,6 +3,7 @@
 mod entries;
 mod fingerprint;
 mod forwards;
+mod overlaps;
 mod pushes;
 mod requests;
 mod resolve;
@@ -258,7 +259,7 @@ impl Plan {
             }
         }
         entries::add(&mut plan);
-        resolve::drop_overlaps(project, &mut plan, findings);
+        overlaps::drop_overlaps(project, &mut plan, findings);
         entries::link(&mut plan);
         plan.request_everything(project, findings);
         plan.pushes = pushes::all(&plan);

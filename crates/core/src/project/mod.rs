@@ -7,6 +7,7 @@ mod forward;
 mod keys;
 mod profile;
 mod read;
+mod read_ports;
 mod repeat;
 mod scalars;
 mod signal;

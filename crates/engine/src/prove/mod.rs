@@ -10,6 +10,7 @@ mod patterns;
 mod refusals;
 mod runner;
 mod subject;
+mod writing;
 
 pub use runner::prove;
 

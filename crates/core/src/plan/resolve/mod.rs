@@ -1,0 +1,301 @@
+//! One rule at a time: both ends read, forms settled, limits held.
+
+mod forms;
+mod limits;
+
+use super::{Plan, PlannedRule, Source};
+use crate::finding::Finding;
+use crate::form::{Conversion, Form, Type};
+use crate::project::{Endpoint, Map, OnLoss, Owner, Project, Sending, Target, Told};
+use crate::protocol::{Address, Extent, Grain, Place, SpaceId};
+
+/// Coils that stand for one register.
+const REGISTER_BITS: u32 = 16;
+
+/// Resolves one rule, or says all that is wrong with it.
+pub(super) fn rule(
+    project: &Project,
+    plan: &mut Plan,
+    map: usize,
+    rule: &Map,
+) -> Result<PlannedRule, Vec<Finding>> {
+    let (from, to) = match (project.endpoint(&rule.from), project.endpoint(&rule.to)) {
+        (Ok(from), Ok(to)) => (from, to),
+        (from, to) => return Err([from.err(), to.err()].into_iter().flatten().collect()),
+    };
+    // Read-write from an image to a device is the same way read from the other end.
+    if let (Owner::Image(_), Owner::Device(_), Some(_)) = (from.owner, to.owner, rule.read_write) {
+        let turned = Ends { project, rule, from: &to, to: &from };
+        return turned.resolve(plan, map, rule.poll.map(|poll| poll.value));
+    }
+    Ends { project, rule, from: &from, to: &to }.resolve(plan, map, rule.poll.map(|poll| poll.value))
+}
+
+/// Where a rule that cannot be resolved would land.
+pub(super) fn landing(project: &Project, plan: &Plan, rule: &Map) -> Option<(usize, Extent)> {
+    let end = project.endpoint(&rule.to).ok()?;
+    let Target::Cells(address, _) = &end.target else { return None };
+    let board = plan.board_of(end.owner)?;
+    let at = plan.board(board)?.spaces.iter().position(|space| space.key == address.space.key)?;
+    let space = SpaceId(u16::try_from(at).ok()?);
+    Some((board, Extent { space, first: address.first, count: 1 }))
+}
+
+/// Both ends of one rule.
+struct Ends<'a> {
+    project: &'a Project,
+    rule: &'a Map,
+    from: &'a Endpoint,
+    to: &'a Endpoint,
+}
+
+type Resolved = (Source, Place, Conversion);
+
+impl Ends<'_> {
+    fn resolve(&self, plan: &mut Plan, map: usize, poll: Option<u64>) -> Result<PlannedRule, Vec<Finding>> {
+        let (Target::Cells(target, target_point), Some(board)) =
+            (&self.to.target, plan.board_of(self.to.owner))
+        else {
+            let what = "what the converter tells about itself can be read and not written";
+            return Err(vec![Finding::new("F10", self.to.span, what).mend("write an image or a device")]);
+        };
+        let own = self.device().and_then(|device| self.project.devices.get(device)).map(|d| d.poll.value);
+        let (source, target, conversion) = match &self.from.target {
+            Target::Told(told) => self.told(plan, *told, target)?,
+            Target::Cells(address, point) => self.cells(plan, address, *point, target, *target_point)?,
+        };
+        let on_loss = self.on_loss()?;
+        let sending = self.sending()?;
+        let invalid = match &self.from.target {
+            Target::Cells(_, Some(point)) => {
+                self.point(self.from, *point).map(|p| p.invalid.as_slice().into())
+            }
+            _ => None,
+        };
+        Ok(PlannedRule {
+            map,
+            source,
+            board,
+            target,
+            target_point: *target_point,
+            conversion: plan.shared(conversion),
+            writable: self.rule.read_write.is_some(),
+            every: poll.or(own).unwrap_or(1_000_000).max(1000),
+            max_age: 0,
+            on_loss,
+            sending,
+            confirm: self.rule.confirm,
+            invalid: invalid.unwrap_or_default(),
+        })
+    }
+
+    fn device(&self) -> Option<usize> {
+        match self.from.owner {
+            Owner::Device(device) => Some(device),
+            _ => None,
+        }
+    }
+
+    fn to_device(&self) -> bool {
+        matches!(self.to.owner, Owner::Device(_))
+    }
+
+    fn point(&self, end: &Endpoint, point: usize) -> Option<&crate::project::Point> {
+        match end.owner {
+            Owner::Device(device) => self.project.profile_of(device)?.points.get(point),
+            _ => None,
+        }
+    }
+
+    fn on_loss(&self) -> Result<OnLoss, Vec<Finding>> {
+        let wrong = |span, what: &str, mend: &str| Err(vec![Finding::new("F03", span, what).mend(mend)]);
+        match (self.rule.on_loss, self.to.owner) {
+            (Some(at), Owner::Device(_)) if at.value == OnLoss::Refuse => wrong(
+                at.span,
+                "a device that is written cannot be refused anything",
+                "write stop, hold or fill V",
+            ),
+            (Some(at), Owner::Image(_)) if at.value == OnLoss::Stop => wrong(
+                at.span,
+                "`stop` is for rules that write to a device",
+                "write refuse, hold or fill 0x8000",
+            ),
+            (Some(at), _) => Ok(at.value),
+            (None, Owner::Device(_)) => Ok(OnLoss::Stop),
+            (None, Owner::Image(image)) => {
+                Ok(self.project.images.get(image).map(|image| image.on_loss).unwrap_or_default())
+            }
+            (None, Owner::Converter) => Ok(OnLoss::Refuse),
+        }
+    }
+
+    fn sending(&self) -> Result<Sending, Vec<Finding>> {
+        let from_image = matches!(self.from.owner, Owner::Image(_));
+        match self.rule.send.as_deref() {
+            Some(send) if !self.to_device() => {
+                let what = "`send` is for rules that write to a device";
+                Err(vec![Finding::new("F03", send.span, what).mend("leave it away")])
+            }
+            Some(send) if send.value.on_write && !from_image => {
+                let what = "nobody writes here: the values are polled";
+                let mend = "write `on-change` or `every 10s`";
+                Err(vec![Finding::new("F03", send.span, what).mend(mend).note(self.from.span, "the source")])
+            }
+            Some(send) => Ok(send.value),
+            None if !self.to_device() => Ok(Sending::default()),
+            None => Ok(Sending { on_write: from_image, on_change: !from_image, every: None }),
+        }
+    }
+
+    fn told(&self, plan: &mut Plan, item: Told, target: &Address) -> Result<Resolved, Vec<Finding>> {
+        let own = item.ty();
+        if let Some(access) = self.rule.read_write {
+            let what = "health is told by the converter and cannot be written";
+            return Err(vec![Finding::new("M47", access, what)]);
+        }
+        let default = Form::plain(own);
+        let to = self.to.form.map_or(default, |form| form.value);
+        let bit = target.space.grain == Grain::Bit || target.bit.is_some();
+        if bit && own != Type::Bool {
+            let what = format!("`{}` is a number and does not go into one bit", item.show(self.project));
+            return Err(vec![Finding::new("M35", self.to.span, what).mend("show it in a register")]);
+        }
+        let width = self.width(to.ty, target, self.to.span)?;
+        let place = Place { space: SpaceId(0), first: target.first, width, count: 1, bit: target.bit };
+        let found = self.sending_limits(target, &place, None);
+        if !found.is_empty() {
+            return Err(found);
+        }
+        let place = self.placed(plan, target, place)?;
+        let conversion = Conversion { from: default, to, overflow: self.rule.overflow };
+        Ok((Source::Told(item), place, conversion))
+    }
+
+    fn cells(
+        &self,
+        plan: &mut Plan,
+        address: &Address,
+        point: Option<usize>,
+        target: &Address,
+        target_point: Option<usize>,
+    ) -> Result<Resolved, Vec<Finding>> {
+        let (from, to) = self.forms(address, target)?;
+        let mut found = vec![];
+        let widths = (self.width(from.ty, address, self.from.span), self.width(to.ty, target, self.to.span));
+        let (Ok(width), Ok(target_width)) = widths else {
+            return Err([widths.0.err(), widths.1.err()].into_iter().flatten().flatten().collect());
+        };
+        if (from.ty == Type::Raw) != (to.ty == Type::Raw)
+            && !matches!((from.ty, to.ty), (Type::Bool, _) | (_, Type::Bool))
+        {
+            let what = "`raw` copies cells as they are, and the other end asks for a value".to_string();
+            found.push(Finding::new("F08", self.to.span, what).mend("write the same form at both ends"));
+        }
+        let (width, target_width, count) = self.counts(address, target, (width, from.ty), target_width)?;
+        let space = SpaceId(0);
+        let place = Place { space, first: address.first, width, count, bit: address.bit };
+        let landing = Place { space, first: target.first, width: target_width, count, bit: target.bit };
+        found.extend(self.runs_past(address, &place, self.from));
+        found.extend(self.runs_past(target, &landing, self.to));
+        if let Owner::Device(device) = self.from.owner {
+            found.extend(self.sizes(device, address, &place, self.from.span));
+            found.extend(self.reading_limits(device, address, &place));
+            found.extend(self.writing_back(address, point, target));
+        }
+        if let (Some(access), Owner::Image(_), Owner::Image(_)) =
+            (self.rule.read_write, self.from.owner, self.to.owner)
+        {
+            let what = "what one client writes and another reads goes one way".to_string();
+            found.push(
+                Finding::new("F09", access, what)
+                    .mend("write a second rule into other cells, or let both ask one image"),
+            );
+        }
+        if let (Some(access), Owner::Device(_), Owner::Device(_)) =
+            (self.rule.read_write, self.from.owner, self.to.owner)
+        {
+            let what = "nobody tells the converter when a device changes a value by itself".to_string();
+            found.push(
+                Finding::new("F09", access, what)
+                    .mend("write a second rule the other way, into another address"),
+            );
+        }
+        if let (Owner::Image(_), false) = (self.from.owner, address.space.writable) {
+            let what =
+                format!("a client cannot write {}, so there is nothing to carry on", address.space.a());
+            found.push(
+                Finding::new("M47", self.from.span, what).mend("begin at a coil or a holding register"),
+            );
+        }
+        found.extend(self.sending_limits(target, &landing, target_point));
+        if (address.bit.is_some() || target.bit.is_some()) && count > 1 {
+            let what = "one bit of a register has no next one, so it cannot be counted".to_string();
+            found.push(Finding::new("F09", self.from.span, what).mend("write one rule a bit"));
+        }
+        if let (Some(bit), Owner::Image(_)) = (address.bit, self.from.owner) {
+            let what = format!("clients write whole registers, and bit {bit} is a part of one");
+            found.push(
+                Finding::new("F09", self.from.span, what)
+                    .mend("begin at a coil, or carry the whole register"),
+            );
+        }
+        if !found.is_empty() {
+            return Err(found);
+        }
+        let landing = self.placed(plan, target, landing)?;
+        let conversion = Conversion { from, to, overflow: self.rule.overflow };
+        let source = match self.from.owner {
+            Owner::Device(device) => {
+                let station = plan.devices.get_mut(device).ok_or_else(Vec::new)?;
+                let place = Place { space: station.space(&address.space), ..place };
+                Source::Poll { device, place, point }
+            }
+            Owner::Image(image) => {
+                let station = plan.images.get_mut(image).ok_or_else(Vec::new)?;
+                let place = Place { space: station.space(&address.space), ..place };
+                Source::Entry { image, place, rule: 0 }
+            }
+            Owner::Converter => return Err(vec![]),
+        };
+        Ok((source, landing, conversion))
+    }
+
+    /// Widths of one value at both ends, and how many values: registers onto bits are sixteen each, and the reverse.
+    fn counts(
+        &self,
+        address: &Address,
+        target: &Address,
+        (width, ty): (u32, Type),
+        target_width: u32,
+    ) -> Result<(u32, u32, u32), Vec<Finding>> {
+        let count = self.rule.count.map_or(1, |count| count.value);
+        let whole = |end: &Address| end.bit.is_none() && end.space.grain == Grain::Bytes(2);
+        let bits = |end: &Address| end.space.grain == Grain::Bit;
+        match ty {
+            Type::Raw if whole(address) && bits(target) => Ok((1, REGISTER_BITS, count)),
+            Type::Raw if bits(address) && whole(target) => {
+                if !count.is_multiple_of(REGISTER_BITS) {
+                    let what = format!("{count} bits do not fill whole registers of {REGISTER_BITS}");
+                    let at = self.rule.count.map_or(self.from.span, |count| count.span);
+                    return Err(vec![Finding::new("F09", at, what).mend("write a `count` of 16, 32, …")]);
+                }
+                Ok((REGISTER_BITS, 1, count / REGISTER_BITS))
+            }
+            _ => Ok((width, target_width, count)),
+        }
+    }
+
+    /// The place with its space in the station that it belongs to.
+    fn placed(&self, plan: &mut Plan, target: &Address, place: Place) -> Result<Place, Vec<Finding>> {
+        let station = match self.to.owner {
+            Owner::Image(image) => plan.images.get_mut(image),
+            Owner::Device(device) => plan.devices.get_mut(device),
+            Owner::Converter => None,
+        };
+        let space = station.ok_or_else(Vec::new)?.space(&target.space);
+        match self.runs_past(target, &place, self.to) {
+            Some(finding) => Err(vec![finding]),
+            None => Ok(Place { space, ..place }),
+        }
+    }
+}

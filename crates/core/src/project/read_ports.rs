@@ -1,0 +1,178 @@
+//! Ports as they are read, and the keys that protocols add.
+
+use super::fields::{Fields, Reader};
+use super::scalars::{host_port, network};
+use super::{Network, Port, Project, Wires};
+use crate::finding::Finding;
+use crate::nearest::nearest;
+use crate::protocol::{DIALECTS, Dialect, KeyKind, Setup, dialect};
+use crate::source::At;
+
+pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<&'static dyn Dialect>> {
+    let text = fields.text(r, "protocol")?;
+    if let Some(value) = dialect(&text.value) {
+        return Some(At { value, span: text.span });
+    }
+    let near = nearest(&text.value, DIALECTS.iter().map(|dialect| dialect.name()));
+    let names: Vec<String> = DIALECTS.iter().map(|dialect| dialect.name().to_string()).collect();
+    let mend = near.map_or_else(|| super::asked::list_or(&names), |near| format!("`{near}`"));
+    r.find(
+        Finding::new("F05", text.span, format!("there is no protocol `{}`", text.value))
+            .mend(format!("write {mend}")),
+    );
+    None
+}
+
+pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> Port {
+    let kinds = ["serial", "listen", "connect", "pty"];
+    let written: Vec<&str> = kinds.into_iter().filter(|kind| fields.has(kind)).collect();
+    let wires = match written.as_slice() {
+        ["serial"] => {
+            let line = fields.line(r, "line");
+            if !fields.has("line") {
+                let what = format!("serial port `{}` has no line settings", name.value);
+                r.find(
+                    Finding::new("M18", name.span, what).mend("add `line`, such as `line = \"38400 8E1\"`"),
+                );
+            }
+            let path = fields.text(r, "serial");
+            path.map(|path| Wires::Serial { path, line, wiring: fields.text(r, "wiring") })
+        }
+        ["listen"] => fields.parsed(r, "listen", "M29", host_port).map(|at| Wires::Listen { at }),
+        ["connect"] => fields.parsed(r, "connect", "M29", host_port).map(|to| Wires::Connect { to }),
+        ["pty"] => fields.text(r, "pty").map(|path| Wires::Pty { path }),
+        [] => {
+            let what = format!("port `{}` has no wires", name.value);
+            r.find(
+                Finding::new("F04", name.span, what)
+                    .mend("add `serial` or `pty` with a path, or `listen` or `connect` with HOST:PORT"),
+            );
+            None
+        }
+        [first, rest @ ..] => {
+            let second = rest.first().unwrap_or(first);
+            let what = format!("port `{}` has both `{first}` and `{second}`", name.value);
+            let place = fields.value_span(r, second).unwrap_or(name.span);
+            r.find(Finding::new("F04", place, what).mend("keep one of them; make two ports of it"));
+            None
+        }
+    };
+    let speaks = protocol(r, fields);
+    if !fields.has("protocol") {
+        let what = format!("port `{}` has no `protocol`", name.value);
+        let names: Vec<&str> = DIALECTS.iter().map(|dialect| dialect.name()).collect();
+        r.find(Finding::new("F04", name.span, what).mend(format!("add `protocol`: {}", names.join(" or "))));
+    }
+    let no_retries = speaks.and_then(|protocol| protocol.value.no_retries());
+    if let (Some(why), Some(at)) = (no_retries, fields.value_span(r, "retries")) {
+        let what = format!("`retries` does nothing here: {why}");
+        r.find(Finding::new("F02", at, what).mend("leave it away"));
+    }
+    let allow = networks(r, fields, "allow");
+    let setup = setup(r, fields, "ports", speaks.map(|protocol| protocol.value));
+    let settings = setup.words.iter().map(|(key, _)| *key).chain(setup.numbers.iter().map(|(key, _)| *key));
+    let settings = settings.filter_map(|key| Some((key, fields.value_span(r, key)?))).collect();
+    Port {
+        settings,
+        setup,
+        wires,
+        protocol: speaks,
+        silence: fields.duration(r, "silence"),
+        timeout: fields.duration(r, "timeout").unwrap_or(At { value: 1_000_000, span: name.span }),
+        turnaround: fields.duration(r, "turnaround").map_or(100_000, |wait| wait.value),
+        echo: fields.switch(r, "echo").unwrap_or(false),
+        retries: fields.whole(r, "retries").map_or(0, |retries| retries.value),
+        max_clients: fields.whole(r, "max-clients").map_or(24, |most| most.value),
+        allow,
+        idle_timeout: fields.duration(r, "idle-timeout").map_or(60_000_000, |timeout| timeout.value),
+        name,
+    }
+}
+
+/// A list of networks or addresses.
+pub(super) fn networks(
+    r: &mut Reader<'_>,
+    fields: &Fields<'_, '_>,
+    key: &str,
+) -> Option<At<Vec<At<Network>>>> {
+    let span = fields.value_span(r, key)?;
+    let mut value = vec![];
+    for text in fields.texts(r, key) {
+        match network(&text.value) {
+            Ok(network) => value.push(At { value: network, span: text.span }),
+            Err(why) => r.find(Finding::new("M29", text.span, why)),
+        }
+    }
+    Some(At { value, span })
+}
+
+/// The keys that dialects add to a table. One of another protocol than is spoken there does nothing, and is told.
+pub(super) fn setup(
+    r: &mut Reader<'_>,
+    fields: &Fields<'_, '_>,
+    table: &str,
+    speaks: Option<&'static dyn Dialect>,
+) -> Setup {
+    let mut setup = Setup::default();
+    let of = |dialect: &&'static dyn Dialect| dialect.keys().iter().filter(|key| key.table == table);
+    for key in DIALECTS.iter().flat_map(of) {
+        if let Some(speaks) = speaks.filter(|speaks| !of(speaks).any(|own| own.name == key.name)) {
+            let Some(span) = fields.value_span(r, key.name) else { continue };
+            let owner = DIALECTS.iter().find(|dialect| of(dialect).any(|own| own.name == key.name));
+            let owner = owner.map_or("", |dialect| dialect.family());
+            let what = format!("`{}` is a key of {owner}, and here is {}", key.name, speaks.name());
+            if !r.findings.iter().any(|finding| finding.rule.code == "F02" && finding.span == span) {
+                r.find(Finding::new("F02", span, what).mend("leave it away, or correct the protocol"));
+            }
+            continue;
+        }
+        match key.kind {
+            KeyKind::Choice(words) => {
+                let word = fields.text(r, key.name).filter(|word| words.contains(&word.value.as_str()));
+                if let Some(word) = word.filter(|_| setup.word(key.name).is_none()) {
+                    setup.words.push((key.name, word.value));
+                }
+            }
+            KeyKind::Text => {
+                if let Some(word) = fields.text(r, key.name).filter(|_| setup.word(key.name).is_none()) {
+                    setup.words.push((key.name, word.value));
+                }
+            }
+            KeyKind::Duration => {
+                let wait = fields.duration(r, key.name).filter(|_| setup.number(key.name).is_none());
+                let micros = wait.map(|wait| u32::try_from(wait.value).unwrap_or(u32::MAX));
+                setup.numbers.extend(micros.map(|micros| (key.name, micros)));
+            }
+            _ => {
+                let most = if let KeyKind::Station { high, .. } = key.kind { high } else { i64::MAX };
+                let number = fields.whole(r, key.name).filter(|number| i64::from(number.value) <= most);
+                let number = number.filter(|_| setup.number(key.name).is_none());
+                setup.numbers.extend(number.map(|number| (key.name, number.value)));
+            }
+        }
+    }
+    setup
+}
+
+/// A device that brings its own connection or line: a port of the device's name.
+pub(super) fn own_port(
+    r: &mut Reader<'_>,
+    project: &mut Project,
+    name: &At<String>,
+    fields: &Fields<'_, '_>,
+) -> Option<At<usize>> {
+    if fields.has("port") {
+        let place = fields.value_span(r, "port").unwrap_or(name.span);
+        let what = format!("`{}` has a port and brings wires of its own", name.value);
+        r.find(Finding::new("F04", place, what).mend("keep one of `port`, `connect` and `serial`"));
+        return None;
+    }
+    if let Some(other) = project.port(&name.value).and_then(|port| project.ports.get(port)) {
+        let what = format!("`{}` brings wires of its own, and a port is called so already", name.value);
+        r.find(Finding::new("F06", name.span, what).note(other.name.span, "the port"));
+        return None;
+    }
+    let port = read_port(r, name.clone(), fields);
+    project.ports.push(port);
+    Some(At { value: project.ports.len() - 1, span: name.span })
+}

@@ -1,0 +1,152 @@
+//! Rounds of writes: patterns that clients write, on their way back to the device or on to whoever is carried them.
+
+use super::Progress;
+use super::runner::{Runner, count_of, nap, told};
+use super::subject::{Feed, Subject};
+use crate::speak::answers;
+use woodrush_core::Kind;
+use woodrush_core::form::hex_words;
+
+impl Runner<'_> {
+    /// Patterns from the reader to the devices, for rules that can be written.
+    pub(super) fn write_rounds(&mut self, progress: &mut dyn FnMut(Progress)) {
+        let carried = |subject: &Subject| match subject.feed {
+            Feed::Written(..) => subject.patterns.len(),
+            _ => subject.writes.len(),
+        };
+        let rounds = self.subjects.iter().map(carried).max().unwrap_or(0);
+        for round in 0..rounds {
+            progress(Progress {
+                doing: "values to the devices",
+                done: count_of(round),
+                of: count_of(rounds),
+            });
+            for at in 0..self.subjects.len() {
+                let open = self.results.get(at).is_some_and(|result| result.why.is_none());
+                let Some(subject) = self.subjects.get(at).filter(|_| open) else { continue };
+                if matches!(subject.feed, Feed::Written(..)) && round < subject.patterns.len() {
+                    match self.carry_pattern(at, round) {
+                        Some(why) => {
+                            self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone()));
+                        }
+                        None => self.results.get_mut(at).into_iter().for_each(|result| result.read += 1),
+                    }
+                } else if round < subject.writes.len() {
+                    match self.write_pattern(at, round) {
+                        Some(why) => {
+                            self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone()))
+                        }
+                        None => self.results.get_mut(at).into_iter().for_each(|result| result.written += 1),
+                    }
+                }
+            }
+        }
+    }
+
+    /// Writes a pattern where clients write, and looks for it where the rule carries it.
+    fn carry_pattern(&mut self, at: usize, round: usize) -> Option<String> {
+        let subject = self.subjects.get(at)?;
+        let (Feed::Written(image, _), count, patience) =
+            (&subject.feed, subject.count, self.patience(subject))
+        else {
+            return None;
+        };
+        let image = *image;
+        for item in 0..count {
+            let subject = self.subjects.get(at)?;
+            let cells = subject.patterns.get((round + item as usize) % subject.patterns.len())?.clone();
+            let (place, target) = (subject.source()?.item(item), subject.target.item(item));
+            let wanted = subject.shown(&cells);
+            let result = self.write(image, place, cells.clone());
+            let written = hex_words(&cells);
+            let subject = self.subjects.get(at)?;
+            let shown = self.show(subject, item);
+            match (&wanted, &result) {
+                (Some(wanted), Ok(())) => {
+                    let begun = self.clock.now();
+                    loop {
+                        let seen = self.see(at, target);
+                        let subject = self.subjects.get(at)?;
+                        if seen.as_ref().is_ok_and(|seen| subject.agrees(seen, wanted)) {
+                            break;
+                        }
+                        if self.clock.now().since(begun) > patience {
+                            let seen = told(&seen);
+                            return Some(format!(
+                                "{written} comes to {shown} as {seen}, and {} was expected",
+                                hex_words(wanted)
+                            ));
+                        }
+                        nap(1000);
+                    }
+                    let took = self.clock.now().since(begun);
+                    self.results.get_mut(at)?.micros.push(took);
+                }
+                (Some(_), Err(refusal)) => {
+                    return Some(format!(
+                        "{written} on its way to {shown} is answered {}",
+                        told(&Err(*refusal))
+                    ));
+                }
+                (None, Ok(())) => return Some(format!("{written} is taken, and does not fit {shown}")),
+                (None, Err(refusal)) if !answers(refusal, Kind::BadValue) => {
+                    return Some(format!("{written} does not fit, and is answered {}", told(&Err(*refusal))));
+                }
+                (None, Err(_)) => {}
+            }
+        }
+        None
+    }
+
+    fn write_pattern(&mut self, at: usize, round: usize) -> Option<String> {
+        let subject = self.subjects.get(at)?;
+        let (device, image, count) = (subject.device?, subject.image()?, subject.count);
+        for item in 0..count {
+            let subject = self.subjects.get(at)?;
+            let cells = subject.writes.get((round + item as usize) % subject.writes.len())?.clone();
+            let place = subject.source()?.item(item);
+            let before = self.rig.peek(device, place);
+            let (wanted, target) = (subject.taken(&cells), subject.target.item(item));
+            let whole = self.whole(at, item, &cells);
+            let result = self.write(image, target, whole);
+            let after = self.rig.peek(device, place);
+            let subject = self.subjects.get(at)?;
+            let shown = self.show(subject, item);
+            match (&wanted, &result) {
+                (Some(wanted), Ok(())) => {
+                    let seen = after.unwrap_or_default();
+                    if !subject.arrived(&seen, wanted) {
+                        return Some(format!(
+                            "{} written to {shown} arrives as {}, and {} was expected",
+                            hex_words(&cells),
+                            hex_words(&seen),
+                            hex_words(wanted)
+                        ));
+                    }
+                }
+                (Some(_), Err(refusal)) => {
+                    return Some(format!(
+                        "{} written to {shown} is answered {}",
+                        hex_words(&cells),
+                        told(&Err(*refusal))
+                    ));
+                }
+                (None, Ok(())) => {
+                    return Some(format!(
+                        "{} written to {shown} is taken, and does not fit the device",
+                        hex_words(&cells)
+                    ));
+                }
+                (None, Err(refusal)) if !answers(refusal, Kind::BadValue) || before != after => {
+                    return Some(format!(
+                        "{} does not fit, and is answered {}",
+                        hex_words(&cells),
+                        told(&Err(*refusal))
+                    ));
+                }
+                (None, Err(_)) => {}
+            }
+        }
+        None
+    }
+}
