@@ -1,7 +1,7 @@
 //! Those who ask: several at once, and one that is set to another framing.
 
 use super::Progress;
-use super::runner::Runner;
+use super::runner::{Runner, told};
 use crate::rig::Dialer;
 use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 use woodrush_core::plan::Station;
@@ -30,14 +30,19 @@ impl Runner<'_> {
                 subject.image() == Some(image) && subject.source().is_some() && subject.device.is_some()
             });
             let Some(extent) = subject.map(|subject| subject.target.item(0)) else { continue };
-            self.at_once(image, station, extent);
+            let seen = self.steadily(|runner| runner.at_once(image, station, extent));
+            let right = seen.is_ok();
+            let (Ok(what) | Err(what)) = seen;
+            self.others.push((what, right));
             self.other_framing(station, extent);
         }
     }
 
-    fn at_once(&mut self, image: usize, station: &Station, extent: Extent) {
-        let Ok(wanted) = self.read(image, extent) else { return };
-        let Some(dialect) = station.dialect else { return };
+    /// What came of several clients that ask at once, in words; `Err` where one of them got something else.
+    fn at_once(&mut self, image: usize, station: &Station, extent: Extent) -> Result<String, String> {
+        let told = |refusal| format!("{} answers {}", station.name, told(&Err(refusal)));
+        let wanted = self.read(image, extent).map_err(told)?;
+        let dialect = station.dialect.ok_or("the image has no protocol")?;
         let most = self.checked.project.ports.get(station.port).map_or(1, |port| port.max_clients);
         // One place is the reader's own.
         let clients = CLIENTS.min(most.saturating_sub(2)).max(1);
@@ -59,11 +64,8 @@ impl Runner<'_> {
             }
         });
         let (right, of) = (right.load(Relaxed), clients * ROUNDS);
-        let name = &station.name;
-        self.others.push((
-            format!("{clients} clients of {name} at once: {right} of {of} reads are right"),
-            right == of,
-        ));
+        let what = format!("{clients} clients of {} at once: {right} of {of} reads are right", station.name);
+        if right == of { Ok(what) } else { Err(what) }
     }
 
     /// A client that is set to another framing gets nothing, and nothing wrong.

@@ -22,7 +22,7 @@ impl Runner<'_> {
             let name =
                 |port: usize| checked.project.ports.get(port).map_or("", |port| port.name.value.as_str());
             let head = format!("forward {} -> {}", name(forward.from), name(forward.to));
-            match self.forward(forward) {
+            match self.steadily(|runner| runner.forward(forward)) {
                 Ok(what) => self.others.push((format!("{head}: {what}"), true)),
                 Err(what) => self.others.push((format!("{head}: {what}"), false)),
             }

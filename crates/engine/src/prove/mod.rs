@@ -9,6 +9,7 @@ mod oracle;
 mod patterns;
 mod refusals;
 mod runner;
+mod steady;
 mod subject;
 mod writing;
 

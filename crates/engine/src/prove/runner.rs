@@ -1,9 +1,11 @@
 //! The runner: bench, converter and reader; one round a pattern, all rules at once.
 
 use super::field;
+use super::steady::Watch;
 use super::subject::{End, Feed, Subject};
 use super::{Progress, Proof, RuleProof};
 use crate::converter::{Running, start};
+use crate::health::HealthBoard;
 use crate::moment::Clock;
 use crate::rig::{Dialer, Rig};
 use crate::speak::answers;
@@ -21,6 +23,8 @@ use woodrush_core::{Kind, Refusal};
 const PATIENCE: u64 = 5_000_000;
 /// What is added to the age before a value counts as not arrived: a shared machine may be away for a while.
 const GRACE: u64 = 3_000_000;
+/// How much longer a device that counts as lost is waited for, in microseconds.
+const LOST: u64 = 8_000_000;
 
 /// Proves every rule of a project on its bench. `plan` is what the converter runs by; it is the project's own but in
 /// tests that break it on purpose. `read_file` brings the text of a replay.
@@ -46,6 +50,9 @@ pub fn prove(
     let mut runner = Runner {
         checked,
         rig,
+        health: Arc::clone(&running.shared().health),
+        again: 0,
+        watch: Watch::begin(),
         _running: running,
         subjects,
         results,
@@ -61,6 +68,7 @@ pub fn prove(
     runner.together(progress);
     runner.loss(progress);
     runner.loss_of_one(progress);
+    runner.tell_of_tries();
     for result in &mut runner.results {
         result.loss = result.why.is_none();
     }
@@ -85,6 +93,11 @@ impl Outcome {
 pub(super) struct Runner<'a> {
     pub(super) checked: &'a Checked,
     pub(super) rig: Rig,
+    /// What the converter counts.
+    pub(super) health: Arc<HealthBoard>,
+    /// Steps that were tried again.
+    pub(super) again: u32,
+    pub(super) watch: Watch,
     /// Held so that it goes on.
     _running: Running,
     pub(super) subjects: Vec<Subject>,
@@ -181,7 +194,8 @@ impl Runner<'_> {
             let here = self.checked.plan.devices.iter().filter(|station| station.port == port).count() as u64;
             Some(here * u64::from(own.lost_after) * self.checked.plan.unanswered.get(port)?)
         });
-        age.max(if matches!(subject.feed, Feed::Health(_)) { lost.unwrap_or(0) } else { 0 }) + GRACE
+        let own = age.max(if matches!(subject.feed, Feed::Health(_)) { lost.unwrap_or(0) } else { 0 });
+        own / 2 * 3 + GRACE
     }
 
     /// Rounds of patterns from the devices to the reader.
@@ -224,7 +238,9 @@ impl Runner<'_> {
             .max();
         let deadline = changed + deadline.unwrap_or(0);
         while !open.is_empty() {
-            let late = self.clock.now() > deadline;
+            let now = self.clock.now();
+            // A device that was not heard in time is asked again a little later.
+            let late = now > deadline && (now > deadline + LOST || !self.is_one_lost());
             let mut still = vec![];
             for (at, awaited) in open {
                 match self.missing(at, &awaited) {

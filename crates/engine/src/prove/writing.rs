@@ -24,20 +24,26 @@ impl Runner<'_> {
             for at in 0..self.subjects.len() {
                 let open = self.results.get(at).is_some_and(|result| result.why.is_none());
                 let Some(subject) = self.subjects.get(at).filter(|_| open) else { continue };
-                if matches!(subject.feed, Feed::Written(..)) && round < subject.patterns.len() {
-                    match self.carry_pattern(at, round) {
-                        Some(why) => {
-                            self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone()));
-                        }
-                        None => self.results.get_mut(at).into_iter().for_each(|result| result.read += 1),
-                    }
-                } else if round < subject.writes.len() {
-                    match self.write_pattern(at, round) {
-                        Some(why) => {
-                            self.results.get_mut(at).into_iter().for_each(|result| result.fail(why.clone()))
-                        }
-                        None => self.results.get_mut(at).into_iter().for_each(|result| result.written += 1),
-                    }
+                let (carries, of) = match subject.feed {
+                    Feed::Written(..) => (true, subject.patterns.len()),
+                    _ => (false, subject.writes.len()),
+                };
+                if round >= of {
+                    continue;
+                }
+                let arrived = self.steadily(|runner| {
+                    let why = if carries {
+                        runner.carry_pattern(at, round)
+                    } else {
+                        runner.write_pattern(at, round)
+                    };
+                    why.map_or(Ok(()), Err)
+                });
+                let Some(result) = self.results.get_mut(at) else { continue };
+                match arrived {
+                    Err(why) => result.fail(why),
+                    Ok(()) if carries => result.read += 1,
+                    Ok(()) => result.written += 1,
                 }
             }
         }

@@ -10,7 +10,7 @@ use woodrush_wire::modbus::tcp;
 
 /// A device that is read through, beside the one that is polled, and one that nobody is.
 fn site() -> String {
-    SMALL.replace("[ports.office]", "timeout = \"200ms\"\n[ports.office]")
+    SMALL.replace("[ports.office]", "timeout = \"500ms\"\n[ports.office]")
         + "[devices.blower]\nport = \"raceway\"\nunit = 24\ntables = { holding = 100 }\n[[forward]]\nfrom = \"office\"\nunits = \"24-30\"\nto = \"raceway\"\n"
 }
 

@@ -21,7 +21,10 @@ struct Live {
 impl Live {
     /// The small site with lines added to its listening port.
     fn new(port: &str) -> Self {
-        let head = HEAD.replace("[images.scada]", &format!("{port}\n[images.scada]"));
+        // Nobody is lost here: a machine that stands still for a moment must not make it look so.
+        let head = HEAD
+            .replace("[images.scada]", &format!("{port}\n[images.scada]"))
+            .replace("\"200ms\"", "\"10s\"");
         let device = DEVICE.replace("500ms", "50ms");
         let clients = "[clients.known]\nimage = \"scada\"\naddress = \"192.0.2.20\"\n[clients.other]\nimage = \"scada\"\naddress = \"192.0.2.21\"\n";
         let checked = Arc::new(checked(&[&head, &device, RULES, clients].concat()));
