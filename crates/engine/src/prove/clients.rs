@@ -26,10 +26,12 @@ impl Runner<'_> {
             checked.plan.images.iter().enumerate().filter(|(_, station)| listening(station))
         {
             progress(Progress { doing: "clients at once", done: u32::try_from(image).unwrap_or(0), of });
-            let subject = self.subjects.iter().find(|subject| {
-                subject.image() == Some(image) && subject.source().is_some() && subject.device.is_some()
+            // A rule that is not proven has said why; its value cannot be asked for.
+            let subject = self.subjects.iter().zip(&self.results).find(|(subject, result)| {
+                let asked = subject.image() == Some(image) && subject.source().is_some();
+                asked && subject.device.is_some() && result.why.is_none()
             });
-            let Some(extent) = subject.map(|subject| subject.target.item(0)) else { continue };
+            let Some(extent) = subject.map(|(subject, _)| subject.target.item(0)) else { continue };
             let seen = self.steadily(|runner| runner.at_once(image, station, extent));
             let right = seen.is_ok();
             let (Ok(what) | Err(what)) = seen;

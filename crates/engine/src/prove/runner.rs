@@ -53,6 +53,7 @@ pub fn prove(
         health: Arc::clone(&running.shared().health),
         again: 0,
         watch: Watch::begin(),
+        noted: (0, 0),
         _running: running,
         subjects,
         results,
@@ -98,6 +99,8 @@ pub(super) struct Runner<'a> {
     /// Steps that were tried again.
     pub(super) again: u32,
     pub(super) watch: Watch,
+    /// Requests without a sound answer and stand-stills up to the last step.
+    pub(super) noted: (u64, u64),
     /// Held so that it goes on.
     _running: Running,
     pub(super) subjects: Vec<Subject>,
