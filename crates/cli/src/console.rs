@@ -31,6 +31,9 @@ pub(crate) struct Console {
     width: u16,
 }
 
+/// Characters up to which a column is never folded.
+const NARROW: usize = 8;
+
 /// A table as data; every format shows the same cells.
 pub(crate) struct Table {
     pub(crate) head: Vec<&'static str>,
@@ -141,7 +144,10 @@ impl Console {
         }
         for (at, column) in made.column_iter_mut().enumerate() {
             column.set_padding((0, 2));
-            if self.width >= 100 && table.whole.contains(&at) {
+            let cells = table.rows.iter().filter_map(|row| row.get(at).map(String::len));
+            let widest = cells.chain(table.head.get(at).map(|head| head.len())).max().unwrap_or(0);
+            // Folding a column that is narrow anyway gains nothing and tears words.
+            if widest <= NARROW || self.width >= 100 && table.whole.contains(&at) {
                 column.set_constraint(ColumnConstraint::ContentWidth);
             }
         }

@@ -17,11 +17,12 @@ use woodrush_engine::converter::{Event, Running, start};
 use woodrush_engine::rig::{Dialer, Rig};
 
 /// The hatchery, by path.
-const FILES: [(&str, &str); 5] = [
+const FILES: [(&str, &str); 6] = [
     ("woodrush.toml", include_str!("../../../../demo/woodrush.toml")),
     ("profiles/oxygen-probe.toml", include_str!("../../../../demo/profiles/oxygen-probe.toml")),
     ("profiles/blower-drive.toml", include_str!("../../../../demo/profiles/blower-drive.toml")),
     ("profiles/drum-filter.toml", include_str!("../../../../demo/profiles/drum-filter.toml")),
+    ("profiles/feeder.toml", include_str!("../../../../demo/profiles/feeder.toml")),
     ("profiles/level-gauge.toml", include_str!("../../../../demo/profiles/level-gauge.toml")),
 ];
 
@@ -94,15 +95,25 @@ fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         let shown: Vec<&str> =
             checked.plan.images.iter().filter(|i| i.port == at).map(|i| i.name.as_str()).collect();
         let (kind, who) = if asked.is_empty() { ("shows", shown) } else { ("asks", asked) };
-        console.say(&format!("  {:<8} {what}", port.name.value))?;
-        console.say(&format!("  {:<8} {kind} {}", "", who.join(", ")))?;
+        console.say(&format!("  {:<10} {what}", port.name.value))?;
+        console.say(&format!("  {:<10} {kind} {}", "", who.join(", ")))?;
     }
     Ok(())
 }
 
 fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
     step(console, 3, "the map: a few of its rules (`woodrush map` shows every value)")?;
-    for name in ["oxygen-1", "temperature-1", "blower-1-setpoint", "blower-1-fault", "drum-filter-words"] {
+    for name in [
+        "oxygen-1",
+        "temperature-1",
+        "blower-1-setpoint",
+        "blower-1-fault",
+        "drum-filter-words",
+        "hopper-west",
+        "ration-west",
+        "pump-flow",
+        "oxygen-for-the-pumps",
+    ] {
         let Some(rule) =
             checked.project.maps.iter().find(|map| map.name.as_ref().is_some_and(|own| own.value == name))
         else {
@@ -110,12 +121,12 @@ fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         };
         let arrow = if rule.read_write.is_some() { "<->" } else { "-->" };
         let count = rule.count.map(|count| format!(" x{}", count.value)).unwrap_or_default();
-        console.say(&format!("  {:<24} {arrow} {}{count}", rule.from.value, rule.to.value))?;
+        console.say(&format!("  {:<26} {arrow} {}{count}", rule.from.value, rule.to.value))?;
     }
     let (rules, polls) = (checked.plan.rules.len(), checked.plan.transfers.len());
-    let cycle: u64 = checked.plan.cycles.iter().sum();
+    let cycle = checked.plan.cycles.iter().max().copied().unwrap_or(0);
     console.say(&format!(
-        "  {rules} rules in {polls} requests; one round on the bus takes {:.0} ms",
+        "  {rules} rules in {polls} requests; one round of the slowest line takes {:.0} ms",
         cycle as f64 / 1e3
     ))
 }
@@ -218,7 +229,7 @@ impl Play {
 
 fn told(seen: &Result<String, Refusal>, eu: &str) -> String {
     match seen {
-        Ok(value) => format!("{value} {eu}"),
+        Ok(value) => format!("{value} {eu}").trim_end().to_string(),
         Err(refusal) => refusal.native.map_or_else(|| refusal.kind.words().to_string(), refusal_shown),
     }
 }
@@ -227,21 +238,29 @@ fn at_work(console: &mut Console, play: &Play) -> Result<(), Failure> {
     step(console, 4, "the converter at work, on real ptys and sockets, at the line's own speed")?;
     let (first, _) = play.until("400001", "f32 ABCD", Result::is_ok)?;
     let (level, _) = play.until("400301", "f32 ABCD", Result::is_ok)?;
+    let (flow, _) = play.until("400501", "f32 ABCD", Result::is_ok)?;
     play.tell(console)?;
     console.say(&format!(
         "  a TCP client reads scada:400001 (holding:0) as f32 ABCD: {}",
         told(&first, "mg/L")
     ))?;
-    console.say(&format!("  and scada:400301 (holding:300) as f32 ABCD: {}", told(&level, "m")))
+    console.say(&format!("  and scada:400301 (holding:300) as f32 ABCD: {}", told(&level, "m")))?;
+    console.say(&format!("  and scada:400501 (holding:500) as f32 ABCD: {}", told(&flow, "m3/h")))
 }
 
 fn changed(console: &mut Console, play: &Play) -> Result<(), Failure> {
-    step(console, 5, "a value changes on the bus, and the TCP reader sees it")?;
+    step(console, 5, "a value changes in a device, and the TCP reader sees it")?;
     play.say_to_rig(console, "set", "do-1.temperature=17.46")?;
     let (seen, after) = play.until("400011", "i16 scale 0.01", |seen| seen.as_deref() == Ok("17.46"))?;
     console.say(&format!(
         "  scada:400011 (holding:10) as i16 scale 0.01: {}, {after} ms later",
         told(&seen, "degC")
+    ))?;
+    play.say_to_rig(console, "set", "feeder-west:N11:43=250")?;
+    let (seen, after) = play.until("400401", "i16 scale 0.1", |seen| seen.as_deref() == Ok("25"))?;
+    console.say(&format!(
+        "  scada:400401 (holding:400) as i16 scale 0.1: {}, {after} ms later",
+        told(&seen, "kg")
     ))
 }
 

@@ -108,7 +108,7 @@ pub(crate) fn polls(checked: &Checked) -> Vec<String> {
         for transfer in here {
             let Some(device) = plan.devices.get(transfer.device) else { continue };
             let extent = transfer.extent;
-            let place = device.show(extent.space, extent.first, None);
+            let place = device.show_wide(extent.space, extent.first, 1, None);
             lines.push(format!(
                 "  {place} x{} every {}, {}",
                 extent.count,

@@ -42,13 +42,14 @@ fn times(rule: &RuleProof) -> String {
 
 /// What fits a terminal.
 pub(crate) fn table(proof: &Proof) -> Table {
+    let plain = |end: &str| end.split(" as ").next().unwrap_or_default().to_string();
     let row = |rule: &RuleProof| {
         let count = if rule.values > 1 { format!(" x{}", rule.values) } else { String::new() };
         vec![
             rule.rule.clone(),
-            rule.from.clone(),
-            // Without its form, which `map` shows: the columns must fit.
-            format!("{}{count}", rule.to.split(" as ").next().unwrap_or_default()),
+            // Without their forms, which `map` shows: the columns must fit.
+            plain(&rule.from),
+            format!("{}{count}", plain(&rule.to)),
             match (rule.milliseconds, rule.written) {
                 (None, _) => "-".into(),
                 (Some(_), None) => rule.read.to_string(),

@@ -160,10 +160,8 @@ fn request(plan: &Plan, time: LineTime, transfer: &Transfer) -> Option<RequestBu
     let station = plan.devices.get(transfer.device)?;
     let space = station.space_at(transfer.extent.space)?;
     let cost = station.dialect?.cost(Verb::Read, space, transfer.extent.count, &station.setup).ok()?;
-    let shown = station
-        .dialect?
-        .show(space, transfer.extent.first, u32::from(transfer.extent.count == 1), None, &station.setup)
-        .canonical;
+    // By what is counted: bytes, words, elements.
+    let shown = station.dialect?.show(space, transfer.extent.first, 1, None, &station.setup).canonical;
     Some(row(&station.name, format!("reads {shown} x{}", transfer.extent.count), transfer.every, cost, time))
 }
 
@@ -173,10 +171,7 @@ fn sent(plan: &Plan, time: LineTime, at: usize) -> Vec<RequestBudget> {
         let station = plan.devices.get(push.device).filter(|station| station.port == at)?;
         let space = station.space_at(push.extent.space)?;
         let cost = station.dialect?.cost(Verb::Write, space, push.extent.count, &station.setup).ok()?;
-        let shown = station
-            .dialect?
-            .show(space, push.extent.first, push.extent.count, push.bit, &station.setup)
-            .canonical;
+        let shown = station.dialect?.show(space, push.extent.first, 1, push.bit, &station.setup).canonical;
         Some(row(&station.name, format!("writes {shown} x{}", push.extent.count), push.every?, cost, time))
     };
     plan.pushes.iter().filter_map(row).collect()

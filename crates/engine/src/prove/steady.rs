@@ -1,0 +1,92 @@
+//! Steps of the proof on a sound bench, tried again where the bench was not heard in time. A machine that stood still
+//! for a moment is no fault of the converter's; what is wrong in it stays wrong however often it is tried.
+
+use super::runner::{Runner, nap};
+use crate::moment::Clock;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+
+/// How often a step is tried.
+const TRIES: u32 = 3;
+/// How long is waited before the next, in microseconds; and how long lost devices are waited for.
+const PAUSE: u64 = 200_000;
+const BACK: u64 = 5_000_000;
+
+/// How long a watch sleeps, and how much longer tells that the machine stood still, in microseconds. The shortest age
+/// that values are held against is some polls.
+const WATCH: u64 = 10_000;
+const STILL: u64 = 50_000;
+
+/// A thread that sleeps and notes when it was woken late.
+#[derive(Default)]
+pub(super) struct Watch(Arc<AtomicU64>);
+
+impl Watch {
+    pub(super) fn begin() -> Self {
+        let watch = Self::default();
+        let noted = Arc::downgrade(&watch.0);
+        std::thread::spawn(move || {
+            let clock = Clock::start();
+            let mut before = clock.now();
+            while let Some(noted) = noted.upgrade() {
+                nap(WATCH);
+                let now = clock.now();
+                if now.since(before) > WATCH + STILL {
+                    noted.fetch_add(1, Relaxed);
+                }
+                before = now;
+            }
+        });
+        watch
+    }
+}
+
+impl Runner<'_> {
+    /// Takes a step; again, where it went wrong while a request of the converter's went without a sound answer or the
+    /// machine stood still.
+    pub(super) fn steadily<T>(
+        &mut self,
+        mut step: impl FnMut(&mut Self) -> Result<T, String>,
+    ) -> Result<T, String> {
+        let mut tries = 1;
+        loop {
+            let result = step(self);
+            // What disturbed the step before this one can still be felt.
+            let noted = (self.unheard(), self.watch.0.load(Relaxed));
+            let disturbed = std::mem::replace(&mut self.noted, noted) != noted || self.is_one_lost();
+            if result.is_ok() || !disturbed || tries == TRIES {
+                return result;
+            }
+            tries += 1;
+            self.again += 1;
+            let begun = self.clock.now();
+            nap(PAUSE);
+            while self.is_one_lost() && self.clock.now().since(begun) < BACK {
+                nap(5000);
+            }
+        }
+    }
+
+    /// Tells how many steps were taken again; nothing where none was.
+    pub(super) fn tell_of_tries(&mut self) {
+        if self.again > 0 {
+            let times = if self.again == 1 { "once".into() } else { format!("{} times", self.again) };
+            self.others.push((
+                format!("a step was tried again {times}: this machine stood still, or the bench was not heard within `timeout`"),
+                true,
+            ));
+        }
+    }
+
+    /// Requests of the converter's that have gone without a sound answer so far, on all ports.
+    fn unheard(&self) -> u64 {
+        let counts = self.health.ports.iter().map(|port| port.tally.counts());
+        counts.map(|counts| counts.timeouts + counts.damaged + counts.mismatched).sum()
+    }
+
+    /// Whether a device that is polled counts as lost.
+    pub(super) fn is_one_lost(&self) -> bool {
+        let polled = |device: usize| self.checked.plan.transfers.iter().any(|own| own.device == device);
+        (0..).zip(&self.health.devices).any(|(at, device)| polled(at) && !device.is_online())
+    }
+}
