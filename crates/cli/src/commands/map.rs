@@ -6,7 +6,7 @@ use crate::{Failure, Verdict};
 use serde::Serialize;
 use std::path::Path;
 use woodrush_core::check::Checked;
-use woodrush_core::plan::{PlannedForward, PlannedRule, Source, Station};
+use woodrush_core::plan::{Demand, PlannedForward, PlannedRule, Source, Station, demands};
 use woodrush_core::project::{OnLoss, Wires, show_micros};
 use woodrush_core::protocol::Extent;
 
@@ -42,6 +42,28 @@ struct Passed {
     functions: Vec<u8>,
 }
 
+/// What has to be set up at the other side of a device or an image.
+#[derive(Serialize)]
+struct Setup<'d> {
+    name: &'d str,
+    image: bool,
+    links: &'d [String],
+    tables: Vec<Needed<'d>>,
+}
+
+#[derive(Serialize)]
+struct Needed<'d> {
+    table: &'d str,
+    needed: &'d str,
+}
+
+impl<'d> Setup<'d> {
+    fn of(demand: &'d Demand) -> Self {
+        let tables = demand.tables.iter().map(|(table, needed)| Needed { table, needed });
+        Self { name: &demand.name, image: demand.image, links: &demand.links, tables: tables.collect() }
+    }
+}
+
 pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
     let numbered = (0u32..).zip(&checked.plan.rules);
@@ -49,7 +71,11 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
     let passed = passed(&checked);
     match console.format {
         Format::Json => {
-            console.json(&serde_json::json!({ "format": 1, "values": rows, "forwards": passed }))?
+            let demands = demands(&checked.project, &checked.plan);
+            let to_set_up: Vec<Setup<'_>> = demands.iter().map(Setup::of).collect();
+            console.json(&serde_json::json!({
+                "format": 1, "values": rows, "forwards": passed, "to_set_up": to_set_up,
+            }))?
         }
         Format::Csv => {
             let head = vec![
@@ -132,20 +158,47 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row], passed: &[Passed
         if !std::mem::take(&mut first) {
             console.say("")?;
         }
-        let port = image.port.and_then(|port| checked.project.ports.get(port.value));
-        let place = match port.and_then(|port| port.wires.as_ref()) {
-            Some(Wires::Listen { at }) => format!(" at {}", at.value),
-            Some(Wires::Serial { path, .. } | Wires::Pty { path }) => format!(" at {}", path.value),
-            Some(Wires::Connect { to }) => format!(" at {}", to.value),
-            None => String::new(),
-        };
+        let place = image.port.map(|port| place(checked, port.value)).unwrap_or_default();
         let name = console.paint(Tone::Accent, &format!("image {}", station.name));
-        console.say(&format!("{name}{place}, {} values", here.len()))?;
+        console.say(&format!("{name}{place}, {}", counted(here.len())))?;
         let head = vec!["address", "offset", "as", "unit", "value", "in the device", "access"];
         console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
     }
     sent(console, checked, rows, &mut first)?;
-    forwards(console, passed, first)
+    forwards(console, passed, first)?;
+    to_set_up(console, checked)
+}
+
+/// Where a port is: ` at 192.0.2.10:502`.
+fn place(checked: &Checked, port: usize) -> String {
+    match checked.project.ports.get(port).and_then(|port| port.wires.as_ref()) {
+        Some(Wires::Listen { at }) => format!(" at {}", at.value),
+        Some(Wires::Serial { path, .. } | Wires::Pty { path }) => format!(" at {}", path.value),
+        Some(Wires::Connect { to }) => format!(" at {}", to.value),
+        None => String::new(),
+    }
+}
+
+/// What has to be set up in controllers and in those who ask as controllers.
+fn to_set_up(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
+    for demand in demands(&checked.project, &checked.plan) {
+        let whose = if demand.image {
+            format!("to set up in whoever asks {}", demand.name)
+        } else {
+            format!("to set up in {}", demand.name)
+        };
+        console.say("")?;
+        let head = console.paint(Tone::Accent, &whose);
+        console.say(&format!("{head}{}", place(checked, demand.port)))?;
+        for link in &demand.links {
+            console.say(&format!("  {link}"))?;
+        }
+        let column = demand.tables.iter().map(|(table, _)| table.len()).max().unwrap_or(0);
+        for (table, words) in &demand.tables {
+            console.say(&format!("  {table:<column$}  {words}"))?;
+        }
+    }
+    Ok(())
 }
 
 /// One table a device that is sent values.
@@ -175,7 +228,7 @@ fn sent(console: &mut Console, checked: &Checked, rows: &[Row], first: &mut bool
             console.say("")?;
         }
         let name = console.paint(Tone::Accent, &format!("device {}", station.name));
-        console.say(&format!("{name} is sent {} values", here.len()))?;
+        console.say(&format!("{name} is sent {}", counted(here.len())))?;
         let head = vec!["address", "offset", "as", "unit", "from", "sent", "on loss"];
         console.table(&Table { head, rows: here, whole: &[0, 1, 3] })?;
     }
@@ -348,4 +401,8 @@ fn sending(rule: &PlannedRule) -> String {
     when.extend(sending.on_change.then(|| "on change".to_string()));
     when.extend(sending.every.map(|every| format!("every {}", show_micros(every))));
     when.join(", ")
+}
+
+fn counted(values: usize) -> String {
+    if values == 1 { "1 value".into() } else { format!("{values} values") }
 }

@@ -119,6 +119,32 @@ fn the_map_has_one_row_a_value_in_every_format() {
 }
 
 #[test]
+fn the_map_says_what_must_be_set_up_in_controllers() {
+    let tool = Tool::with_hatchery();
+    let done = tool.run(&["map"]);
+    for part in [
+        "to set up in feeder-west at /dev/ttyUSB1\n  half-duplex slave, node 4, CRC, 19200 8N1\n",
+        "  N7   at least 8 elements: N7:0 to N7:7 read\n",
+        "FETCH and WRITE: own TSAP 'PUMPS', partner's TSAP 01.00\n",
+        "  DB10  at least 24 bytes: %DB10.B4 to %DB10.B23 read, %DB10.B20 to %DB10.B21 written\n",
+        "  DB20  at least 4 bytes: %DB20.B0 to %DB20.B3 written\n",
+    ] {
+        assert!(done.out.contains(part), "{part} is missing in {}", done.out);
+    }
+    assert!(!done.out.contains("to set up in do-1"), "registers are there by themselves");
+    // What the map demands is enough for the check, and a byte less is not.
+    let sized = |bytes: u32| {
+        tool.edit("DB10 = 64", &format!("DB10 = {bytes}"));
+        let status = tool.run(&["check"]).status;
+        tool.edit(&format!("DB10 = {bytes}"), "DB10 = 64");
+        status
+    };
+    assert_eq!((sized(24), sized(22)), (0, 1));
+    let answer = json(&tool.run(&["map", "--format", "json"]).out);
+    assert_eq!(answer["to_set_up"][2]["tables"][0]["table"], "DB10");
+}
+
+#[test]
 fn a_trace_goes_down_to_the_bytes_of_both_sides() {
     let tool = Tool::with_hatchery();
     let done = tool.run(&["trace", "scada:400101"]);

@@ -1,5 +1,6 @@
 //! Rules resolved: which cells, which conversion, which requests, how old a value may get.
 
+mod demands;
 mod entries;
 mod fingerprint;
 mod forwards;
@@ -8,6 +9,7 @@ mod pushes;
 mod requests;
 mod resolve;
 
+pub use demands::{Demand, demands};
 pub use forwards::{PlannedForward, Route};
 pub use pushes::Push;
 

@@ -224,6 +224,19 @@ impl Transport {
     }
 }
 
+/// How a station is reached, for telling what must be set up there.
+#[derive(Debug, Clone, Copy)]
+pub struct Link<'s> {
+    /// Our keys of its protocol, the port's among them.
+    pub setup: &'s Setup,
+    /// The station is an image of ours; the other side asks.
+    pub image: bool,
+    /// Values are read through it.
+    pub reads: bool,
+    /// Values are written through it.
+    pub writes: bool,
+}
+
 /// What a key of the project file takes; feeds the reader's checks and the texts of its faults.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum KeyKind {
@@ -433,6 +446,10 @@ pub trait Dialect: Sync + fmt::Debug {
     fn grains_of(&self, _space: &Space, size: u32) -> u32 {
         size
     }
+    /// What the project file counts a table by: `register`, `byte`, `element`.
+    fn table_unit(&self, _space: &Space) -> &'static str {
+        "register"
+    }
     /// The spaces that every image has, mapped or not.
     fn standing(&self) -> &'static [Space];
     /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
@@ -457,6 +474,11 @@ pub trait Dialect: Sync + fmt::Debug {
     /// # Errors
     /// The limit and who sets it.
     fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch>;
+    /// What must be set up at the other side before a connection or a place on the line is there, in words; `None` where
+    /// every station is there by itself.
+    fn to_set_up(&self, _link: &Link<'_>) -> Option<String> {
+        None
+    }
     /// What the other end of a connection is set to, out of our own keys: a client's or a simulated device's.
     fn other_end(&self, own: &Setup) -> Setup {
         own.clone()

@@ -1,6 +1,7 @@
 //! The plan of whole projects: requests, ages, spaces.
 
 use crate::checks::checked;
+use woodrush_core::plan::demands;
 
 const SITE: &str = r#"
 [ports.raceway]
@@ -69,4 +70,38 @@ fn the_age_is_three_times_the_longer_of_poll_and_cycle_with_a_timeout() {
     let cycle = fast.plan.cycles[0];
     assert!((7_500..8_000).contains(&cycle), "{cycle}");
     assert_eq!(fast.plan.rules[0].max_age, 3 * (cycle + 200_000));
+}
+
+/// Who asks an image that is a controller has to be told what it is called by and what is there.
+#[test]
+fn an_image_tells_those_who_ask_it_what_to_set_up() {
+    let text = r#"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[ports.plc]
+listen = "0.0.0.0:102"
+protocol = "fetch-write"
+allow = ["192.0.2.0/24"]
+[images.scada]
+port = "office"
+[images.blocks]
+port = "plc"
+local-tsap = "02.03"
+[[map]]
+from = "scada:400001"
+to = "blocks:%DB1.W10"
+count = 8
+"#;
+    let checked = checked(text);
+    let demands = demands(&checked.project, &checked.plan);
+    assert_eq!(demands.len(), 1);
+    assert!(demands[0].image && demands[0].name == "blocks");
+    assert_eq!(
+        demands[0].links,
+        ["active ISO-on-TCP connection for FETCH: own TSAP any, partner's TSAP 02.03"]
+    );
+    let tables = [("DB1".to_string(), "at least 26 bytes: %DB1.B10 to %DB1.B25 read".to_string())];
+    assert_eq!(demands[0].tables, tables);
 }

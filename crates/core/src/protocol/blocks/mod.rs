@@ -3,8 +3,8 @@
 mod notation;
 
 use super::{
-    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, SettingFault, Setup, Shown,
-    Space, TooMuch, Transport, Verb,
+    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Link, SettingFault, Setup,
+    Shown, Space, TooMuch, Transport, Verb,
 };
 use crate::form::{Order, Type};
 use crate::line::Line;
@@ -244,6 +244,23 @@ impl Dialect for Blocks {
             Verb::Read => Cost { out: OVERHEAD, back: with(data), turns: 0 },
             Verb::Write => Cost { out: with(data), back: OVERHEAD, turns: 0 },
         })
+    }
+
+    fn table_unit(&self, space: &Space) -> &'static str {
+        if space.grain.cell_bytes() == 2 { "word" } else { "byte" }
+    }
+
+    fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
+        let end = if link.image { "active" } else { "passive" };
+        let work = match (link.reads, link.writes) {
+            (true, true) => "FETCH and WRITE",
+            (true, false) => "FETCH",
+            (false, _) => "WRITE",
+        };
+        // What is local for us is the partner's there.
+        let told = |key| link.setup.word(key).unwrap_or("any");
+        let (own, partner) = (told("remote-tsap"), told("local-tsap"));
+        Some(format!("{end} ISO-on-TCP connection for {work}: own TSAP {own}, partner's TSAP {partner}"))
     }
 
     fn other_end(&self, own: &Setup) -> Setup {

@@ -7,8 +7,8 @@ mod spot;
 pub use spot::{Spot, from_wire, to_wire};
 
 use super::{
-    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Setup, Shown, Space, TooMuch, Transport,
-    Verb,
+    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Setup, Shown, Space, TooMuch,
+    Transport, Verb,
 };
 use crate::form::Order;
 use crate::line::Line;
@@ -153,6 +153,27 @@ impl Dialect for Tables {
             _ => "look at the controller's manual",
         };
         (words, cause)
+    }
+
+    fn table_unit(&self, _space: &Space) -> &'static str {
+        "element"
+    }
+
+    fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
+        let check = match check(link.setup) {
+            Check::Crc => "CRC",
+            Check::Bcc => "BCC",
+        };
+        Some(match (self.half, link.image, link.setup.number("node")) {
+            (true, false, node) => format!("half-duplex slave, node {}, {check}", node.unwrap_or(0)),
+            (true, true, node) => {
+                format!("half-duplex master that polls node {}, {check}", node.unwrap_or(0))
+            }
+            (false, _, node) => {
+                let node = node.map(|node| format!(", node {node}")).unwrap_or_default();
+                format!("full duplex{node}, {check}")
+            }
+        })
     }
 
     fn table<'s>(&self, space: &'s Space) -> &'s str {
