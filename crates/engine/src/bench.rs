@@ -6,7 +6,7 @@
 use crate::Moment;
 use crate::converter::{Answering, AnsweringAct, Asker};
 use crate::line::{Asking, LineAct};
-use crate::rig::{Bus, BusAct, bus_of};
+use crate::rig::{Bus, BusAct, Kin, kin_bus_of};
 use crate::shared::{AskerId, Event, Shared, Site};
 use crate::speak::News;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -50,10 +50,10 @@ impl Bench {
             let at = *at.lock().unwrap_or_else(PoisonError::into_inner);
             told.lock().unwrap_or_else(PoisonError::into_inner).push((at, event));
         });
-        let mut lines = vec![];
+        let (mut lines, mut kin) = (vec![], Kin::new());
         for port in 0..checked.project.ports.len() {
             let no_files = |path: &str| Err(format!("{path}: there are no files here"));
-            let bus = bus_of(checked, port, &no_files, true)?;
+            let bus = kin_bus_of(checked, port, &no_files, true, &mut kin)?;
             if let (Some(bus), Some(asking)) = (bus, Asking::new(Arc::clone(&shared), port)) {
                 lines.push(Line { port, asking, bus });
             }
@@ -110,6 +110,18 @@ impl Bench {
     /// Lets everything happen that happens now; says when something happens next.
     fn settle(&mut self) -> Moment {
         *self.clock.lock().unwrap_or_else(PoisonError::into_inner) = self.now;
+        let plan = &self.shared.plan;
+        // Where a line waits for another one, what one has said is heard by those before it too.
+        let linked =
+            (0..plan.devices.len()).any(|at| plan.write_port(at) != plan.devices.get(at).map(|own| own.port));
+        if linked {
+            self.pass();
+            self.pass();
+        }
+        self.pass()
+    }
+
+    fn pass(&mut self) -> Moment {
         let mut next = Moment::NEVER;
         for line in &mut self.lines {
             loop {

@@ -168,7 +168,7 @@ fn request(plan: &Plan, time: LineTime, transfer: &Transfer) -> Option<RequestBu
 /// What is sent again and again.
 fn sent(plan: &Plan, time: LineTime, at: usize) -> Vec<RequestBudget> {
     let row = |push: &crate::plan::Push| {
-        let station = plan.devices.get(push.device).filter(|station| station.port == at)?;
+        let station = plan.devices.get(push.device).filter(|_| plan.write_port(push.device) == Some(at))?;
         let space = station.space_at(push.extent.space)?;
         let cost = station.dialect?.cost(Verb::Write, space, push.extent.count, &station.setup).ok()?;
         let shown = station.dialect?.show(space, push.extent.first, 1, push.bit, &station.setup).canonical;

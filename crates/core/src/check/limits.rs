@@ -23,8 +23,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         .collect();
     over(limits.lines, to_u32(serial.len()), "serial lines");
     for at in serial {
-        let here =
-            project.devices.iter().filter(|device| device.port.is_some_and(|port| port.value == at)).count();
+        let here = project.devices.iter().filter(|device| device.is_on(at)).count();
         let name = project.ports.get(at).map_or("", |port| port.name.value.as_str());
         over(limits.devices_per_line, to_u32(here), &format!("devices on `{name}`"));
     }

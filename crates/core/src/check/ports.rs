@@ -16,7 +16,35 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         stations(project, at, port, findings);
         speed(project, plan, at, port, findings);
     }
+    write_ports(project, findings);
     paths(project, findings);
+}
+
+/// Another port for writes leads to the same device: it speaks the same, and is another one.
+fn write_ports(project: &Project, findings: &mut Vec<Finding>) {
+    let ports = |at: Option<At<usize>>| at.and_then(|at| Some((at, project.ports.get(at.value)?)));
+    for device in &project.devices {
+        let (Some((at, own)), Some((by, writes))) = (ports(device.port), ports(device.write_port)) else {
+            continue;
+        };
+        let spoken = |port: &Port| port.protocol.map_or("nothing", |protocol| protocol.value.name());
+        let (what, mend) = if at.value == by.value {
+            (
+                format!("`write-port` is `{}`, the port of the device itself", own.name.value),
+                "leave it away: one connection does both",
+            )
+        } else if spoken(own) != spoken(writes) {
+            let (here, there) = (spoken(own), spoken(writes));
+            let name = &device.name.value;
+            (
+                format!("`{name}` is read in {here} and would be written in {there}"),
+                "name a port of the same protocol",
+            )
+        } else {
+            continue;
+        };
+        findings.push(Finding::new("F11", by.span, what).mend(mend));
+    }
 }
 
 fn protocol(port: &Port, findings: &mut Vec<Finding>) {
@@ -37,7 +65,7 @@ fn protocol(port: &Port, findings: &mut Vec<Finding>) {
 
 /// Devices hang on ports on which we ask, images on ports on which others ask.
 fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
-    let devices: Vec<_> = project.devices.iter().filter(|d| d.port.is_some_and(|p| p.value == at)).collect();
+    let devices: Vec<_> = project.devices.iter().filter(|d| d.is_on(at)).collect();
     let span = |named: Option<At<usize>>| named.map_or_else(Span::default, |named| named.span);
     let is_here = |named: &Option<At<usize>>| named.is_some_and(|port| port.value == at);
     let images = project.images.iter().filter(|image| is_here(&image.port));
@@ -53,7 +81,10 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
         .collect();
     let asks: Vec<(Span, &str)> = devices
         .iter()
-        .map(|device| (device.port.map_or(device.name.span, |port| port.span), "a device that it asks there"))
+        .map(|device| {
+            let here = [device.port, device.write_port].into_iter().flatten().find(|own| own.value == at);
+            (here.map_or(device.name.span, |port| port.span), "a device that it asks there")
+        })
         .chain(project.forwards.iter().filter(|f| is_here(&f.to)).map(|f| (span(f.to), "a forward to there")))
         .collect();
     if let Some(Wires::Listen { .. }) = &port.wires {
@@ -95,9 +126,7 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
 fn line_settings(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let Some(line) = port.line() else { return };
     let mut different: Option<(At<Line>, &At<String>)> = None;
-    for (index, device) in
-        project.devices.iter().enumerate().filter(|(_, d)| d.port.is_some_and(|p| p.value == at))
-    {
+    for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
         let Some(own) = project.line_of(index) else { continue };
         if let Some((other, name)) = different.filter(|(other, _)| other.value != own.value) {
             let what = format!(
@@ -133,7 +162,7 @@ fn line_settings(project: &Project, at: usize, port: &Port, findings: &mut Vec<F
 
 fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let (Some(protocol), Some(transport)) = (port.protocol, port.transport()) else { return };
-    let asks = project.devices.iter().any(|device| device.port.is_some_and(|port| port.value == at));
+    let asks = project.devices.iter().any(|device| device.is_on(at));
     for fault in protocol.value.port_faults(&port.setup, asks) {
         let written = port.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
         findings
@@ -144,11 +173,11 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     };
     let limits = format!("{} to {}", range.start, range.end - 1);
     let mut seen: BTreeMap<u32, (Span, &At<String>, bool)> = BTreeMap::new();
-    for (index, device) in
-        project.devices.iter().enumerate().filter(|(_, d)| d.port.is_some_and(|p| p.value == at))
-    {
+    for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
+        // Written by a port that speaks something else: told there.
+        let spoken = project.device_dialect(index).is_some_and(|own| own.name() == protocol.value.name());
         let Some(station) = protocol.value.station(&device.setup) else {
-            if device.station_written {
+            if device.station_written || !spoken {
                 continue;
             }
             let what = format!("device `{}` has no `{key}`", device.name.value);
@@ -193,11 +222,11 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
 
 /// A connection without stations has one other end.
 fn alone(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
-    let devices = project.devices.iter().map(|device| (device.port, &device.name));
-    let images = project.images.iter().map(|image| (image.port, &image.name));
-    let mut here = devices.chain(images).filter(|(own, _)| own.is_some_and(|own| own.value == at));
-    let Some((_, first)) = here.next() else { return };
-    for (_, other) in here {
+    let devices = project.devices.iter().filter(|device| device.is_on(at)).map(|device| &device.name);
+    let images = project.images.iter().filter(|image| image.port.is_some_and(|own| own.value == at));
+    let mut here = devices.chain(images.map(|image| &image.name));
+    let Some(first) = here.next() else { return };
+    for other in here {
         let what = format!(
             "`{}` and `{}` are both on `{}`, whose messages do not say whom they are for",
             first.value, other.value, port.name.value

@@ -116,7 +116,7 @@ fn waiting(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             Source::Poll { device, .. } => vec![device],
             _ => vec![],
         });
-        let ports = devices.filter_map(|device| Some(plan.devices.get(device)?.port));
+        let ports = devices.filter_map(|device| plan.write_port(device));
         let forwarded =
             plan.forwards.iter().filter(|forward| client.port.is_some_and(|p| p.value == forward.from));
         let longest = ports

@@ -49,10 +49,25 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
     let image = matches!(owner, Owner::Image(_));
     let reads = used.values().any(|used| used.read.is_some());
     let writes = used.values().any(|used| used.written.is_some());
-    let link = Link { setup: &station.setup, image, reads, writes };
-    let first = dialect.to_set_up(&link).filter(|_| reads || writes)?;
-    let line = project.ports.get(station.port).and_then(|port| port.line());
-    let line = line.map(|line| format!(", {}", line.value)).unwrap_or_default();
+    if !reads && !writes {
+        return None;
+    }
+    let line = |port: usize| {
+        let line = project.ports.get(port).and_then(|port| port.line());
+        line.map(|line| format!(", {}", line.value)).unwrap_or_default()
+    };
+    let other = match owner {
+        Owner::Device(device) => plan.write_port(device).filter(|port| *port != station.port && writes),
+        _ => None,
+    };
+    let link = Link { setup: &station.setup, image, reads, writes: writes && other.is_none() };
+    let mut links = vec![dialect.to_set_up(&link)? + &line(station.port)];
+    if let Some(port) = other.and_then(|at| project.ports.get(at)) {
+        let setup = port.setup.with(Some(&station.setup));
+        let link = Link { setup: &setup, image, reads: false, writes: true };
+        let way = dialect.to_set_up(&link).unwrap_or_default();
+        links.push(format!("{way}, by port {}", port.name.value));
+    }
     let mut tables: Vec<(String, u32, &str, Vec<String>)> = vec![];
     for (id, used) in &used {
         let Some(space) = station.space_at(*id) else { continue };
@@ -80,7 +95,7 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
         name: station.name.clone(),
         image,
         port: station.port,
-        links: vec![first + &line],
+        links,
         tables: tables.into_iter().map(told).collect(),
     })
 }

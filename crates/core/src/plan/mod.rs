@@ -45,6 +45,8 @@ pub struct Plan {
     pub forwards: Vec<PlannedForward>,
     /// Cells of images that rules left out would feed, as far as that is known.
     pub unresolved: Vec<(usize, Extent)>,
+    /// By device: another port by which it is written.
+    write_ports: Vec<Option<usize>>,
     /// Time on each port.
     pub lines: Vec<LineTime>,
     /// How long a request on each port takes that nobody answers, its bytes not counted, in microseconds.
@@ -247,6 +249,7 @@ impl Plan {
                         .map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
                 })
                 .collect(),
+            write_ports: project.devices.iter().map(|d| d.write_port.map(|port| port.value)).collect(),
             lines: project.ports.iter().map(LineTime::of).collect(),
             unanswered: project.ports.iter().map(unanswered).collect(),
             ..Self::default()
@@ -340,13 +343,27 @@ impl Plan {
 
     fn set_cycles(&mut self) {
         let on = |device: usize, port: usize| self.devices.get(device).is_some_and(|d| d.port == port);
+        let by = |device: usize, port: usize| self.write_port(device) == Some(port);
         self.cycles = (0..self.lines.len())
             .map(|port| {
                 let polls = self.transfers.iter().filter(|transfer| on(transfer.device, port));
-                let sent = self.pushes.iter().filter(|push| push.every.is_some() && on(push.device, port));
+                let sent = self.pushes.iter().filter(|push| push.every.is_some() && by(push.device, port));
                 polls.map(|transfer| transfer.takes).chain(sent.map(|push| push.takes)).sum()
             })
             .collect();
+    }
+
+    /// The port by which a device is written: its own, or the other one that it has for writes.
+    #[must_use]
+    pub fn write_port(&self, device: usize) -> Option<usize> {
+        let other = self.write_ports.get(device).copied().flatten();
+        other.or_else(|| Some(self.devices.get(device)?.port))
+    }
+
+    /// Whether a device is asked or written by this port.
+    #[must_use]
+    pub fn is_on(&self, device: usize, port: usize) -> bool {
+        self.devices.get(device).is_some_and(|d| d.port == port) || self.write_port(device) == Some(port)
     }
 
     /// The rule that a step belongs to.
@@ -476,7 +493,7 @@ impl Plan {
         let on_port =
             |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
         let polls = self.transfers.iter().filter(on_port).map(|t| t.takes as f64 / t.every.max(1) as f64);
-        let here = |push: &&Push| self.devices.get(push.device).is_some_and(|d| d.port == port);
+        let here = |push: &&Push| self.write_port(push.device) == Some(port);
         let sent =
             self.pushes.iter().filter(here).filter_map(|p| Some(p.takes as f64 / p.every?.max(1) as f64));
         polls.chain(sent).sum()

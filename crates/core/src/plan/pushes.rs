@@ -58,7 +58,7 @@ fn of_rule(plan: &Plan, number: u32, rule: &PlannedRule, device: usize, on_chang
             items += 1;
         }
         let first = rule.target.item(item);
-        let line = plan.lines.get(station.port);
+        let line = plan.write_port(device).and_then(|port| plan.lines.get(port));
         found.push(Push {
             rule: number,
             item,

@@ -53,6 +53,12 @@ pub static KEYS: &[Key] = &[
     key("ports", "allow", KeyKind::Texts, "networks or addresses that may connect; absent means all"),
     key("ports", "idle-timeout", KeyKind::Duration, "a connection silent for so long is closed; default 60s"),
     key("devices", "port", KeyKind::Text, "the port it hangs on"),
+    key(
+        "devices",
+        "write-port",
+        KeyKind::Text,
+        "another port for writes, for controllers that keep one connection for each",
+    ),
     key("devices", "connect", KeyKind::Text, "instead of `port`: HOST:PORT of a connection of its own"),
     key("devices", "serial", KeyKind::Text, "instead of `port`: path of a line of its own"),
     key("devices", "protocol", KeyKind::Text, "with `connect` or `serial`: what is spoken there"),

@@ -179,6 +179,8 @@ pub struct Device {
     pub name: At<String>,
     /// Index of its port.
     pub port: Option<At<usize>>,
+    /// Index of another port by which it is written.
+    pub write_port: Option<At<usize>>,
     /// Index of its profile.
     pub profile: Option<At<usize>>,
     /// Keys of its protocol and request limits, profile's values filled in.
@@ -205,6 +207,14 @@ pub struct Device {
     pub shift: At<i64>,
     /// Which repetition of an entry it is.
     pub n: Option<u32>,
+}
+
+impl Device {
+    /// Whether it is asked or written by this port.
+    #[must_use]
+    pub fn is_on(&self, port: usize) -> bool {
+        [self.port, self.write_port].into_iter().flatten().any(|own| own.value == port)
+    }
 }
 
 /// What the converter shows.

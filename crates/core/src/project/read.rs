@@ -182,6 +182,10 @@ fn read_device(
     } else {
         refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name))
     };
+    let write_port = fields
+        .has("write-port")
+        .then(|| refer(r, fields, "write-port", "a port", project.ports.iter().map(|port| &port.name)))
+        .flatten();
     let profile = fields.text(r, "profile").map(|path| {
         let value = wanted.iter().position(|known| known.value == path.value).unwrap_or(wanted.len());
         let at = At { value, span: path.span };
@@ -203,6 +207,7 @@ fn read_device(
     });
     Device {
         port,
+        write_port,
         profile,
         setup,
         station_at: station.unwrap_or(name.span),

@@ -105,3 +105,67 @@ count = 8
     let tables = [("DB1".to_string(), "at least 26 bytes: %DB1.B10 to %DB1.B25 read".to_string())];
     assert_eq!(demands[0].tables, tables);
 }
+
+const TWO_WAYS: &str = r#"
+[ports.pumps-read]
+connect = "192.0.2.30:102"
+protocol = "fetch-write"
+local-tsap = "01.00"
+remote-tsap = "01.02"
+[ports.pumps-write]
+connect = "192.0.2.30:103"
+protocol = "fetch-write"
+local-tsap = "01.00"
+remote-tsap = "02.02"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.pumps]
+port = "pumps-read"
+write-port = "pumps-write"
+[images.scada]
+port = "office"
+[[map]]
+from = "pumps:%DB10.D4 as f32"
+to = "scada:400001"
+access = "read-write"
+"#;
+
+#[test]
+fn a_controller_with_two_connections_is_told_to_set_up_both() {
+    let checked = checked(TWO_WAYS);
+    assert!(!checked.has_errors(), "{:?}", checked.findings);
+    assert_eq!((checked.plan.devices[0].port, checked.plan.write_port(0)), (0, Some(1)));
+    let demands = demands(&checked.project, &checked.plan);
+    assert_eq!(
+        demands[0].links,
+        [
+            "passive ISO-on-TCP connection for FETCH: own TSAP 01.02, partner's TSAP 01.00",
+            "passive ISO-on-TCP connection for WRITE: own TSAP 02.02, partner's TSAP 01.00, by port pumps-write",
+        ]
+    );
+}
+
+#[test]
+fn a_port_for_writes_must_lead_to_the_same_device() {
+    for (from, to, part) in [
+        ("write-port = \"pumps-write\"", "write-port = \"pumps-read\"", "the port of the device itself"),
+        ("write-port = \"pumps-write\"", "write-port = \"office\"", "is a listening port"),
+        ("write-port = \"pumps-write\"", "write-port = \"pumps-rite\"", "pumps-rite"),
+        (
+            "protocol = \"fetch-write\"\nlocal-tsap = \"01.00\"\nremote-tsap = \"02.02\"",
+            "protocol = \"modbus-tcp\"",
+            "read in fetch-write and would be written in modbus-tcp",
+        ),
+        (
+            "local-tsap = \"01.00\"\nremote-tsap = \"02.02\"",
+            "local-tsap = \"01.00\"",
+            "`remote-tsap` is left out",
+        ),
+    ] {
+        let checked = checked(&TWO_WAYS.replace(from, to));
+        let told: Vec<&str> = checked.findings.iter().map(|finding| finding.what.as_str()).collect();
+        assert!(checked.has_errors() && told.iter().any(|what| what.contains(part)), "{part}: {told:?}");
+    }
+}

@@ -347,7 +347,7 @@ fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Kept> {
             Some(forward) if forward.from == at => Role::Pipes(forward.to),
             Some(_) => return None,
             None => {
-                let asks = plan.devices.iter().any(|device| device.port == at)
+                let asks = (0..plan.devices.len()).any(|device| plan.is_on(device, at))
                     || plan.forwards.iter().any(|forward| forward.to == at);
                 let answers = plan.images.iter().any(|image| image.port == at)
                     || plan.forwards.iter().any(|forward| forward.from == at);

@@ -4,6 +4,7 @@
 
 mod answering;
 mod counting;
+mod parts;
 mod sending;
 mod turns;
 
@@ -14,10 +15,10 @@ use crate::health::failure_code;
 use crate::image::DeviceWrite;
 use crate::shared::{Errand, Event, Job, LineQueue, Shared};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
+use parts::{Mailbox, Stage};
 use std::collections::HashMap;
 use std::sync::Arc;
 use turns::{Lost, Polled};
-use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// A probe may take this share of the line at most: after one, so many times its duration must pass.
@@ -30,17 +31,6 @@ enum Doing {
     Poll { device: usize, turn: usize, probe: bool },
     Push { device: usize, push: usize, cells: Vec<u8> },
     Errand(Job),
-}
-
-/// How far a change of some bits is, where the device has no request for it.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Stage {
-    /// One request does it.
-    Only,
-    /// The grain is being read, to be written back changed.
-    Reading,
-    /// It is being written back.
-    WritingBack,
 }
 
 struct Current {
@@ -83,6 +73,7 @@ pub struct Asking {
     probe_from: Moment,
     /// Units of others' requests that did not answer, and how often in a row.
     silent: HashMap<u16, u32>,
+    elsewhere: Mailbox,
     up: bool,
 }
 
@@ -115,6 +106,7 @@ impl Asking {
             errand_last: false,
             probe_from: Moment(0),
             silent: HashMap::new(),
+            elsewhere: Mailbox::default(),
             up: true,
         })
     }
@@ -175,6 +167,9 @@ impl Asking {
     /// What to do now. Calling it early or often changes nothing.
     pub fn poll(&mut self, now: Moment) -> LineAct {
         loop {
+            if let Some((ticket, result)) = self.elsewhere.take() {
+                self.finish(now, ticket, result);
+            }
             match self.client.poll(now) {
                 Act::Send(bytes) => {
                     let line = self.shared.plan.lines.get(self.port);
@@ -192,6 +187,7 @@ impl Asking {
                 Act::Done(ticket, result) => self.finish(now, ticket, result),
                 Act::HangUp(why) => return LineAct::HangUp(why),
                 Act::WaitUntil(moment) => return LineAct::WaitUntil(moment),
+                Act::Rest if self.waits_elsewhere() => return LineAct::Rest,
                 Act::Rest => match self.start_next(now) {
                     Some(wait) => return wait,
                     None => continue,
@@ -217,7 +213,16 @@ impl Asking {
         let ticket = Ticket(self.next_ticket);
         self.next_ticket += 1;
         self.current = Some(Current { doing, ticket, began: now, left: None, stage, sent: 0, came: 0 });
-        self.client.ask(ticket, ask);
+        match (stage, ask) {
+            (Stage::ReadingElsewhere(extent), Ask::Read { station, .. }) => {
+                self.ask_elsewhere(ticket, station, extent);
+            }
+            (_, ask) => self.client.ask(ticket, ask),
+        }
+    }
+
+    fn waits_elsewhere(&self) -> bool {
+        matches!(&self.current, Some(Current { stage: Stage::ReadingElsewhere(_), .. }))
     }
 
     fn ask_of(&self, doing: &Doing) -> Option<(Ask, Stage)> {
@@ -235,25 +240,13 @@ impl Asking {
             Doing::Errand(Job { errand: Errand::Pass { unit, message, .. }, .. }) => {
                 (Ask::Pass { unit: *unit, message: message.clone() }, Stage::Only)
             }
+            Doing::Errand(Job { errand: Errand::Read { device, extent }, .. }) => {
+                (Ask::Read { station: *device, extent: *extent }, Stage::Only)
+            }
             Doing::Errand(Job { errand: Errand::Write(write), .. }) => {
                 self.write(write.device, write.extent, &write.cells, write.keep.as_deref())
             }
         })
-    }
-
-    /// A write; one of some bits in the way that the device takes.
-    fn write(&self, station: usize, extent: Extent, cells: &[u8], keep: Option<&[u8]>) -> (Ask, Stage) {
-        let cells = cells.to_vec();
-        match keep {
-            None => (Ask::Write { station, extent, cells }, Stage::Only),
-            Some(_) if self.reads_to_change(station) => (Ask::Read { station, extent }, Stage::Reading),
-            Some(keep) => (Ask::Change { station, extent, keep: keep.to_vec(), set: cells }, Stage::Only),
-        }
-    }
-
-    /// Whether a device has said that it has no request that changes some bits.
-    fn reads_to_change(&self, device: usize) -> bool {
-        self.devices.iter().any(|polled| polled.index == device && polled.no_change)
     }
 
     /// The next thing to do; or the moment at which there may be one.
@@ -285,7 +278,9 @@ impl Asking {
         loop {
             let job = self.queue.take()?;
             let lost = match &job.errand {
-                Errand::Write(write) => self.lost_device(write.device).is_some(),
+                Errand::Write(DeviceWrite { device, .. }) | Errand::Read { device, .. } => {
+                    self.lost_device(*device).is_some()
+                }
                 Errand::Pass { unit, .. } => {
                     let silent = self.silent.get(unit).is_some_and(|failed| *failed >= UNIT_LOST_AFTER);
                     // While nobody else wants the line, a try costs nobody anything.
@@ -308,7 +303,9 @@ impl Asking {
 
     fn finish(&mut self, now: Moment, ticket: Ticket, result: Result<Vec<u8>, Refusal>) {
         let Some(current) = self.current.take().filter(|current| current.ticket == ticket) else { return };
-        if let Some(port) = self.shared.health.ports.get(self.port) {
+        // What another port has read counts there.
+        let own = !matches!(current.stage, Stage::ReadingElsewhere(_));
+        if let Some(port) = self.shared.health.ports.get(self.port).filter(|_| own) {
             port.busy(now, now.since(current.began));
             port.tally.count(now, result.as_ref().map(|_| ()));
         }
@@ -334,55 +331,6 @@ impl Asking {
         }
     }
 
-    /// Goes on with a change of some bits that takes two requests; gives back what is at its end.
-    fn changed_bits(
-        &mut self,
-        now: Moment,
-        doing: Doing,
-        stage: Stage,
-        began: Moment,
-        result: Result<Vec<u8>, Refusal>,
-    ) -> Option<(Doing, Result<Vec<u8>, Refusal>)> {
-        let Some((device, extent, set, keep)) = self.bits_of(&doing) else { return Some((doing, result)) };
-        let no_such = matches!(&result, Err(Refusal { kind: Kind::NoSuchCommand, blame: Blame::Device, .. }));
-        let (ask, stage) = match (stage, &result) {
-            (Stage::Only, Err(_)) if no_such => {
-                self.devices
-                    .iter_mut()
-                    .filter(|p| p.index == device)
-                    .for_each(|polled| polled.no_change = true);
-                (Ask::Read { station: device, extent }, Stage::Reading)
-            }
-            (Stage::Reading, Ok(old)) => {
-                let changed =
-                    old.iter().zip(&set).zip(&keep).map(|((old, set), keep)| old & keep | set & !keep);
-                (Ask::Write { station: device, extent, cells: changed.collect() }, Stage::WritingBack)
-            }
-            _ => return Some((doing, result)),
-        };
-        self.begin(now, doing, ask, stage);
-        if let Some(current) = &mut self.current {
-            current.began = began;
-        }
-        None
-    }
-
-    /// Device, grain, new bits and kept bits of what changes only some bits.
-    fn bits_of(&self, doing: &Doing) -> Option<(usize, Extent, Vec<u8>, Vec<u8>)> {
-        match doing {
-            Doing::Errand(Job {
-                errand: Errand::Write(DeviceWrite { device, extent, cells, keep, .. }),
-                ..
-            }) => Some((*device, *extent, cells.clone(), keep.clone()?)),
-            Doing::Push { device, push, cells } => {
-                let entry = self.devices.get(*device)?.pushes.get(*push)?;
-                let push = self.shared.plan.pushes.get(entry.push)?;
-                Some((push.device, push.extent, entry.placed(push, cells), entry.keep.clone()?))
-            }
-            _ => None,
-        }
-    }
-
     fn errand_done(&mut self, now: Moment, began: Moment, job: Job, result: Result<Vec<u8>, Refusal>) {
         let pause = now + now.since(began) * PROBE_PAUSE;
         self.count_errand(now, &job.errand, result.as_ref().map(|_| ()));
@@ -400,6 +348,7 @@ impl Asking {
                 }
                 (job.reply)(result);
             }
+            Errand::Read { .. } => (job.reply)(result),
             Errand::Write(write) => {
                 let good = result.is_ok();
                 if let Some(lost) = self.lost_device(write.device) {

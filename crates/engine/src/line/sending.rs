@@ -186,7 +186,7 @@ impl Asking {
         else {
             return;
         };
-        if !polled.turns.is_empty() {
+        if !polled.turns.is_empty() || polled.polled_elsewhere {
             return;
         }
         let Some(health) = self.shared.health.devices.get(device) else { return };

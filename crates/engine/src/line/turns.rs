@@ -39,6 +39,8 @@ pub(super) struct Polled {
     pub(super) retry: Retry,
     pub(super) failed: u32,
     pub(super) lost: Option<Lost>,
+    /// Another port polls it and judges by that whether it is there.
+    pub(super) polled_elsewhere: bool,
     /// It has no request that changes some bits of a register.
     pub(super) no_change: bool,
     /// What it shall be sent was looked at, at this count of changes.
@@ -56,7 +58,9 @@ pub(super) struct Lost {
 /// The devices of a port that are asked or sent anything, or may be written by clients.
 pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
     let plan = &shared.plan;
-    let here = plan.devices.iter().enumerate().filter(|(_, station)| station.port == port);
+    let written_here = |device: usize| plan.write_port(device) == Some(port);
+    let read_here = |device: usize| plan.devices.get(device).is_some_and(|station| station.port == port);
+    let here = plan.devices.iter().enumerate().filter(|(at, _)| read_here(*at) || written_here(*at));
     let mut devices: Vec<Polled> = here
         .filter_map(|(index, _)| {
             let settings = shared.devices.get(index)?;
@@ -68,13 +72,15 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
                 retry: settings.retry,
                 failed: 0,
                 lost: None,
+                polled_elsewhere: !read_here(index)
+                    && plan.transfers.iter().any(|transfer| transfer.device == index),
                 no_change: false,
                 looked: 0,
                 look_at: Moment(0),
             })
         })
         .collect();
-    for (transfer, entry) in plan.transfers.iter().enumerate() {
+    for (transfer, entry) in plan.transfers.iter().enumerate().filter(|(_, entry)| read_here(entry.device)) {
         if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
             let turn = Turn {
                 transfer,
@@ -87,7 +93,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
             device.turns.push(turn);
         }
     }
-    for (push, entry) in plan.pushes.iter().enumerate() {
+    for (push, entry) in plan.pushes.iter().enumerate().filter(|(_, entry)| written_here(entry.device)) {
         if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
             let each =
                 plan.devices.get(entry.device).and_then(|station| station.space_at(entry.extent.space));

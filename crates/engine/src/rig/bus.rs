@@ -11,6 +11,7 @@ use crate::speak::{News, Serve, Server, ServerSetup, Want, speaker};
 use std::collections::VecDeque;
 use woodrush_core::budget::LineTime;
 use woodrush_core::project::{Line, Parity};
+use woodrush_core::protocol::Verb;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// Answers are handed over in pieces of this time, as drivers of adapters do.
@@ -169,7 +170,7 @@ impl Bus {
 
     fn ail(&mut self, at: usize, change: impl FnOnce(&mut super::Ailment)) {
         if let Some(device) = self.devices.get_mut(at) {
-            change(&mut device.ailment);
+            device.ail(change);
         }
     }
 
@@ -249,9 +250,9 @@ impl Bus {
             loop {
                 match server.poll(now) {
                     Serve::Want { want, .. } => serve(server.as_mut(), device, now, want),
-                    Serve::Send(_) if device.ailment.mute => {}
+                    Serve::Send(_) if device.ailment().mute => {}
                     Serve::Send(mut bytes) => {
-                        let ailment = device.ailment;
+                        let ailment = device.ailment();
                         if ailment.twice {
                             bytes.extend_from_within(..);
                         }
@@ -345,8 +346,8 @@ fn server_setup(device: &SimDevice) -> ServerSetup {
         passed: vec![],
         shared: true,
         tells_itself: false,
-        answer_as: device.ailment.as_unit.map(u16::from),
-        drop_ack: device.ailment.drop_ack,
+        answer_as: device.ailment().as_unit.map(u16::from),
+        drop_ack: device.ailment().drop_ack,
         spaces: device.station.spaces.clone(),
         own: device
             .station
@@ -358,9 +359,14 @@ fn server_setup(device: &SimDevice) -> ServerSetup {
 
 /// Does what a server wants of its device.
 fn serve(server: &mut dyn Server, device: &mut SimDevice, now: Moment, want: Want) {
-    if let Some(code) = device.ailment.refuse {
+    if let Some(code) = device.ailment().refuse {
         let native = device.station.dialect.map(|dialect| (dialect.refusal_name(), u32::from(code)));
         return server.give(Err(Refusal { kind: Kind::Fault, blame: Blame::Device, native }));
+    }
+    // Each connection of a controller that keeps two is for one direction.
+    let verb = if matches!(want, Want::Read(_)) { Verb::Read } else { Verb::Write };
+    if device.only.is_some_and(|only| only != verb) {
+        return server.give(Err(Refusal::new(Kind::Fault, Blame::Device)));
     }
     match want {
         Want::Read(extent) => match device.read(now, extent) {

@@ -233,17 +233,17 @@ impl Rig {
                 Some(format!("{key} {}", dialect.station(&sim.station.setup)?))
             });
             let mut ails = vec![];
-            ails.extend(sim.ailment.mute.then(|| "mute".to_string()));
+            ails.extend(sim.ailment().mute.then(|| "mute".to_string()));
             ails.extend(
-                (sim.ailment.slow > 0)
-                    .then(|| format!("slow {}", woodrush_core::project::show_micros(sim.ailment.slow))),
+                (sim.ailment().slow > 0)
+                    .then(|| format!("slow {}", woodrush_core::project::show_micros(sim.ailment().slow))),
             );
-            ails.extend(sim.ailment.refuse.map(|code| format!("refuses with {code}")));
-            ails.extend(sim.ailment.late.then(|| "late".to_string()));
-            ails.extend(sim.ailment.twice.then(|| "twice".to_string()));
-            ails.extend(sim.ailment.short.then(|| "short".to_string()));
-            ails.extend(sim.ailment.drop_ack.then(|| "its acknowledgements get lost".to_string()));
-            ails.extend(sim.ailment.as_unit.map(|unit| format!("answers as unit {unit}")));
+            ails.extend(sim.ailment().refuse.map(|code| format!("refuses with {code}")));
+            ails.extend(sim.ailment().late.then(|| "late".to_string()));
+            ails.extend(sim.ailment().twice.then(|| "twice".to_string()));
+            ails.extend(sim.ailment().short.then(|| "short".to_string()));
+            ails.extend(sim.ailment().drop_ack.then(|| "its acknowledgements get lost".to_string()));
+            ails.extend(sim.ailment().as_unit.map(|unit| format!("answers as unit {unit}")));
             let detail = if ails.is_empty() { "well".into() } else { ails.join(", ") };
             Row { name: sim.name.clone(), value: own.unwrap_or_default(), detail }
         })

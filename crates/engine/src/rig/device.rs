@@ -3,11 +3,12 @@
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
 use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{Line, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, Brings, Extent, Grain, SpaceId};
+use woodrush_core::protocol::{Address, Brings, Extent, Grain, SpaceId, Verb};
 use woodrush_core::{At, Blame, Kind, Refusal};
 
 /// What goes wrong with one device.
@@ -58,13 +59,54 @@ pub struct SimDevice {
     pub station: Station,
     /// What it is set to; `None` is whatever the line is.
     pub line: Option<Line>,
-    /// What goes wrong with it.
-    pub ailment: Ailment,
+    /// Signals stand still: values are only what is put there.
+    pub still: bool,
+    /// The only thing that this connection is for, where the device has another one for the other.
+    pub only: Option<Verb>,
+    body: Body,
+}
+
+/// What all connections of one device share.
+type Body = Arc<Mutex<Inside>>;
+
+#[derive(Default)]
+struct Inside {
+    ailment: Ailment,
     /// By space: the grains that exist, with their cells as one number.
     memory: Vec<BTreeMap<u32, u64>>,
     driven: Vec<Driven>,
-    /// Signals stand still: values are only what is put there.
-    pub still: bool,
+}
+
+impl Inside {
+    fn poke(&mut self, each: usize, extent: Extent, cells: &[u8]) {
+        let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) else { return };
+        for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {
+            memory.insert(grain, cell.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
+        }
+    }
+
+    fn peek(&self, each: usize, extent: Extent) -> Option<Vec<u8>> {
+        let memory = self.memory.get(usize::from(extent.space.0))?;
+        let mut cells = Vec::with_capacity(extent.count as usize * each);
+        for grain in extent.first..extent.end() {
+            let value = memory.get(&grain)?.to_be_bytes();
+            cells.extend_from_slice(value.get(8 - each..)?);
+        }
+        Some(cells)
+    }
+
+    /// Puts a value, or one bit, where it belongs.
+    fn store(&mut self, each: usize, spot: &Spot, cells: &[u8]) {
+        match spot.bit {
+            None => self.poke(each, spot.extent, cells),
+            Some(bit) => {
+                let Some(memory) = self.memory.get_mut(usize::from(spot.extent.space.0)) else { return };
+                let word = memory.entry(spot.extent.first).or_insert(0);
+                let on = cells.first().is_some_and(|cell| *cell != 0);
+                *word = *word & !(1 << bit) | u64::from(on) << bit;
+            }
+        }
+    }
 }
 
 /// A place in a device that a person names, with its form.
@@ -92,12 +134,14 @@ impl SimDevice {
         let station = plan.devices.get(index).cloned().ok_or("no such device")?;
         let mut device = Self {
             name: station.name.clone(),
-            memory: station.spaces.iter().map(|_| BTreeMap::new()).collect(),
+            body: Arc::new(Mutex::new(Inside {
+                memory: station.spaces.iter().map(|_| BTreeMap::new()).collect(),
+                ..Inside::default()
+            })),
             station,
             line: project.line_of(index).map(|line| line.value),
-            ailment: Ailment::default(),
-            driven: vec![],
             still: false,
+            only: None,
         };
         let sizes = project.devices.get(index).map_or(&[][..], |device| device.tables.as_slice());
         for (name, size) in sizes {
@@ -146,6 +190,43 @@ impl SimDevice {
         }
         device.advance(Moment(0), None);
         Ok(device)
+    }
+
+    fn body(&self) -> MutexGuard<'_, Inside> {
+        self.body.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Bytes of a grain there.
+    fn each(&self, extent: Extent) -> usize {
+        self.station.space_at(extent.space).map_or(1, |space| space.grain.cell_bytes())
+    }
+
+    /// What goes wrong with it.
+    #[must_use]
+    pub fn ailment(&self) -> Ailment {
+        self.body().ailment
+    }
+
+    /// Changes what goes wrong with it, on all of its connections.
+    pub fn ail(&mut self, change: impl FnOnce(&mut Ailment)) {
+        change(&mut self.body().ailment);
+    }
+
+    /// Becomes another connection of the same device, to be written by where it is read by the other one.
+    pub(super) fn join(&mut self, other: &Self) {
+        self.body = Arc::clone(&other.body);
+    }
+
+    /// Another view of it, which shares all that it holds.
+    pub(super) fn view(&self) -> Self {
+        Self {
+            name: self.name.clone(),
+            station: self.station.clone(),
+            line: self.line,
+            still: true,
+            only: self.only,
+            body: Arc::clone(&self.body),
+        }
     }
 
     fn spot(&self, address: &Address, form: Form) -> Option<Spot> {
@@ -223,7 +304,7 @@ impl SimDevice {
         let step = self.station.space_at(extent.space).map_or(1, |space| u32::from(space.align.max(1)));
         let first = extent.first / step * step;
         let extent = Extent { first, count: extent.end().next_multiple_of(step) - first, ..extent };
-        if let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) {
+        if let Some(memory) = self.body().memory.get_mut(usize::from(extent.space.0)) {
             for grain in extent.first..extent.end() {
                 memory.entry(grain).or_insert(0);
             }
@@ -233,7 +314,15 @@ impl SimDevice {
     fn drive(&mut self, spot: Spot, count: u32, generator: Generator) {
         self.exist(Extent { count: spot.extent.count * count, ..spot.extent });
         let Extent { space, first, count: width } = spot.extent;
-        self.driven.push(Driven { space, first, width, count, bit: spot.bit, form: spot.form, generator });
+        self.body().driven.push(Driven {
+            space,
+            first,
+            width,
+            count,
+            bit: spot.bit,
+            form: spot.form,
+            generator,
+        });
     }
 
     /// What nobody described: moving with the range of the point, each value different from its neighbours. What
@@ -249,6 +338,7 @@ impl SimDevice {
     ) {
         let whole = Extent { count: spot.extent.count * count, ..spot.extent };
         if self
+            .body()
             .driven
             .iter()
             .any(|driven| driven.overlaps(whole) && (driven.bit.is_none() || driven.bit == spot.bit))
@@ -275,7 +365,8 @@ impl SimDevice {
         if self.still {
             return;
         }
-        let mut driven = std::mem::take(&mut self.driven);
+        let mut inside = self.body();
+        let mut driven = std::mem::take(&mut inside.driven);
         for entry in driven.iter_mut().filter(|entry| only.is_none_or(|extent| entry.overlaps(extent))) {
             for item in 0..entry.count {
                 let shift = f64::from(item) / f64::from(entry.count.max(1));
@@ -287,11 +378,11 @@ impl SimDevice {
                 };
                 let spot = Spot { extent, bit: entry.bit, form: entry.form };
                 if let Some(cells) = self.encode(&spot, value) {
-                    self.store(&spot, &cells);
+                    inside.store(self.each(extent), &spot, &cells);
                 }
             }
         }
-        self.driven = driven;
+        inside.driven = driven;
     }
 
     /// An engineering value in the cells of a spot; the nearest one that fits.
@@ -319,40 +410,15 @@ impl SimDevice {
         Some(cells)
     }
 
-    fn store(&mut self, spot: &Spot, cells: &[u8]) {
-        match spot.bit {
-            None => self.poke(spot.extent, cells),
-            Some(bit) => {
-                let Some(memory) = self.memory.get_mut(usize::from(spot.extent.space.0)) else { return };
-                let word = memory.entry(spot.extent.first).or_insert(0);
-                let on = cells.first().is_some_and(|cell| *cell != 0);
-                *word = *word & !(1 << bit) | u64::from(on) << bit;
-            }
-        }
-    }
-
     /// Puts cells where they belong, whatever moves there.
     pub fn poke(&mut self, extent: Extent, cells: &[u8]) {
-        let Some(each) = self.station.space_at(extent.space).map(|space| space.grain.cell_bytes()) else {
-            return;
-        };
-        let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) else { return };
-        for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {
-            memory.insert(grain, cell.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
-        }
+        self.body().poke(self.each(extent), extent, cells);
     }
 
     /// Cells as they are; `None` where some do not exist.
     #[must_use]
     pub fn peek(&self, extent: Extent) -> Option<Vec<u8>> {
-        let each = self.station.space_at(extent.space)?.grain.cell_bytes();
-        let memory = self.memory.get(usize::from(extent.space.0))?;
-        let mut cells = Vec::with_capacity(extent.count as usize * each);
-        for grain in extent.first..extent.end() {
-            let value = memory.get(&grain)?.to_be_bytes();
-            cells.extend_from_slice(value.get(8 - each..)?);
-        }
-        Some(cells)
+        self.body().peek(self.each(extent), extent)
     }
 
     /// Sets a value as a person writes it, and stops the signal that moves it.
@@ -360,7 +426,7 @@ impl SimDevice {
     /// # Errors
     /// The text is no value of that form, in words.
     pub fn set(&mut self, spot: &Spot, text: &str) -> Result<(), String> {
-        self.driven.retain(|driven| !driven.overlaps(spot.extent) || driven.bit != spot.bit);
+        self.body().driven.retain(|driven| !driven.overlaps(spot.extent) || driven.bit != spot.bit);
         let cells = if let Type::Text(length) = spot.form.ty {
             let each = self.station.space_at(spot.extent.space).map_or(2, |space| space.grain.cell_bytes());
             let mut cells = vec![0; spot.extent.count as usize * each];
@@ -377,7 +443,7 @@ impl SimDevice {
             let value = hex.or_else(|| text.parse().ok()).ok_or_else(|| format!("`{text}` is no number"))?;
             self.encode(spot, value).ok_or_else(|| format!("`{text}` does not fit `{}`", spot.form))?
         };
-        self.store(spot, &cells);
+        self.body().store(self.each(spot.extent), spot, &cells);
         Ok(())
     }
 
@@ -412,8 +478,9 @@ impl SimDevice {
         if self.peek(extent).is_none() || !writable {
             return Err(Refusal::new(Kind::NoSuchAddress, Blame::Asker));
         }
-        self.driven.retain(|driven| !driven.overlaps(extent));
-        self.poke(extent, cells);
+        let mut inside = self.body();
+        inside.driven.retain(|driven| !driven.overlaps(extent));
+        inside.poke(self.each(extent), extent, cells);
         Ok(())
     }
 }

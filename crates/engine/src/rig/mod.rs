@@ -28,7 +28,7 @@ use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Noun, Trouble, Wires};
-use woodrush_core::protocol::Extent;
+use woodrush_core::protocol::{Extent, Verb};
 
 /// Why a bench cannot be built, in words.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -71,6 +71,7 @@ impl Rig {
             clients: Mutex::new(SimClients::default()),
             checked: Arc::clone(&checked),
         };
+        let mut kin = Kin::new();
         for (index, port) in checked.project.ports.iter().enumerate() {
             let Some(wires) = port.wires.as_ref().filter(|wires| !matches!(wires, Wires::Listen { .. }))
             else {
@@ -78,7 +79,7 @@ impl Rig {
             };
             let no_end =
                 |error: std::io::Error| RigFault(format!("no far end for `{}`: {error}", port.name.value));
-            if let Some(bus) = bus_of(&checked, index, read_file, true).map_err(RigFault)? {
+            if let Some(bus) = kin_bus_of(&checked, index, read_file, true, &mut kin).map_err(RigFault)? {
                 let line = match wires {
                     Wires::Serial { line: Some(line), .. } => Some(line.value),
                     // A program behind a virtual port would be the device; here nobody opens it.
@@ -213,9 +214,9 @@ impl Rig {
     fn seat(&self, device: usize) -> Option<Seat> {
         let port = self.checked.plan.devices.get(device)?.port;
         let line = self.lines.iter().position(|line| line.port == port)?;
-        let mut here =
-            self.checked.plan.devices.iter().enumerate().filter(|(_, station)| station.port == port);
-        Some(Seat { line, place: here.position(|(at, _)| at == device)? })
+        let plan = &self.checked.plan;
+        let mut here = (0..plan.devices.len()).filter(|device| plan.is_on(*device, port));
+        Some(Seat { line, place: here.position(|at| at == device)? })
     }
 
     /// Does something with a device.
@@ -331,6 +332,9 @@ pub fn aliases(checked: &Checked) -> Aliases {
     Arc::new(known)
 }
 
+/// Devices with two connections, of which one has been made.
+pub(crate) type Kin = HashMap<usize, SimDevice>;
+
 /// The simulated line of a port with its devices and the faults of the project; `None` where nothing hangs on it.
 ///
 /// # Errors
@@ -341,16 +345,43 @@ pub fn bus_of(
     read_file: &dyn Fn(&str) -> Result<String, String>,
     paced: bool,
 ) -> Result<Option<Bus>, String> {
+    kin_bus_of(checked, port, read_file, paced, &mut Kin::new())
+}
+
+/// The same where devices hang on two ports: what holds one of their connections holds the other.
+pub(crate) fn kin_bus_of(
+    checked: &Checked,
+    port: usize,
+    read_file: &dyn Fn(&str) -> Result<String, String>,
+    paced: bool,
+    kin: &mut Kin,
+) -> Result<Option<Bus>, String> {
     let (project, plan) = (&checked.project, &checked.plan);
     let Some(settings) = project.ports.get(port) else { return Ok(None) };
     let (Some(protocol), Some(time)) = (settings.protocol, plan.lines.get(port)) else { return Ok(None) };
-    let here: Vec<usize> =
-        plan.devices.iter().enumerate().filter(|(_, d)| d.port == port).map(|(at, _)| at).collect();
+    let here: Vec<usize> = (0..plan.devices.len()).filter(|device| plan.is_on(*device, port)).collect();
     if here.is_empty() {
         return Ok(None);
     }
-    let devices: Result<Vec<SimDevice>, String> =
-        here.iter().map(|device| SimDevice::new(checked, *device, read_file)).collect();
+    let mut device = |device: &usize| {
+        let mut made = SimDevice::new(checked, *device, read_file)?;
+        let writes = plan.write_port(*device) == Some(port);
+        if writes && made.station.port == port {
+            return Ok(made);
+        }
+        made.only = Some(if writes { Verb::Write } else { Verb::Read });
+        if writes {
+            // Its signals move on the connection by which it is read.
+            made.still = true;
+            made.station.setup = settings.setup.with(Some(&made.station.setup));
+        }
+        match kin.get(device) {
+            Some(other) => made.join(other),
+            None => drop(kin.insert(*device, made.view())),
+        }
+        Ok(made)
+    };
+    let devices: Result<Vec<SimDevice>, String> = here.iter().map(&mut device).collect();
     let line = settings.line().map(|line| line.value);
     let seed = project.rig.seed.wrapping_add(port as u64);
     let Some(mut bus) = Bus::new(devices?, protocol.value.name(), line, *time, paced, seed) else {

@@ -140,7 +140,7 @@ impl Shared {
         if let Some(count) = self.outgoing.get(device) {
             count.fetch_add(1, Relaxed);
         }
-        let port = self.plan.devices.get(device).map(|station| station.port);
+        let port = self.plan.write_port(device);
         if let Some(queue) = port.and_then(|port| self.queues.get(port)) {
             queue.wake();
         }
@@ -291,7 +291,7 @@ impl Shared {
 
     /// Puts a write into the queue of its device's port.
     pub fn submit(&self, asker: AskerId, write: DeviceWrite, reply: Reply) {
-        let port = self.plan.devices.get(write.device).map(|station| station.port);
+        let port = self.plan.write_port(write.device);
         match port.and_then(|port| self.queues.get(port)) {
             Some(queue) => queue.push(Job { asker, errand: Errand::Write(write), reply }),
             None => reply(Err(Refusal::new(Kind::NoPath, Blame::File))),

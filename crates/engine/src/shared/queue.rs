@@ -24,6 +24,13 @@ pub struct AskerId(pub u64);
 pub enum Errand {
     /// A device takes values.
     Write(DeviceWrite),
+    /// Cells of a device for another port, which changes a part of them.
+    Read {
+        /// Index of the device.
+        device: usize,
+        /// Which.
+        extent: woodrush_core::protocol::Extent,
+    },
     /// A unit answers somebody else's request.
     Pass {
         /// The unit on this port.
@@ -133,7 +140,7 @@ mod tests {
     fn units(queue: &LineQueue) -> Vec<u16> {
         let unit = |job: Job| match job.errand {
             Errand::Pass { unit, .. } => unit,
-            Errand::Write(_) => 0,
+            Errand::Write(_) | Errand::Read { .. } => 0,
         };
         std::iter::from_fn(|| queue.take()).map(unit).collect()
     }

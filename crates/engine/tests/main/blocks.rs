@@ -144,6 +144,63 @@ fn a_block_that_is_asked_one_word_beside_is_seen() {
     assert_eq!(wrong(&spoilt).0, [1], "{:#?}", whys(&spoilt));
 }
 
+/// The same with one connection for reading and one for writing.
+fn two_ways(text: &str) -> String {
+    let write_port = "[ports.pump-writes]\nconnect = \"192.0.2.30:103\"\nprotocol = \"fetch-write\"\nlocal-tsap = \"01.00\"\nremote-tsap = \"'WRITE01'\"\n";
+    let text = text.replace("[devices.pumps]\n", "[devices.pumps]\nwrite-port = \"pump-writes\"\n");
+    [&text, write_port].concat()
+}
+
+#[test]
+fn a_controller_with_one_connection_each_is_proven_both_ways() {
+    for text in [ONTO_REGISTERS, ONTO_BLOCKS] {
+        let proof = proof(&Arc::new(checked(&two_ways(text))), |_| {});
+        assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
+    }
+}
+
+/// Bits of one byte that several clients write at once, read by the one connection and written by the other: none of
+/// them undoes another.
+#[test]
+fn bits_of_one_byte_written_at_once_do_not_undo_each_other() {
+    let bits: String = (0..8)
+        .map(|bit| {
+            format!(
+                "[[map]]\nfrom = \"pumps:M20.{bit}\"\nto = \"scada:{:06}\"\naccess = \"read-write\"\n",
+                101 + bit
+            )
+        })
+        .collect();
+    let up = Up::start(&two_ways(&[ONTO_REGISTERS, &bits].concat()), true, |_| {});
+    up.rig.as_ref().unwrap().stand_still();
+    let mut first = TcpStream::connect(up.at(1)).unwrap();
+    until("the first value", || ask(&mut first, 1, 10, 1).is_ok());
+    for on in [true, false, true] {
+        std::thread::scope(|scope| {
+            for bit in 0..8u8 {
+                let mut stream = TcpStream::connect(up.at(1)).unwrap();
+                scope.spawn(move || {
+                    let value = if on == (bit % 2 == 0) { 0xFF } else { 0 };
+                    let request = [0, 1, 0, 0, 0, 6, 1, 5, 0, 100 + bit, value, 0];
+                    stream.write_all(&request).unwrap();
+                    let mut answer = [0; 12];
+                    stream.read_exact(&mut answer).unwrap();
+                    assert_eq!(answer, request);
+                });
+            }
+        });
+        let wanted = if on { 0b0101_0101 } else { 0b1010_1010 };
+        assert_eq!(peek(&up, "M", 20), Some(vec![wanted]));
+    }
+}
+
+fn peek(up: &Up, space: &str, first: u32) -> Option<Vec<u8>> {
+    let plan = &up.running.shared().plan;
+    let at = plan.devices[0].spaces.iter().position(|own| own.key == space).unwrap();
+    let extent = Extent { space: SpaceId(u16::try_from(at).unwrap()), first, count: 1 };
+    up.rig.as_ref().unwrap().peek(0, extent)
+}
+
 fn poke(up: &Up, space: &str, first: u32, cells: &[u8]) {
     let checked = checked(ONTO_REGISTERS);
     let at = checked.plan.devices[0].spaces.iter().position(|own| own.key == space).unwrap();
