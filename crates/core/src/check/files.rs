@@ -3,12 +3,55 @@
 use crate::finding::Finding;
 use crate::plan::{Plan, Source};
 use crate::project::Project;
+use std::collections::HashSet;
 
 /// So much of a file, in per cent, is meant to be all of it.
 const NEARLY: u64 = 90;
 
-/// A rule that begins at the first element and ends a few before the last.
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    left_out(project, plan, findings);
+    missing(project, plan, findings);
+}
+
+/// A file or block that a rule uses and that the list of those that there are does not have. Others of its kind must be
+/// there: whoever says the size of one file of integers has not said anything about timers.
+fn missing(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    let mut said = HashSet::new();
+    for rule in &plan.rules {
+        let polled = match rule.source {
+            Source::Poll { device, place, .. } => Some((device, place.space, true)),
+            _ => None,
+        };
+        let sent = plan.sink(rule).map(|device| (device, rule.target.space, false));
+        for (device, space, from) in polled.into_iter().chain(sent) {
+            let (Some(station), Some(own)) = (plan.devices.get(device), project.devices.get(device)) else {
+                continue;
+            };
+            let (Some(space), Some(dialect)) = (station.space_at(space), station.dialect) else { continue };
+            let table = dialect.table(space);
+            let alike = own.tables.iter().filter(|(name, _)| kind(&name.value) == kind(table));
+            let names: Vec<&str> = alike.clone().map(|(name, _)| name.value.as_str()).collect();
+            let Some((first, _)) = alike.into_iter().next() else { continue };
+            if kind(table) == table || names.contains(&table) || !said.insert((device, table.to_owned())) {
+                continue;
+            }
+            let Some(map) = project.maps.get(rule.map) else { continue };
+            let at = if from { map.from.span } else { map.to.span };
+            let what =
+                format!("`{}` has {} by its `tables`, and no {table}", own.name.value, names.join(", "));
+            let mend = format!("correct the address, or add `{table}` with its size");
+            findings.push(Finding::new("M34", at, what).note(first.span, "what there is").mend(mend));
+        }
+    }
+}
+
+/// The letters of a name that ends in a number: `DB` of `DB10`.
+fn kind(table: &str) -> &str {
+    table.trim_end_matches(|digit: char| digit.is_ascii_digit())
+}
+
+/// A rule that begins at the first element and ends a few before the last.
+fn left_out(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for rule in &plan.rules {
         let Source::Poll { device, place, .. } = rule.source else { continue };
         let (Some(station), Some(own)) = (plan.devices.get(device), project.devices.get(device)) else {
