@@ -348,7 +348,7 @@ fn server_setup(device: &SimDevice) -> ServerSetup {
         tells_itself: false,
         answer_as: device.ailment().as_unit.map(u16::from),
         drop_ack: device.ailment().drop_ack,
-        spaces: device.station.spaces.clone(),
+        stations: vec![(own.and_then(|number| u16::try_from(number).ok()), device.station.spaces.clone())],
         own: device
             .station
             .dialect

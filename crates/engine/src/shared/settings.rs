@@ -100,6 +100,9 @@ pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettin
         let all = images.iter().any(|(unit, _)| unit.is_none());
         let units = (!all).then(|| images.iter().filter_map(|(unit, _)| *unit).collect());
         let shared = port.transport().is_some_and(|transport| transport != Transport::Listen);
+        let spaces = |image: usize| plan.images.get(image).map(|image| image.spaces.clone());
+        let stations =
+            images.iter().map(|(unit, image)| (*unit, spaces(*image).unwrap_or_default())).collect();
         let station = images.first().and_then(|(_, image)| plan.images.get(*image));
         Some(AnswerSettings {
             protocol: protocol(port),
@@ -114,7 +117,7 @@ pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettin
                 tells_itself: true,
                 answer_as: None,
                 drop_ack: false,
-                spaces: station.map(|station| station.spaces.clone()).unwrap_or_default(),
+                stations,
                 own: station.map(|station| station.setup.clone()).unwrap_or_default(),
             },
         })

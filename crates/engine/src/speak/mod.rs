@@ -70,8 +70,8 @@ pub struct ServerSetup {
     pub answer_as: Option<u16>,
     /// The first acknowledgement of each message gets lost: a fault of simulated devices.
     pub drop_ack: bool,
-    /// The tables of the station that answers, by the index that a want names; where several answer, of the first.
-    pub spaces: Vec<Space>,
+    /// Who answers, where it is known: its unit if it has one, and its tables by the index that a want names.
+    pub stations: Vec<(Option<u16>, Vec<Space>)>,
     /// Keys of its protocol, at the station and at the port.
     pub own: Setup,
 }
@@ -88,7 +88,7 @@ pub struct Message {
 }
 
 /// What a port says.
-#[derive(Debug)]
+#[derive(Debug, Clone, Copy)]
 pub enum News<'a> {
     /// It is there.
     Up,

@@ -242,6 +242,54 @@ fn every_kind_of_file_is_proven_onto_registers() {
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
 }
 
+/// The converter as two slaves of one line: each node has its own table, and answers for itself alone.
+#[test]
+fn two_tables_on_one_line_are_two_slaves() {
+    let text = ONTO_TABLES.split("[ports.grader]").next().unwrap().to_owned()
+        + r#"
+[ports.panel]
+serial = "/dev/ttyUSB3"
+line = "115200 8N1"
+protocol = "df1-half"
+ack-timeout = "400ms"
+timeout = "1s"
+[devices.gauge]
+port = "raceway"
+unit = 7
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[images.west]
+port = "panel"
+node = 11
+[images.east]
+port = "panel"
+node = 12
+[[map]]
+from = "gauge:400001 as f32 CDAB"
+to = "west:F8:0"
+[[map]]
+from = "gauge:400011"
+to = "west:N7:10"
+count = 8
+access = "read-write"
+[[map]]
+from = "gauge:400021"
+to = "east:N7:10"
+count = 8
+access = "read-write"
+"#;
+    let checked = Arc::new(checked(&text));
+    let whole = proof(&checked, |_| {});
+    assert!(whole.holds(), "{:#?} {:?}", whys(&whole), whole.others);
+    // With the two tables exchanged, both are seen to be wrong.
+    let crossed = proof(&checked, |plan| {
+        for rule in &mut plan.rules[1..] {
+            rule.board = 1 - rule.board;
+        }
+    });
+    assert!(wrong(&crossed).0.contains(&1) && wrong(&crossed).0.contains(&2), "{:#?}", whys(&crossed));
+}
+
 #[test]
 fn registers_are_proven_onto_a_table_and_tables_onto_blocks() {
     let proof = proof(&Arc::new(checked(ONTO_TABLES)), |_| {});

@@ -136,16 +136,16 @@ impl Dialect for Tables {
         let words = ext.map_or(sts_words(sts), ext_words);
         let cause = match (sts, ext) {
             (0x10, None) => {
-                "the controller does not know the command: is `commands` right for its family, and the file of that type?"
+                "is `commands` right for its family, and the file of that type? Older ones take 82 bytes at once: `max-read = 82`"
             }
             (0x50, None) | (_, Some(0x06 | 0x07 | 0x13)) => {
-                "is the file there, of that type, and long enough?"
+                "is the file there, of that type, and long enough for what is asked at once?"
             }
             (0x60, None) | (_, Some(0x0B | 0x10 | 0x1A | 0x1B | 0x1E)) => {
                 "the file is protected, or somebody else holds it"
             }
             (0x70, None) => "turn its key switch to run",
-            (_, Some(0x09 | 0x0A)) => "ask for less at once: set `max-read`",
+            (_, Some(0x09 | 0x0A)) => "ask for less at once: `max-read = 82`, or what its manual says",
             (0x01 | 0x90 | 0xA0 | 0xB0 | 0xC0, None) | (_, Some(0x1F)) => {
                 "the controller is busy; poll it less often"
             }

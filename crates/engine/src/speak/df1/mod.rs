@@ -2,6 +2,7 @@
 
 mod client;
 mod server;
+mod slaves;
 #[cfg(test)]
 mod tests;
 
@@ -20,7 +21,7 @@ pub(super) const FULL: Speaker = Speaker {
 pub(super) const HALF: Speaker = Speaker {
     name: "df1-half",
     client: |setup| Box::new(client::TableClient::new(setup, true)),
-    server: |setup| Box::new(server::TableServer::new(setup, true)),
+    server: |setup| Box::new(slaves::Slaves::new(setup)),
 };
 
 /// The name under which refusals carry a status: STS, or 256 and the EXT STS.

@@ -244,7 +244,8 @@ impl TableServer {
     }
 
     fn file(&self, number: u16) -> Result<Vec<(SpaceId, Spot)>, Status> {
-        let spots = self.setup.spaces.iter().enumerate().filter_map(|(at, space): (usize, &Space)| {
+        let spaces = self.setup.stations.first().map_or(&[][..], |(_, spaces)| spaces.as_slice());
+        let spots = spaces.iter().enumerate().filter_map(|(at, space): (usize, &Space)| {
             Some((SpaceId(u16::try_from(at).ok()?), Spot::of(space).filter(|spot| spot.file == number)?))
         });
         let file: Vec<_> = spots.collect();
@@ -432,10 +433,15 @@ impl Server for TableServer {
     }
 
     fn native(&self, refusal: Refusal) -> (u32, &'static str) {
-        let (sts, ext) = status(refusal);
-        match sts {
-            EXTENDED => (256 + u32::from(ext), woodrush_wire::df1::ext_words(ext)),
-            sts => (sts.into(), sts_words(sts)),
-        }
+        native(refusal)
+    }
+}
+
+/// The number that a refusal is answered with: STS, or 256 and the EXT STS.
+pub(super) fn native(refusal: Refusal) -> (u32, &'static str) {
+    let (sts, ext) = status(refusal);
+    match sts {
+        EXTENDED => (256 + u32::from(ext), woodrush_wire::df1::ext_words(ext)),
+        sts => (sts.into(), sts_words(sts)),
     }
 }

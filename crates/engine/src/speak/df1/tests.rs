@@ -65,7 +65,7 @@ fn client_with(half: bool, octal: bool, check: &str, node: u32, tns: u16, retrie
 fn server(half: bool, check: &str, node: u16) -> Box<dyn Server> {
     let setup = ServerSetup {
         units: Some(vec![node]),
-        spaces: spaces(false),
+        stations: vec![(Some(node), spaces(false))],
         own: port(check),
         ..ServerSetup::default()
     };
@@ -477,4 +477,54 @@ proptest! {
         }
         prop_assert!(client.is_free());
     }
+}
+
+/// A master with a counter for each slave gives both the same number, and may ask both before it polls either.
+#[test]
+fn slaves_of_one_line_keep_their_commands_replies_and_files_apart() {
+    let other = spaces(false).into_iter().rev().collect::<Vec<_>>();
+    let setup = ServerSetup {
+        units: Some(vec![4, 5]),
+        stations: vec![(Some(4), spaces(false)), (Some(5), other)],
+        own: port("crc"),
+        ..ServerSetup::default()
+    };
+    let mut slaves = (HALF.server)(&setup);
+    let now = Moment(1);
+    let command = |node: u8| {
+        let mut frame = vec![];
+        // Two bytes of N7:0.
+        let message = [node, 0, 0x0F, 0, 9, 0, 0xA2, 2, 7, 0x89, 0, 0];
+        woodrush_wire::df1::emit_to_station(node, &message, woodrush_wire::df1::Check::Crc, &mut frame);
+        frame
+    };
+    let mut said: Vec<Vec<u8>> = vec![];
+    let mut wanted = vec![];
+    let mut hear = |slaves: &mut dyn Server, bytes: &[u8], said: &mut Vec<Vec<u8>>| {
+        slaves.handle(now, News::Bytes(bytes));
+        loop {
+            match slaves.poll(now) {
+                Serve::Send(bytes) => said.push(bytes),
+                Serve::Want { unit, want: Want::Read(extent), .. } => {
+                    wanted.push((unit, extent.space.0));
+                    slaves.give(Ok(&[0, u8::try_from(unit).unwrap()]));
+                }
+                Serve::Rest => return,
+                other => panic!("{other:?}"),
+            }
+        }
+    };
+    hear(slaves.as_mut(), &command(4), &mut said);
+    hear(slaves.as_mut(), &command(5), &mut said);
+    assert_eq!(std::mem::take(&mut said), [ACK, ACK]);
+    for node in [4u8, 5] {
+        let mut poll = vec![];
+        woodrush_wire::df1::emit_poll(node, &mut poll);
+        hear(slaves.as_mut(), &poll, &mut said);
+        let reply = framed(&[0, node, 0x4F, 0, 9, 0, node, 0]);
+        assert_eq!(std::mem::take(&mut said), [reply], "node {node}");
+        hear(slaves.as_mut(), &ACK, &mut said);
+    }
+    let last = u16::try_from(FILES.len()).unwrap() - 1;
+    assert_eq!(wanted, [(4, 0), (5, last)], "each by its own list of files");
 }

@@ -164,7 +164,7 @@ impl BlockServer {
 
 impl Server for BlockServer {
     fn set_up(&mut self, setup: &ServerSetup) {
-        self.spaces = setup.spaces.clone();
+        self.spaces = setup.stations.first().map(|(_, spaces)| spaces.clone()).unwrap_or_default();
         self.tsap = setup.own.word("local-tsap").and_then(|text| tsap(text).ok());
     }
 

@@ -40,7 +40,11 @@ fn client() -> Box<dyn Client> {
 }
 
 fn server() -> Box<dyn Server> {
-    let setup = ServerSetup { spaces: spaces(), own: names("01.02", "01.00"), ..ServerSetup::default() };
+    let setup = ServerSetup {
+        stations: vec![(None, spaces())],
+        own: names("01.02", "01.00"),
+        ..ServerSetup::default()
+    };
     (FETCH_WRITE.server)(&setup)
 }
 
