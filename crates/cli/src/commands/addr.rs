@@ -134,7 +134,9 @@ fn say(console: &mut Console, address: &Shown) -> Result<(), Failure> {
     for other in &address.others {
         console.say(&format!("  {:<column$} {}", other.name, other.text))?;
     }
-    let end = "none, the table ends here".to_string();
-    console.say(&format!("  {:<column$} {}", "before", address.before.as_ref().unwrap_or(&end)))?;
-    console.say(&format!("  {:<column$} {}", "after", address.after.as_ref().unwrap_or(&end)))
+    let neighbour = |neighbour: &Option<String>, none: &str| neighbour.clone().unwrap_or_else(|| none.into());
+    let before = neighbour(&address.before, "none, the table begins here");
+    console.say(&format!("  {:<column$} {before}", "before"))?;
+    let after = neighbour(&address.after, "none, the table ends here");
+    console.say(&format!("  {:<column$} {after}", "after"))
 }

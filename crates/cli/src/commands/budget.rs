@@ -31,6 +31,7 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
     let name = console.paint(Tone::Accent, &format!("line {}", line.port));
     let speed = match line.character {
         none if none <= 0.0 => "over TCP, where bytes take no time".to_string(),
+        micros if line.silence == 0 => format!("at {}, {micros:.1} us a character", line.line),
         micros => format!(
             "at {}, {micros:.1} us a character, {} of silence before a request",
             line.line,

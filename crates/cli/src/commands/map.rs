@@ -161,7 +161,7 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row], passed: &[Passed
         let place = image.port.map(|port| place(checked, port.value)).unwrap_or_default();
         let name = console.paint(Tone::Accent, &format!("image {}", station.name));
         console.say(&format!("{name}{place}, {}", counted(here.len())))?;
-        let head = vec!["address", "offset", "as", "unit", "value", "in the device", "access"];
+        let head = vec!["address", "offset", "as", "unit", "value", "in the device", "r/w"];
         console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
     }
     sent(console, checked, rows, &mut first)?;

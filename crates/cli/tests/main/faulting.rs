@@ -39,7 +39,12 @@ fn each_misbehaviour_is_counted_and_told_and_mended() {
         (&["as-unit", "probe-1", "9"], "mismatched", "answers as unit 9", "wrong unit"),
         (&["short", "probe-1"], "damaged", "short", "damaged"),
         (&["noise", "bus", "0.1"], "damaged", "noise 0.1", "damaged"),
-        (&["refuse", "probe-1", "4"], "exceptions", "refuses with 4", "server device failure"),
+        (
+            &["refuse", "probe-1", "4"],
+            "exceptions",
+            "refuses with Modbus exception 4 (0x04)",
+            "server device failure",
+        ),
         (&["cut", "bus"], "timeouts", "CUT", "no answer"),
     ] {
         until("a sound device", || is_good(&tool));

@@ -165,15 +165,27 @@ impl Conversion {
         let raw = Value::read(form.ty, &bytes)?;
         if !form.is_scaled() {
             return Some(match (&raw, form.ty) {
-                (Value::Float(number), Type::F32) => (*number as f32).to_string(),
+                (Value::Float(number), Type::F32) => float(*number as f32),
+                (Value::Float(number), _) => float(*number),
                 _ => raw.to_string(),
             });
         }
         let plain = Self { from: *form, to: Form::plain(Type::F64), overflow: Overflow::Refuse };
         match plain.rescale(raw)? {
-            Value::Float(number) if form.ty == Type::F32 => Some((number as f32).to_string()),
+            Value::Float(number) if form.ty == Type::F32 => Some(float(number as f32)),
+            Value::Float(number) => Some(float(number)),
             other => Some(other.to_string()),
         }
+    }
+}
+
+/// A number with as few digits as tell it from its neighbours; by powers of ten where it would be a row of zeros.
+fn float<T: Copy + Into<f64> + std::fmt::Display + std::fmt::LowerExp>(number: T) -> String {
+    let size = number.into().abs();
+    if size == 0.0 || !size.is_finite() || (1e-6..1e16).contains(&size) {
+        number.to_string()
+    } else {
+        format!("{number:e}")
     }
 }
 

@@ -144,6 +144,23 @@ fn text_and_bits_come_through() {
     assert_eq!(bit_out, [1]);
 }
 
+#[test]
+fn floats_are_shown_with_the_digits_that_they_have() {
+    for (value, shown) in [
+        (17.46f32, "17.46"),
+        (0.0, "0"),
+        (-0.000_02, "-0.00002"),
+        (2.8e-44, "2.8e-44"),
+        (16_777_216.0, "16777216"),
+        (f32::MAX, "3.4028235e38"),
+        (f32::NEG_INFINITY, "-inf"),
+    ] {
+        let told = Conversion::shown(&Form::plain(Type::F32), &value.to_be_bytes());
+        assert_eq!(told.as_deref(), Some(shown));
+        assert_eq!(shown.parse::<f32>(), Ok(value), "what is shown can be put in again");
+    }
+}
+
 proptest! {
     #[test]
     fn the_same_type_in_another_order_keeps_every_bit(bytes in any::<[u8; 8]>(), from in 0usize..4, to in 0usize..4) {

@@ -232,18 +232,21 @@ impl Rig {
                 let (key, _) = dialect.station_key(woodrush_core::protocol::Transport::Serial)?;
                 Some(format!("{key} {}", dialect.station(&sim.station.setup)?))
             });
+            let ailment = sim.ailment();
+            let code = |code: u8| match sim.station.dialect {
+                Some(dialect) => dialect.refusal_text(code.into()),
+                None => code.to_string(),
+            };
             let mut ails = vec![];
-            ails.extend(sim.ailment().mute.then(|| "mute".to_string()));
-            ails.extend(
-                (sim.ailment().slow > 0)
-                    .then(|| format!("slow {}", woodrush_core::project::show_micros(sim.ailment().slow))),
-            );
-            ails.extend(sim.ailment().refuse.map(|code| format!("refuses with {code}")));
-            ails.extend(sim.ailment().late.then(|| "late".to_string()));
-            ails.extend(sim.ailment().twice.then(|| "twice".to_string()));
-            ails.extend(sim.ailment().short.then(|| "short".to_string()));
-            ails.extend(sim.ailment().drop_ack.then(|| "its acknowledgements get lost".to_string()));
-            ails.extend(sim.ailment().as_unit.map(|unit| format!("answers as unit {unit}")));
+            ails.extend(ailment.mute.then(|| "mute".to_string()));
+            let slow = || format!("slow {}", woodrush_core::project::show_micros(ailment.slow));
+            ails.extend((ailment.slow > 0).then(slow));
+            ails.extend(ailment.refuse.map(|own| format!("refuses with {}", code(own))));
+            ails.extend(ailment.late.then(|| "late".to_string()));
+            ails.extend(ailment.twice.then(|| "twice".to_string()));
+            ails.extend(ailment.short.then(|| "short".to_string()));
+            ails.extend(ailment.drop_ack.then(|| "its acknowledgements get lost".to_string()));
+            ails.extend(ailment.as_unit.map(|unit| format!("answers as unit {unit}")));
             let detail = if ails.is_empty() { "well".into() } else { ails.join(", ") };
             Row { name: sim.name.clone(), value: own.unwrap_or_default(), detail }
         })

@@ -2,7 +2,7 @@
 
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
@@ -167,7 +167,7 @@ impl SimDevice {
             project.profile_of(index).map_or(&[][..], |profile| &profile.points).iter().enumerate()
         {
             let Ok(address) = project.point_address(index, point) else { continue };
-            let form = point.form.map_or(Form::plain(Type::Raw), |form| form.value);
+            let form = device.form_at(&address, point.form.map(|form| form.value));
             let Some(spot) = device.spot(&address, form) else { continue };
             let range = point.range.map(|range| range.value);
             device.drive_by_default(spot, 1, range, point.read_write, number, &mut dice);
@@ -190,6 +190,20 @@ impl SimDevice {
         }
         device.advance(Moment(0), None);
         Ok(device)
+    }
+
+    /// The form that is written, or else what the address says by itself; in the protocol's own order where none is
+    /// written and a value is wider than a grain.
+    fn form_at(&self, address: &Address, written: Option<Form>) -> Form {
+        let bit = address.bit.is_some() || address.space.grain == Grain::Bit;
+        let form = written.unwrap_or(match address.brings {
+            Brings::Width(ty) | Brings::Type(ty) => Form::plain(ty),
+            Brings::Nothing => Form::plain(if bit { Type::Bool } else { Type::Raw }),
+        });
+        let grain = address.space.grain.cell_bytes();
+        let wide = form.ty.bytes().is_some_and(|bytes| bytes as usize > grain.max(2));
+        let own = self.station.dialect.filter(|_| wide).and_then(|dialect| dialect.order());
+        Form { order: form.order.or(own), ..form }
     }
 
     fn body(&self) -> MutexGuard<'_, Inside> {
@@ -255,11 +269,11 @@ impl SimDevice {
             .profile_of(index)
             .and_then(|profile| profile.points.iter().find(|p| p.name.value == target.value));
         if let Some(point) = point {
-            let form = point.form.map_or(Form::plain(Type::Raw), |form| form.value);
             let address = checked
                 .project
                 .point_address(index, point)
                 .map_err(|_| format!("`{}` has no sound address", target.value))?;
+            let form = self.form_at(&address, point.form.map(|form| form.value));
             let spot = self
                 .spot(&address, form)
                 .ok_or_else(|| format!("`{}` does not fit its address", target.value))?;
@@ -270,12 +284,18 @@ impl SimDevice {
         let address = dialect.parse(&asked.address.value, &self.station.setup).map_err(|fault| {
             format!("`{}` has no point `{}`, and {}", self.name, asked.address.value, fault.what)
         })?;
-        let bit = address.bit.is_some() || address.space.grain == Grain::Bit;
-        let default = match address.brings {
-            Brings::Width(ty) | Brings::Type(ty) => Form { order: dialect.order(), ..Form::plain(ty) },
-            Brings::Nothing => Form::plain(if bit { Type::Bool } else { Type::Raw }),
-        };
-        let form = asked.form.map_or(default, |form| form.value);
+        let form = self.form_at(&address, asked.form.map(|form| form.value));
+        let known = |own: &woodrush_core::protocol::Space| own.key == address.space.key;
+        if !self.station.spaces.iter().any(known) {
+            let tables: BTreeSet<&str> =
+                self.station.spaces.iter().map(|space| dialect.table(space)).collect();
+            let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
+            return Err(format!(
+                "`{}` has no {}: its tables are {tables}",
+                self.name,
+                dialect.table(&address.space)
+            ));
+        }
         let spot = self
             .spot(&address, form)
             .ok_or_else(|| format!("`{form}` does not fit {}", address.space.a()))?;

@@ -1,8 +1,9 @@
 //! Controllers with data tables over DF1, asked and played.
 
 use crate::proven::{proof, whys, wrong};
-use crate::site::checked;
+use crate::site::{checked, checked_with};
 use std::sync::Arc;
+use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::bench::Bench;
 use woodrush_engine::rig::Change;
 
@@ -240,6 +241,23 @@ to = "grader:F8:20"
 fn every_kind_of_file_is_proven_onto_registers() {
     let proof = proof(&Arc::new(checked(ONTO_REGISTERS)), |_| {});
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
+}
+
+/// A point whose address says its type moves in that type on the bench.
+#[test]
+fn a_simulated_float_of_a_table_is_one() {
+    let profile = "[profile]\nname = \"Feeder\"\n[points.ration]\nat = \"F8:10\"\nrange = [0, 40]\naccess = \"read-write\"\n";
+    let text = FEEDERS
+        .replace("node = 4", "node = 4\nprofile = \"feeder.toml\"")
+        .replace("from = \"feeder-west:F8:10\"", "from = \"feeder-west.ration\"")
+        .replace("count = 6", "count = 1");
+    let checked = checked_with(&text, profile);
+    let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
+    let station = &checked.plan.devices[0];
+    let space = station.spaces.iter().position(|space| space.key == "F8").unwrap();
+    let extent = Extent { space: SpaceId(u16::try_from(space).unwrap()), first: 10, count: 1 };
+    let held = bench.bus(0).unwrap().devices[0].peek(extent);
+    assert_eq!(held, Some(20f32.to_be_bytes().to_vec()));
 }
 
 /// The converter as two slaves of one line: each node has its own table, and answers for itself alone.
