@@ -252,13 +252,18 @@ pub(super) fn is_approximate(from: &Lay, to: &Lay) -> bool {
 
 /// Whether two floats of a lay are the same but for the last digits.
 pub(super) fn nearly(lay: &Lay, seen: &[u8], wanted: &[u8]) -> bool {
-    let number = |cells: &[u8]| match lay.amount(cells) {
+    // As they stand there, against the greatest number on their way: near nought a scale and an offset make the last digit
+    // of one the first of the other.
+    let plain = Lay { scale: (1, 1), plus: (0, 1), ..lay.clone() };
+    let number = |cells: &[u8]| match plain.amount(cells) {
         Some(Amount::Near(number)) => number,
         _ => f64::NAN,
     };
     let (seen, wanted) = (number(seen), number(wanted));
+    let share = |(upper, lower): Fraction| upper as f64 / lower as f64;
+    let size = wanted.abs() + (share(lay.plus) / share(lay.scale)).abs();
     let close = if lay.bytes() == 4 { 1e-6 } else { 1e-13 };
-    seen == wanted || (seen - wanted).abs() <= wanted.abs() * close || seen.is_nan() && wanted.is_nan()
+    seen == wanted || (seen - wanted).abs() <= size * close || seen.is_nan() && wanted.is_nan()
 }
 
 fn one_at_end(room: usize, on: bool) -> Vec<u8> {
@@ -296,6 +301,20 @@ mod tests {
         let (from, to) = (Lay::read(from).unwrap(), Lay::read(to).unwrap());
         let room = to.bytes().max(2);
         expected(&from, &to, false, cells, room)
+    }
+
+    #[test]
+    fn the_last_digit_counts_where_it_stands() {
+        // 16.004, and the float beside it, both 0.01 with a scale of 2.5 and an offset of -40.
+        let lay = Lay::read("f64 scale 2.5 plus -40").unwrap();
+        let here = 16.004f64;
+        let beside = f64::from_bits(here.to_bits() - 1);
+        assert!(nearly(&lay, &here.to_be_bytes(), &beside.to_be_bytes()));
+        assert!(!nearly(&lay, &here.to_be_bytes(), &(here + 1e-9).to_be_bytes()));
+        // Lost beside an offset of 1000 on the way there and back.
+        let lay = Lay::read("f64 plus 1000").unwrap();
+        assert!(nearly(&lay, &0f64.to_be_bytes(), &1e-45f64.to_be_bytes()));
+        assert!(!nearly(&Lay::read("f64").unwrap(), &0f64.to_be_bytes(), &1e-45f64.to_be_bytes()));
     }
 
     #[test]
