@@ -145,3 +145,22 @@ fn ascii_takes_twice_the_characters() {
     // Colon, unit, five bytes, check, carriage return and line feed; the answer has one byte less.
     assert_eq!((line.requests[0].out, line.requests[0].back), (17, 15));
 }
+
+/// 512 bytes a file, 236 in a reply: three requests each, and no element left out.
+#[test]
+fn four_files_of_integers_take_the_fewest_requests_that_the_payload_allows() {
+    let files = ["N7", "N10", "N11", "N12"];
+    let rule = |(at, file): (usize, &&str)| {
+        format!("[[map]]\nfrom = \"feeder:{file}:0\"\nto = \"scada:4{:05}\"\ncount = 256\n", 1 + at * 256)
+    };
+    let rules: String = files.iter().enumerate().map(rule).collect();
+    let text = format!(
+        "[ports.feeders]\nserial = \"/dev/ttyUSB0\"\nline = \"19200 8N1\"\nprotocol = \"df1\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n[devices.feeder]\nport = \"feeders\"\nnode = 1\npoll = \"10s\"\n[images.scada]\nport = \"office\"\n{rules}"
+    );
+    let checked = checked(&text);
+    assert!(!checked.has_errors(), "{:?}", checked.findings);
+    let budget = report(&checked.project, &checked.plan);
+    assert_eq!(budget[0].requests.len(), 12, "{:?}", budget[0].requests);
+    let elements: u32 = checked.plan.transfers.iter().map(|transfer| transfer.extent.count).sum();
+    assert_eq!(elements, 4 * 256);
+}
