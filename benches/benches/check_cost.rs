@@ -4,35 +4,13 @@
 #![allow(missing_docs, clippy::unwrap_used, clippy::disallowed_methods, dead_code)]
 
 use serde::Deserialize;
-use std::alloc::{GlobalAlloc, Layout, System};
 use std::collections::BTreeMap;
 use std::hint::black_box;
-use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::Instant;
+use woodrush_benches::counting::{Counting, allocations};
 use woodrush_benches::{Limits, large_site, large_site_of_writes, median};
 use woodrush_core::check::check;
 use woodrush_core::project::read;
-
-struct Counting;
-
-static COUNT: AtomicU64 = AtomicU64::new(0);
-
-// SAFETY: every call goes to the system's allocator unchanged; only a counter is added.
-unsafe impl GlobalAlloc for Counting {
-    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
-        COUNT.fetch_add(1, Relaxed);
-        unsafe { System.alloc(layout) }
-    }
-
-    unsafe fn dealloc(&self, pointer: *mut u8, layout: Layout) {
-        unsafe { System.dealloc(pointer, layout) }
-    }
-
-    unsafe fn realloc(&self, pointer: *mut u8, layout: Layout, size: usize) -> *mut u8 {
-        COUNT.fetch_add(1, Relaxed);
-        unsafe { System.realloc(pointer, layout, size) }
-    }
-}
 
 #[global_allocator]
 static ALLOCATOR: Counting = Counting;
@@ -67,10 +45,10 @@ fn seconds(work: impl FnOnce()) -> f64 {
     begun.elapsed().as_secs_f64()
 }
 
-fn allocations(text: &str) -> f64 {
-    let before = COUNT.load(Relaxed);
+fn allocations_of(text: &str) -> f64 {
+    let before = allocations();
     whole_check(text);
-    (COUNT.load(Relaxed) - before) as f64
+    (allocations() - before) as f64
 }
 
 fn main() {
@@ -87,7 +65,7 @@ fn main() {
     println!("       toml::from_str against itself: {:.2} times", median(&mut control));
     limits.at_most(
         "growth of allocations from 10,000 to 100,000 rules",
-        allocations(&large) / allocations(&small),
+        allocations_of(&large) / allocations_of(&small),
         10.5,
         "times",
     );

@@ -2,30 +2,13 @@
 //! have grown.
 #![allow(missing_docs, clippy::unwrap_used, clippy::disallowed_methods)]
 
-use std::alloc::{GlobalAlloc, Layout, System};
 use std::hint::black_box;
-use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::Instant;
+use woodrush_benches::counting::{Counting, allocations};
 use woodrush_benches::{Limits, median};
 use woodrush_wire::df1::{Check, Command, Heard, Logical, Message, Scanner, emit_message};
 use woodrush_wire::isotcp::fetch::{Answer, Range, Request};
 use woodrush_wire::isotcp::{cotp, tpkt};
-
-struct Counting;
-
-static COUNT: AtomicU64 = AtomicU64::new(0);
-
-// SAFETY: every call goes to the system's allocator unchanged; only a counter is added.
-unsafe impl GlobalAlloc for Counting {
-    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
-        COUNT.fetch_add(1, Relaxed);
-        unsafe { System.alloc(layout) }
-    }
-
-    unsafe fn dealloc(&self, pointer: *mut u8, layout: Layout) {
-        unsafe { System.dealloc(pointer, layout) }
-    }
-}
 
 #[global_allocator]
 static ALLOCATOR: Counting = Counting;
@@ -39,7 +22,7 @@ const WORDS: u8 = 10;
 fn measure(limits: &mut Limits, what: &str, mut once: impl FnMut()) {
     // What grows has grown.
     (0..100).for_each(|_| once());
-    let before = COUNT.load(Relaxed);
+    let before = allocations();
     let mut rates = vec![];
     for _ in 0..ROUNDS {
         let begun = Instant::now();
@@ -47,9 +30,9 @@ fn measure(limits: &mut Limits, what: &str, mut once: impl FnMut()) {
         rates.push(FRAMES as f64 / begun.elapsed().as_secs_f64() / 1e6);
     }
     // The list of the rates itself is no frame's.
-    let allocations = COUNT.load(Relaxed).saturating_sub(before + 8) as f64 / (FRAMES as f64 * ROUNDS as f64);
+    let per_frame = allocations().saturating_sub(before + 8) as f64 / (FRAMES as f64 * ROUNDS as f64);
     limits.at_least(what, median(&mut rates), 1.0, "million frames/s");
-    limits.at_most(&format!("{what}, allocations a frame"), allocations.max(0.0), 0.0, "");
+    limits.at_most(&format!("{what}, allocations a frame"), per_frame, 0.0, "");
 }
 
 fn main() {

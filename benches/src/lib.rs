@@ -5,6 +5,7 @@
 //! the same stands beside each ratio.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::disallowed_methods)]
 
+pub mod counting;
 pub mod endurance;
 
 use std::sync::Arc;
