@@ -148,6 +148,18 @@ fn a_controller_with_two_connections_is_told_to_set_up_both() {
 }
 
 #[test]
+fn a_port_that_only_reads_is_never_told_to_write() {
+    let sent = TWO_WAYS.replace(
+        "from = \"pumps:%DB10.D4 as f32\"\nto = \"scada:400001\"\naccess = \"read-write\"",
+        "from = \"scada:400001\"\nto = \"pumps:%DB10.W4\"",
+    );
+    let checked = checked(&sent);
+    let demands = demands(&checked.project, &checked.plan);
+    let work: Vec<bool> = demands[0].links.iter().map(|link| link.contains("for WRITE")).collect();
+    assert_eq!(work, [false, true], "{:?}", demands[0].links);
+}
+
+#[test]
 fn a_port_for_writes_must_lead_to_the_same_device() {
     for (from, to, part) in [
         ("write-port = \"pumps-write\"", "write-port = \"pumps-read\"", "the port of the device itself"),

@@ -187,7 +187,14 @@ impl Asking {
                 Act::Done(ticket, result) => self.finish(now, ticket, result),
                 Act::HangUp(why) => return LineAct::HangUp(why),
                 Act::WaitUntil(moment) => return LineAct::WaitUntil(moment),
-                Act::Rest if self.waits_elsewhere() => return LineAct::Rest,
+                Act::Rest
+                    if self
+                        .current
+                        .as_ref()
+                        .is_some_and(|own| self.waits_elsewhere(own.stage, &own.doing)) =>
+                {
+                    return LineAct::Rest;
+                }
                 Act::Rest => match self.start_next(now) {
                     Some(wait) => return wait,
                     None => continue,
@@ -214,15 +221,11 @@ impl Asking {
         self.next_ticket += 1;
         self.current = Some(Current { doing, ticket, began: now, left: None, stage, sent: 0, came: 0 });
         match (stage, ask) {
-            (Stage::ReadingElsewhere(extent), Ask::Read { station, .. }) => {
+            (Stage::Reading(extent), Ask::Read { station, .. }) if self.reads_elsewhere(station) => {
                 self.ask_elsewhere(ticket, station, extent);
             }
             (_, ask) => self.client.ask(ticket, ask),
         }
-    }
-
-    fn waits_elsewhere(&self) -> bool {
-        matches!(&self.current, Some(Current { stage: Stage::ReadingElsewhere(_), .. }))
     }
 
     fn ask_of(&self, doing: &Doing) -> Option<(Ask, Stage)> {
@@ -304,7 +307,7 @@ impl Asking {
     fn finish(&mut self, now: Moment, ticket: Ticket, result: Result<Vec<u8>, Refusal>) {
         let Some(current) = self.current.take().filter(|current| current.ticket == ticket) else { return };
         // What another port has read counts there.
-        let own = !matches!(current.stage, Stage::ReadingElsewhere(_));
+        let own = !self.waits_elsewhere(current.stage, &current.doing);
         if let Some(port) = self.shared.health.ports.get(self.port).filter(|_| own) {
             port.busy(now, now.since(current.began));
             port.tally.count(now, result.as_ref().map(|_| ()));

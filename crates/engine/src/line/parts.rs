@@ -16,10 +16,8 @@ use woodrush_core::{Blame, Kind, Refusal};
 pub(super) enum Stage {
     /// One request does it.
     Only,
-    /// The grain is being read, to be written back changed.
-    Reading,
-    /// All that the write touches is being read by another port.
-    ReadingElsewhere(Extent),
+    /// All that it touches is being read, here or by the device's other port, to be written back changed.
+    Reading(Extent),
     /// It is being written back.
     WritingBack,
 }
@@ -85,20 +83,15 @@ impl Asking {
     ) -> (Ask, Stage) {
         let cells = cells.to_vec();
         if let Some(whole) = self.to_read_elsewhere(station, extent, keep.is_some()) {
-            return (Ask::Read { station, extent: whole }, Stage::ReadingElsewhere(whole));
+            return (Ask::Read { station, extent: whole }, Stage::Reading(whole));
         }
         match keep {
             None => (Ask::Write { station, extent, cells }, Stage::Only),
             Some(_) if self.reads_to_change(station) => {
-                (Ask::Read { station, extent }, self.reading(station, extent))
+                (Ask::Read { station, extent }, Stage::Reading(extent))
             }
             Some(keep) => (Ask::Change { station, extent, keep: keep.to_vec(), set: cells }, Stage::Only),
         }
-    }
-
-    /// Where the grain whose bits change is read.
-    fn reading(&self, station: usize, extent: Extent) -> Stage {
-        if self.reads_elsewhere(station) { Stage::ReadingElsewhere(extent) } else { Stage::Reading }
     }
 
     /// Whether a device has said that it has no request that changes some bits.
@@ -107,8 +100,14 @@ impl Asking {
     }
 
     /// Whether a device is read by another port.
-    fn reads_elsewhere(&self, device: usize) -> bool {
+    pub(super) fn reads_elsewhere(&self, device: usize) -> bool {
         self.shared.plan.devices.get(device).is_some_and(|station| station.port != self.port)
+    }
+
+    /// Whether another port reads for what is under way.
+    pub(super) fn waits_elsewhere(&self, stage: Stage, doing: &Doing) -> bool {
+        matches!(stage, Stage::Reading(_))
+            && self.part_of(doing).is_some_and(|part| self.reads_elsewhere(part.device))
     }
 
     /// The whole of what a write touches in requests that cannot be smaller, where the rest of it must be read first.
@@ -137,12 +136,12 @@ impl Asking {
     }
 
     /// What was read with the new part in it, to be written whole.
-    fn with_part(&self, doing: &Doing, whole: Extent, old: &[u8]) -> Option<Vec<u8>> {
-        let Part { device, extent, set, keep } = self.part_of(doing)?;
-        let each = self.shared.plan.devices.get(device)?.space_at(extent.space)?.grain.cell_bytes();
+    fn with_part(&self, part: &Part, whole: Extent, old: &[u8]) -> Option<Vec<u8>> {
+        let Part { device, extent, set, keep } = part;
+        let each = self.shared.plan.devices.get(*device)?.space_at(extent.space)?.grain.cell_bytes();
         let mut new = old.to_vec();
         let room = new.get_mut((extent.first - whole.first) as usize * each..)?.get_mut(..set.len())?;
-        for (at, (byte, set)) in room.iter_mut().zip(&set).enumerate() {
+        for (at, (byte, set)) in room.iter_mut().zip(set).enumerate() {
             let keep = keep.as_ref().and_then(|keep| keep.get(at)).copied().unwrap_or(0);
             *byte = *byte & keep | set & !keep;
         }
@@ -158,30 +157,22 @@ impl Asking {
         began: Moment,
         result: Result<Vec<u8>, Refusal>,
     ) -> Option<(Doing, Result<Vec<u8>, Refusal>)> {
-        if let (Stage::ReadingElsewhere(whole), Ok(old)) = (stage, &result) {
-            let station = self.part_of(&doing).map(|part| part.device);
-            let Some((station, cells)) = station.zip(self.with_part(&doing, whole, old)) else {
-                return Some((doing, Err(Refusal::new(Kind::Mismatch, Blame::Device))));
-            };
-            self.go_on(now, began, doing, Ask::Write { station, extent: whole, cells }, Stage::WritingBack);
-            return None;
-        }
-        let Some(Part { device, extent, set, keep: Some(keep) }) = self.part_of(&doing) else {
-            return Some((doing, result));
-        };
+        let Some(part) = self.part_of(&doing) else { return Some((doing, result)) };
+        let (station, extent) = (part.device, part.extent);
         let no_such = matches!(&result, Err(Refusal { kind: Kind::NoSuchCommand, blame: Blame::Device, .. }));
         let (ask, stage) = match (stage, &result) {
-            (Stage::Only, Err(_)) if no_such => {
+            (Stage::Only, Err(_)) if no_such && part.keep.is_some() => {
                 self.devices
                     .iter_mut()
-                    .filter(|p| p.index == device)
+                    .filter(|p| p.index == station)
                     .for_each(|polled| polled.no_change = true);
-                (Ask::Read { station: device, extent }, self.reading(device, extent))
+                (Ask::Read { station, extent }, Stage::Reading(extent))
             }
-            (Stage::Reading, Ok(old)) => {
-                let changed =
-                    old.iter().zip(&set).zip(&keep).map(|((old, set), keep)| old & keep | set & !keep);
-                (Ask::Write { station: device, extent, cells: changed.collect() }, Stage::WritingBack)
+            (Stage::Reading(whole), Ok(old)) => {
+                let Some(cells) = self.with_part(&part, whole, old) else {
+                    return Some((doing, Err(Refusal::new(Kind::Mismatch, Blame::Device))));
+                };
+                (Ask::Write { station, extent: whole, cells }, Stage::WritingBack)
             }
             _ => return Some((doing, result)),
         };

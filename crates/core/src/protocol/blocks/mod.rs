@@ -254,8 +254,8 @@ impl Dialect for Blocks {
         let end = if link.image { "active" } else { "passive" };
         let work = match (link.reads, link.writes) {
             (true, true) => "FETCH and WRITE",
-            (true, false) => "FETCH",
-            (false, _) => "WRITE",
+            (false, true) => "WRITE",
+            (_, false) => "FETCH",
         };
         // What is local for us is the partner's there.
         let told = |key| link.setup.word(key).unwrap_or("any");
