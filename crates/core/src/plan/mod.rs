@@ -8,6 +8,7 @@ mod overlaps;
 mod pushes;
 mod requests;
 mod resolve;
+mod times;
 
 pub use demands::{Demand, demands};
 pub use forwards::{PlannedForward, Route};
@@ -251,7 +252,7 @@ impl Plan {
                 .collect(),
             write_ports: project.devices.iter().map(|d| d.write_port.map(|port| port.value)).collect(),
             lines: project.ports.iter().map(LineTime::of).collect(),
-            unanswered: project.ports.iter().map(unanswered).collect(),
+            unanswered: project.ports.iter().map(times::unanswered).collect(),
             ..Self::default()
         };
         for (map, rule) in project.maps.iter().enumerate().filter(|(_, rule)| rule.enabled) {
@@ -339,18 +340,6 @@ impl Plan {
                 *used += 1;
             }
         }
-    }
-
-    fn set_cycles(&mut self) {
-        let on = |device: usize, port: usize| self.devices.get(device).is_some_and(|d| d.port == port);
-        let by = |device: usize, port: usize| self.write_port(device) == Some(port);
-        self.cycles = (0..self.lines.len())
-            .map(|port| {
-                let polls = self.transfers.iter().filter(|transfer| on(transfer.device, port));
-                let sent = self.pushes.iter().filter(|push| push.every.is_some() && by(push.device, port));
-                polls.map(|transfer| transfer.takes).chain(sent.map(|push| push.takes)).sum()
-            })
-            .collect();
     }
 
     /// The port by which a device is written: its own, or the other one that it has for writes.
@@ -468,37 +457,6 @@ impl Plan {
         Some(())
     }
 
-    /// The default age: three times the longer of the poll and the line's cycle with one timeout in it.
-    fn set_ages(&mut self, project: &Project) {
-        for rule in &mut self.rules {
-            let own = project.images.get(rule.board).and_then(|image| image.max_age);
-            let Source::Poll { device, .. } = rule.source else {
-                // What a client wrote stays true until somebody writes again, unless the image says otherwise.
-                rule.max_age = own.unwrap_or(u64::MAX);
-                continue;
-            };
-            let port = self.devices.get(device).map_or(usize::MAX, |station| station.port);
-            let timeout = self.lines.get(port).map_or(0, |line| line.timeout);
-            let own_way =
-                project.ports.get(port).and_then(|port| port.protocol?.value.unanswered(&port.setup));
-            let silent = own_way.map_or(0, |(wait, _)| wait);
-            let cycle = self.cycles.get(port).copied().unwrap_or(0) + timeout.max(silent);
-            rule.max_age = own.unwrap_or(3 * rule.every.max(cycle));
-        }
-    }
-
-    /// The share of a port's time that its polls take; above 1 the line cannot keep them.
-    #[must_use]
-    pub fn load(&self, port: usize) -> f64 {
-        let on_port =
-            |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
-        let polls = self.transfers.iter().filter(on_port).map(|t| t.takes as f64 / t.every.max(1) as f64);
-        let here = |push: &&Push| self.write_port(push.device) == Some(port);
-        let sent =
-            self.pushes.iter().filter(here).filter_map(|p| Some(p.takes as f64 / p.every?.max(1) as f64));
-        polls.chain(sent).sum()
-    }
-
     /// The rule that feeds a cell of an image, with the index of the value there.
     #[must_use]
     pub fn feeding(&self, image: usize, space: SpaceId, grain: u32) -> Option<(usize, u32)> {
@@ -510,13 +468,6 @@ impl Plan {
             hit.then(|| (at, (grain - target.first) / target.width))
         })
     }
-}
-
-fn unanswered(port: &crate::project::Port) -> u64 {
-    let own = port.protocol.and_then(|protocol| protocol.value.unanswered(&port.setup));
-    let time = LineTime::of(port);
-    let once = own.map_or(time.timeout + time.rest(), |(wait, _)| wait);
-    (u64::from(port.retries) + 1) * once
 }
 
 pub(crate) fn to_u32(number: usize) -> u32 {

@@ -3,11 +3,13 @@
 //! A space is a linear table of equal grains. Its `key` is the dialect's own text; nobody else parses it.
 
 pub mod blocks;
+mod keys;
 mod modbus;
 mod raw;
 pub mod tables;
 
 pub use crate::grain::Grain;
+pub use keys::{Key, KeyKind, Setup};
 
 use crate::form::Type;
 use std::borrow::Cow;
@@ -235,93 +237,6 @@ pub struct Link<'s> {
     pub reads: bool,
     /// Values are written through it.
     pub writes: bool,
-}
-
-/// What a key of the project file takes; feeds the reader's checks and the texts of its faults.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum KeyKind {
-    /// Any text.
-    Text,
-    /// A whole number of a range.
-    Whole(i64, i64),
-    /// A duration such as `500ms`.
-    Duration,
-    /// `true` or `false`.
-    Switch,
-    /// One of these words.
-    Choice(&'static [&'static str]),
-    /// A list of texts.
-    Texts,
-    /// A station on a line, from 0.
-    Station {
-        /// The highest station of any line.
-        high: i64,
-        /// Whether the word `any` stands for all.
-        any: bool,
-    },
-    /// A table or value with a reader of its own.
-    Own,
-}
-
-impl KeyKind {
-    /// Whether it is a whole number.
-    #[must_use]
-    pub const fn is_number(self) -> bool {
-        matches!(self, Self::Whole(..) | Self::Station { .. })
-    }
-}
-
-/// One key of the project file or a profile.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Key {
-    /// Whose key it is: `ports`, `devices`, `images`, …
-    pub table: &'static str,
-    /// As it is written.
-    pub name: &'static str,
-    /// What it takes.
-    pub kind: KeyKind,
-    /// What it means, its unit and its default.
-    pub doc: &'static str,
-}
-
-/// A device's or image's keys as read that only its dialect understands.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
-pub struct Setup {
-    /// Numbers by key, such as `unit`.
-    pub numbers: Vec<(&'static str, u32)>,
-    /// Words by key, such as `write-one`.
-    pub words: Vec<(&'static str, String)>,
-}
-
-impl Setup {
-    /// The number of a key, if it was given.
-    #[must_use]
-    pub fn number(&self, key: &str) -> Option<u32> {
-        self.numbers.iter().find(|(name, _)| *name == key).map(|(_, number)| *number)
-    }
-
-    /// These keys, and those of another table that are not among them.
-    #[must_use]
-    pub fn with(&self, other: Option<&Self>) -> Self {
-        let mut all = self.clone();
-        for (key, number) in other.iter().flat_map(|other| &other.numbers) {
-            if all.number(key).is_none() {
-                all.numbers.push((key, *number));
-            }
-        }
-        for (key, word) in other.iter().flat_map(|other| &other.words) {
-            if all.word(key).is_none() {
-                all.words.push((key, word.clone()));
-            }
-        }
-        all
-    }
-
-    /// The word of a key, if it was given.
-    #[must_use]
-    pub fn word(&self, key: &str) -> Option<&str> {
-        self.words.iter().find(|(name, _)| *name == key).map(|(_, word)| word.as_str())
-    }
 }
 
 /// One address as a dialect reads it.

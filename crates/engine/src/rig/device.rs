@@ -1,5 +1,6 @@
 //! A simulated device: a memory of the addresses that its profile, its rules and its sizes name, moved by signals.
 
+use super::inside::{Ailment, Body, Driven, Inside, Spot};
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
 use std::collections::{BTreeMap, BTreeSet};
@@ -10,46 +11,6 @@ use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{Line, Shape, Signal, parse_asked};
 use woodrush_core::protocol::{Address, Brings, Extent, Grain, SpaceId, Verb};
 use woodrush_core::{At, Blame, Kind, Refusal};
-
-/// What goes wrong with one device.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Ailment {
-    /// It does not answer.
-    pub mute: bool,
-    /// It answers so much later, in microseconds.
-    pub slow: u64,
-    /// It answers every request with this code.
-    pub refuse: Option<u8>,
-    /// It answers after the timeout.
-    pub late: bool,
-    /// It says every answer twice.
-    pub twice: bool,
-    /// Its answers end too early.
-    pub short: bool,
-    /// It answers as this unit.
-    pub as_unit: Option<u8>,
-    /// The first acknowledgement of each message gets lost.
-    pub drop_ack: bool,
-}
-
-/// Values in a row that one signal moves.
-struct Driven {
-    space: SpaceId,
-    first: u32,
-    width: u32,
-    count: u32,
-    bit: Option<u8>,
-    form: Form,
-    generator: Generator,
-}
-
-impl Driven {
-    fn overlaps(&self, extent: Extent) -> bool {
-        self.space == extent.space
-            && self.first < extent.end()
-            && extent.first < self.first + self.width * self.count
-    }
-}
 
 /// One simulated device.
 pub struct SimDevice {
@@ -64,60 +25,6 @@ pub struct SimDevice {
     /// The only thing that this connection is for, where the device has another one for the other.
     pub only: Option<Verb>,
     body: Body,
-}
-
-/// What all connections of one device share.
-type Body = Arc<Mutex<Inside>>;
-
-#[derive(Default)]
-struct Inside {
-    ailment: Ailment,
-    /// By space: the grains that exist, with their cells as one number.
-    memory: Vec<BTreeMap<u32, u64>>,
-    driven: Vec<Driven>,
-}
-
-impl Inside {
-    fn poke(&mut self, each: usize, extent: Extent, cells: &[u8]) {
-        let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) else { return };
-        for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {
-            memory.insert(grain, cell.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
-        }
-    }
-
-    fn peek(&self, each: usize, extent: Extent) -> Option<Vec<u8>> {
-        let memory = self.memory.get(usize::from(extent.space.0))?;
-        let mut cells = Vec::with_capacity(extent.count as usize * each);
-        for grain in extent.first..extent.end() {
-            let value = memory.get(&grain)?.to_be_bytes();
-            cells.extend_from_slice(value.get(8 - each..)?);
-        }
-        Some(cells)
-    }
-
-    /// Puts a value, or one bit, where it belongs.
-    fn store(&mut self, each: usize, spot: &Spot, cells: &[u8]) {
-        match spot.bit {
-            None => self.poke(each, spot.extent, cells),
-            Some(bit) => {
-                let Some(memory) = self.memory.get_mut(usize::from(spot.extent.space.0)) else { return };
-                let word = memory.entry(spot.extent.first).or_insert(0);
-                let on = cells.first().is_some_and(|cell| *cell != 0);
-                *word = *word & !(1 << bit) | u64::from(on) << bit;
-            }
-        }
-    }
-}
-
-/// A place in a device that a person names, with its form.
-#[derive(Debug, Clone)]
-pub struct Spot {
-    /// Where.
-    pub extent: Extent,
-    /// One bit of it.
-    pub bit: Option<u8>,
-    /// In which form.
-    pub form: Form,
 }
 
 impl SimDevice {

@@ -5,14 +5,16 @@ mod clients;
 mod command;
 mod device;
 mod dialer;
+mod inside;
 mod line;
 mod master;
 mod signal;
 
 pub use bus::{Bus, BusAct, Change};
 pub use clients::ClientState;
-pub use device::{Ailment, SimDevice, Spot};
+pub use device::SimDevice;
 pub use dialer::Dialer;
+pub use inside::{Ailment, Spot};
 
 use crate::Moment;
 use crate::converter::{Aliases, Bindings};

@@ -1,0 +1,101 @@
+//! What a simulated device holds, whichever of its connections is used: cells, what moves them, and what goes wrong.
+
+use super::signal::Generator;
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+use woodrush_core::form::Form;
+use woodrush_core::protocol::{Extent, SpaceId};
+
+/// What goes wrong with one device.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Ailment {
+    /// It does not answer.
+    pub mute: bool,
+    /// It answers so much later, in microseconds.
+    pub slow: u64,
+    /// It answers every request with this code.
+    pub refuse: Option<u8>,
+    /// It answers after the timeout.
+    pub late: bool,
+    /// It says every answer twice.
+    pub twice: bool,
+    /// Its answers end too early.
+    pub short: bool,
+    /// It answers as this unit.
+    pub as_unit: Option<u8>,
+    /// The first acknowledgement of each message gets lost.
+    pub drop_ack: bool,
+}
+
+/// Values in a row that one signal moves.
+pub(super) struct Driven {
+    pub(super) space: SpaceId,
+    pub(super) first: u32,
+    pub(super) width: u32,
+    pub(super) count: u32,
+    pub(super) bit: Option<u8>,
+    pub(super) form: Form,
+    pub(super) generator: Generator,
+}
+
+impl Driven {
+    pub(super) fn overlaps(&self, extent: Extent) -> bool {
+        self.space == extent.space
+            && self.first < extent.end()
+            && extent.first < self.first + self.width * self.count
+    }
+}
+
+/// A place in a device that a person names, with its form.
+#[derive(Debug, Clone)]
+pub struct Spot {
+    /// Where.
+    pub extent: Extent,
+    /// One bit of it.
+    pub bit: Option<u8>,
+    /// In which form.
+    pub form: Form,
+}
+
+/// What all connections of one device share.
+pub(super) type Body = Arc<Mutex<Inside>>;
+
+#[derive(Default)]
+pub(super) struct Inside {
+    pub(super) ailment: Ailment,
+    /// By space: the grains that exist, with their cells as one number.
+    pub(super) memory: Vec<BTreeMap<u32, u64>>,
+    pub(super) driven: Vec<Driven>,
+}
+
+impl Inside {
+    pub(super) fn poke(&mut self, each: usize, extent: Extent, cells: &[u8]) {
+        let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) else { return };
+        for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {
+            memory.insert(grain, cell.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
+        }
+    }
+
+    pub(super) fn peek(&self, each: usize, extent: Extent) -> Option<Vec<u8>> {
+        let memory = self.memory.get(usize::from(extent.space.0))?;
+        let mut cells = Vec::with_capacity(extent.count as usize * each);
+        for grain in extent.first..extent.end() {
+            let value = memory.get(&grain)?.to_be_bytes();
+            cells.extend_from_slice(value.get(8 - each..)?);
+        }
+        Some(cells)
+    }
+
+    /// Puts a value, or one bit, where it belongs.
+    pub(super) fn store(&mut self, each: usize, spot: &Spot, cells: &[u8]) {
+        match spot.bit {
+            None => self.poke(each, spot.extent, cells),
+            Some(bit) => {
+                let Some(memory) = self.memory.get_mut(usize::from(spot.extent.space.0)) else { return };
+                let word = memory.entry(spot.extent.first).or_insert(0);
+                let on = cells.first().is_some_and(|cell| *cell != 0);
+                *word = *word & !(1 << bit) | u64::from(on) << bit;
+            }
+        }
+    }
+}
