@@ -29,6 +29,8 @@ pub enum Kind {
     NoSuchAddress,
     /// The structure of the request is wrong, or a value does not fit.
     BadValue,
+    /// More is asked for at once than it gives or takes in one request.
+    TooMuch,
     /// Nothing may be written here.
     ReadOnly,
     /// Too much to do; ask again later.
@@ -61,6 +63,7 @@ impl Kind {
             Self::NoSuchCommand => "the command is not served",
             Self::NoSuchAddress => "the address does not exist",
             Self::BadValue => "the value or the request's structure is wrong",
+            Self::TooMuch => "it is more than it takes in one request",
             Self::ReadOnly => "nothing may be written there",
             Self::Busy => "it is busy",
             Self::WrongMode => "it is not in a mode for that",

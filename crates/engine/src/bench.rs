@@ -86,6 +86,12 @@ impl Bench {
         self.shared.health.devices.get(device).map(|health| health.tally.counts()).unwrap_or_default()
     }
 
+    /// What became of all requests of a port since the start.
+    #[must_use]
+    pub fn port_counts(&self, port: usize) -> crate::health::Counts {
+        self.shared.health.ports.get(port).map(|health| health.tally.counts()).unwrap_or_default()
+    }
+
     /// All counters from 0 on.
     pub fn reset_counts(&self) {
         self.shared.health.reset();

@@ -315,6 +315,16 @@ impl Names {
                 );
                 (Tone::Doubt, device(at), format!("refuses {}: {why}", what.unwrap_or_default()))
             }
+            Event::TakesLess { device: at, transfer, bytes, .. } => {
+                let what = plan.transfers.get(*transfer).and_then(|transfer| {
+                    Some(plan.devices.get(*at)?.show(transfer.extent.space, transfer.extent.first, None))
+                });
+                let text = format!(
+                    "refuses all of {} at once and gives it in requests of {bytes} bytes: asked so from now on; `max-read = {bytes}` lets `budget` count it",
+                    what.unwrap_or_default()
+                );
+                (Tone::Doubt, device(at), text)
+            }
             Event::Client { port: at, who, why } => (Tone::Doubt, port(at), format!("client {who} {why}")),
             Event::NotTaken { device: at, rule, refusal } => {
                 let what = plan.rules.get(*rule as usize).and_then(|rule| {

@@ -5,6 +5,7 @@ mod entries;
 mod fingerprint;
 mod forwards;
 mod overlaps;
+mod pieces;
 mod pushes;
 mod requests;
 mod resolve;
@@ -48,6 +49,8 @@ pub struct Plan {
     pub unresolved: Vec<(usize, Extent)>,
     /// By device: another port by which it is written.
     write_ports: Vec<Option<usize>>,
+    /// By device: what must come in one request.
+    held_together: Vec<(usize, Extent)>,
     /// Time on each port.
     pub lines: Vec<LineTime>,
     /// How long a request on each port takes that nobody answers, its bytes not counted, in microseconds.
@@ -401,6 +404,7 @@ impl Plan {
         let join = project.devices.get(device)?.join;
         let mut items = vec![];
         let mut together: Vec<(&str, u32, u32)> = vec![];
+        let mut held = vec![];
         for (.., rule) in group {
             let rule = self.rules.get(*rule)?;
             let place = place_of(rule)?;
@@ -416,6 +420,7 @@ impl Plan {
             let count = one.iter().map(|(.., end)| *end).max()? - first;
             if dialect.cost(Verb::Read, space, count, &station.setup).is_ok() {
                 items.push((first, count));
+                held.push((device, Extent { space: id, first, count }));
             }
         }
         let requests =
@@ -442,6 +447,7 @@ impl Plan {
         let board = |step: &Step| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
         landing.sort_by_key(|(request, step)| (*request, board(step)));
         let _ = findings;
+        self.held_together.extend(held);
         let mut landing = landing.into_iter().peekable();
         for (at, extent) in requests.iter().enumerate() {
             let begin = to_u32(self.steps.len());

@@ -330,6 +330,10 @@ pub trait Dialect: Sync + fmt::Debug {
     }
     /// What such a number means, in the standard's words and with the likely cause.
     fn refusal_words(&self, code: u32) -> (&'static str, &'static str);
+    /// Whether a device may have answered so because a read was too long for it: half as much is tried then.
+    fn may_be_too_long(&self, _code: u32) -> bool {
+        false
+    }
     /// The numbers by which `health.last-error` shows its refusals, in their order from 0 on.
     fn health_codes(&self) -> Range<u32> {
         0..256

@@ -52,6 +52,36 @@ poll = "2s"
 }
 
 #[test]
+fn smaller_requests_split_no_value_and_no_group() {
+    let rules = r#"
+[[map]]
+from = "do-1:400001"
+to = "scada:400001"
+[[map]]
+from = "do-1:400002 as f32 CDAB"
+to = "scada:400011 as f32 ABCD"
+count = 2
+[[map]]
+from = "do-1:400007"
+to = "scada:400021"
+group = "state"
+[[map]]
+from = "do-1:400009"
+to = "scada:400022"
+group = "state"
+"#;
+    let checked = checked(&format!("{SITE}{rules}"));
+    assert!(!checked.has_errors(), "{:?}", checked.findings);
+    let pieces = |most| -> Vec<(u32, u32)> {
+        checked.plan.pieces(0, most).iter().map(|piece| (piece.first, piece.count)).collect()
+    };
+    assert_eq!(pieces(9), [(0, 9)]);
+    assert_eq!(pieces(5), [(0, 5), (6, 3)], "the gap is left out");
+    assert_eq!(pieces(4), [(0, 3), (3, 2), (6, 3)]);
+    assert_eq!(pieces(1), [(0, 1), (1, 2), (3, 2), (6, 3)], "what belongs together stays whole");
+}
+
+#[test]
 fn a_long_rule_is_split_between_values_and_every_value_lands_once() {
     let rules = "[[map]]\nfrom = \"do-1:400001 as f64 HGFEDCBA\"\nto = \"scada:400001\"\ncount = 5\n";
     assert_eq!(requests(rules).iter().map(|r| r.1).collect::<Vec<_>>(), [8, 8, 4]);

@@ -5,6 +5,7 @@
 mod answering;
 mod counting;
 mod parts;
+mod pieces;
 mod sending;
 mod turns;
 
@@ -16,6 +17,7 @@ use crate::image::DeviceWrite;
 use crate::shared::{Errand, Event, Job, LineQueue, Shared};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
 use parts::{Mailbox, Stage};
+use pieces::Pieces;
 use std::collections::HashMap;
 use std::sync::Arc;
 use turns::{Lost, Polled};
@@ -28,7 +30,7 @@ const UNIT_LOST_AFTER: u32 = 3;
 
 /// What the line is busy with.
 enum Doing {
-    Poll { device: usize, turn: usize, probe: bool },
+    Poll { device: usize, turn: usize, probe: bool, pieces: Pieces },
     Push { device: usize, push: usize, cells: Vec<u8> },
     Errand(Job),
 }
@@ -230,10 +232,9 @@ impl Asking {
 
     fn ask_of(&self, doing: &Doing) -> Option<(Ask, Stage)> {
         Some(match doing {
-            Doing::Poll { device, turn, .. } => {
-                let polled = self.devices.get(*device)?;
-                let transfer = self.shared.plan.transfers.get(polled.turns.get(*turn)?.transfer)?;
-                (Ask::Read { station: transfer.device, extent: transfer.extent }, Stage::Only)
+            Doing::Poll { device, pieces, .. } => {
+                let station = self.devices.get(*device)?.index;
+                (Ask::Read { station, extent: pieces.next()? }, Stage::Only)
             }
             Doing::Push { device, push, cells } => {
                 let entry = self.devices.get(*device)?.pushes.get(*push)?;
@@ -269,8 +270,8 @@ impl Asking {
         self.errand_last = false;
         let wait = push.err().flatten();
         match (poll, self.due_probe(now)) {
-            (_, Ok((device, turn))) => Ok(Doing::Poll { device, turn, probe: true }),
-            (Ok((device, turn)), _) => Ok(Doing::Poll { device, turn, probe: false }),
+            (_, Ok((device, turn))) => Ok(self.whole_poll(device, turn, true)),
+            (Ok((device, turn)), _) => Ok(self.whole_poll(device, turn, false)),
             (Err(poll), Err(probe)) => Err([poll, probe, wait].into_iter().flatten().min()),
         }
     }
@@ -320,16 +321,20 @@ impl Asking {
         else {
             return;
         };
+        let left = current.left.unwrap_or(now);
+        let Some((doing, left, result)) = self.next_piece(now, current.began, doing, left, result) else {
+            return;
+        };
         match doing {
             Doing::Errand(job) => self.errand_done(now, current.began, job, result),
             Doing::Push { device, push, cells } => {
                 self.pushed(now, current.began, device, push, cells, result.map(|_| ()));
             }
-            Doing::Poll { device, turn, probe } => {
+            Doing::Poll { device, turn, probe, .. } => {
                 if probe {
                     self.probe_from = now + now.since(current.began) * PROBE_PAUSE;
                 }
-                self.polled(now, device, turn, current.left.unwrap_or(now), result);
+                self.polled(now, device, turn, left, result);
             }
         }
     }

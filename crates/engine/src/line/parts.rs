@@ -181,7 +181,7 @@ impl Asking {
     }
 
     /// The next request of something that began earlier.
-    fn go_on(&mut self, now: Moment, began: Moment, doing: Doing, ask: Ask, stage: Stage) {
+    pub(super) fn go_on(&mut self, now: Moment, began: Moment, doing: Doing, ask: Ask, stage: Stage) {
         self.begin(now, doing, ask, stage);
         if let Some(current) = &mut self.current {
             current.began = began;

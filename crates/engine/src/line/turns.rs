@@ -1,6 +1,7 @@
 //! What is due when: polls by how overdue they are relative to their interval, probes of lost devices.
 
 use super::Asking;
+use super::pieces::Size;
 use super::sending::Sent;
 use crate::Moment;
 use crate::shared::Shared;
@@ -17,6 +18,8 @@ pub(super) struct Turn {
     pub(super) good: Option<Moment>,
     /// The device's own number of the refusal that was told last; told again only when it changes.
     pub(super) refused: Option<u32>,
+    /// How much of it goes into one request.
+    pub(super) size: Size,
 }
 
 impl Turn {
@@ -89,6 +92,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
                 left: Moment(0),
                 good: None,
                 refused: None,
+                size: Size::default(),
             };
             device.turns.push(turn);
         }

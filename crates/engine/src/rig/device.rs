@@ -392,8 +392,21 @@ impl SimDevice {
     /// # Errors
     /// Some of the addresses do not exist.
     pub fn read(&mut self, now: Moment, extent: Extent) -> Result<Vec<u8>, Refusal> {
+        self.takes(Verb::Read, extent)?;
         self.advance(now, Some(extent));
         self.peek(extent).ok_or(Refusal::new(Kind::NoSuchAddress, Blame::Asker))
+    }
+
+    /// Whether it takes so much in one request.
+    fn takes(&self, verb: Verb, extent: Extent) -> Result<(), Refusal> {
+        let (dialect, space) = (self.station.dialect, self.station.space_at(extent.space));
+        let cost = dialect
+            .zip(space)
+            .map(|(dialect, space)| dialect.cost(verb, space, extent.count, &self.station.setup));
+        match cost {
+            Some(Err(_)) => Err(Refusal::new(Kind::TooMuch, Blame::Asker)),
+            _ => Ok(()),
+        }
     }
 
     /// Answers a write of its own protocol's server; what is written stays.
@@ -401,6 +414,7 @@ impl SimDevice {
     /// # Errors
     /// Some of the addresses do not exist or cannot be written.
     pub fn write(&mut self, extent: Extent, cells: &[u8]) -> Result<(), Refusal> {
+        self.takes(Verb::Write, extent)?;
         let writable = self.station.space_at(extent.space).is_some_and(|space| space.writable);
         if self.peek(extent).is_none() || !writable {
             return Err(Refusal::new(Kind::NoSuchAddress, Blame::Asker));

@@ -41,6 +41,17 @@ pub enum Event {
         /// What it said.
         refusal: Refusal,
     },
+    /// A device refused a poll as too long, and gave the same in smaller requests, which are sent from now on.
+    TakesLess {
+        /// Index of the device.
+        device: usize,
+        /// Index of the transfer.
+        transfer: usize,
+        /// Grains of one request.
+        most: u32,
+        /// The same in bytes.
+        bytes: u32,
+    },
     /// What a device was sent without a client waiting for it was not taken; told again only when that changes.
     NotTaken {
         /// Index of the device.

@@ -15,6 +15,7 @@ mod real_lines;
 mod reloading;
 mod serving;
 mod site;
+mod smaller;
 mod spoilt_ways;
 mod tables;
 mod turns;

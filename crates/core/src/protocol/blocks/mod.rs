@@ -164,6 +164,10 @@ impl Dialect for Blocks {
         (fetch::error_words(error), cause)
     }
 
+    fn may_be_too_long(&self, code: u32) -> bool {
+        code == 3
+    }
+
     fn health_codes(&self) -> Range<u32> {
         1024..1280
     }

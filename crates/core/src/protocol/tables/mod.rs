@@ -155,6 +155,11 @@ impl Dialect for Tables {
         (words, cause)
     }
 
+    fn may_be_too_long(&self, code: u32) -> bool {
+        // STS 10, and EXT STS 07, 09 and 0A: the file too small, the data too large, or both together.
+        matches!(code, 0x10 | 0x107 | 0x109 | 0x10A)
+    }
+
     fn table_unit(&self, _space: &Space) -> &'static str {
         "element"
     }

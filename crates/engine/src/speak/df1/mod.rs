@@ -33,6 +33,7 @@ const ILLEGAL: (u8, u8) = (0x10, 0);
 const GONE: (u8, u8) = (0x30, 0);
 const PROTECTED: (u8, u8) = (0x50, 0);
 const NOTHING_THERE: (u8, u8) = (EXTENDED, 0x06);
+const TOO_LARGE: (u8, u8) = (EXTENDED, 0x09);
 const NO_ACCESS: (u8, u8) = (EXTENDED, 0x0B);
 const BAD_DATA: (u8, u8) = (EXTENDED, 0x12);
 const FAILED: (u8, u8) = (EXTENDED, 0x14);
@@ -42,7 +43,8 @@ const BUSY: (u8, u8) = (EXTENDED, 0x1F);
 /// A controller's status as a refusal.
 fn refusal((sts, ext): (u8, u8)) -> Refusal {
     let kind = match (sts, ext) {
-        (0x50, _) | (EXTENDED, 0x06 | 0x07 | 0x09 | 0x0A | 0x13) => Kind::NoSuchAddress,
+        (0x50, _) | (EXTENDED, 0x06 | 0x07 | 0x13) => Kind::NoSuchAddress,
+        (EXTENDED, 0x09 | 0x0A) => Kind::TooMuch,
         (0x02 | 0x05 | 0x07 | 0x30, _) => Kind::NoAnswer,
         _ if is_for_later(sts, ext) => Kind::Busy,
         _ => Kind::Fault,
@@ -60,6 +62,7 @@ fn status(refusal: Refusal) -> (u8, u8) {
     match refusal.kind {
         Kind::NoSuchAddress => NOTHING_THERE,
         Kind::ReadOnly => NO_ACCESS,
+        Kind::TooMuch => TOO_LARGE,
         Kind::BadValue | Kind::DoesNotFit => BAD_DATA,
         Kind::NoSuchCommand => ILLEGAL,
         Kind::Busy => BUSY,

@@ -79,7 +79,7 @@ fn error(refusal: Refusal) -> u8 {
         return u8::try_from(code).unwrap_or(FAILED);
     }
     match refusal.kind {
-        Kind::NoSuchAddress => TOO_SMALL,
+        Kind::NoSuchAddress | Kind::TooMuch => TOO_SMALL,
         _ => FAILED,
     }
 }

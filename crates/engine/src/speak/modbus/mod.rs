@@ -75,7 +75,7 @@ fn exception(refusal: Refusal) -> Exception {
     match refusal.kind {
         Kind::NoSuchCommand => Exception::ILLEGAL_FUNCTION,
         Kind::NoSuchAddress | Kind::ReadOnly => Exception::ILLEGAL_DATA_ADDRESS,
-        Kind::BadValue | Kind::DoesNotFit => Exception::ILLEGAL_DATA_VALUE,
+        Kind::BadValue | Kind::DoesNotFit | Kind::TooMuch => Exception::ILLEGAL_DATA_VALUE,
         Kind::Fault => Exception::SERVER_DEVICE_FAILURE,
         Kind::Busy | Kind::WrongMode => Exception::SERVER_DEVICE_BUSY,
         Kind::NoPath => Exception::GATEWAY_PATH_UNAVAILABLE,

@@ -1,0 +1,148 @@
+//! A poll in smaller requests, for a device that refuses one as too long: half as much is tried, what works is
+//! remembered, and the values land together with the age of the first.
+
+use super::parts::Stage;
+use super::{Asking, Doing};
+use crate::Moment;
+use crate::shared::Event;
+use crate::speak::Ask;
+use woodrush_core::protocol::Extent;
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// What is known of how much a device gives in one request.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) enum Size {
+    /// As much as the plan asks for, as far as is known.
+    #[default]
+    Planned,
+    /// It gave so many grains and refused more.
+    Most(u32),
+    /// It refuses the least there is: length is not why.
+    OfNoMatter,
+}
+
+/// How far a poll is.
+pub(super) struct Pieces {
+    /// What is still to be read, the next one last.
+    todo: Vec<Extent>,
+    /// All of it, as far as it came; empty while one request is enough.
+    cells: Vec<u8>,
+    /// When the first request left.
+    left: Option<Moment>,
+    /// Grains of a request that were tried last, where fewer than before.
+    tried: Option<u32>,
+}
+
+impl Pieces {
+    /// What is read next.
+    pub(super) fn next(&self) -> Option<Extent> {
+        self.todo.last().copied()
+    }
+}
+
+impl Asking {
+    /// A poll from its beginning.
+    pub(super) fn whole_poll(&self, device: usize, turn: usize, probe: bool) -> Doing {
+        let entry = self.devices.get(device).and_then(|polled| polled.turns.get(turn));
+        let mut todo = entry.map_or_else(Vec::new, |entry| {
+            let most = if let Size::Most(most) = entry.size { most } else { u32::MAX };
+            self.shared.plan.pieces(entry.transfer, most)
+        });
+        todo.reverse();
+        Doing::Poll { device, turn, probe, pieces: Pieces { todo, cells: vec![], left: None, tried: None } }
+    }
+
+    /// Goes on with a poll that takes several requests; gives back what is at its end, with the moment that counts as
+    /// its beginning.
+    pub(super) fn next_piece(
+        &mut self,
+        now: Moment,
+        began: Moment,
+        mut doing: Doing,
+        left: Moment,
+        result: Result<Vec<u8>, Refusal>,
+    ) -> Option<(Doing, Moment, Result<Vec<u8>, Refusal>)> {
+        let Doing::Poll { device, turn, pieces, .. } = &mut doing else { return Some((doing, left, result)) };
+        let (device, turn) = (*device, *turn);
+        let first_left = *pieces.left.get_or_insert(left);
+        let ended = match result {
+            Ok(cells) => self.piece_came(device, turn, pieces, cells),
+            Err(refusal) => self.piece_refused(device, turn, pieces, refusal),
+        };
+        if let Some(result) = ended {
+            return Some((doing, first_left, result));
+        }
+        let polled = self.devices.get(device)?;
+        let (station, extent) = (polled.index, pieces.next()?);
+        self.go_on(now, began, doing, Ask::Read { station, extent }, Stage::Only);
+        None
+    }
+
+    /// Puts a piece where it belongs; gives back all of it once it is there.
+    fn piece_came(
+        &mut self,
+        device: usize,
+        turn: usize,
+        pieces: &mut Pieces,
+        cells: Vec<u8>,
+    ) -> Option<Result<Vec<u8>, Refusal>> {
+        let entry = self.devices.get_mut(device)?.turns.get_mut(turn)?;
+        let transfer = self.shared.plan.transfers.get(entry.transfer)?;
+        let piece = pieces.todo.pop()?;
+        if piece == transfer.extent {
+            entry.size = Size::Planned;
+            return Some(Ok(cells));
+        }
+        let each = cells.len() / (piece.count as usize).max(1);
+        pieces.cells.resize(transfer.extent.count as usize * each, 0);
+        let at = piece.first.checked_sub(transfer.extent.first).map(|at| at as usize * each);
+        match at.and_then(|at| pieces.cells.get_mut(at..at + cells.len())) {
+            Some(room) => room.copy_from_slice(&cells),
+            None => return Some(Err(Refusal::new(Kind::Mismatch, Blame::Us))),
+        }
+        if !pieces.todo.is_empty() {
+            return None;
+        }
+        if let Some(most) = pieces.tried.take() {
+            entry.size = Size::Most(most);
+            let (index, transfer) = (transfer.device, entry.transfer);
+            let bytes = most.saturating_mul(u32::try_from(each).unwrap_or(1));
+            self.shared.tell(Event::TakesLess { device: index, transfer, most, bytes });
+        }
+        Some(Ok(std::mem::take(&mut pieces.cells)))
+    }
+
+    /// Splits what is left, where a device may have refused it for its length; gives back the refusal where that is not
+    /// so or there is nothing to split.
+    fn piece_refused(
+        &mut self,
+        device: usize,
+        turn: usize,
+        pieces: &mut Pieces,
+        refusal: Refusal,
+    ) -> Option<Result<Vec<u8>, Refusal>> {
+        let polled = self.devices.get_mut(device)?;
+        let station = self.shared.plan.devices.get(polled.index)?;
+        let entry = polled.turns.get_mut(turn)?;
+        let refused = pieces.next()?;
+        let code = refusal.native.filter(|_| refusal.blame == Blame::Device).map(|(_, code)| code);
+        let by_length = code.is_some_and(|code| {
+            entry.size != Size::OfNoMatter
+                && station.dialect.is_some_and(|dialect| dialect.may_be_too_long(code))
+        });
+        if !by_length {
+            return Some(Err(refusal));
+        }
+        let most = refused.count / 2;
+        let mut smaller = self.shared.plan.pieces(entry.transfer, most);
+        smaller.retain(|piece| piece.first >= refused.first);
+        if smaller.first().is_none_or(|piece| piece.count >= refused.count) {
+            entry.size = Size::OfNoMatter;
+            return Some(Err(refusal));
+        }
+        smaller.reverse();
+        pieces.todo = smaller;
+        pieces.tried = Some(most);
+        None
+    }
+}
