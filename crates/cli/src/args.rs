@@ -107,6 +107,12 @@ pub(crate) enum Command {
         #[arg(long, value_name = "FILE")]
         report: Vec<PathBuf>,
     },
+    /// Explain a check, an exception, a status code, a type, an order, a key or a term
+    Explain {
+        /// Such as M35, exception 11, "STS 0x10", CDAB, REAL, on-loss, freshness; without any, all names
+        #[arg(value_name = "CODE|TERM")]
+        words: Vec<String>,
+    },
     /// The shipped example, from nothing to a proven conversion, in seconds
     Demo {
         /// Leave the example's files in a new folder

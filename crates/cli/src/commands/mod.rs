@@ -4,6 +4,7 @@ mod addr;
 mod budget;
 mod check;
 mod demo;
+mod explain;
 mod map;
 mod new;
 mod prove;
@@ -34,6 +35,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Budget => budget::run(console, &crate::project::find(&global)?),
         Command::Rig(rig) => rig::run(console, &crate::project::find(&global)?, rig),
         Command::Prove { report } => prove::run(console, &crate::project::find(&global)?, &report),
+        Command::Explain { words } => explain::run(console, &global, &words),
         Command::Demo { keep } => demo::run(console, keep.as_deref()),
         Command::Completions { shell } => {
             let mut made = vec![];

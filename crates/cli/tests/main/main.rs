@@ -5,6 +5,7 @@ mod addresses;
 mod bench;
 mod captured;
 mod checking;
+mod explaining;
 mod failures;
 mod faulting;
 mod looking;

@@ -128,7 +128,17 @@ impl Type {
         })
     }
 
-    fn parse(word: &str) -> Option<Self> {
+    /// Every type that is written without a length.
+    pub(crate) fn named() -> impl Iterator<Item = Self> {
+        NAMED.iter().map(|(ty, ..)| *ty)
+    }
+
+    /// What IEC 61131-3 calls it.
+    pub(crate) fn iec_names(self) -> &'static [&'static str] {
+        NAMED.iter().find(|(ty, ..)| *ty == self).map_or(&[], |(.., iec)| iec)
+    }
+
+    pub(crate) fn parse(word: &str) -> Option<Self> {
         if let Some(inner) = word.strip_prefix("text(").and_then(|rest| rest.strip_suffix(')')) {
             return inner.parse().ok().filter(|count| (1..=250).contains(count)).map(Self::Text);
         }

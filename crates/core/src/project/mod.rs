@@ -162,6 +162,18 @@ impl Port {
         })
     }
 
+    /// Where it is, in words to stand after "is": `the serial line /dev/ttyUSB0`.
+    #[must_use]
+    pub fn whereabouts(&self) -> String {
+        match &self.wires {
+            None => "nowhere yet".into(),
+            Some(Wires::Serial { path, .. }) => format!("the serial line {}", path.value),
+            Some(Wires::Listen { at }) => format!("listening at {}", at.value),
+            Some(Wires::Connect { to }) => format!("a connection to {}", to.value),
+            Some(Wires::Pty { path }) => format!("the virtual serial port {}", path.value),
+        }
+    }
+
     /// The line's settings, if it is a serial one and they are understood.
     #[must_use]
     pub fn line(&self) -> Option<At<Line>> {

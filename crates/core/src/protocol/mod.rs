@@ -11,6 +11,7 @@ pub mod tables;
 pub use crate::grain::Grain;
 pub use keys::{Key, KeyKind, Setup};
 
+use crate::explain::Term;
 use crate::form::Type;
 use std::borrow::Cow;
 use std::fmt;
@@ -330,6 +331,22 @@ pub trait Dialect: Sync + fmt::Debug {
     }
     /// What such a number means, in the standard's words and with the likely cause.
     fn refusal_words(&self, code: u32) -> (&'static str, &'static str);
+    /// What else there is to say of such a number, for `explain`.
+    fn refusal_more(&self, _code: u32) -> Option<&'static str> {
+        None
+    }
+    /// Such a number as people write it, in small letters; `None` where the words are none of it.
+    fn refusal_code(&self, _words: &str) -> Option<u32> {
+        None
+    }
+    /// The numbers that have words.
+    fn refusal_codes(&self) -> &'static [u32] {
+        &[]
+    }
+    /// What its people call things.
+    fn terms(&self) -> &'static [Term] {
+        &[]
+    }
     /// Whether a device may have answered so because a read was too long for it: half as much is tried then.
     fn may_be_too_long(&self, _code: u32) -> bool {
         false

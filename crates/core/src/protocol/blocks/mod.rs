@@ -1,11 +1,13 @@
 //! Controllers with numbered blocks, asked by FETCH and WRITE over ISO-on-TCP: notation, keys, limits and costs.
 
 mod notation;
+mod terms;
 
 use super::{
     Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Link, SettingFault, Setup,
     Shown, Space, TooMuch, Transport, Verb,
 };
+use crate::explain::Term;
 use crate::form::{Order, Type};
 use crate::line::Line;
 use std::borrow::Cow;
@@ -170,6 +172,22 @@ impl Dialect for Blocks {
 
     fn health_codes(&self) -> Range<u32> {
         1024..1280
+    }
+
+    fn refusal_more(&self, code: u32) -> Option<&'static str> {
+        terms::more(code)
+    }
+
+    fn refusal_code(&self, words: &str) -> Option<u32> {
+        terms::code(words)
+    }
+
+    fn refusal_codes(&self) -> &'static [u32] {
+        &terms::CODES
+    }
+
+    fn terms(&self) -> &'static [Term] {
+        terms::TERMS
     }
 
     fn lost_answer(&self) -> &'static str {

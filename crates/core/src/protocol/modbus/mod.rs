@@ -1,11 +1,13 @@
 //! Modbus for the pure floor: notation, keys, limits and costs. The two framings share all but the overhead.
 
 mod notation;
+mod terms;
 
 use super::{
     Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, Shown, Space,
     TooMuch, Transport, Verb,
 };
+use crate::explain::Term;
 use crate::form::Order;
 use crate::line::Line;
 use std::borrow::Cow;
@@ -130,6 +132,22 @@ impl Dialect for Modbus {
             _ => "look at the device's manual",
         };
         (exception.name(), cause)
+    }
+
+    fn refusal_more(&self, code: u32) -> Option<&'static str> {
+        terms::more(code)
+    }
+
+    fn refusal_code(&self, words: &str) -> Option<u32> {
+        terms::code(words)
+    }
+
+    fn refusal_codes(&self) -> &'static [u32] {
+        &terms::CODES
+    }
+
+    fn terms(&self) -> &'static [Term] {
+        terms::TERMS
     }
 
     fn lost_answer(&self) -> &'static str {

@@ -3,6 +3,7 @@
 mod files;
 mod notation;
 mod spot;
+mod terms;
 
 pub use spot::{Spot, from_wire, to_wire};
 
@@ -10,6 +11,7 @@ use super::{
     Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Setup, Shown, Space, TooMuch,
     Transport, Verb,
 };
+use crate::explain::Term;
 use crate::form::Order;
 use crate::line::Line;
 use std::ops::Range;
@@ -192,6 +194,22 @@ impl Dialect for Tables {
 
     fn health_codes(&self) -> Range<u32> {
         512..1024
+    }
+
+    fn refusal_more(&self, code: u32) -> Option<&'static str> {
+        terms::more(code)
+    }
+
+    fn refusal_code(&self, words: &str) -> Option<u32> {
+        terms::code(words)
+    }
+
+    fn refusal_codes(&self) -> &'static [u32] {
+        &terms::CODES
+    }
+
+    fn terms(&self) -> &'static [Term] {
+        terms::TERMS
     }
 
     fn lost_answer(&self) -> &'static str {

@@ -1,0 +1,43 @@
+//! `explain`.
+
+use crate::tool::Tool;
+use serde_json::Value;
+
+#[test]
+fn every_code_that_a_check_prints_can_be_asked_about() {
+    let tool = Tool::with_hatchery();
+    let done = tool.run(&["explain", "M35", "exception 11", "CDAB"]);
+    assert_eq!((done.status, done.err.as_str()), (0, ""));
+    for line in ["M35 (check, error)", "Modbus exception 11 (0x0B) (refusal, Modbus)", "CDAB (order)"] {
+        assert!(done.out.contains(line), "{}", done.out);
+    }
+    assert!(done.out.lines().all(|line| line.chars().count() <= 100), "{}", done.out);
+    // Words that are one name need no quotes.
+    assert!(tool.run(&["explain", "STS", "10"]).out.starts_with("STS 0x10 "));
+}
+
+#[test]
+fn names_of_the_project_say_where_they_are_and_what_to_set_up_there() {
+    let tool = Tool::with_hatchery();
+    let pumps = tool.run(&["explain", "pumps"]).out;
+    for part in ["device of this project", "port pump-house", "own TSAP 'PUMPS'", "DB10: at least 24 bytes"] {
+        assert!(pumps.replace("\n ", "").contains(part), "{part}: {pumps}");
+    }
+    assert!(tool.run(&["explain", "feeders"]).out.contains("feeder-west, feeder-east"));
+    // Elsewhere these are no names; the terms are there without a project.
+    let bare = Tool::new();
+    assert_eq!(bare.run(&["explain", "pumps"]).status, 1);
+    assert_eq!(bare.run(&["explain", "freshness"]).status, 0);
+}
+
+#[test]
+fn what_is_not_known_is_told_with_what_was_likely_meant() {
+    let done = Tool::new().run(&["explain", "max-raed"]);
+    assert_eq!((done.status, done.out.as_str()), (1, ""));
+    assert!(done.err.contains("nothing is known of `max-raed`; perhaps `max-read`"), "{}", done.err);
+    let json = Tool::new().run(&["explain", "REAL", "--format", "json"]).out;
+    let json: Value = serde_json::from_str(&json).unwrap();
+    assert_eq!(json["explained"][0]["paragraphs"][0]["name"], "f32");
+    let all = Tool::new().run(&["explain", "--format", "csv"]).out;
+    assert!(all.contains("check,M35\n") && all.contains("function code,function 16\n"), "{all}");
+}
