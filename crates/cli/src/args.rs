@@ -107,6 +107,8 @@ pub(crate) enum Command {
         #[arg(long, value_name = "FILE")]
         report: Vec<PathBuf>,
     },
+    /// Show raw words in every type and order, or find the form that gives a value that is known
+    Decode(DecodeArgs),
     /// Explain a check, an exception, a status code, a type, an order, a key or a term
     Explain {
         /// Such as M35, exception 11, "STS 0x10", CDAB, REAL, on-loss, freshness; without any, all names
@@ -124,6 +126,29 @@ pub(crate) enum Command {
         /// The shell
         shell: clap_complete::Shell,
     },
+}
+
+/// What `decode` takes.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct DecodeArgs {
+    /// Words as AE14 418B, 0x06D2 or 44564 16779
+    #[arg(value_name = "WORDS", allow_negative_numbers = true)]
+    pub(crate) words: Vec<String>,
+    /// The value that they stand for, as read off a display
+    #[arg(long, value_name = "VALUE", allow_negative_numbers = true)]
+    pub(crate) expect: Option<f64>,
+    /// How far a value may be off, as a share of it [default: 1%]
+    #[arg(long, value_name = "SHARE")]
+    pub(crate) tolerance: Option<String>,
+    /// Further words with their value, such as "3D71 41BA = 23.28"; may be given several times
+    #[arg(long, value_name = "WORDS = VALUE")]
+    pub(crate) sample: Vec<String>,
+    /// All words are hex
+    #[arg(long, conflicts_with = "dec")]
+    pub(crate) hex: bool,
+    /// All words are decimal
+    #[arg(long)]
+    pub(crate) dec: bool,
 }
 
 /// Commands to the bench; all but `up` act on the one that runs in another terminal.

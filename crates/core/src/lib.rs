@@ -11,6 +11,7 @@
 
 pub mod budget;
 pub mod check;
+pub mod decode;
 pub mod explain;
 pub mod finding;
 pub mod form;

@@ -3,6 +3,7 @@
 mod addr;
 mod budget;
 mod check;
+mod decode;
 mod demo;
 mod explain;
 mod map;
@@ -35,6 +36,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Budget => budget::run(console, &crate::project::find(&global)?),
         Command::Rig(rig) => rig::run(console, &crate::project::find(&global)?, rig),
         Command::Prove { report } => prove::run(console, &crate::project::find(&global)?, &report),
+        Command::Decode(args) => decode::run(console, &args),
         Command::Explain { words } => explain::run(console, &global, &words),
         Command::Demo { keep } => demo::run(console, keep.as_deref()),
         Command::Completions { shell } => {

@@ -5,6 +5,7 @@ mod addresses;
 mod bench;
 mod captured;
 mod checking;
+mod decoding;
 mod explaining;
 mod failures;
 mod faulting;

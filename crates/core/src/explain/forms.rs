@@ -5,6 +5,7 @@ use crate::form::{Order, Type, hex_words};
 
 /// The example: a temperature.
 const EXAMPLE: f64 = 17.46;
+const EXAMPLE_SINGLE: f32 = 17.46;
 
 pub(super) fn types() -> impl Iterator<Item = Type> {
     Type::named().chain([Type::Text(16)])
@@ -40,7 +41,7 @@ fn order(letters: &'static str) -> Paragraph {
     let example = match bytes {
         2 => "1746 (hex 06D2) lies as ".to_string() + &hex_words(&laid(&[0x06, 0xD2], order)),
         4 => {
-            let plain = (EXAMPLE as f32).to_be_bytes();
+            let plain = EXAMPLE_SINGLE.to_be_bytes();
             let swapped = hex_words(&laid(&plain, order));
             format!("{EXAMPLE} as f32 is {}; in {letters} it lies as {swapped}", hex_words(&plain))
         }

@@ -321,7 +321,9 @@ impl fmt::Display for Form {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}", self.ty)?;
         if let (Some(order), Some(bytes)) = (self.order, self.ty.bytes()) {
-            write!(f, " {}", order.letters(bytes))?;
+            // Text of any length is written with two letters.
+            let letters = order.letters(if self.ty.is_text() { 2 } else { bytes });
+            write!(f, " {letters}")?;
         }
         if self.scale != Decimal::ONE {
             write!(f, " scale {}", self.scale)?;
