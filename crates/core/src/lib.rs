@@ -24,6 +24,7 @@ pub mod protocol;
 mod refusal;
 mod source;
 pub mod trace;
+pub mod wanted;
 
 pub use refusal::{Blame, Kind, Refusal};
 pub use source::{At, Position, Source, Sources, Span};

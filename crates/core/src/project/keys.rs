@@ -232,6 +232,7 @@ pub static KEYS: &[Key] = &[
         "addresses from one of them to the next; default its width",
     ),
     key("points", "range", KeyKind::Own, "least and greatest engineering value"),
+    key("points", "danger", KeyKind::Switch, "`true`: no test ever writes it on a real device"),
     key("points", "access", ACCESS, "whether it may be written; default `read-only`"),
 ];
 

@@ -44,6 +44,8 @@ pub struct Point {
     pub range: Option<At<(f64, f64)>>,
     /// Whether it may be written.
     pub read_write: bool,
+    /// A wrong value there does harm that no later write takes back: no test writes it.
+    pub danger: bool,
     /// Raw words that mean "no value".
     pub invalid: Vec<u64>,
     /// Addresses after the one that is written: its place in a row of points.
@@ -82,6 +84,7 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
             eu: fields.text(r, "eu").map(|eu| eu.value),
             range: if fields.has("range") { fields.range(r, "range") } else { None },
             read_write: fields.text(r, "access").is_some_and(|access| access.value == "read-write"),
+            danger: fields.switch(r, "danger").unwrap_or(false),
             invalid: fields.wholes(r, "invalid", 0, i64::MAX).map(|words| words.value).unwrap_or_default(),
             later: 0,
             row: None,

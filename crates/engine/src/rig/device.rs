@@ -9,7 +9,8 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{Line, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, Brings, Extent, Grain, SpaceId, Verb};
+use woodrush_core::protocol::{Address, Extent, Grain, SpaceId, Verb};
+use woodrush_core::wanted::form_at;
 use woodrush_core::{At, Blame, Kind, Refusal};
 
 /// One simulated device.
@@ -99,18 +100,8 @@ impl SimDevice {
         Ok(device)
     }
 
-    /// The form that is written, or else what the address says by itself; in the protocol's own order where none is
-    /// written and a value is wider than a grain.
     fn form_at(&self, address: &Address, written: Option<Form>) -> Form {
-        let bit = address.bit.is_some() || address.space.grain == Grain::Bit;
-        let form = written.unwrap_or(match address.brings {
-            Brings::Width(ty) | Brings::Type(ty) => Form::plain(ty),
-            Brings::Nothing => Form::plain(if bit { Type::Bool } else { Type::Raw }),
-        });
-        let grain = address.space.grain.cell_bytes();
-        let wide = form.ty.bytes().is_some_and(|bytes| bytes as usize > grain.max(2));
-        let own = self.station.dialect.filter(|_| wide).and_then(|dialect| dialect.order());
-        Form { order: form.order.or(own), ..form }
+        form_at(self.station.dialect, address, written)
     }
 
     fn body(&self) -> MutexGuard<'_, Inside> {

@@ -1,0 +1,137 @@
+//! Values as people read and write them.
+
+use super::Wanted;
+use crate::form::{Conversion, Form, Overflow, Type, Value, hex_words};
+use crate::protocol::Shown as Address;
+
+/// One value that was read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Shown {
+    /// Where it lies.
+    pub address: Address,
+    /// Its cells as they came, as words in hex; a bit as 0 or 1.
+    pub raw: String,
+    /// The value; `None` where the bits mean none.
+    pub value: Option<String>,
+}
+
+impl Wanted {
+    /// Where one of the values lies, in canonical notation and as offset.
+    #[must_use]
+    pub fn address(&self, item: u32) -> Address {
+        let extent = self.place.item(item);
+        match (self.station.dialect, self.station.space_at(extent.space)) {
+            (Some(dialect), Some(space)) => {
+                dialect.show(space, extent.first, self.place.width, self.place.bit, &self.station.setup)
+            }
+            _ => Address { canonical: self.written.clone(), offset: String::new(), hex: String::new() },
+        }
+    }
+
+    /// All values out of all cells.
+    #[must_use]
+    pub fn values(&self, cells: &[u8]) -> Vec<Shown> {
+        let bytes = self.place.width as usize * self.each();
+        let items = (0..self.place.count).zip(cells.chunks(bytes.max(1)));
+        items.map(|(item, cells)| self.value(item, cells)).collect()
+    }
+
+    fn value(&self, item: u32, cells: &[u8]) -> Shown {
+        let own = match self.place.bit {
+            // Bit 0 is in the last byte of the cells.
+            Some(bit) => {
+                let at = cells.len().checked_sub(1 + usize::from(bit / 8));
+                let byte = at.and_then(|at| cells.get(at)).copied().unwrap_or(0);
+                vec![byte >> (bit % 8) & 1]
+            }
+            None => cells.to_vec(),
+        };
+        let bit = self.each() == 1 && self.form.ty == Type::Bool && self.place.bit.is_none();
+        let raw = if bit { own.iter().map(ToString::to_string).collect() } else { hex_words(cells) };
+        Shown { address: self.address(item), raw, value: Conversion::shown(&self.form, &own) }
+    }
+
+    /// The number that cells mean, for comparing; `None` for text and what means none.
+    #[must_use]
+    pub fn number(&self, cells: &[u8]) -> Option<f64> {
+        let mut out = [0; 8];
+        let from = Conversion { from: self.form, to: Form::plain(Type::F64), overflow: Overflow::Refuse };
+        let number = from.convert(cells, &mut out).ok().map(|()| f64::from_be_bytes(out))?;
+        number.is_finite().then_some(number)
+    }
+
+    /// The cells of one value as a person writes it: a number, `on` or `off`, text, or `0x` and the raw value in hex.
+    ///
+    /// # Errors
+    /// It is no such value, or does not fit, in words.
+    pub fn cells(&self, text: &str) -> Result<Vec<u8>, String> {
+        let form = &self.form;
+        let bit = self.place.bit.is_some();
+        let bytes = if bit { 1 } else { self.place.width as usize * self.each() };
+        let mut cells = vec![0; bytes];
+        let no_fit = || format!("`{text}` does not fit `{form}`");
+        if form.ty == Type::Bool {
+            let last = cells.len() - 1;
+            let on = match text.to_lowercase().as_str() {
+                "1" | "on" | "true" => 1,
+                "0" | "off" | "false" => 0,
+                _ => return Err(format!("`{text}` is no state of a bit (write 1 or 0)")),
+            };
+            cells.get_mut(last).into_iter().for_each(|cell| *cell = on);
+            return Ok(cells);
+        }
+        let raw = match (text.strip_prefix("0x"), form.ty) {
+            (_, Type::Text(_)) => Some(Value::Text(text.as_bytes().to_vec())),
+            (Some(hex), _) => {
+                let number = u64::from_str_radix(&hex.replace(['_', ' '], ""), 16);
+                let number = number.map_err(|_| format!("`{text}` is no number in hex"))?;
+                return self.raw_cells(number, cells).ok_or_else(no_fit);
+            }
+            (None, Type::Raw) => {
+                let number = text.parse::<u64>().map_err(|_| format!("`{text}` is no raw word"))?;
+                return self.raw_cells(number, cells).ok_or_else(no_fit);
+            }
+            // Whole numbers as they are: the way through a fraction would bend the largest.
+            (None, _) if !form.is_scaled() => text.parse::<i128>().ok().map(Value::Whole),
+            _ => None,
+        };
+        if let Some(raw) = raw {
+            if !raw.write(form.ty, &mut cells) {
+                return Err(no_fit());
+            }
+            form.order().apply(&mut cells);
+            return Ok(cells);
+        }
+        let number: f64 = text.parse().map_err(|_| format!("`{text}` is no number"))?;
+        let plain = Form::plain(Type::F64);
+        let way = Conversion { from: plain, to: *form, overflow: Overflow::Refuse };
+        way.convert(&number.to_be_bytes(), &mut cells).map_err(|()| no_fit())?;
+        Ok(cells)
+    }
+
+    /// The bits as they are, in the form's order.
+    fn raw_cells(&self, number: u64, mut cells: Vec<u8>) -> Option<Vec<u8>> {
+        let all = number.to_be_bytes();
+        let used = cells.len().min(8);
+        let (high, low) = all.split_at(8 - used);
+        if high.iter().any(|byte| *byte != 0) {
+            return None;
+        }
+        let from = cells.len() - used;
+        cells.get_mut(from..)?.copy_from_slice(low);
+        self.form.order().apply(&mut cells);
+        Some(cells)
+    }
+
+    /// What changes one bit of a grain: the bits that stay, and the new ones. `None` where whole grains are written.
+    #[must_use]
+    pub fn bit_change(&self, on: bool) -> Option<(Vec<u8>, Vec<u8>)> {
+        let bit = self.place.bit?;
+        let each = self.each();
+        let place = each.checked_sub(1 + usize::from(bit / 8))?;
+        let (mut keep, mut set) = (vec![0xFF; each], vec![0; each]);
+        *keep.get_mut(place)? &= !(1 << (bit % 8));
+        *set.get_mut(place)? |= u8::from(on) << (bit % 8);
+        Some((keep, set))
+    }
+}
