@@ -107,6 +107,10 @@ pub(crate) enum Command {
         #[arg(long, value_name = "FILE")]
         report: Vec<PathBuf>,
     },
+    /// Read values of any device, image or bare address, once or again and again
+    Read(ReadArgs),
+    /// Write values into any device, image or bare address
+    Write(WriteArgs),
     /// Show raw words in every type and order, or find the form that gives a value that is known
     Decode(DecodeArgs),
     /// Explain a check, an exception, a status code, a type, an order, a key or a term
@@ -126,6 +130,86 @@ pub(crate) enum Command {
         /// The shell
         shell: clap_complete::Shell,
     },
+}
+
+/// A way that is written on the command line, or the project's rig.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct WayArgs {
+    /// Ask on this serial line instead of a port of the project
+    #[arg(long, value_name = "PATH")]
+    pub(crate) serial: Option<PathBuf>,
+    /// What the serial line is set to, such as "38400 8E1"
+    #[arg(long, value_name = "SETTINGS")]
+    pub(crate) line: Option<String>,
+    /// What is spoken there; without it what is usual on such a line or TCP port
+    #[arg(long, value_name = "NAME")]
+    pub(crate) protocol: Option<String>,
+    /// The unit that is asked
+    #[arg(long)]
+    pub(crate) unit: Option<u32>,
+    /// The node that is asked
+    #[arg(long)]
+    pub(crate) node: Option<u32>,
+    /// Another key of the protocol, such as remote-tsap=01.02 or max-read=32; may be given several times
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) key: Vec<String>,
+    /// The adapter gives back what is sent
+    #[arg(long)]
+    pub(crate) echo: bool,
+    /// Wait for an answer
+    #[arg(long, value_name = "TIME")]
+    pub(crate) timeout: Option<String>,
+    /// Ask the project's running rig instead of the real ports
+    #[arg(long)]
+    pub(crate) rig: bool,
+}
+
+impl WayArgs {
+    /// The options that only a way of its own has, as far as they were given.
+    pub(crate) fn written(&self) -> Vec<&'static str> {
+        let given = [
+            ("line", self.line.is_some()),
+            ("protocol", self.protocol.is_some()),
+            ("unit", self.unit.is_some()),
+            ("node", self.node.is_some()),
+            ("key", !self.key.is_empty()),
+            ("echo", self.echo),
+        ];
+        given.into_iter().filter(|(_, given)| *given).map(|(name, _)| name).collect()
+    }
+}
+
+/// What `read` takes.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct ReadArgs {
+    /// DEVICE, DEVICE.POINT, DEVICE:ADDRESS or IMAGE:ADDRESS of the project; or HOST:PORT and addresses; with
+    /// "as FORM", "xN" and "every T" behind an address
+    #[arg(required = true, value_name = "TARGET")]
+    pub(crate) targets: Vec<String>,
+    /// Read again and again, such as 500ms
+    #[arg(long, value_name = "TIME")]
+    pub(crate) every: Option<String>,
+    /// For so long, such as 1m
+    #[arg(long = "for", value_name = "TIME")]
+    pub(crate) lasting: Option<String>,
+    #[command(flatten)]
+    pub(crate) way: WayArgs,
+}
+
+/// What `write` takes.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct WriteArgs {
+    /// TARGET=VALUE, with a target as `read` has it; several values are parted by commas
+    #[arg(required = true, value_name = "TARGET=VALUE")]
+    pub(crate) targets: Vec<String>,
+    /// Do not ask before writing
+    #[arg(short, long)]
+    pub(crate) yes: bool,
+    /// Write what the project calls read-only or marks as danger, or what is outside of a range
+    #[arg(long)]
+    pub(crate) force: bool,
+    #[command(flatten)]
+    pub(crate) way: WayArgs,
 }
 
 /// What `decode` takes.

@@ -117,19 +117,26 @@ impl Console {
     /// A table in text or CSV.
     pub(crate) fn table(&mut self, table: &Table) -> Result<(), Failure> {
         if self.format == Format::Csv {
-            let mut writer = csv::Writer::from_writer(std::io::stdout().lock());
-            let closed = |error: csv::Error| match error.into_kind() {
-                csv::ErrorKind::Io(error) => Failure::from(error),
-                other => Failure::Outside(format!("{other:?}")),
-            };
-            writer.write_record(&table.head).map_err(closed)?;
-            for row in &table.rows {
-                writer.write_record(row).map_err(closed)?;
-            }
-            return writer.flush().map_err(Failure::from);
+            return self.csv_rows(table, true);
         }
         let text = self.lay_out(table);
         self.say(&text)
+    }
+
+    /// Rows of a CSV table that grows; with its header where they are the first.
+    pub(crate) fn csv_rows(&mut self, table: &Table, first: bool) -> Result<(), Failure> {
+        let mut writer = csv::WriterBuilder::new().from_writer(std::io::stdout().lock());
+        let closed = |error: csv::Error| match error.into_kind() {
+            csv::ErrorKind::Io(error) => Failure::from(error),
+            other => Failure::Outside(format!("{other:?}")),
+        };
+        if first {
+            writer.write_record(&table.head).map_err(closed)?;
+        }
+        for row in &table.rows {
+            writer.write_record(row).map_err(closed)?;
+        }
+        writer.flush().map_err(Failure::from)
     }
 
     /// A table as aligned columns without lines.

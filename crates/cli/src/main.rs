@@ -6,6 +6,7 @@ mod commands;
 mod console;
 mod project;
 mod render;
+mod ways;
 
 use clap::Parser;
 use console::Console;
@@ -18,6 +19,8 @@ pub(crate) enum Verdict {
     Yes,
     /// The answer is "no": exit status 1.
     No,
+    /// The outside world failed, and that was said: exit status 3.
+    Outside,
 }
 
 /// Why a command could not do its work.
@@ -46,6 +49,7 @@ fn main() -> ExitCode {
     match commands::run(args, &mut console) {
         Ok(Verdict::Yes) | Err(Failure::OutputClosed) => ExitCode::SUCCESS,
         Ok(Verdict::No) => ExitCode::from(1),
+        Ok(Verdict::Outside) => ExitCode::from(3),
         Err(Failure::Usage(what)) => {
             console.complain(&what);
             ExitCode::from(2)

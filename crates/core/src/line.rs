@@ -33,12 +33,22 @@ const SPEEDS: [u32; 19] = [
 ];
 
 /// Why line settings are not understood.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum LineFault {
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum LineFault {
     /// The words are not `BAUD DATA PARITY STOP`.
+    #[error("line settings are BAUD, data bits, parity and stop bits, such as `38400 8E1`")]
     Shape,
     /// No device has that speed; the likeliest one that devices have.
+    #[error("no device has {0} baud, perhaps {1}")]
     Speed(String, u32),
+}
+
+impl std::str::FromStr for Line {
+    type Err = LineFault;
+
+    fn from_str(text: &str) -> Result<Self, LineFault> {
+        Self::parse(text)
+    }
 }
 
 impl Line {

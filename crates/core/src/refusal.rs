@@ -21,7 +21,7 @@ impl Refusal {
 }
 
 /// What is wrong.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Kind {
     /// The command is unknown or not allowed.
     NoSuchCommand,
@@ -80,7 +80,7 @@ impl Kind {
 }
 
 /// Whose fault a refusal is; it picks the sentence and the exit status.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Blame {
     /// The project file.
     File,

@@ -8,6 +8,7 @@
 pub mod bench;
 pub mod control;
 pub mod converter;
+mod dialer;
 pub mod health;
 pub mod image;
 pub mod line;
@@ -16,10 +17,12 @@ mod moment;
 pub mod monitor;
 pub mod port;
 pub mod prove;
+pub mod reach;
 pub mod rig;
 pub mod shared;
 pub mod speak;
 pub mod stop;
 
+pub use dialer::{Dialer, Evidence};
 pub use memory::give_memory_back;
 pub use moment::Moment;

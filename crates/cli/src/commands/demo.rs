@@ -13,8 +13,9 @@ use woodrush_core::plan::Plan;
 use woodrush_core::project::{Wires, read};
 use woodrush_core::protocol::{Extent, refusal_shown};
 use woodrush_core::{At, Refusal, Span};
+use woodrush_engine::Dialer;
 use woodrush_engine::converter::{Event, Running, start};
-use woodrush_engine::rig::{Dialer, Rig};
+use woodrush_engine::rig::Rig;
 
 /// The hatchery, by path.
 const FILES: [(&str, &str); 6] = [

@@ -9,10 +9,12 @@ mod explain;
 mod map;
 mod new;
 mod prove;
+mod read;
 mod rig;
 mod run;
 mod status;
 mod trace;
+mod write;
 
 use crate::args::{Args, Command};
 use crate::console::Console;
@@ -36,6 +38,8 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Budget => budget::run(console, &crate::project::find(&global)?),
         Command::Rig(rig) => rig::run(console, &crate::project::find(&global)?, rig),
         Command::Prove { report } => prove::run(console, &crate::project::find(&global)?, &report),
+        Command::Read(args) => read::run(console, &global, &args),
+        Command::Write(args) => write::run(console, &global, &args),
         Command::Decode(args) => decode::run(console, &args),
         Command::Explain { words } => explain::run(console, &global, &words),
         Command::Demo { keep } => demo::run(console, keep.as_deref()),

@@ -4,16 +4,17 @@ use crate::console::{Console, Tone};
 use crate::{Failure, Verdict};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::mpsc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 use woodrush_core::check::Checked;
 use woodrush_core::project::Wires;
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
-use woodrush_engine::control::{Answer, Control, Remote, Whose, control_path};
+use woodrush_engine::control::{Answer, Control, Remote, Row, Whose, control_path};
 use woodrush_engine::converter::{Bindings, Event, Running, start};
 use woodrush_engine::monitor::{Http, Monitor};
+use woodrush_engine::reach::Desk;
 use woodrush_engine::rig::aliases;
 use woodrush_engine::shared::WriteRecord;
 use woodrush_engine::stop::Stop;
@@ -56,16 +57,16 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &Options) -> Resu
         None => None,
     };
     let again = Arc::new(AtomicBool::new(false));
-    let control =
-        Control::listen(&control_path(Whose::Run, path), hearer(&monitor, &again)).map_err(|error| {
-            match error.kind() {
-                std::io::ErrorKind::AddrInUse => {
-                    Failure::Outside("a converter of this project is running already".into())
-                }
-                _ => Failure::Outside(format!("no control socket: {error}")),
-            }
-        })?;
-    let mut told = serving(&remote, &checked, &running, vec![])?;
+    let desk = Desk::new(&running.site);
+    let places = Arc::new(Mutex::new(vec![]));
+    let control = Control::listen(&control_path(Whose::Run, path), hearer(&monitor, &again, desk, &places))
+        .map_err(|error| match error.kind() {
+        std::io::ErrorKind::AddrInUse => {
+            Failure::Outside("a converter of this project is running already".into())
+        }
+        _ => Failure::Outside(format!("no control socket: {error}")),
+    })?;
+    let mut told = serving(&remote, &checked, &running, &places, vec![])?;
     let mut names = Names::of(&checked);
     let mut watch = Watch::of(&checked, path);
     // What only reading needed: a large project's texts are many times its plan.
@@ -108,7 +109,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &Options) -> Resu
             console.complain(&fault.to_string());
         }
         monitor.renew(&next, &plan);
-        told = serving(&remote, &next, &running, told)?;
+        told = serving(&remote, &next, &running, &places, told)?;
     }
     drop(control);
     drop(http);
@@ -140,13 +141,19 @@ fn serving(
     remote: &Option<Remote>,
     checked: &Checked,
     running: &Running,
+    places: &Mutex<Vec<Row>>,
     before: Vec<String>,
 ) -> Result<Vec<String>, Failure> {
-    let Some(remote) = remote else { return Ok(before) };
     let name = |port: usize| checked.project.ports.get(port).map_or("", |port| port.name.value.as_str());
     let serving: Vec<String> =
         running.listening().iter().map(|(port, at)| format!("{}={at}", name(*port))).collect();
-    if serving != before {
+    let row = |(port, at): &(usize, SocketAddr)| Row {
+        name: name(*port).into(),
+        value: at.to_string(),
+        detail: String::new(),
+    };
+    *places.lock().unwrap_or_else(PoisonError::into_inner) = running.listening().iter().map(row).collect();
+    if let (Some(remote), true) = (remote, serving != before) {
         remote.say("serving", &serving).map_err(no_rig)?;
     }
     Ok(serving)
@@ -156,9 +163,14 @@ fn serving(
 fn hearer(
     monitor: &Arc<Monitor>,
     again: &Arc<AtomicBool>,
+    desk: Desk,
+    places: &Arc<Mutex<Vec<Row>>>,
 ) -> impl Fn(&str, &[String]) -> Option<Answer> + Send + Sync + use<> {
-    let (monitor, again) = (Arc::downgrade(monitor), Arc::clone(again));
-    move |verb, _| {
+    let (monitor, again, places) = (Arc::downgrade(monitor), Arc::clone(again), Arc::clone(places));
+    move |verb, words| {
+        if let Some(answer) = desk.hear(verb, words) {
+            return Some(answer);
+        }
         let monitor = monitor.upgrade()?;
         let done = |said: &str| Answer::of(Ok((said.to_string(), vec![])));
         Some(match verb {
@@ -166,6 +178,10 @@ fn hearer(
             "reset" => {
                 monitor.reset();
                 done("all counters are 0")
+            }
+            "where" => {
+                let rows = places.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                Answer { rows, ..done("") }
             }
             "reload" => {
                 again.store(true, Relaxed);

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::disallowed_methods, missing_docs)]
 
 mod addresses;
+mod asking;
 mod bench;
 mod captured;
 mod checking;

@@ -4,8 +4,8 @@ mod report;
 
 pub use report::{DeadBudget, LineBudget, RequestBudget, report};
 
-use crate::project::Port;
-use crate::protocol::Cost;
+use crate::project::{Line, Port};
+use crate::protocol::{Cost, Dialect};
 
 /// How long bytes and silences take on one port.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -35,6 +35,19 @@ impl LineTime {
             own_silence: port.silence.map_or(silence, |silence| silence.value),
             timeout: port.timeout.value,
             turnaround: port.turnaround,
+        }
+    }
+
+    /// Of a way that no project describes, with the protocol's own silence.
+    #[must_use]
+    pub fn bare(protocol: &dyn Dialect, line: Option<Line>, timeout: u64) -> Self {
+        let silence = line.map_or(0, |line| protocol.silence(line));
+        Self {
+            char_nanos: line.map_or(0, Line::char_nanos),
+            silence,
+            own_silence: silence,
+            timeout,
+            turnaround: 100_000,
         }
     }
 

@@ -19,7 +19,7 @@ use crate::budget::LineTime;
 use crate::finding::Finding;
 use crate::form::Conversion;
 use crate::project::{OnLoss, Owner, Project, Sending, Told};
-use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Verb};
+use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Transport, Verb};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -76,12 +76,22 @@ pub struct Station {
 
 impl Station {
     /// The index of a space, added where it is new.
-    pub(crate) fn space(&mut self, space: &Space) -> SpaceId {
+    pub fn space(&mut self, space: &Space) -> SpaceId {
         let at = self.spaces.iter().position(|known| known.key == space.key).unwrap_or_else(|| {
             self.spaces.push(space.clone());
             self.spaces.len() - 1
         });
         SpaceId(u16::try_from(at).unwrap_or(u16::MAX))
+    }
+
+    /// The station on its line: `unit 23`; its name where it has no number there.
+    #[must_use]
+    pub fn station_shown(&self) -> String {
+        let number = self.dialect.and_then(|dialect| {
+            let (key, _) = dialect.station_key(Transport::Connect)?;
+            Some((key, dialect.station(&self.setup)?))
+        });
+        number.map_or_else(|| self.name.clone(), |(key, number)| format!("{key} {number}"))
     }
 
     /// The space of that index.

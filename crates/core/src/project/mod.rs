@@ -13,7 +13,7 @@ mod scalars;
 mod signal;
 mod told;
 
-pub use crate::line::{Line, Parity};
+pub use crate::line::{Line, LineFault, Parity};
 pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Owner, Target};
@@ -21,7 +21,7 @@ pub use forward::Forward;
 pub use keys::{KEYS, keys_of};
 pub use profile::{Point, Profile};
 pub use read::{Read, read};
-pub use scalars::{HostPort, Network, Retry, show_micros};
+pub use scalars::{HostPort, Network, Retry, duration as micros, show_micros};
 pub use signal::{Noun, RigFault, Shape, Signal, Trouble};
 
 pub use told::{BoxHealth, Health, PortHealth, Told};

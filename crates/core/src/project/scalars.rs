@@ -10,7 +10,8 @@ use std::str::FromStr;
     clippy::cast_sign_loss,
     reason = "bounded above and not negative; a float cast saturates"
 )]
-pub(crate) fn duration(text: &str) -> Option<u64> {
+#[must_use]
+pub fn duration(text: &str) -> Option<u64> {
     let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.')?;
     let (number, unit) = text.split_at(digits);
     let each: u64 = match unit.trim() {

@@ -53,6 +53,22 @@ pub fn refusal_cause(native: (&'static str, u32)) -> &'static str {
     dialect.map_or("", |dialect| dialect.refusal_words(native.1).1)
 }
 
+/// What is most likely spoken on such a way, where nobody says it.
+#[must_use]
+pub fn usual_protocol(transport: Transport, tcp_port: Option<u16>) -> Option<&'static dyn Dialect> {
+    let runs = || DIALECTS.iter().copied().filter(move |dialect| dialect.runs_on(transport).is_ok());
+    if !transport.is_tcp() {
+        return runs().next();
+    }
+    let usual = || runs().filter(|dialect| dialect.usual_tcp_port().is_some());
+    usual().find(|dialect| dialect.usual_tcp_port() == tcp_port).or_else(|| usual().next())
+}
+
+/// Every key that may stand in a [`Setup`] of a dialect.
+pub fn keys_of_setup(dialect: &dyn Dialect) -> impl Iterator<Item = &'static str> + use<> {
+    dialect.keys().iter().map(|key| key.name).chain(["max-read", "max-write"])
+}
+
 /// A device's own number of a refusal as `health.last-error` shows it.
 #[must_use]
 pub fn refusal_health(native: (&'static str, u32)) -> u32 {
@@ -424,6 +440,14 @@ pub trait Dialect: Sync + fmt::Debug {
     /// The key that says the station, and its least and greatest number on such a port; `None` where a port has one
     /// station only.
     fn station_key(&self, transport: Transport) -> Option<(&'static str, Range<u32>)>;
+    /// The TCP port on which everybody expects it.
+    fn usual_tcp_port(&self) -> Option<u16> {
+        None
+    }
+    /// Whether bytes are, from the first one on, what its framing makes: to tell two framings apart.
+    fn is_frame(&self, _bytes: &[u8]) -> bool {
+        false
+    }
     /// What a request chooses its command by, out of its bytes; `None` where that is not told.
     fn request_code(&self, request: &[u8]) -> Option<u8>;
     /// The request and the answer that carry such an extent, for `trace`: bytes as they go over the wire. `cells` are

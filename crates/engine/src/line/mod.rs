@@ -221,6 +221,14 @@ impl Asking {
     fn begin(&mut self, now: Moment, doing: Doing, ask: Ask, stage: Stage) {
         let ticket = Ticket(self.next_ticket);
         self.next_ticket += 1;
+        let guest = match &doing {
+            Doing::Errand(Job { errand: Errand::Guest { station, .. }, .. }) => Some(station.as_ref()),
+            _ => None,
+        };
+        if let (Some(station), Some(own)) = (guest, setup(&self.shared, self.port)) {
+            let stations = std::slice::from_ref(station);
+            self.client.set_up(&ClientSetup { stations, retries: 0, ..own });
+        }
         self.current = Some(Current { doing, ticket, began: now, left: None, stage, sent: 0, came: 0 });
         match (stage, ask) {
             (Stage::Reading(extent), Ask::Read { station, .. }) if self.reads_elsewhere(station) => {
@@ -247,6 +255,7 @@ impl Asking {
             Doing::Errand(Job { errand: Errand::Read { device, extent }, .. }) => {
                 (Ask::Read { station: *device, extent: *extent }, Stage::Only)
             }
+            Doing::Errand(Job { errand: Errand::Guest { ask, .. }, .. }) => ((**ask).clone(), Stage::Only),
             Doing::Errand(Job { errand: Errand::Write(write), .. }) => {
                 self.write(write.device, write.extent, &write.cells, write.keep.as_deref())
             }
@@ -285,6 +294,8 @@ impl Asking {
                 Errand::Write(DeviceWrite { device, .. }) | Errand::Read { device, .. } => {
                     self.lost_device(*device).is_some()
                 }
+                // A person wants to know.
+                Errand::Guest { .. } => false,
                 Errand::Pass { unit, .. } => {
                     let silent = self.silent.get(unit).is_some_and(|failed| *failed >= UNIT_LOST_AFTER);
                     // While nobody else wants the line, a try costs nobody anything.
@@ -357,6 +368,13 @@ impl Asking {
                 (job.reply)(result);
             }
             Errand::Read { .. } => (job.reply)(result),
+            Errand::Guest { .. } => {
+                // Its own stations again; the line stays as it is known.
+                if let Some(own) = setup(&self.shared, self.port) {
+                    self.client.set_up(&own);
+                }
+                (job.reply)(result);
+            }
             Errand::Write(write) => {
                 let good = result.is_ok();
                 if let Some(lost) = self.lost_device(write.device) {

@@ -1,7 +1,7 @@
 //! The loops around the machines: they read clocks and bytes and decide nothing.
 
 mod driver;
-mod echo;
+pub(crate) mod echo;
 pub(crate) mod pipe;
 mod rs485;
 pub(crate) mod tty;

@@ -2,7 +2,7 @@
 
 use super::Progress;
 use super::runner::{Runner, told};
-use crate::rig::Dialer;
+use crate::Dialer;
 use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{DIALECTS, Extent, Transport};

@@ -2,7 +2,7 @@
 
 use super::Progress;
 use super::runner::{Runner, count_of};
-use crate::rig::Dialer;
+use crate::Dialer;
 use crate::speak::answers;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::{PlannedForward, Source, Station};

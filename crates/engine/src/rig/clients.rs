@@ -1,7 +1,8 @@
 //! Simulated clients: each reads as its entry of the project says, over a real socket.
 
 use super::master::Master;
-use super::{Dialer, stand_in};
+use super::stand_in;
+use crate::Dialer;
 use serde::Serialize;
 use std::net::SocketAddr;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};

@@ -1,7 +1,7 @@
 //! The other end of a port on which others ask and which is no listening socket: a serial line, a virtual serial port, or
 //! a connection that the converter makes.
 
-use super::Dialer;
+use crate::Dialer;
 use crate::port::tty;
 use rustix::fd::OwnedFd;
 use std::io::{Error, ErrorKind};

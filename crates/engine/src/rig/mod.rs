@@ -4,7 +4,7 @@ mod bus;
 mod clients;
 mod command;
 mod device;
-mod dialer;
+
 mod inside;
 mod line;
 mod master;
@@ -13,9 +13,10 @@ mod signal;
 pub use bus::{Bus, BusAct, Change};
 pub use clients::ClientState;
 pub use device::SimDevice;
-pub use dialer::Dialer;
+
 pub use inside::{Ailment, Spot};
 
+use crate::Dialer;
 use crate::Moment;
 use crate::converter::{Aliases, Bindings};
 use crate::moment::Clock;

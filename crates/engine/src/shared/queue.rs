@@ -5,8 +5,10 @@
 
 use super::Message;
 use crate::image::DeviceWrite;
+use crate::speak::Ask;
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};
+use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// Most requests that wait for one port; beyond, whoever asks is told that the path is not available.
@@ -20,7 +22,7 @@ pub type Reply = Box<dyn FnOnce(Result<Vec<u8>, Refusal>) + Send>;
 pub struct AskerId(pub u64);
 
 /// What is wanted.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub enum Errand {
     /// A device takes values.
     Write(DeviceWrite),
@@ -30,6 +32,13 @@ pub enum Errand {
         device: usize,
         /// Which.
         extent: woodrush_core::protocol::Extent,
+    },
+    /// A station, of the project or not, is asked by a person through the running converter.
+    Guest {
+        /// Whom.
+        station: Box<Station>,
+        /// What; the station is number 0.
+        ask: Box<Ask>,
     },
     /// A unit answers somebody else's request.
     Pass {
@@ -140,7 +149,7 @@ mod tests {
     fn units(queue: &LineQueue) -> Vec<u16> {
         let unit = |job: Job| match job.errand {
             Errand::Pass { unit, .. } => unit,
-            Errand::Write(_) | Errand::Read { .. } => 0,
+            Errand::Write(_) | Errand::Read { .. } | Errand::Guest { .. } => 0,
         };
         std::iter::from_fn(|| queue.take()).map(unit).collect()
     }

@@ -6,8 +6,9 @@ use std::net::{Ipv4Addr, SocketAddr, TcpStream};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use woodrush_core::plan::Plan;
+use woodrush_engine::Dialer;
 use woodrush_engine::converter::{Event, Running, start};
-use woodrush_engine::rig::{Dialer, Rig};
+use woodrush_engine::rig::Rig;
 
 const PATIENCE: Duration = Duration::from_secs(60);
 const READ: [u8; 12] = [0, 7, 0, 0, 0, 6, 1, 3, 0, 0, 0, 1];

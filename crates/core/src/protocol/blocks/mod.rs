@@ -12,8 +12,8 @@ use crate::form::{Order, Type};
 use crate::line::Line;
 use std::borrow::Cow;
 use std::ops::Range;
-use woodrush_wire::isotcp::cotp;
 use woodrush_wire::isotcp::fetch::{self, Answer, Area, Request};
+use woodrush_wire::isotcp::{cotp, tpkt};
 
 /// `fetch-write`.
 #[derive(Debug)]
@@ -295,6 +295,14 @@ impl Dialect for Blocks {
             (key, word.clone())
         };
         Setup { numbers: own.numbers.clone(), words: own.words.iter().map(turned).collect() }
+    }
+
+    fn usual_tcp_port(&self) -> Option<u16> {
+        Some(102)
+    }
+
+    fn is_frame(&self, bytes: &[u8]) -> bool {
+        matches!(tpkt::parse(bytes), Ok(Some(_)))
     }
 
     fn station(&self, _setup: &Setup) -> Option<u32> {

@@ -223,6 +223,20 @@ impl Dialect for Modbus {
         })
     }
 
+    fn usual_tcp_port(&self) -> Option<u16> {
+        matches!(self.framing, Framing::Tcp).then_some(502)
+    }
+
+    fn is_frame(&self, bytes: &[u8]) -> bool {
+        match self.framing {
+            Framing::Rtu => rtu::parse(bytes).is_ok(),
+            Framing::Ascii => {
+                bytes.first() == Some(&b':') && bytes.iter().skip(1).take(4).all(u8::is_ascii_hexdigit)
+            }
+            Framing::Tcp => matches!(tcp::parse(bytes), Ok(Some(_))),
+        }
+    }
+
     fn station(&self, setup: &Setup) -> Option<u32> {
         setup.number("unit")
     }

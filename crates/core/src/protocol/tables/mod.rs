@@ -302,6 +302,11 @@ impl Dialect for Tables {
         Ok(Cost { out: station + frame(asked) + polls + 2, back: 2 + frame(answered), turns: 2 })
     }
 
+    fn is_frame(&self, bytes: &[u8]) -> bool {
+        // DLE, and one of STX, SOH, EOT, ENQ, ACK, NAK.
+        matches!(bytes, [0x10, 0x01 | 0x02 | 0x04 | 0x05 | 0x06 | 0x15, ..])
+    }
+
     fn station(&self, setup: &Setup) -> Option<u32> {
         setup.number("node")
     }

@@ -1,7 +1,9 @@
-//! A client that waits for its answers, on a socket or a line: simulated clients and the proof ask through it.
+//! A client that waits for its answers, on a socket or a line: simulated clients, the proof, and people at the keyboard ask
+//! through it.
 
 use crate::Moment;
 use crate::moment::Clock;
+use crate::port::echo::Unecho;
 use crate::port::wait::{readable, write_all};
 use crate::speak::{Act, Ask, Client, ClientSetup, Message, News, Ticket, speaker};
 use rustix::fd::OwnedFd;
@@ -12,8 +14,24 @@ use std::net::{Ipv4Addr, SocketAddr, TcpStream};
 use std::time::Duration;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::Extent;
+use woodrush_core::protocol::{Extent, Setup};
 use woodrush_core::{Blame, Kind, Refusal};
+
+/// Most bytes of an exchange that are kept as evidence.
+const EVIDENCE_MAX: usize = 512;
+
+/// What an exchange looked like from outside.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Evidence {
+    /// Bytes that went out, the last ones.
+    pub sent: Vec<u8>,
+    /// Bytes that came since, the first ones.
+    pub came: Vec<u8>,
+    /// The other end hung up.
+    pub closed: bool,
+    /// From the request's beginning to its end, in microseconds.
+    pub took: u64,
+}
 
 /// One way to a server of one station.
 pub struct Dialer {
@@ -22,6 +40,12 @@ pub struct Dialer {
     clock: Clock,
     next: u64,
     line: LineTime,
+    /// Keys of its protocol at this end.
+    port: Setup,
+    /// Bytes take their time here, because nothing else lets it pass.
+    paced: bool,
+    echo: Option<Unecho>,
+    evidence: Evidence,
 }
 
 impl Dialer {
@@ -57,11 +81,62 @@ impl Dialer {
     /// # Errors
     /// The protocol cannot be spoken.
     pub fn over(wire: OwnedFd, line: LineTime, protocol: &str, station: &Station) -> std::io::Result<Self> {
-        let speaker = speaker(protocol).ok_or(ErrorKind::Unsupported)?;
         // Whoever dials is the other end of the station.
         let port = station.dialect.map(|dialect| dialect.other_end(&station.setup)).unwrap_or_default();
+        Self::new(wire, line, protocol, station, port, true)
+    }
+
+    /// Over a way that we have opened ourselves, as the converter would; `echo` where an adapter gives back what is sent.
+    ///
+    /// # Errors
+    /// The protocol cannot be spoken.
+    pub(crate) fn opened(
+        wire: OwnedFd,
+        line: LineTime,
+        protocol: &str,
+        station: &Station,
+        echo: bool,
+    ) -> std::io::Result<Self> {
+        let mut dialer = Self::new(wire, line, protocol, station, station.setup.clone(), false)?;
+        dialer.echo = echo.then(Unecho::default);
+        Ok(dialer)
+    }
+
+    fn new(
+        wire: OwnedFd,
+        line: LineTime,
+        protocol: &str,
+        station: &Station,
+        port: Setup,
+        paced: bool,
+    ) -> std::io::Result<Self> {
+        let speaker = speaker(protocol).ok_or(ErrorKind::Unsupported)?;
         let setup = ClientSetup { stations: std::slice::from_ref(station), line, retries: 0, port: &port };
-        Ok(Self { wire, client: (speaker.client)(&setup), clock: Clock::start(), next: 0, line })
+        let client = (speaker.client)(&setup);
+        let clock = Clock::start();
+        Ok(Self {
+            wire,
+            client,
+            clock,
+            next: 0,
+            line,
+            port,
+            paced,
+            echo: None,
+            evidence: Evidence::default(),
+        })
+    }
+
+    /// Asks another station from now on.
+    pub fn turn_to(&mut self, station: &Station) {
+        let stations = std::slice::from_ref(station);
+        self.client.set_up(&ClientSetup { stations, line: self.line, retries: 0, port: &self.port });
+    }
+
+    /// What the last exchange looked like.
+    #[must_use]
+    pub fn evidence(&self) -> &Evidence {
+        &self.evidence
     }
 
     /// Reads cells.
@@ -88,7 +163,19 @@ impl Dialer {
         self.ask(Ask::Pass { unit, message })
     }
 
-    fn ask(&mut self, ask: Ask) -> Result<Vec<u8>, Refusal> {
+    /// Asks for anything that a station can be asked for.
+    ///
+    /// # Errors
+    /// What the server answered instead, or that it did not.
+    pub fn ask(&mut self, ask: Ask) -> Result<Vec<u8>, Refusal> {
+        self.evidence = Evidence::default();
+        let began = self.clock.now();
+        let result = self.exchange(ask);
+        self.evidence.took = self.clock.now().since(began);
+        result
+    }
+
+    fn exchange(&mut self, ask: Ask) -> Result<Vec<u8>, Refusal> {
         let ticket = Ticket(self.next);
         self.next += 1;
         self.client.ask(ticket, ask);
@@ -98,8 +185,14 @@ impl Dialer {
             match self.client.poll(now) {
                 Act::Send(bytes) => {
                     self.on_the_wire(bytes.len());
+                    // What came before belongs to an earlier try.
+                    self.evidence.came.clear();
+                    self.evidence.sent.clone_from(&bytes);
+                    if let Some(echo) = &mut self.echo {
+                        echo.sent(&bytes);
+                    }
                     if write_all(&self.wire, &bytes).is_err() {
-                        self.client.handle(now, News::Down);
+                        self.hung_up(now);
                     }
                 }
                 Act::Done(done, result) if done == ticket => return result,
@@ -115,22 +208,35 @@ impl Dialer {
                         continue;
                     }
                     match rustix::io::read(&self.wire, &mut chunk) {
-                        Ok(0) => self.client.handle(now, News::Down),
+                        Ok(0) => self.hung_up(now),
                         Ok(count) => {
                             self.on_the_wire(count);
-                            let bytes = chunk.get(..count).unwrap_or_default();
+                            let mut bytes = chunk.get(..count).unwrap_or_default();
+                            if let Some(echo) = &mut self.echo {
+                                bytes = echo.came(bytes);
+                            }
+                            let room = EVIDENCE_MAX.saturating_sub(self.evidence.came.len());
+                            self.evidence.came.extend(bytes.iter().take(room));
                             self.client.handle(self.clock.now(), News::Bytes(bytes));
                         }
                         Err(Errno::AGAIN | Errno::INTR) => {}
-                        Err(_) => self.client.handle(now, News::Down),
+                        Err(_) => self.hung_up(now),
                     }
                 }
             }
         }
     }
 
+    fn hung_up(&mut self, now: Moment) {
+        self.evidence.closed = true;
+        self.client.handle(now, News::Down);
+    }
+
     /// Lets the time pass that bytes take on a line.
     fn on_the_wire(&self, bytes: usize) {
+        if !self.paced {
+            return;
+        }
         let takes = self.line.bytes(u32::try_from(bytes).unwrap_or(u32::MAX));
         if takes > 0 {
             let until = self.clock.now() + takes;

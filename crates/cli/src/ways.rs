@@ -1,0 +1,445 @@
+//! From what a person names to somebody who can be asked: over the project's ports, the rig's, through a running
+//! converter, or a way that is written on the command line.
+
+use crate::Failure;
+use crate::args::{Global, WayArgs};
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::PathBuf;
+use woodrush_core::budget::LineTime;
+use woodrush_core::check::Checked;
+use woodrush_core::finding::Finding;
+use woodrush_core::plan::Station;
+use woodrush_core::project::{Line, Network, Owner, Parity, Wires, micros};
+use woodrush_core::protocol::{Dialect, KeyKind, Setup, Transport, dialect, usual_protocol};
+use woodrush_core::wanted::Wanted;
+use woodrush_core::{Kind, Refusal};
+use woodrush_engine::control::{Remote, Row, Whose};
+use woodrush_engine::reach::{Answer, Cause, Diagnosis, Link, Reach, diagnose, unopened};
+
+/// How a virtual serial port is opened: it has no speed of its own.
+const PTY_LINE: Line = Line { baud: 115_200, data: 8, parity: Parity::None, stop: 1 };
+/// Wait for an answer where nobody says it, in microseconds.
+const TIMEOUT: u64 = 1_000_000;
+
+/// Everything that can be asked, opened when it is asked first.
+pub(crate) struct Ways {
+    project: Option<Project>,
+    bare: Option<Bare>,
+    open: Vec<Opened>,
+    timeout: Option<u64>,
+    rig: bool,
+}
+
+struct Project {
+    checked: Checked,
+    /// A converter of this project runs here: what it serves where.
+    running: Option<(Remote, Vec<Row>)>,
+    rig: Remote,
+}
+
+struct Bare {
+    link: Link,
+    station: Station,
+    line: LineTime,
+}
+
+struct Opened {
+    /// The port of the project; `None` for the way that is written on the command line.
+    port: Option<usize>,
+    image: bool,
+    reach: Reach,
+    link: Option<Link>,
+}
+
+/// Why something could not be asked or was not answered, for people.
+#[derive(Debug, Clone)]
+pub(crate) struct Failed {
+    pub(crate) diagnosis: Diagnosis,
+    /// Somebody answered, with a refusal.
+    pub(crate) answered: bool,
+}
+
+fn usage(text: impl Into<String>) -> Failure {
+    Failure::Usage(text.into())
+}
+
+/// A fault in what was typed, with its code and mend.
+pub(crate) fn fault(finding: &Finding) -> Failure {
+    let mend = if finding.mend.is_empty() { String::new() } else { format!(" ({})", finding.mend) };
+    usage(format!("{} {}{mend}", finding.rule.code, finding.what))
+}
+
+impl Ways {
+    /// Sorts what was typed: the way, and what is wanted there.
+    pub(crate) fn sort<'t>(
+        global: &Global,
+        args: &WayArgs,
+        targets: &'t [String],
+    ) -> Result<(Self, &'t [String]), Failure> {
+        let socket: Option<SocketAddr> = targets.first().and_then(|first| first.parse().ok());
+        let timeout = match &args.timeout {
+            Some(text) => Some(
+                micros(text)
+                    .filter(|time| *time > 0)
+                    .ok_or_else(|| usage(format!("`{text}` is no time (write it as 500ms or 2s)")))?,
+            ),
+            None => None,
+        };
+        let mut ways = Self { project: None, bare: None, open: vec![], timeout, rig: args.rig };
+        let bare = args.serial.is_some() || socket.is_some();
+        if !bare {
+            if let Some(key) = args.written().first() {
+                return Err(usage(format!(
+                    "`--{key}` belongs to a way that is written here: name HOST:PORT first, or `--serial PATH`; a project's devices have their own"
+                )));
+            }
+            let path = crate::project::find(global)?;
+            let checked = crate::project::load(&path)?;
+            let remote = Remote::of(Whose::Run, &path);
+            let running = remote.say("where", &[]).ok().map(|answer| (remote, answer.rows));
+            ways.project = Some(Project { checked, running, rig: Remote::of(Whose::Rig, &path) });
+            return Ok((ways, targets));
+        }
+        if args.rig {
+            return Err(usage("`--rig` goes with the project's own devices and images"));
+        }
+        if let (Some(_), Some(socket)) = (&args.serial, socket) {
+            return Err(usage(format!("both `--serial` and {socket}: name one way")));
+        }
+        ways.bare = Some(bare_way(args, socket, timeout)?);
+        Ok((ways, if socket.is_some() { targets.get(1..).unwrap_or_default() } else { targets }))
+    }
+
+    pub(crate) fn checked(&self) -> Option<&Checked> {
+        self.project.as_ref().map(|project| &project.checked)
+    }
+
+    /// Asks the running converter for its status, where one runs.
+    pub(crate) fn status(&self) -> Option<woodrush_engine::monitor::Status> {
+        let (remote, _) = self.project.as_ref()?.running.as_ref()?;
+        serde_json::from_value(remote.say("status", &[]).ok()?.data?).ok()
+    }
+
+    /// What each text stands for; the name of a device alone stands for all of its points.
+    pub(crate) fn wanted(&self, texts: &[String]) -> Result<Vec<Wanted>, Failure> {
+        let mut found = vec![];
+        for text in texts {
+            if let Some(bare) = &self.bare {
+                found.push(Wanted::bare(&bare.station, text).map_err(|finding| fault(&finding))?);
+                continue;
+            }
+            let Some(Project { checked, .. }) = &self.project else { continue };
+            let points = checked.project.device(text).and_then(|device| checked.project.profile_of(device));
+            match points.filter(|profile| !profile.points.is_empty()) {
+                Some(profile) => {
+                    for point in &profile.points {
+                        let named = format!("{text}.{}", point.name.value);
+                        found.push(Wanted::of_project(checked, &named).map_err(|finding| fault(&finding))?);
+                    }
+                }
+                None => found.push(Wanted::of_project(checked, text).map_err(|finding| fault(&finding))?),
+            }
+        }
+        if found.is_empty() {
+            return Err(usage(match &self.bare {
+                Some(_) => "name an address, such as `400318 as f32 CDAB x2`",
+                None => {
+                    "name a point or an address, such as `DEVICE.POINT`, `DEVICE:400318` or `IMAGE:400001`"
+                }
+            }));
+        }
+        Ok(found)
+    }
+
+    /// Asks; opens the way first where that is needed.
+    pub(crate) fn ask(
+        &mut self,
+        wanted: &Wanted,
+        ask: impl FnOnce(&mut Reach, &Station) -> Result<Answer, Refusal>,
+    ) -> Result<Answer, Failed> {
+        let opened = self.reach(wanted)?;
+        let answered = ask(&mut opened.reach, &wanted.station);
+        let refusal = match answered {
+            Ok(answer) => return Ok(answer),
+            Err(refusal) => refusal,
+        };
+        let diagnosis = match &opened.link {
+            Some(link) => diagnose(link, &wanted.station, &refusal, opened.reach.evidence()),
+            None => held(&wanted.station, &refusal),
+        };
+        let diagnosis = self.with_leg(wanted, diagnosis, &refusal);
+        // A way on which nothing came back may be broken: the next one is a new one.
+        if refusal.native.is_none() {
+            self.forget(wanted);
+        }
+        Err(Failed { diagnosis, answered: refusal.native.is_some() })
+    }
+
+    fn key(&self, wanted: &Wanted) -> (Option<usize>, bool) {
+        match (&self.project, wanted.owner) {
+            (Some(_), Some(owner)) => (Some(wanted.station.port), matches!(owner, Owner::Image(_))),
+            _ => (None, false),
+        }
+    }
+
+    fn forget(&mut self, wanted: &Wanted) {
+        let key = self.key(wanted);
+        self.open.retain(|opened| (opened.port, opened.image) != key);
+    }
+
+    fn reach(&mut self, wanted: &Wanted) -> Result<&mut Opened, Failed> {
+        let (port, image) = self.key(wanted);
+        let known = self.open.iter().position(|opened| (opened.port, opened.image) == (port, image));
+        let at = match known {
+            Some(at) => at,
+            None => {
+                let (reach, link) = self.open(wanted, port, image)?;
+                self.open.push(Opened { port, image, reach, link });
+                self.open.len() - 1
+            }
+        };
+        self.open.get_mut(at).ok_or_else(|| Failed::of("the way is lost", "try again"))
+    }
+
+    fn open(
+        &self,
+        wanted: &Wanted,
+        port: Option<usize>,
+        image: bool,
+    ) -> Result<(Reach, Option<Link>), Failed> {
+        let open = |link: &Link, line: LineTime, station: &Station| {
+            Reach::open(link, line, station).map(|reach| (reach, Some(link.clone()))).map_err(|closed| {
+                Failed { diagnosis: self.also(unopened(link, &closed, self.network())), answered: false }
+            })
+        };
+        if let Some(bare) = &self.bare {
+            return open(&bare.link, bare.line, &bare.station);
+        }
+        let none = || Failed::of("it has no port", "give it a `port` in the project");
+        let (Some(project), Some(port)) = (&self.project, port) else { return Err(none()) };
+        let settings = project.checked.project.ports.get(port).ok_or_else(none)?;
+        let name = &settings.name.value;
+        let served = |rows: &[Row]| rows.iter().find(|row| row.name == *name).map(|row| row.value.clone());
+        let mut line = LineTime::of(settings);
+        line.timeout = self.timeout.unwrap_or(line.timeout);
+        if let Some((remote, rows)) = &project.running {
+            if !image {
+                return Ok((Reach::through(remote.clone(), name), None));
+            }
+            if let Some(to) = served(rows).and_then(|at| at.parse().ok()) {
+                return open(&Link::Socket(loopback(to)), line, &asking(&wanted.station));
+            }
+        }
+        let wires = settings.wires.as_ref().ok_or_else(none)?;
+        // The bench stands in for what is wired to the project's ports.
+        let bench = if self.rig {
+            let answer = project.rig.say("lines", &[]).map_err(|_| {
+                Failed::of("no rig of this project is running", "start `woodrush rig up` in another terminal")
+            })?;
+            Some(served(&answer.rows).ok_or_else(|| {
+                Failed::of(
+                    format!("the rig has nothing at port {name}"),
+                    "start the converter: `woodrush run --rig`",
+                )
+            })?)
+        } else {
+            None
+        };
+        match (wires, image) {
+            (Wires::Serial { path, line: Some(at), wiring }, false) => {
+                let link = Link::Serial {
+                    path: PathBuf::from(bench.unwrap_or_else(|| path.value.clone())),
+                    line: at.value,
+                    two_wires: wiring.as_ref().is_some_and(|wiring| wiring.value == "rs485"),
+                    echo: settings.echo,
+                };
+                open(&link, line, &wanted.station)
+            }
+            (Wires::Connect { to }, false) => {
+                let to = bench
+                    .and_then(|at| at.parse().ok())
+                    .unwrap_or(SocketAddr::from((to.value.host, to.value.port)));
+                open(&Link::Socket(to), line, &wanted.station)
+            }
+            (Wires::Listen { at }, true) => {
+                let own = project.checked.project.converter.address.as_ref().map(|own| own.value.address);
+                let host = if at.value.host.is_unspecified() {
+                    own.unwrap_or(Ipv4Addr::LOCALHOST)
+                } else {
+                    at.value.host
+                };
+                open(&Link::Socket(SocketAddr::from((host, at.value.port))), line, &asking(&wanted.station))
+            }
+            (Wires::Pty { path }, true) => {
+                let link = Link::Serial {
+                    path: PathBuf::from(bench.unwrap_or_else(|| path.value.clone())),
+                    line: PTY_LINE,
+                    two_wires: false,
+                    echo: false,
+                };
+                open(&link, line, &asking(&wanted.station))
+            }
+            (_, true) => Err(Failed::of(
+                format!(
+                    "image {} answers on port {name}, whose other end is somebody else's",
+                    wanted.station.name
+                ),
+                "ask from there, or look at it with `woodrush status`",
+            )),
+            (_, false) => Err(Failed::of(
+                format!("nobody can be asked on port {name}"),
+                "hang the device on a port that asks",
+            )),
+        }
+    }
+
+    fn network(&self) -> Option<Network> {
+        self.checked()?.project.converter.address.as_ref().map(|address| address.value)
+    }
+
+    /// Says where the bench was likely meant.
+    fn also(&self, mut diagnosis: Diagnosis) -> Diagnosis {
+        let Some(project) = &self.project else { return diagnosis };
+        if !self.rig && project.running.is_none() && project.rig.say("lines", &[]).is_ok() {
+            let what = "the project's real ports were tried, and a rig of it is running".to_string();
+            diagnosis.causes.insert(0, Cause { what, test: "the same with `--rig`".into() });
+        }
+        diagnosis
+    }
+
+    /// An image that answers and has no value: the fault lies behind it.
+    fn with_leg(&self, wanted: &Wanted, mut diagnosis: Diagnosis, refusal: &Refusal) -> Diagnosis {
+        let Some(checked) = self.checked() else { return diagnosis };
+        let behind = matches!(refusal.kind, Kind::NoAnswer | Kind::NoPath) && refusal.native.is_some();
+        let rule = wanted.rule.and_then(|rule| checked.plan.rules.get(rule));
+        if let (true, Some(rule)) = (behind, rule)
+            && let woodrush_core::plan::Source::Poll { device, .. } = rule.source
+            && let Some(map) = checked.project.maps.get(rule.map)
+        {
+            let name = checked.plan.devices.get(device).map_or("", |device| device.name.as_str());
+            diagnosis.causes.insert(
+                0,
+                Cause {
+                    what: format!("this side is good: the converter answers, and {name} is lost to it"),
+                    test: format!("the field side alone: woodrush read {}", map.from.value),
+                },
+            );
+        }
+        diagnosis
+    }
+}
+
+impl Failed {
+    fn of(seen: impl Into<String>, mend: impl Into<String>) -> Self {
+        let causes = vec![Cause { what: mend.into(), test: String::new() }];
+        Self { diagnosis: Diagnosis { seen: seen.into(), causes }, answered: false }
+    }
+}
+
+/// What a running converter says of a station that it asked for us.
+fn held(station: &Station, refusal: &Refusal) -> Diagnosis {
+    if refusal.native.is_some() {
+        let nowhere = Link::Socket(SocketAddr::from((Ipv4Addr::LOCALHOST, 0)));
+        return diagnose(&nowhere, station, refusal, &woodrush_engine::Evidence::default());
+    }
+    let test = "woodrush status shows the port, the device and what is counted there".to_string();
+    Diagnosis {
+        seen: format!("through the converter that has the port: {}", refusal.kind.words()),
+        causes: vec![Cause {
+            what: format!("{} is lost, or the port is down", station.station_shown()),
+            test,
+        }],
+    }
+}
+
+/// The other end of an image: whoever asks it.
+fn asking(image: &Station) -> Station {
+    let setup = image.dialect.map_or_else(|| image.setup.clone(), |dialect| dialect.other_end(&image.setup));
+    Station { setup, ..image.clone() }
+}
+
+/// What listens everywhere is reached here.
+fn loopback(at: SocketAddr) -> SocketAddr {
+    if at.ip().is_unspecified() { SocketAddr::from((Ipv4Addr::LOCALHOST, at.port())) } else { at }
+}
+
+fn bare_way(args: &WayArgs, socket: Option<SocketAddr>, timeout: Option<u64>) -> Result<Bare, Failure> {
+    let transport = if args.serial.is_some() { Transport::Serial } else { Transport::Connect };
+    let spoken: &'static dyn Dialect = match &args.protocol {
+        Some(name) => dialect(name).ok_or_else(|| {
+            let all: Vec<&str> = woodrush_core::protocol::DIALECTS.iter().map(|known| known.name()).collect();
+            usage(format!("there is no protocol `{name}` (one of {})", all.join(", ")))
+        })?,
+        None => {
+            usual_protocol(transport, socket.map(|at| at.port())).ok_or_else(|| usage("add `--protocol`"))?
+        }
+    };
+    spoken
+        .runs_on(transport)
+        .map_err(|why| usage(format!("`{}` does not go there: {why}", spoken.name())))?;
+    let line = match (&args.serial, &args.line) {
+        (None, None) => None,
+        (None, Some(_)) => return Err(usage("`--line` belongs to a serial line: add `--serial PATH`")),
+        (Some(_), None) => return Err(usage("a serial line needs its settings: add `--line \"38400 8E1\"`")),
+        (Some(_), Some(text)) => {
+            Some(text.parse::<Line>().map_err(|fault| usage(format!("`{text}`: {fault}")))?)
+        }
+    };
+    let setup = setup(spoken, args)?;
+    let link = match (&args.serial, line, socket) {
+        (Some(path), Some(line), _) => {
+            Link::Serial { path: path.clone(), line, two_wires: false, echo: args.echo }
+        }
+        (_, _, Some(to)) => Link::Socket(to),
+        _ => return Err(usage("name HOST:PORT, or `--serial PATH`")),
+    };
+    let station = Station::bare(&link.shown(), spoken, setup);
+    let times = LineTime::bare(spoken, line, timeout.unwrap_or(TIMEOUT));
+    Ok(Bare { link, station, line: times })
+}
+
+/// The keys of the station: `--unit`, `--node`, and any other as `--key NAME=VALUE`.
+fn setup(spoken: &'static dyn Dialect, args: &WayArgs) -> Result<Setup, Failure> {
+    let mut setup = Setup::default();
+    let named = [("unit", args.unit), ("node", args.node)].into_iter();
+    let named = named.filter_map(|(key, number)| Some((key.to_string(), number?.to_string())));
+    let others = args.key.iter().map(|text| {
+        let parts =
+            text.split_once('=').map(|(key, value)| (key.trim().to_string(), value.trim().to_string()));
+        parts.ok_or_else(|| usage(format!("`{text}` is no key (write it as NAME=VALUE)")))
+    });
+    let all: Vec<(String, String)> = named.map(Ok).chain(others).collect::<Result<_, _>>()?;
+    for (name, value) in all {
+        let key = spoken.keys().iter().find(|key| key.name == name && key.table != "images");
+        let limit = ["max-read", "max-write"].into_iter().find(|limit| *limit == name);
+        let Some((own, kind)) =
+            key.map(|key| (key.name, key.kind)).or(limit.map(|key| (key, KeyKind::Whole(1, 65_535))))
+        else {
+            let known: Vec<&str> =
+                spoken.keys().iter().filter(|key| key.table != "images").map(|key| key.name).collect();
+            return Err(usage(format!("`{}` has no `{name}` (it has {})", spoken.name(), known.join(", "))));
+        };
+        let number = value.parse::<u32>().ok();
+        match kind {
+            KeyKind::Whole(low, high) => {
+                match number.filter(|number| (low..=high).contains(&i64::from(*number))) {
+                    Some(number) => setup.numbers.push((own, number)),
+                    None => return Err(usage(format!("`{value}` is no `{name}`, {low} to {high}"))),
+                }
+            }
+            KeyKind::Station { high, .. } => match number.filter(|number| i64::from(*number) <= high) {
+                Some(number) => setup.numbers.push((own, number)),
+                None => return Err(usage(format!("`{value}` is no `{name}`, 0 to {high}"))),
+            },
+            KeyKind::Duration => match micros(&value).and_then(|time| u32::try_from(time).ok()) {
+                Some(time) => setup.numbers.push((own, time)),
+                None => return Err(usage(format!("`{value}` is no time (write it as 500ms or 2s)"))),
+            },
+            KeyKind::Choice(words) if !words.contains(&value.as_str()) => {
+                return Err(usage(format!("`{value}` is no `{name}` (one of {})", words.join(", "))));
+            }
+            _ => setup.words.push((own, value)),
+        }
+    }
+    Ok(setup)
+}

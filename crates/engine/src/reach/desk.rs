@@ -1,0 +1,214 @@
+//! What people ask through a running converter: one request a line of its control socket, in turn with everybody else.
+
+use super::Answer;
+use crate::control::{self, Remote};
+use crate::shared::{AskerId, Errand, Event, Job, Message, Shared, Site, WriteRecord};
+use crate::speak::Ask;
+use serde::{Deserialize, Serialize};
+use std::sync::mpsc::channel;
+use std::sync::{Arc, Weak};
+use std::time::Duration;
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::{DIALECTS, Dialect, Extent, Setup, keys_of_setup};
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// The verb by which the control socket knows it.
+const VERB: &str = "ask";
+/// All people at keyboards are one who asks, beside the clients.
+const PERSON: AskerId = AskerId(u64::MAX / 2);
+/// How much longer than its own timeout an exchange may wait for its turn.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+#[derive(Serialize, Deserialize)]
+struct Request {
+    port: String,
+    numbers: Vec<(String, u32)>,
+    words: Vec<(String, String)>,
+    name: String,
+    what: What,
+}
+
+#[derive(Serialize, Deserialize)]
+enum What {
+    Read { at: String, grains: u32 },
+    Write { at: String, grains: u32, cells: Vec<u8> },
+    Change { at: String, grains: u32, keep: Vec<u8>, set: Vec<u8> },
+    Pass { unit: u16, code: u8, body: Vec<u8>, writes: bool },
+}
+
+#[derive(Serialize, Deserialize)]
+struct Reply {
+    cells: Option<Vec<u8>>,
+    took: u64,
+    refused: Option<Refused>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct Refused {
+    kind: Kind,
+    blame: Blame,
+    native: Option<(String, u32)>,
+}
+
+/// Asks a running converter to ask.
+pub(super) fn ask(remote: &Remote, port: &str, station: &Station, ask: &Ask) -> Result<Answer, Refusal> {
+    let nobody = Refusal::new(Kind::NoPath, Blame::Us);
+    let request = request(port, station, ask).ok_or(nobody)?;
+    let text = serde_json::to_string(&request).map_err(|_| nobody)?;
+    let answer = remote.say(VERB, &[text]).map_err(|_| nobody)?;
+    let reply = answer.data.and_then(|data| serde_json::from_value::<Reply>(data).ok()).ok_or(nobody)?;
+    match (reply.cells, reply.refused) {
+        (Some(cells), _) => Ok(Answer { cells, took: reply.took }),
+        (None, Some(Refused { kind, blame, native })) => {
+            let known = |(name, code): (String, u32)| {
+                let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == name)?;
+                Some((dialect.refusal_name(), code))
+            };
+            Err(Refusal { kind, blame, native: native.and_then(known) })
+        }
+        (None, None) => Err(nobody),
+    }
+}
+
+fn request(port: &str, station: &Station, ask: &Ask) -> Option<Request> {
+    let dialect = station.dialect?;
+    let at = |extent: &Extent| {
+        let space = station.space_at(extent.space)?;
+        Some(dialect.show(space, extent.first, 0, None, &station.setup).canonical)
+    };
+    let what = match ask {
+        Ask::Read { extent, .. } => What::Read { at: at(extent)?, grains: extent.count },
+        Ask::Write { extent, cells, .. } => {
+            What::Write { at: at(extent)?, grains: extent.count, cells: cells.clone() }
+        }
+        Ask::Change { extent, keep, set, .. } => {
+            What::Change { at: at(extent)?, grains: extent.count, keep: keep.clone(), set: set.clone() }
+        }
+        Ask::Pass { unit, message } => {
+            What::Pass { unit: *unit, code: message.code, body: message.body.clone(), writes: message.writes }
+        }
+    };
+    Some(Request {
+        port: port.into(),
+        numbers: station.setup.numbers.iter().map(|(key, number)| ((*key).to_string(), *number)).collect(),
+        words: station.setup.words.iter().map(|(key, word)| ((*key).to_string(), word.clone())).collect(),
+        name: station.name.clone(),
+        what,
+    })
+}
+
+/// The converter's side: takes requests of other terminals.
+pub struct Desk(Weak<Site>);
+
+impl Desk {
+    /// For a running converter; it ends with that.
+    #[must_use]
+    pub fn new(site: &Arc<Site>) -> Self {
+        Self(Arc::downgrade(site))
+    }
+
+    /// Answers a request of the control socket; `None` for other verbs than this one.
+    #[must_use]
+    pub fn hear(&self, verb: &str, words: &[String]) -> Option<control::Answer> {
+        (verb == VERB).then(|| self.answer(words))
+    }
+
+    fn answer(&self, words: &[String]) -> control::Answer {
+        let done = self.carry_out(words.first().map_or("", String::as_str));
+        match done {
+            Ok(reply) => control::Answer {
+                said: String::new(),
+                done: true,
+                rows: vec![],
+                data: serde_json::to_value(reply).ok(),
+            },
+            Err(why) => control::Answer::of(Err(why)),
+        }
+    }
+
+    fn carry_out(&self, text: &str) -> Result<Reply, String> {
+        let request: Request =
+            serde_json::from_str(text).map_err(|error| format!("not understood: {error}"))?;
+        let shared = self.0.upgrade().ok_or("the converter is ending")?.current();
+        let port = shared.ports.iter().position(|port| port.name == request.port);
+        let port = port.ok_or_else(|| format!("the converter has no port `{}`", request.port))?;
+        let settings = shared.ports.get(port).ok_or("no such port")?;
+        let dialect = DIALECTS
+            .iter()
+            .find(|dialect| dialect.name() == settings.protocol)
+            .ok_or("the port has no protocol")?;
+        let mut station = Station::bare(&request.name, *dialect, setup(*dialect, &request));
+        station.port = port;
+        let ask = to_ask(*dialect, &mut station, request.what)?;
+        let written = match &ask {
+            Ask::Write { extent, cells, .. } => Some((*extent, cells.clone())),
+            Ask::Change { extent, set, .. } => Some((*extent, set.clone())),
+            _ => None,
+        };
+        let record = written.map(|(extent, cells)| WriteRecord {
+            who: "by hand".into(),
+            image: station.name.clone(),
+            address: station.show(extent.space, extent.first, None),
+            old: String::new(),
+            new: woodrush_core::form::hex_words(&cells),
+            outcome: String::new(),
+        });
+        let patience =
+            PATIENCE + Duration::from_micros(shared.plan.lines.get(port).map_or(0, |line| line.timeout));
+        let queue = shared.queues.get(port).ok_or("no such port")?;
+        let (told, hears) = channel();
+        let clock = crate::moment::Clock::start();
+        let errand = Errand::Guest { station: Box::new(station), ask: Box::new(ask) };
+        // Whoever asked may have gone.
+        let reply = Box::new(move |result| drop(told.send(result)));
+        queue.push(Job { asker: PERSON, errand, reply });
+        let result = hears.recv_timeout(patience).map_err(|_| "the port had no time for it".to_string())?;
+        log(&shared, record, result.as_ref().map(|_| ()));
+        let took = clock.now().0;
+        Ok(match result {
+            Ok(cells) => Reply { cells: Some(cells), took, refused: None },
+            Err(refusal) => {
+                let native = refusal.native.map(|(name, code)| (name.to_string(), code));
+                Reply {
+                    cells: None,
+                    took,
+                    refused: Some(Refused { kind: refusal.kind, blame: refusal.blame, native }),
+                }
+            }
+        })
+    }
+}
+
+fn setup(dialect: &dyn Dialect, request: &Request) -> Setup {
+    // Keys are known by their own words.
+    let known = |name: &str| keys_of_setup(dialect).find(|key| *key == name);
+    Setup {
+        numbers: request.numbers.iter().filter_map(|(key, number)| Some((known(key)?, *number))).collect(),
+        words: request.words.iter().filter_map(|(key, word)| Some((known(key)?, word.clone()))).collect(),
+    }
+}
+
+fn to_ask(dialect: &dyn Dialect, station: &mut Station, what: What) -> Result<Ask, String> {
+    let mut extent = |at: &str, count: u32| {
+        let address = dialect.parse(at, &station.setup).map_err(|fault| fault.what)?;
+        let space = station.space(&address.space);
+        Ok::<Extent, String>(Extent { space, first: address.first, count: count.max(1) })
+    };
+    Ok(match what {
+        What::Read { at, grains } => Ask::Read { station: 0, extent: extent(&at, grains)? },
+        What::Write { at, grains, cells } => Ask::Write { station: 0, extent: extent(&at, grains)?, cells },
+        What::Change { at, grains, keep, set } => {
+            Ask::Change { station: 0, extent: extent(&at, grains)?, keep, set }
+        }
+        What::Pass { unit, code, body, writes } => {
+            Ask::Pass { unit, message: Message { code, body, writes } }
+        }
+    })
+}
+
+fn log(shared: &Shared, record: Option<WriteRecord>, result: Result<(), &Refusal>) {
+    if let Some(mut record) = record.filter(|_| shared.logs_writes) {
+        record.outcome = result.map_or_else(|refusal| refusal.kind.words().to_string(), |()| "done".into());
+        shared.tell(Event::Written(Box::new(record)));
+    }
+}
