@@ -165,6 +165,13 @@ pub(crate) struct WayArgs {
 }
 
 impl WayArgs {
+    /// An option of a way that was given, if any.
+    pub(crate) fn any(&self) -> Option<&'static str> {
+        let own = [("serial", self.serial.is_some()), ("timeout", self.timeout.is_some()), ("rig", self.rig)];
+        let own = own.into_iter().filter(|(_, given)| *given).map(|(name, _)| name);
+        own.chain(self.written()).next()
+    }
+
     /// The options that only a way of its own has, as far as they were given.
     pub(crate) fn written(&self) -> Vec<&'static str> {
         let given = [
@@ -215,7 +222,7 @@ pub(crate) struct WriteArgs {
 /// What `decode` takes.
 #[derive(ClapArgs, Debug)]
 pub(crate) struct DecodeArgs {
-    /// Words as AE14 418B, 0x06D2 or 44564 16779
+    /// Words as AE14 418B, 0x06D2 or 44564 16779; with --live a target as `read` has it, such as "DEVICE:400318 x2"
     #[arg(value_name = "WORDS", allow_negative_numbers = true)]
     pub(crate) words: Vec<String>,
     /// The value that they stand for, as read off a display
@@ -233,6 +240,11 @@ pub(crate) struct DecodeArgs {
     /// All words are decimal
     #[arg(long)]
     pub(crate) dec: bool,
+    /// Read the words now, as `read` would
+    #[arg(long, conflicts_with_all = ["hex", "dec"])]
+    pub(crate) live: bool,
+    #[command(flatten)]
+    pub(crate) way: WayArgs,
 }
 
 /// Commands to the bench; all but `up` act on the one that runs in another terminal.

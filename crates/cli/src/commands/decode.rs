@@ -1,7 +1,8 @@
 //! `woodrush decode`: raw words in every type and order; or those that give a value that is known.
 
-use crate::args::{DecodeArgs, Format};
+use crate::args::{DecodeArgs, Format, Global};
 use crate::console::{Console, Table, Tone};
+use crate::ways::Ways;
 use crate::{Failure, Verdict};
 use serde::Serialize;
 use woodrush_core::decode::{Base, Fit, Reading, Sample, TOLERANCE, fits, parse_words, readings};
@@ -29,7 +30,13 @@ struct ShownFit {
     profile: String,
 }
 
-pub(crate) fn run(console: &mut Console, args: &DecodeArgs) -> Result<Verdict, Failure> {
+/// Words with the address at which they were read, where that is known.
+struct Given {
+    words: Vec<u16>,
+    at: Option<String>,
+}
+
+pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> Result<Verdict, Failure> {
     let base = match (args.hex, args.dec) {
         (true, _) => Some(Base::Hex),
         (_, true) => Some(Base::Decimal),
@@ -46,8 +53,20 @@ pub(crate) fn run(console: &mut Console, args: &DecodeArgs) -> Result<Verdict, F
         }
         Ok(words)
     };
-    let words = args.words.join(" ");
-    let words = if words.trim().is_empty() && !args.sample.is_empty() { None } else { Some(read(&words)?) };
+    let typed = args.words.join(" ");
+    let given = if args.live {
+        match live(console, global, args)? {
+            Some(given) => Some(given),
+            None => return Ok(Verdict::Outside),
+        }
+    } else if let Some(key) = args.way.any() {
+        return Err(Failure::Usage(format!("`--{key}` goes with `--live`, which reads the words")));
+    } else if typed.trim().is_empty() && !args.sample.is_empty() {
+        None
+    } else {
+        Some(Given { words: read(&typed)?, at: None })
+    };
+    let (words, at) = given.map_or((None, None), |given| (Some(given.words), given.at));
     let mut samples = vec![];
     match (&words, args.expect) {
         (Some(words), Some(value)) => samples.push(Sample { words: words.clone(), value }),
@@ -76,7 +95,32 @@ pub(crate) fn run(console: &mut Console, args: &DecodeArgs) -> Result<Verdict, F
     }
     match (samples.is_empty(), words) {
         (true, Some(words)) => every_way(console, &words),
-        _ => known(console, &samples, tolerance(args.tolerance.as_deref())?),
+        _ => known(console, &samples, tolerance(args.tolerance.as_deref())?, at.as_deref()),
+    }
+}
+
+/// Reads the words of one target now.
+fn live(console: &mut Console, global: &Global, args: &DecodeArgs) -> Result<Option<Given>, Failure> {
+    let (mut ways, texts) = Ways::sort(global, &args.way, &args.words)?;
+    let wanted = ways.wanted(texts)?;
+    let [one] = wanted.as_slice() else {
+        return Err(Failure::Usage(
+            "one value is decoded at a time: name one point or address, such as `DEVICE:400318 x2`".into(),
+        ));
+    };
+    match super::read::value(&mut ways, one) {
+        Ok((cells, _)) if one.form.ty != Type::Bool && cells.len().is_multiple_of(2) => {
+            let words = cells.chunks(2).map(|pair| {
+                u16::from_be_bytes([pair.first().copied().unwrap_or(0), pair.get(1).copied().unwrap_or(0)])
+            });
+            Ok(Some(Given { words: words.collect(), at: Some(one.address(0).canonical) }))
+        }
+        Ok(_) => Err(Failure::Usage(format!("`{}` is a bit: there is nothing to decode", one.written))),
+        Err(failed) => {
+            let text = crate::render::diagnosis::text(console, &one.written, &failed.diagnosis);
+            console.complain(&text);
+            Ok(None)
+        }
     }
 }
 
@@ -198,7 +242,18 @@ fn profile_line(fit: &Fit) -> String {
     format!("as = \"{}\"", fit.form)
 }
 
-fn known(console: &mut Console, samples: &[Sample], tolerance: f64) -> Result<Verdict, Failure> {
+/// The lines to paste; the address only where it is that of the value.
+fn profile_lines(fit: &Fit, at: Option<&str>) -> Vec<String> {
+    let at = at.filter(|_| fit.at == 0).map(|at| format!("at = \"{at}\""));
+    at.into_iter().chain([profile_line(fit)]).collect()
+}
+
+fn known(
+    console: &mut Console,
+    samples: &[Sample],
+    tolerance: f64,
+    at: Option<&str>,
+) -> Result<Verdict, Failure> {
     let found = fits(samples, tolerance);
     let of = samples.first().map_or(0, |sample| sample.words.len());
     let shown = |fit: &Fit| ShownFit {
@@ -256,8 +311,10 @@ fn known(console: &mut Console, samples: &[Sample], tolerance: f64) -> Result<Ve
     }
     if let Some(best) = found.first() {
         console.say("\nfor the profile:")?;
-        let line = console.paint(Tone::Good, &profile_line(best));
-        console.say(&format!("  {line}"))?;
+        for line in profile_lines(best, at) {
+            let line = console.paint(Tone::Good, &line);
+            console.say(&format!("  {line}"))?;
+        }
     }
     doubts(console, samples, &found);
     Ok(verdict)
