@@ -23,6 +23,7 @@ pub mod project;
 pub mod protocol;
 mod refusal;
 mod source;
+pub mod survey;
 pub mod trace;
 pub mod wanted;
 
