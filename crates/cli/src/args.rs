@@ -111,6 +111,8 @@ pub(crate) enum Command {
     Read(ReadArgs),
     /// Write values into any device, image or bare address
     Write(WriteArgs),
+    /// Find who is on a line or behind a socket, and what each of them has
+    Scan(ScanArgs),
     /// Show raw words in every type and order, or find the form that gives a value that is known
     Decode(DecodeArgs),
     /// Explain a check, an exception, a status code, a type, an order, a key or a term
@@ -133,7 +135,7 @@ pub(crate) enum Command {
 }
 
 /// A way that is written on the command line, or the project's rig.
-#[derive(ClapArgs, Debug)]
+#[derive(ClapArgs, Debug, Clone)]
 pub(crate) struct WayArgs {
     /// Ask on this serial line instead of a port of the project
     #[arg(long, value_name = "PATH")]
@@ -215,6 +217,34 @@ pub(crate) struct WriteArgs {
     /// Write what the project calls read-only or marks as danger, or what is outside of a range
     #[arg(long)]
     pub(crate) force: bool,
+    #[command(flatten)]
+    pub(crate) way: WayArgs,
+}
+
+/// What `scan` takes.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct ScanArgs {
+    /// A port of the project, or HOST:PORT; without it the only port of the project that asks
+    #[arg(value_name = "PORT")]
+    pub(crate) target: Option<String>,
+    /// Which units or nodes, such as 1-32,40 [default: all]
+    #[arg(long, value_name = "LIST")]
+    pub(crate) units: Option<String>,
+    /// Only who is there, not what they have
+    #[arg(long)]
+    pub(crate) quick: bool,
+    /// Find the settings of a serial line first: speeds and parities, the likeliest first
+    #[arg(long)]
+    pub(crate) lines: bool,
+    /// Most requests for what one unit has
+    #[arg(long, default_value_t = 600, value_name = "COUNT")]
+    pub(crate) budget: u32,
+    /// Keep what was found in this file, and go on from what it has
+    #[arg(long, value_name = "FILE")]
+    pub(crate) keep: Option<PathBuf>,
+    /// Write what was found as the start of a project, in a new folder
+    #[arg(long, value_name = "DIR")]
+    pub(crate) new: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) way: WayArgs,
 }

@@ -9,7 +9,7 @@ use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::finding::Finding;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{Line, Network, Owner, Parity, Wires, micros};
+use woodrush_core::project::{Line, Network, Owner, Parity, Port, Wires, micros};
 use woodrush_core::protocol::{Dialect, KeyKind, Setup, Transport, dialect, usual_protocol};
 use woodrush_core::wanted::Wanted;
 use woodrush_core::{Kind, Refusal};
@@ -49,6 +49,28 @@ struct Opened {
     image: bool,
     reach: Reach,
     link: Option<Link>,
+}
+
+/// A port on which stations can be asked.
+#[derive(Clone)]
+pub(crate) struct Field {
+    /// The running converter that has it, and its name there.
+    pub(crate) held: Option<(Remote, String)>,
+    pub(crate) link: Link,
+    pub(crate) line: LineTime,
+    /// Whoever is asked first.
+    pub(crate) station: Station,
+    pub(crate) transport: Transport,
+}
+
+impl Field {
+    /// Opens it, or goes through who has it.
+    pub(crate) fn open(&self, ways: &Ways) -> Result<(Reach, Option<Link>), Failed> {
+        match &self.held {
+            Some((remote, port)) => Ok((Reach::through(remote.clone(), port), None)),
+            None => ways.opened(&self.link, self.line, &self.station),
+        }
+    }
 }
 
 /// Why something could not be asked or was not answered, for people.
@@ -108,6 +130,11 @@ impl Ways {
         }
         ways.bare = Some(bare_way(args, socket, timeout)?);
         Ok((ways, if socket.is_some() { targets.get(1..).unwrap_or_default() } else { targets }))
+    }
+
+    /// How long is waited for an answer, where somebody says it.
+    pub(crate) fn timeout(&self) -> Option<u64> {
+        self.timeout
     }
 
     pub(crate) fn checked(&self) -> Option<&Checked> {
@@ -207,90 +234,129 @@ impl Ways {
         port: Option<usize>,
         image: bool,
     ) -> Result<(Reach, Option<Link>), Failed> {
-        let open = |link: &Link, line: LineTime, station: &Station| {
-            Reach::open(link, line, station).map(|reach| (reach, Some(link.clone()))).map_err(|closed| {
-                Failed { diagnosis: self.also(unopened(link, &closed, self.network())), answered: false }
-            })
-        };
-        if let Some(bare) = &self.bare {
-            return open(&bare.link, bare.line, &bare.station);
+        let Some(port) = port else { return self.field(None)?.open(self) };
+        if !image {
+            let field = self.field(Some(port))?;
+            return Field { station: wanted.station.clone(), ..field }.open(self);
         }
-        let none = || Failed::of("it has no port", "give it a `port` in the project");
-        let (Some(project), Some(port)) = (&self.project, port) else { return Err(none()) };
-        let settings = project.checked.project.ports.get(port).ok_or_else(none)?;
+        let (project, settings) = self.port(port)?;
         let name = &settings.name.value;
-        let served = |rows: &[Row]| rows.iter().find(|row| row.name == *name).map(|row| row.value.clone());
-        let mut line = LineTime::of(settings);
-        line.timeout = self.timeout.unwrap_or(line.timeout);
-        if let Some((remote, rows)) = &project.running {
-            if !image {
-                return Ok((Reach::through(remote.clone(), name), None));
-            }
-            if let Some(to) = served(rows).and_then(|at| at.parse().ok()) {
-                return open(&Link::Socket(loopback(to)), line, &asking(&wanted.station));
-            }
+        let line = self.times(settings);
+        let asking = asking(&wanted.station);
+        if let Some((_, rows)) = &project.running
+            && let Some(to) = served(rows, name).and_then(|at| at.parse().ok())
+        {
+            return self.opened(&Link::Socket(loopback(to)), line, &asking);
         }
-        let wires = settings.wires.as_ref().ok_or_else(none)?;
-        // The bench stands in for what is wired to the project's ports.
-        let bench = if self.rig {
-            let answer = project.rig.say("lines", &[]).map_err(|_| {
-                Failed::of("no rig of this project is running", "start `woodrush rig up` in another terminal")
-            })?;
-            Some(served(&answer.rows).ok_or_else(|| {
-                Failed::of(
-                    format!("the rig has nothing at port {name}"),
-                    "start the converter: `woodrush run --rig`",
-                )
-            })?)
-        } else {
-            None
-        };
-        match (wires, image) {
-            (Wires::Serial { path, line: Some(at), wiring }, false) => {
-                let link = Link::Serial {
-                    path: PathBuf::from(bench.unwrap_or_else(|| path.value.clone())),
-                    line: at.value,
-                    two_wires: wiring.as_ref().is_some_and(|wiring| wiring.value == "rs485"),
-                    echo: settings.echo,
-                };
-                open(&link, line, &wanted.station)
-            }
-            (Wires::Connect { to }, false) => {
-                let to = bench
-                    .and_then(|at| at.parse().ok())
-                    .unwrap_or(SocketAddr::from((to.value.host, to.value.port)));
-                open(&Link::Socket(to), line, &wanted.station)
-            }
-            (Wires::Listen { at }, true) => {
+        let bench = self.bench(project, name)?;
+        match &settings.wires {
+            Some(Wires::Listen { at }) => {
                 let own = project.checked.project.converter.address.as_ref().map(|own| own.value.address);
-                let host = if at.value.host.is_unspecified() {
-                    own.unwrap_or(Ipv4Addr::LOCALHOST)
-                } else {
-                    at.value.host
-                };
-                open(&Link::Socket(SocketAddr::from((host, at.value.port))), line, &asking(&wanted.station))
+                let everywhere = at.value.host.is_unspecified();
+                let host = if everywhere { own.unwrap_or(Ipv4Addr::LOCALHOST) } else { at.value.host };
+                self.opened(&Link::Socket(SocketAddr::from((host, at.value.port))), line, &asking)
             }
-            (Wires::Pty { path }, true) => {
-                let link = Link::Serial {
-                    path: PathBuf::from(bench.unwrap_or_else(|| path.value.clone())),
-                    line: PTY_LINE,
-                    two_wires: false,
-                    echo: false,
-                };
-                open(&link, line, &asking(&wanted.station))
+            Some(Wires::Pty { path }) => {
+                let path = PathBuf::from(bench.unwrap_or_else(|| path.value.clone()));
+                self.opened(
+                    &Link::Serial { path, line: PTY_LINE, two_wires: false, echo: false },
+                    line,
+                    &asking,
+                )
             }
-            (_, true) => Err(Failed::of(
+            _ => Err(Failed::of(
                 format!(
                     "image {} answers on port {name}, whose other end is somebody else's",
                     wanted.station.name
                 ),
                 "ask from there, or look at it with `woodrush status`",
             )),
-            (_, false) => Err(Failed::of(
-                format!("nobody can be asked on port {name}"),
-                "hang the device on a port that asks",
-            )),
         }
+    }
+
+    fn opened(
+        &self,
+        link: &Link,
+        line: LineTime,
+        station: &Station,
+    ) -> Result<(Reach, Option<Link>), Failed> {
+        Reach::open(link, line, station).map(|reach| (reach, Some(link.clone()))).map_err(|closed| Failed {
+            diagnosis: self.also(unopened(link, &closed, self.network())),
+            answered: false,
+        })
+    }
+
+    fn port(&self, port: usize) -> Result<(&Project, &Port), Failed> {
+        let project = self.project.as_ref();
+        let found = project.and_then(|project| Some((project, project.checked.project.ports.get(port)?)));
+        found.ok_or_else(|| Failed::of("it has no port", "give it a `port` in the project"))
+    }
+
+    fn times(&self, settings: &Port) -> LineTime {
+        let own = LineTime::of(settings);
+        LineTime { timeout: self.timeout.unwrap_or(own.timeout), ..own }
+    }
+
+    /// Where the bench stands in for what is wired to a port, if it is the bench that is asked.
+    fn bench(&self, project: &Project, port: &str) -> Result<Option<String>, Failed> {
+        if !self.rig {
+            return Ok(None);
+        }
+        let answer = project.rig.say("lines", &[]).map_err(|_| {
+            Failed::of("no rig of this project is running", "start `woodrush rig up` in another terminal")
+        })?;
+        served(&answer.rows, port).map(Some).ok_or_else(|| {
+            Failed::of(
+                format!("the rig has nothing at port {port}"),
+                "start the converter: `woodrush run --rig`",
+            )
+        })
+    }
+
+    /// The field side of a port of the project, or the way that is written on the command line.
+    pub(crate) fn field(&self, port: Option<usize>) -> Result<Field, Failed> {
+        if let Some(bare) = &self.bare {
+            let serial = matches!(bare.link, Link::Serial { .. });
+            return Ok(Field {
+                held: None,
+                link: bare.link.clone(),
+                line: bare.line,
+                station: bare.station.clone(),
+                transport: if serial { Transport::Serial } else { Transport::Connect },
+            });
+        }
+        let none = || Failed::of("it has no port", "give it a `port` in the project");
+        let (project, settings) = self.port(port.ok_or_else(none)?)?;
+        let name = &settings.name.value;
+        let spoken = settings.protocol.ok_or_else(none)?.value;
+        // Who has the line is asked, whatever the bench says.
+        let held = project.running.as_ref().map(|(remote, _)| remote.clone());
+        let bench = if held.is_some() { None } else { self.bench(project, name)? };
+        let (link, transport) = match settings.wires.as_ref().ok_or_else(none)? {
+            Wires::Serial { path, line: Some(at), wiring } => (
+                Link::Serial {
+                    path: PathBuf::from(bench.unwrap_or_else(|| path.value.clone())),
+                    line: at.value,
+                    two_wires: wiring.as_ref().is_some_and(|wiring| wiring.value == "rs485"),
+                    echo: settings.echo,
+                },
+                Transport::Serial,
+            ),
+            Wires::Connect { to } => {
+                let own = SocketAddr::from((to.value.host, to.value.port));
+                let to = bench.and_then(|at| at.parse().ok()).unwrap_or(own);
+                (Link::Socket(to), Transport::Connect)
+            }
+            _ => {
+                return Err(Failed::of(
+                    format!("nobody can be asked on port {name}"),
+                    "hang the device on a port that asks",
+                ));
+            }
+        };
+        let station = Station::bare(name, spoken, settings.setup.clone());
+        let held = held.map(|remote| (remote, name.clone()));
+        Ok(Field { held, link, line: self.times(settings), station, transport })
     }
 
     fn network(&self) -> Option<Network> {
@@ -350,6 +416,11 @@ fn held(station: &Station, refusal: &Refusal) -> Diagnosis {
             test,
         }],
     }
+}
+
+/// Where a port is, by what a converter or a bench says.
+fn served(rows: &[Row], port: &str) -> Option<String> {
+    rows.iter().find(|row| row.name == port).map(|row| row.value.clone())
 }
 
 /// The other end of an image: whoever asks it.

@@ -72,7 +72,8 @@ impl Dialer {
         };
         stream.set_nodelay(true)?;
         stream.set_nonblocking(true)?;
-        let line = LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout, turnaround: 0 };
+        let line =
+            LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout, turnaround: 0, hurry: false };
         Self::over(stream.into(), line, protocol, station)
     }
 

@@ -19,6 +19,7 @@ pub mod port;
 pub mod prove;
 pub mod reach;
 pub mod rig;
+pub mod scan;
 pub mod shared;
 pub mod speak;
 pub mod stop;

@@ -12,6 +12,7 @@ mod prove;
 mod read;
 mod rig;
 mod run;
+mod scan;
 mod status;
 mod trace;
 mod write;
@@ -40,6 +41,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Prove { report } => prove::run(console, &crate::project::find(&global)?, &report),
         Command::Read(args) => read::run(console, &global, &args),
         Command::Write(args) => write::run(console, &global, &args),
+        Command::Scan(args) => scan::run(console, &global, &args),
         Command::Decode(args) => decode::run(console, &global, &args),
         Command::Explain { words } => explain::run(console, &global, &words),
         Command::Demo { keep } => demo::run(console, keep.as_deref()),

@@ -13,4 +13,5 @@ mod faulting;
 mod looking;
 mod proving;
 mod running;
+mod scanning;
 mod tool;

@@ -21,6 +21,8 @@ pub struct LineTime {
     pub timeout: u64,
     /// Wait after a broadcast, in microseconds.
     pub turnaround: u64,
+    /// The line does not rest after a failure: whoever is asked next is somebody else, and a late answer is told by that.
+    pub hurry: bool,
 }
 
 impl LineTime {
@@ -35,6 +37,7 @@ impl LineTime {
             own_silence: port.silence.map_or(silence, |silence| silence.value),
             timeout: port.timeout.value,
             turnaround: port.turnaround,
+            hurry: false,
         }
     }
 
@@ -48,6 +51,7 @@ impl LineTime {
             own_silence: silence,
             timeout,
             turnaround: 100_000,
+            hurry: false,
         }
     }
 
@@ -56,7 +60,8 @@ impl LineTime {
     pub fn rest(&self) -> u64 {
         /// The longest rest.
         const MOST: u64 = 100_000;
-        (self.timeout / 4).min(MOST).max(self.own_silence)
+        let rest = if self.hurry { 0 } else { (self.timeout / 4).min(MOST) };
+        rest.max(self.own_silence)
     }
 
     /// Microseconds that so many bytes take.
@@ -96,8 +101,14 @@ mod tests {
     #[test]
     fn exchanges_take_what_the_reference_table_says() {
         // 11 bits at 38400: a + b N with a = 7.2240 ms, b = 0.5729 ms; N = 10 is 12.95 ms.
-        let line =
-            LineTime { char_nanos: 286_458, silence: 1750, own_silence: 1750, timeout: 0, turnaround: 0 };
+        let line = LineTime {
+            char_nanos: 286_458,
+            silence: 1750,
+            own_silence: 1750,
+            timeout: 0,
+            turnaround: 0,
+            hurry: false,
+        };
         let took = line.exchange(Cost { out: 8, back: 25, turns: 2 });
         assert!((12_945..12_960).contains(&took), "{took}");
         let slower = LineTime { own_silence: 4000, ..line };

@@ -96,8 +96,14 @@ mod tests {
     use crate::protocol::dialect;
     use proptest::prelude::*;
 
-    const LINE: LineTime =
-        LineTime { char_nanos: 572_917, silence: 2006, own_silence: 2006, timeout: 0, turnaround: 0 };
+    const LINE: LineTime = LineTime {
+        char_nanos: 572_917,
+        silence: 2006,
+        own_silence: 2006,
+        timeout: 0,
+        turnaround: 0,
+        hurry: false,
+    };
 
     fn planned(items: &[Item], join: u32, max_read: u32) -> Option<Vec<(u32, u32)>> {
         let rtu = dialect("modbus-rtu").unwrap();

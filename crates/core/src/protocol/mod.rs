@@ -243,6 +243,15 @@ impl Transport {
     }
 }
 
+/// A table to look at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Territory {
+    /// Its first address, as it is written.
+    pub begins: &'static str,
+    /// Offsets at which people begin tables, ascending.
+    pub anchors: &'static [u32],
+}
+
 /// How a station is reached, for telling what must be set up there.
 #[derive(Debug, Clone, Copy)]
 pub struct Link<'s> {
@@ -444,6 +453,20 @@ pub trait Dialect: Sync + fmt::Debug {
     fn usual_tcp_port(&self) -> Option<u16> {
         None
     }
+    /// Where a station that nobody has described is looked at, to find what it has.
+    fn territories(&self) -> &'static [Territory] {
+        &[]
+    }
+    /// Requests that ask a station what it is: the code, and the whole request.
+    fn identity(&self) -> &'static [(u8, &'static [u8])] {
+        &[]
+    }
+    /// What the answer to one of them says, as people read it.
+    fn identity_shown(&self, _code: u8, _answer: &[u8]) -> Option<String> {
+        None
+    }
+    /// Keys by which a station that is not there costs no more than one timeout.
+    fn in_a_hurry(&self, _setup: &mut Setup, _timeout: u64) {}
     /// Whether bytes are, from the first one on, what its framing makes: to tell two framings apart.
     fn is_frame(&self, _bytes: &[u8]) -> bool {
         false

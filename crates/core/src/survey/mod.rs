@@ -1,5 +1,5 @@
 //! Finds which addresses of one space a station has, and how much it gives at once: by reads alone, within a number of
-//! requests. A state machine: [`Survey::next`] says what to read, [`Survey::told`] takes what came of it.
+//! requests. A state machine: [`Survey::to_read`] says what to read, [`Survey::told`] takes what came of it.
 
 use std::ops::Range;
 
@@ -98,7 +98,7 @@ impl Survey {
     }
 
     /// The read that tells most now: first grain and count. `None` once all is known that can be.
-    pub fn next(&mut self) -> Option<(u32, u32)> {
+    pub fn to_read(&mut self) -> Option<(u32, u32)> {
         if self.asked.is_some() {
             return self.asked;
         }
@@ -241,6 +241,7 @@ impl Survey {
 }
 
 #[cfg(test)]
+#[allow(clippy::single_range_in_vec_init, reason = "one range of addresses is one range")]
 mod tests {
     use super::*;
     use proptest::prelude::*;
@@ -250,7 +251,7 @@ mod tests {
     /// A station with these ranges, that gives so much at once.
     fn run(survey: &mut Survey, has: &[Range<u32>], takes: u32) -> u32 {
         let mut requests = 0;
-        while let Some((first, count)) = survey.next() {
+        while let Some((first, count)) = survey.to_read() {
             requests += 1;
             let there = has.iter().any(|range| range.start <= first && first + count <= range.end);
             survey.told(if there && count <= takes { Told::Good } else { Told::Refused });
@@ -286,21 +287,21 @@ mod tests {
     #[test]
     fn a_table_that_is_not_served_costs_one_request_and_silence_two() {
         let mut none = Survey::new(ANCHORS, 65_536, 125, 100);
-        none.next();
+        none.to_read();
         none.told(Told::NoTable);
-        assert!(none.next().is_none() && none.no_table);
+        assert!(none.to_read().is_none() && none.no_table);
         let mut dead = Survey::new(ANCHORS, 65_536, 125, 100);
         for _ in 0..2 {
-            assert_eq!(dead.next(), Some((0, 1)));
+            assert_eq!(dead.to_read(), Some((0, 1)));
             dead.told(Told::Silent);
         }
-        assert!(dead.next().is_none() && dead.lost);
+        assert!(dead.to_read().is_none() && dead.lost);
     }
 
     #[test]
     fn a_device_that_is_silent_to_long_requests_only_is_no_lost_one() {
         let mut survey = Survey::new(ANCHORS, 65_536, 125, 200);
-        while let Some((first, count)) = survey.next() {
+        while let Some((first, count)) = survey.to_read() {
             survey.told(match (first + count <= 60, count <= 20) {
                 (_, false) => Told::Silent,
                 (true, _) => Told::Good,
@@ -336,7 +337,7 @@ mod tests {
             let mut survey = Survey::new(ANCHORS, 65_536, 125, 150);
             let mut answers = answers.into_iter().cycle();
             let mut requests = 0;
-            while let Some((first, count)) = survey.next() {
+            while let Some((first, count)) = survey.to_read() {
                 prop_assert!(count >= 1 && first + count <= 65_536);
                 requests += 1;
                 prop_assert!(requests <= 150);

@@ -181,5 +181,6 @@ impl Reach {
 }
 
 fn same(one: &Station, other: &Station) -> bool {
-    one.setup == other.setup && one.spaces.len() == other.spaces.len() && one.name == other.name
+    let keys = |station: &Station| station.spaces.iter().map(|space| space.key.clone()).collect::<Vec<_>>();
+    one.setup == other.setup && one.name == other.name && keys(one) == keys(other)
 }

@@ -13,6 +13,7 @@ mod ports;
 mod proven;
 mod real_lines;
 mod reloading;
+mod scanning;
 mod serving;
 mod site;
 mod smaller;

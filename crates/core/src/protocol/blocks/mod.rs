@@ -5,7 +5,7 @@ mod terms;
 
 use super::{
     Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Link, SettingFault, Setup,
-    Shown, Space, TooMuch, Transport, Verb,
+    Shown, Space, Territory, TooMuch, Transport, Verb,
 };
 use crate::explain::Term;
 use crate::form::{Order, Type};
@@ -132,6 +132,16 @@ pub fn tsap(text: &str) -> Result<Vec<u8>, String> {
         )),
     }
 }
+
+/// Markers and the blocks that are numbered first; others are looked at by name.
+static TERRITORIES: [Territory; 6] = [
+    Territory { begins: "%MB0", anchors: &[0] },
+    Territory { begins: "%DB1.B0", anchors: &[0] },
+    Territory { begins: "%DB2.B0", anchors: &[0] },
+    Territory { begins: "%DB10.B0", anchors: &[0] },
+    Territory { begins: "%DB20.B0", anchors: &[0] },
+    Territory { begins: "%DB100.B0", anchors: &[0] },
+];
 
 impl Dialect for Blocks {
     fn name(&self) -> &'static str {
@@ -295,6 +305,10 @@ impl Dialect for Blocks {
             (key, word.clone())
         };
         Setup { numbers: own.numbers.clone(), words: own.words.iter().map(turned).collect() }
+    }
+
+    fn territories(&self) -> &'static [Territory] {
+        &TERRITORIES
     }
 
     fn usual_tcp_port(&self) -> Option<u16> {

@@ -1,11 +1,12 @@
 //! Modbus for the pure floor: notation, keys, limits and costs. The two framings share all but the overhead.
 
+mod identity;
 mod notation;
 mod terms;
 
 use super::{
     Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, Shown, Space,
-    TooMuch, Transport, Verb,
+    Territory, TooMuch, Transport, Verb,
 };
 use crate::explain::Term;
 use crate::form::Order;
@@ -67,6 +68,22 @@ fn table_of(space: &Space) -> Table {
     let at = SPACES.iter().position(|known| known.key == space.key);
     at.and_then(|at| Table::ALL.get(at).copied()).unwrap_or(Table::HoldingRegister)
 }
+
+/// Where makers begin their tables: the round numbers, and what comes after a reference number of 1.
+const ANCHORS: &[u32] = &[
+    0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 24, 29, 30, 31, 32, 39, 40, 48,
+    49, 50, 59, 60, 63, 64, 69, 70, 79, 80, 89, 90, 95, 96, 98, 99, 100, 110, 120, 127, 128, 149, 150, 199,
+    200, 249, 250, 255, 256, 299, 300, 317, 399, 400, 499, 500, 511, 512, 599, 600, 699, 700, 768, 799, 800,
+    899, 900, 999, 1000, 1001, 1023, 1024, 1099, 1100, 1199, 1200, 1499, 1500, 1999, 2000, 2047, 2048, 2999,
+    3000, 3999, 4000, 4095, 4096, 4999, 5000, 5999, 6000, 7000, 8000, 8191, 8192, 9000, 9998, 9999, 10_000,
+    12_288, 16_384, 20_000, 30_000, 32_768, 40_000, 40_960, 49_152, 50_000, 60_000, 65_535,
+];
+static TERRITORIES: [Territory; 4] = [
+    Territory { begins: "holding:0", anchors: ANCHORS },
+    Territory { begins: "input:0", anchors: ANCHORS },
+    Territory { begins: "coil:0", anchors: ANCHORS },
+    Territory { begins: "discrete:0", anchors: ANCHORS },
+];
 
 static KEYS: [Key; 3] = [
     Key {
@@ -221,6 +238,19 @@ impl Dialect for Modbus {
             }
             Framing::Tcp => Cost { out: out + 6, back: back + 6, turns: 0 },
         })
+    }
+
+    fn territories(&self) -> &'static [Territory] {
+        &TERRITORIES
+    }
+
+    fn identity(&self) -> &'static [(u8, &'static [u8])] {
+        // Basic device identification (APP 6.21), and what serial devices of old have (APP 6.13).
+        &[(43, &[43, 14, 1, 0]), (17, &[17])]
+    }
+
+    fn identity_shown(&self, _code: u8, answer: &[u8]) -> Option<String> {
+        identity::shown(answer)
     }
 
     fn usual_tcp_port(&self) -> Option<u16> {

@@ -8,8 +8,8 @@ mod terms;
 pub use spot::{Spot, from_wire, to_wire};
 
 use super::{
-    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Setup, Shown, Space, TooMuch,
-    Transport, Verb,
+    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Setup, Shown, Space, Territory,
+    TooMuch, Transport, Verb,
 };
 use crate::explain::Term;
 use crate::form::Order;
@@ -97,6 +97,17 @@ static KEYS: [Key; 9] = [
         kind: KeyKind::Choice(&["decimal", "octal"]),
         doc: "how words and bits of inputs and outputs are numbered; default `decimal`",
     },
+];
+
+/// The files that every programmer finds made.
+static TERRITORIES: [Territory; 7] = [
+    Territory { begins: "N7:0", anchors: &[0] },
+    Territory { begins: "B3:0", anchors: &[0] },
+    Territory { begins: "F8:0", anchors: &[0] },
+    Territory { begins: "T4:0.ACC", anchors: &[0] },
+    Territory { begins: "C5:0.ACC", anchors: &[0] },
+    Territory { begins: "S:0", anchors: &[0] },
+    Territory { begins: "N10:0", anchors: &[0] },
 ];
 
 /// Most data bytes of one command, each way.
@@ -300,6 +311,16 @@ impl Dialect for Tables {
         // Each message has its acknowledgement the other way; in half duplex the reply is polled for.
         let (polls, station) = if self.half { (4, 3) } else { (0, 0) };
         Ok(Cost { out: station + frame(asked) + polls + 2, back: 2 + frame(answered), turns: 2 })
+    }
+
+    fn territories(&self) -> &'static [Territory] {
+        &TERRITORIES
+    }
+
+    fn in_a_hurry(&self, setup: &mut Setup, timeout: u64) {
+        setup.numbers.retain(|(key, _)| !matches!(*key, "link-retries" | "ack-timeout"));
+        setup.numbers.push(("link-retries", 0));
+        setup.numbers.push(("ack-timeout", u32::try_from(timeout).unwrap_or(u32::MAX)));
     }
 
     fn is_frame(&self, bytes: &[u8]) -> bool {

@@ -16,6 +16,7 @@ const LINE: LineTime = LineTime {
     own_silence: 4000,
     timeout: 200_000,
     turnaround: 100_000,
+    hurry: false,
 };
 const HOLDING: SpaceId = SpaceId(3);
 const COILS: SpaceId = SpaceId(0);

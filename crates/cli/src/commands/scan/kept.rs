@@ -1,0 +1,77 @@
+//! What a scan has found so far, in a file, so that it can go on from there.
+
+use crate::Failure;
+use crate::ways::Field;
+use serde::{Deserialize, Serialize};
+use std::path::{Path, PathBuf};
+use woodrush_engine::scan::Found;
+
+/// The file's shape.
+#[derive(Serialize, Deserialize)]
+struct File {
+    format: u32,
+    place: String,
+    protocol: String,
+    done: Vec<u32>,
+    found: Vec<Found>,
+}
+
+/// What was done and found, and where it is kept.
+pub(super) struct Kept {
+    path: Option<PathBuf>,
+    place: String,
+    protocol: String,
+    pub(super) done: Vec<u32>,
+    pub(super) found: Vec<Found>,
+}
+
+impl Kept {
+    /// Goes on from a file, if there is one already; it must be of the same way.
+    pub(super) fn open(path: Option<&Path>, field: &Field) -> Result<Self, Failure> {
+        let place = field.held.as_ref().map_or_else(|| field.link.shown(), |(_, port)| port.clone());
+        let protocol = field.station.dialect.map_or("", |dialect| dialect.name()).to_string();
+        let mut kept =
+            Self { path: path.map(Path::to_path_buf), place, protocol, done: vec![], found: vec![] };
+        let Some(path) = path else { return Ok(kept) };
+        let text = match std::fs::read_to_string(path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(kept),
+            Err(error) => return Err(Failure::Usage(format!("{} cannot be read: {error}", path.display()))),
+        };
+        let file: File = serde_json::from_str(&text).map_err(|error| {
+            Failure::Usage(format!("{} is no scan that could go on: {error}", path.display()))
+        })?;
+        if (&file.place, &file.protocol) != (&kept.place, &kept.protocol) {
+            return Err(Failure::Usage(format!(
+                "{} is of {} by {}, and this is {} by {} (name another file)",
+                path.display(),
+                file.place,
+                file.protocol,
+                kept.place,
+                kept.protocol
+            )));
+        }
+        (kept.done, kept.found) = (file.done, file.found);
+        Ok(kept)
+    }
+
+    /// Adds a station that was asked, with what was found of it; the file is whole at every moment.
+    pub(super) fn add(&mut self, number: u32, found: Option<Found>) -> Result<(), Failure> {
+        self.done.push(number);
+        self.found.extend(found);
+        let Some(path) = &self.path else { return Ok(()) };
+        let file = File {
+            format: 1,
+            place: self.place.clone(),
+            protocol: self.protocol.clone(),
+            done: self.done.clone(),
+            found: self.found.clone(),
+        };
+        let text =
+            serde_json::to_string_pretty(&file).map_err(|error| Failure::Outside(error.to_string()))?;
+        let beside = path.with_extension("new");
+        std::fs::write(&beside, text + "\n")
+            .and_then(|()| std::fs::rename(&beside, path))
+            .map_err(|error| Failure::Outside(format!("{} cannot be written: {error}", path.display())))
+    }
+}

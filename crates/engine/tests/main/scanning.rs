@@ -1,0 +1,124 @@
+//! Scanning a simulated line: who is there, two of one unit, one that falls silent, and a line set otherwise.
+
+use crate::live::until;
+use std::sync::Arc;
+use woodrush_core::budget::LineTime;
+use woodrush_core::check::check;
+use woodrush_core::plan::Station;
+use woodrush_core::project::{Line, Wires, read};
+use woodrush_core::protocol::{Setup, Transport};
+use woodrush_engine::reach::{Link, Reach};
+use woodrush_engine::rig::Rig;
+use woodrush_engine::scan::{Depth, Found, Presence, look, numbered, stations, try_line};
+
+const SITE: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+[devices.gauge]
+port = "raceway"
+unit = 7
+max-read = 20
+tables = { holding = 90 }
+[devices.left]
+port = "raceway"
+unit = 9
+tables = { holding = 4 }
+[devices.right]
+port = "raceway"
+unit = 9
+tables = { holding = 4 }
+"#;
+
+struct Scanned {
+    rig: Rig,
+    link: Link,
+    line: LineTime,
+    base: Station,
+}
+
+fn scanned() -> Scanned {
+    // Two of one unit are a fault of the project, and just what happens on site.
+    let checked = Arc::new(check(read("woodrush.toml", SITE.into(), &mut |_| Err(String::new()))));
+    let rig = Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap();
+    let Some(Wires::Serial { line: Some(line), .. }) = &checked.project.ports[0].wires else { panic!() };
+    let dialect = checked.project.ports[0].protocol.as_ref().unwrap().value;
+    let path = rig.paths()[0].1.clone();
+    Scanned {
+        rig,
+        link: Link::Serial { path, line: line.value, two_wires: false, echo: false },
+        line: LineTime { hurry: true, ..LineTime::bare(dialect, Some(line.value), 5_000_000) },
+        base: Station::bare("raceway", dialect, Setup::default()),
+    }
+}
+
+impl Scanned {
+    fn reach(&self, timeout: u64) -> Reach {
+        Reach::open(&self.link, LineTime { timeout, ..self.line }, &self.base).unwrap()
+    }
+
+    fn look(&self, unit: u32, timeout: u64) -> Option<Found> {
+        let depth = Depth { quick: false, budget: 250 };
+        look(&mut self.reach(timeout), &numbered(&self.base, "unit", unit), Some(unit), depth).unwrap()
+    }
+}
+
+#[test]
+fn a_station_is_found_with_its_ranges_and_what_it_gives_at_once() {
+    let site = scanned();
+    assert_eq!(stations(&site.base, Transport::Serial), Some(("unit", 1..248)));
+    let found = site.look(7, 5_000_000).unwrap();
+    assert_eq!((found.presence, found.broken.as_deref()), (Presence::Answers, None));
+    let table = &found.tables[0];
+    assert_eq!(table.ranges, [("400001".to_string(), "400090".to_string(), 90)]);
+    assert_eq!(
+        (table.table.as_str(), table.largest, table.limited, table.spent),
+        ("holding", 20, true, false)
+    );
+    // Nobody has that number.
+    assert_eq!(site.look(8, 50_000), None);
+}
+
+#[test]
+fn two_stations_of_one_number_are_told_by_their_damage() {
+    let site = scanned();
+    assert_eq!(site.look(9, 200_000).unwrap().presence, Presence::Damaged);
+}
+
+#[test]
+fn a_station_that_falls_silent_keeps_what_was_found_before() {
+    let site = scanned();
+    let found = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let mut exchanges = 0;
+            until("some exchanges", || {
+                exchanges += site.rig.gaps(0).len();
+                exchanges >= 10
+            });
+            site.rig.mute(0, true);
+        });
+        site.look(7, 200_000).unwrap()
+    });
+    assert_eq!(found.presence, Presence::Answers);
+    assert!(
+        found.broken.is_some_and(|why| why.contains("fell silent while its holding register was looked at"))
+    );
+    assert_eq!(site.look(7, 50_000), None, "and is not there any more");
+}
+
+#[test]
+fn only_the_lines_own_settings_bring_answers() {
+    let site = scanned();
+    let mut others = site.link.clone();
+    let Link::Serial { line, .. } = &mut others else { panic!() };
+    *line = "9600 8N1".parse::<Line>().unwrap();
+    let time = LineTime { timeout: 100_000, ..site.line };
+    let tried = |link: &Link| {
+        let mut reach = Reach::open(link, time, &site.base).unwrap();
+        try_line(&mut reach, &site.base, "unit", &[7, 8], &mut || true).unwrap()
+    };
+    assert!(!tried(&others).is_it());
+    let right = tried(&site.link);
+    assert_eq!((right.asked, right.answered.as_slice()), (2, &[7][..]));
+}
