@@ -82,7 +82,7 @@ enum Heard {
 pub fn stations(base: &Station, transport: Transport) -> Option<(&'static str, std::ops::Range<u32>)> {
     base.dialect?
         .station_key(transport)
-        .map(|(key, range)| (key, range.start.max(1)..range.end.min(248).max(1)))
+        .map(|(key, range)| (key, range.start.max(1)..range.end.clamp(1, 248)))
 }
 
 /// The same station with another number.
