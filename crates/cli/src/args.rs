@@ -113,6 +113,8 @@ pub(crate) enum Command {
     Write(WriteArgs),
     /// Find who is on a line or behind a socket, and what each of them has
     Scan(ScanArgs),
+    /// Give a device another unit, in the device and the project together
+    Readdress(ReaddressArgs),
     /// Show raw words in every type and order, or find the form that gives a value that is known
     Decode(DecodeArgs),
     /// Explain a check, an exception, a status code, a type, an order, a key or a term
@@ -135,7 +137,7 @@ pub(crate) enum Command {
 }
 
 /// A way that is written on the command line, or the project's rig.
-#[derive(ClapArgs, Debug, Clone)]
+#[derive(ClapArgs, Debug, Clone, Default)]
 pub(crate) struct WayArgs {
     /// Ask on this serial line instead of a port of the project
     #[arg(long, value_name = "PATH")]
@@ -247,6 +249,44 @@ pub(crate) struct ScanArgs {
     pub(crate) new: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) way: WayArgs,
+}
+
+/// What `readdress` takes.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct ReaddressArgs {
+    /// The device; with --all a port, whose devices are joined one at a time
+    #[arg(value_name = "DEVICE")]
+    pub(crate) name: String,
+    /// Where it answers now [default: the unit of the project if --to is given, else the one it is shipped with]
+    #[arg(long, value_name = "UNIT")]
+    pub(crate) from: Option<u32>,
+    /// Where it shall answer [default: the unit of the project]
+    #[arg(long, value_name = "UNIT")]
+    pub(crate) to: Option<u32>,
+    /// The line settings that it shall have, such as "38400 8E1"
+    #[arg(long, value_name = "SETTINGS")]
+    pub(crate) line: Option<String>,
+    /// The line settings that it has now [default: the port's]
+    #[arg(long, value_name = "SETTINGS")]
+    pub(crate) from_line: Option<String>,
+    /// What unlocks its settings; asked for where the profile has that role
+    #[arg(long, value_name = "VALUE")]
+    pub(crate) unlock: Option<String>,
+    /// How long to look for it afterwards
+    #[arg(long, value_name = "TIME", default_value = "5s")]
+    pub(crate) wait: String,
+    /// Walk through all devices of the port, each joined when it is asked for
+    #[arg(long, conflicts_with_all = ["from", "to"])]
+    pub(crate) all: bool,
+    /// Do not ask before writing
+    #[arg(short, long)]
+    pub(crate) yes: bool,
+    /// Wait for an answer
+    #[arg(long, value_name = "TIME")]
+    pub(crate) timeout: Option<String>,
+    /// The project's running rig instead of the real ports
+    #[arg(long)]
+    pub(crate) rig: bool,
 }
 
 /// What `decode` takes.

@@ -18,6 +18,7 @@ pub mod monitor;
 pub mod port;
 pub mod prove;
 pub mod reach;
+pub mod readdress;
 pub mod rig;
 pub mod scan;
 pub mod shared;

@@ -10,6 +10,7 @@ mod map;
 mod new;
 mod prove;
 mod read;
+mod readdress;
 mod rig;
 mod run;
 mod scan;
@@ -42,6 +43,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Read(args) => read::run(console, &global, &args),
         Command::Write(args) => write::run(console, &global, &args),
         Command::Scan(args) => scan::run(console, &global, &args),
+        Command::Readdress(args) => readdress::run(console, &global, &args),
         Command::Decode(args) => decode::run(console, &global, &args),
         Command::Explain { words } => explain::run(console, &global, &words),
         Command::Demo { keep } => demo::run(console, keep.as_deref()),

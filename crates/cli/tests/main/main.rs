@@ -12,6 +12,7 @@ mod failures;
 mod faulting;
 mod looking;
 mod proving;
+mod readdressing;
 mod running;
 mod scanning;
 mod tool;

@@ -139,7 +139,7 @@ impl Running {
         }
     }
 
-    fn signal(&self, name: &str) {
+    pub(crate) fn signal(&self, name: &str) {
         let number = self.child.id().to_string();
         assert!(Command::new("kill").args([name, &number]).status().unwrap().success());
     }

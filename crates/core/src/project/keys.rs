@@ -232,6 +232,13 @@ pub static KEYS: &[Key] = &[
         "addresses from one of them to the next; default its width",
     ),
     key("points", "range", KeyKind::Own, "least and greatest engineering value"),
+    key(
+        "points",
+        "role",
+        KeyKind::Choice(&["unit-address", "line-speed", "line-parity", "unlock", "apply"]),
+        "what it is for `readdress`",
+    ),
+    key("points", "values", KeyKind::Own, "how its values are coded: `{ 9600 = 0, 38400 = 3 }`"),
     key("points", "danger", KeyKind::Switch, "`true`: no test ever writes it on a real device"),
     key("points", "access", ACCESS, "whether it may be written; default `read-only`"),
 ];

@@ -19,7 +19,7 @@ pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Owner, Target};
 pub use forward::Forward;
 pub use keys::{KEYS, keys_of};
-pub use profile::{Point, Profile};
+pub use profile::{Point, Profile, Role};
 pub use read::{Read, read};
 pub use scalars::{HostPort, Network, Retry, duration as micros, show_micros};
 pub use signal::{Noun, RigFault, Shape, Signal, Trouble};

@@ -27,6 +27,34 @@ pub struct Profile {
     pub points: Vec<Point>,
 }
 
+/// What a point is for commands that change a device's settings.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// The device's number on its line.
+    UnitAddress,
+    /// The speed of its line.
+    LineSpeed,
+    /// The parity, and where it is coded so the stop bits, of its line.
+    LineParity,
+    /// What must be written before settings can be; asked for and never stored.
+    Unlock,
+    /// What makes written settings take effect.
+    Apply,
+}
+
+impl Role {
+    fn parse(word: &str) -> Option<Self> {
+        Some(match word {
+            "unit-address" => Self::UnitAddress,
+            "line-speed" => Self::LineSpeed,
+            "line-parity" => Self::LineParity,
+            "unlock" => Self::Unlock,
+            "apply" => Self::Apply,
+            _ => return None,
+        })
+    }
+}
+
 /// One named value of a profile.
 #[derive(Debug, Clone)]
 pub struct Point {
@@ -44,6 +72,10 @@ pub struct Point {
     pub range: Option<At<(f64, f64)>>,
     /// Whether it may be written.
     pub read_write: bool,
+    /// What commands know it as.
+    pub role: Option<Role>,
+    /// How its values are coded: the value as it is said, and the number that stands for it.
+    pub values: Vec<(At<String>, u32)>,
     /// A wrong value there does harm that no later write takes back: no test writes it.
     pub danger: bool,
     /// Raw words that mean "no value".
@@ -84,6 +116,8 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
             eu: fields.text(r, "eu").map(|eu| eu.value),
             range: if fields.has("range") { fields.range(r, "range") } else { None },
             read_write: fields.text(r, "access").is_some_and(|access| access.value == "read-write"),
+            role: fields.text(r, "role").and_then(|word| Role::parse(&word.value)),
+            values: if fields.has("values") { fields.sizes(r, "values") } else { vec![] },
             danger: fields.switch(r, "danger").unwrap_or(false),
             invalid: fields.wholes(r, "invalid", 0, i64::MAX).map(|words| words.value).unwrap_or_default(),
             later: 0,

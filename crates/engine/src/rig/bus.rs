@@ -247,6 +247,8 @@ impl Bus {
         let mut answers: Vec<Said> = vec![];
         for (server, device) in self.servers.iter_mut().zip(&mut self.devices) {
             let begun = answers.len();
+            // What changes its line is still answered as before.
+            let line = device.line;
             loop {
                 match server.poll(now) {
                     Serve::Want { want, .. } => serve(server.as_mut(), device, now, want),
@@ -265,9 +267,7 @@ impl Bus {
                         // One device says one thing after the other; two at once are in each other's way.
                         match answers.get_mut(begun) {
                             Some(said) => said.bytes.append(&mut bytes),
-                            None => {
-                                answers.push(Said { slow: ailment.slow + late, line: device.line, bytes })
-                            }
+                            None => answers.push(Said { slow: ailment.slow + late, line, bytes }),
                         }
                     }
                     Serve::WaitUntil(moment) => {
@@ -280,6 +280,9 @@ impl Bus {
                     }
                     Serve::Rest => break,
                 }
+            }
+            if std::mem::take(&mut device.moved) {
+                server.set_up(&server_setup(device));
             }
         }
         if !answers.is_empty() && !self.cut {

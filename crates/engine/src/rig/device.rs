@@ -1,6 +1,7 @@
 //! A simulated device: a memory of the addresses that its profile, its rules and its sizes name, moved by signals.
 
 use super::inside::{Ailment, Body, Driven, Inside, Spot};
+use super::settings::Settings;
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
 use std::collections::{BTreeMap, BTreeSet};
@@ -25,6 +26,9 @@ pub struct SimDevice {
     pub still: bool,
     /// The only thing that this connection is for, where the device has another one for the other.
     pub only: Option<Verb>,
+    pub(super) settings: Settings,
+    /// It has another number than its server answers for.
+    pub(super) moved: bool,
     body: Body,
 }
 
@@ -50,6 +54,8 @@ impl SimDevice {
             line: project.line_of(index).map(|line| line.value),
             still: false,
             only: None,
+            settings: Settings::default(),
+            moved: false,
         };
         let sizes = project.devices.get(index).map_or(&[][..], |device| device.tables.as_slice());
         for (name, size) in sizes {
@@ -96,6 +102,7 @@ impl SimDevice {
         for transfer in plan.transfers.iter().filter(|transfer| transfer.device == index) {
             device.exist(transfer.extent);
         }
+        device.learn_settings(checked, index);
         device.advance(Moment(0), None);
         Ok(device)
     }
@@ -137,11 +144,13 @@ impl SimDevice {
             line: self.line,
             still: true,
             only: self.only,
+            settings: Settings::default(),
+            moved: false,
             body: Arc::clone(&self.body),
         }
     }
 
-    fn spot(&self, address: &Address, form: Form) -> Option<Spot> {
+    pub(super) fn spot(&self, address: &Address, form: Form) -> Option<Spot> {
         let at = self.station.spaces.iter().position(|space| space.key == address.space.key)?;
         let count = if address.bit.is_some() { 1 } else { form.ty.width(address.space.grain).ok()? };
         Some(Spot { extent: Extent { space: id(at), first: address.first, count }, bit: address.bit, form })
@@ -406,6 +415,7 @@ impl SimDevice {
     /// Some of the addresses do not exist or cannot be written.
     pub fn write(&mut self, extent: Extent, cells: &[u8]) -> Result<(), Refusal> {
         self.takes(Verb::Write, extent)?;
+        self.may_set(extent)?;
         let writable = self.station.space_at(extent.space).is_some_and(|space| space.writable);
         if self.peek(extent).is_none() || !writable {
             return Err(Refusal::new(Kind::NoSuchAddress, Blame::Asker));
@@ -413,6 +423,8 @@ impl SimDevice {
         let mut inside = self.body();
         inside.driven.retain(|driven| !driven.overlaps(extent));
         inside.poke(self.each(extent), extent, cells);
+        drop(inside);
+        self.moved |= self.take_settings(extent);
         Ok(())
     }
 }

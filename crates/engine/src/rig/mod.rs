@@ -8,6 +8,7 @@ mod device;
 mod inside;
 mod line;
 mod master;
+mod settings;
 mod signal;
 
 pub use bus::{Bus, BusAct, Change};

@@ -7,7 +7,9 @@ use woodrush_core::check::check;
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Line, Wires, read};
 use woodrush_core::protocol::{Setup, Transport};
+use woodrush_core::wanted::Wanted;
 use woodrush_engine::reach::{Link, Reach};
+use woodrush_engine::readdress::{Doing, Ended, Move, Setting, State, readdress};
 use woodrush_engine::rig::Rig;
 use woodrush_engine::scan::{Depth, Found, Presence, look, numbered, stations, try_line};
 
@@ -121,4 +123,85 @@ fn only_the_lines_own_settings_bring_answers() {
     assert!(!tried(&others).is_it());
     let right = tried(&site.link);
     assert_eq!((right.asked, right.answered.as_slice()), (2, &[7][..]));
+}
+
+/// A device as shipped, on a line that is set otherwise; its project is not sound before it has been moved.
+const SHIPPED: &str = r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "115200 8E1"
+protocol = "modbus-rtu"
+[devices.gauge]
+port = "raceway"
+unit = 1
+line = "9600 8N1"
+profile = "gauge.toml"
+"#;
+const GAUGE: &str = r#"
+[profile]
+name = "Gauge"
+[points.number]
+at = "400099"
+as = "u16"
+access = "read-write"
+role = "unit-address"
+[points.speed]
+at = "400100"
+as = "u16"
+access = "read-write"
+role = "line-speed"
+values = { 9600 = 0, 115200 = 5 }
+[points.parity]
+at = "400101"
+as = "u16"
+access = "read-write"
+role = "line-parity"
+values = { 8N1 = 0, 8E1 = 1 }
+[points.take]
+at = "400102"
+as = "u16"
+access = "read-write"
+role = "apply"
+"#;
+
+#[test]
+fn a_device_as_shipped_gets_the_lines_settings_and_its_own_number() {
+    let checked = Arc::new(check(read("woodrush.toml", SHIPPED.into(), &mut |_| Ok(GAUGE.into()))));
+    let rig = Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap();
+    let dialect = checked.project.ports[0].protocol.as_ref().unwrap().value;
+    let path = rig.paths()[0].1.clone();
+    let base = Station::bare("raceway", dialect, Setup::default());
+    let open = |line: &str, timeout: u64| {
+        let line = line.parse::<Line>().unwrap();
+        let time = LineTime { hurry: true, ..LineTime::bare(dialect, Some(line), timeout) };
+        Reach::open(&Link::Serial { path: path.clone(), line, two_wires: false, echo: false }, time, &base)
+    };
+    let setting = |point: &str, value: &str| {
+        let wanted = Wanted::of_project(&checked, &format!("gauge.{point}")).unwrap();
+        Setting { cells: wanted.cells(value).unwrap(), wanted }
+    };
+    let order = Move {
+        base: base.clone(),
+        key: "unit",
+        from: 1,
+        to: 31,
+        unlock: None,
+        settings: vec![setting("speed", "5"), setting("parity", "1"), setting("number", "31")],
+        apply: Some(setting("take", "1")),
+        looks: 10,
+    };
+    let mut steps = vec![];
+    let mut reopen = || open("115200 8E1", 1_000_000);
+    let ended = readdress(open("9600 8N1", 1_000_000).unwrap(), &order, Some(&mut reopen), &mut |doing| {
+        steps.push(doing);
+        true
+    });
+    assert_eq!(ended, Ended { state: State::There, why: None });
+    assert_eq!(
+        steps,
+        [Doing::LookingAtNew, Doing::LookingAtOld, Doing::Writing, Doing::Applying, Doing::Finding]
+    );
+    let depth = Depth { quick: true, budget: 1 };
+    let mut old = open("9600 8N1", 200_000).unwrap();
+    assert_eq!(look(&mut old, &numbered(&base, "unit", 1), Some(1), depth).unwrap(), None);
 }

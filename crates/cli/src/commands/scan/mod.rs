@@ -244,10 +244,7 @@ fn units(
         None => alone(&mut reach, field, depth, &mut kept),
         Some((key, _)) => each(console, &mut reach, field, key, numbers, depth, &mut kept, stop),
     };
-    let done = match done {
-        Ok(done) => done,
-        Err(failure) => return Err(failure),
-    };
+    let done = done?;
     shown::units(console, &place, field, &done)?;
     if let Some(dir) = &args.new {
         start::write(console, dir, field, &done.found)?;
