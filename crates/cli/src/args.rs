@@ -101,12 +101,8 @@ pub(crate) enum Command {
     /// Play the devices and clients on both sides
     #[command(subcommand)]
     Rig(Rig),
-    /// Test every rule end to end on simulated devices
-    Prove {
-        /// Also write a report: FILE.html, FILE.json or FILE.xml (JUnit); may be given several times
-        #[arg(long, value_name = "FILE")]
-        report: Vec<PathBuf>,
-    },
+    /// Test every rule end to end on simulated devices, or compare on real ones
+    Prove(ProveArgs),
     /// Read values of any device, image or bare address, once or again and again
     Read(ReadArgs),
     /// Write values into any device, image or bare address
@@ -249,6 +245,35 @@ pub(crate) struct ScanArgs {
     pub(crate) new: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) way: WayArgs,
+}
+
+/// What `prove` takes.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct ProveArgs {
+    /// Also write a report: FILE.html, FILE.json or FILE.xml (JUnit, not with --live); may be given several times
+    #[arg(long, value_name = "FILE")]
+    pub(crate) report: Vec<PathBuf>,
+    /// Compare on real devices: what each says by itself, and what a reader of the image gets
+    #[arg(long)]
+    pub(crate) live: bool,
+    /// How often each value is looked at
+    #[arg(long, default_value_t = 3, value_name = "COUNT", requires = "live")]
+    pub(crate) looks: u32,
+    /// The pause between two looks
+    #[arg(long, default_value = "1s", value_name = "TIME", requires = "live")]
+    pub(crate) every: String,
+    /// How far the two may be apart, as a share of the value [default: 1%]
+    #[arg(long, value_name = "SHARE", requires = "live")]
+    pub(crate) tolerance: Option<String>,
+    /// Also write this through the image, see it arrive, and put the old value back; may be given several times
+    #[arg(long, value_name = "POINT=VALUE", requires = "live")]
+    pub(crate) write: Vec<String>,
+    /// Do not ask before writing
+    #[arg(short, long, requires = "write")]
+    pub(crate) yes: bool,
+    /// The devices are those of the project's running rig
+    #[arg(long, requires = "live")]
+    pub(crate) rig: bool,
 }
 
 /// What `readdress` takes.

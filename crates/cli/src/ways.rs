@@ -132,6 +132,11 @@ impl Ways {
         Ok((ways, if socket.is_some() { targets.get(1..).unwrap_or_default() } else { targets }))
     }
 
+    /// Whether a converter of the project runs here.
+    pub(crate) fn is_running(&self) -> bool {
+        self.project.as_ref().is_some_and(|project| project.running.is_some())
+    }
+
     /// How long is waited for an answer, where somebody says it.
     pub(crate) fn timeout(&self) -> Option<u64> {
         self.timeout

@@ -95,7 +95,12 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> 
     }
     match (samples.is_empty(), words) {
         (true, Some(words)) => every_way(console, &words),
-        _ => known(console, &samples, tolerance(args.tolerance.as_deref())?, at.as_deref()),
+        _ => known(
+            console,
+            &samples,
+            crate::render::share(args.tolerance.as_deref(), TOLERANCE)?,
+            at.as_deref(),
+        ),
     }
 }
 
@@ -122,19 +127,6 @@ fn live(console: &mut Console, global: &Global, args: &DecodeArgs) -> Result<Opt
             Ok(None)
         }
     }
-}
-
-/// `5%`, or `0.05`.
-fn tolerance(text: Option<&str>) -> Result<f64, Failure> {
-    let Some(text) = text else { return Ok(TOLERANCE) };
-    let (digits, unit) = match text.trim().strip_suffix('%') {
-        Some(digits) => (digits, 100.0),
-        None => (text.trim(), 1.0),
-    };
-    let share = digits.trim().parse::<f64>().ok().map(|number| number / unit);
-    share
-        .filter(|share| (0.0..=1.0).contains(share))
-        .ok_or_else(|| Failure::Usage(format!("`{text}` is no tolerance (a share of the value, such as 5%)")))
 }
 
 fn place(at: usize, words: usize, of: usize) -> String {

@@ -6,6 +6,7 @@ mod check;
 mod decode;
 mod demo;
 mod explain;
+pub(crate) mod live;
 mod map;
 mod new;
 mod prove;
@@ -39,7 +40,8 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         }
         Command::Budget => budget::run(console, &crate::project::find(&global)?),
         Command::Rig(rig) => rig::run(console, &crate::project::find(&global)?, rig),
-        Command::Prove { report } => prove::run(console, &crate::project::find(&global)?, &report),
+        Command::Prove(args) if args.live => live::run(console, &global, &args),
+        Command::Prove(args) => prove::run(console, &crate::project::find(&global)?, &args.report),
         Command::Read(args) => read::run(console, &global, &args),
         Command::Write(args) => write::run(console, &global, &args),
         Command::Scan(args) => scan::run(console, &global, &args),

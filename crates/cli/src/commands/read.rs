@@ -205,7 +205,7 @@ pub(crate) fn name(wanted: &Wanted) -> String {
 }
 
 /// Of an image's value as the converter knows it; what a device itself answers is of now.
-fn age(ways: &Ways, status: Option<&Status>, wanted: &Wanted) -> Option<f64> {
+pub(crate) fn age(ways: &Ways, status: Option<&Status>, wanted: &Wanted) -> Option<f64> {
     let Some(woodrush_core::project::Owner::Image(_)) = wanted.owner else { return Some(0.0) };
     let checked = ways.checked()?;
     let rule = checked.plan.rules.get(wanted.rule?)?;

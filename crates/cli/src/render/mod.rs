@@ -2,4 +2,20 @@
 
 pub(crate) mod diagnosis;
 pub(crate) mod findings;
+pub(crate) mod live;
 pub(crate) mod proof;
+
+use crate::Failure;
+
+/// A tolerance as it is written: `5%`, or `0.05`.
+pub(crate) fn share(text: Option<&str>, default: f64) -> Result<f64, Failure> {
+    let Some(text) = text else { return Ok(default) };
+    let (digits, unit) = match text.trim().strip_suffix('%') {
+        Some(digits) => (digits, 100.0),
+        None => (text.trim(), 1.0),
+    };
+    let share = digits.trim().parse::<f64>().ok().map(|number| number / unit);
+    share
+        .filter(|share| (0.0..=1.0).contains(share))
+        .ok_or_else(|| Failure::Usage(format!("`{text}` is no tolerance (a share of the value, such as 5%)")))
+}

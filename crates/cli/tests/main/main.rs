@@ -1,6 +1,7 @@
 //! The built program, driven in temporary folders as its users drive it.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::disallowed_methods, missing_docs)]
 
+mod accepting;
 mod addresses;
 mod asking;
 mod bench;

@@ -153,7 +153,9 @@ impl Wanted {
             }
         };
         let wide = ty.bytes().is_some_and(|bytes| bytes as usize > address.space.grain.cell_bytes());
-        if strict && wide && form.order.is_none() && !ty.is_text() {
+        let no_order =
+            form.order.is_none() && station.dialect.is_none_or(|dialect| dialect.order().is_none());
+        if strict && wide && no_order && !ty.is_text() {
             let letters: Vec<&str> =
                 Order::ALL.iter().map(|order| order.letters(ty.bytes().unwrap_or(4))).collect();
             let what = format!("`{ty}` lies in {width} registers, and nothing says in which order");

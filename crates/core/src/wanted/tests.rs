@@ -116,6 +116,20 @@ fn an_address_without_a_project_says_everything_itself() {
 }
 
 #[test]
+fn a_controller_has_an_order_of_its_own() {
+    let blocks = Station::bare("pumps", dialect("fetch-write").unwrap(), Setup::default());
+    let float = Wanted::bare(&blocks, "%DB10.D4 as f32").unwrap();
+    assert_eq!((float.place.first, float.place.count), (4, 1));
+    assert_eq!(
+        Wanted::bare(&blocks, "%DB10.W20 as u16").unwrap().values(&[1, 2])[0].value.as_deref(),
+        Some("258")
+    );
+    let table = Station::bare("feeder", dialect("df1").unwrap(), Setup::default());
+    let float = Wanted::bare(&table, "F8:2").unwrap();
+    assert_eq!(float.form.ty, Type::F32);
+}
+
+#[test]
 fn no_value_is_split_between_two_requests() {
     let long = wanted("blower-1:400001 as f32 CDAB x9");
     // The profile takes 8 registers.

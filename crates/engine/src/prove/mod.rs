@@ -5,6 +5,7 @@ mod alone;
 mod clients;
 mod field;
 mod forwards;
+mod live;
 mod oracle;
 mod patterns;
 mod refusals;
@@ -13,6 +14,7 @@ mod steady;
 mod subject;
 mod writing;
 
+pub use live::{Judged, Pair, pairs};
 pub use runner::prove;
 
 use serde::Serialize;

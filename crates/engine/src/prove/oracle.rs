@@ -95,6 +95,26 @@ impl Lay {
         self.arrange(cells, false).iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte))
     }
 
+    /// The value of cells as a fraction; `None` for characters and what means none.
+    pub(super) fn number(&self, cells: &[u8]) -> Option<f64> {
+        let number = match self.amount(cells)? {
+            Amount::Exact((upper, lower)) => upper as f64 / lower as f64,
+            Amount::Near(number) => number,
+            Amount::Text(_) => return None,
+        };
+        number.is_finite().then_some(number)
+    }
+
+    /// By how much two neighbouring values differ; nothing for floats and bits.
+    pub(super) fn step(&self) -> f64 {
+        match self.kind {
+            Lies::Whole { .. } | Lies::Digits { .. } => {
+                (self.scale.0 as f64 / self.scale.1 as f64).abs() * 1.000_001
+            }
+            Lies::Bit | Lies::Float { .. } | Lies::Text { .. } | Lies::Raw => 0.0,
+        }
+    }
+
     /// Bytes of one value; 0 for a bit and for raw cells.
     pub(super) fn bytes(&self) -> usize {
         match self.kind {
