@@ -47,7 +47,7 @@ fn main() {
     let mut ideal = 0;
     let mut found = 0;
     for unit in 1..=247 {
-        let depth = Depth { quick: true, budget: 1 };
+        let depth = Depth::quick();
         let one = look(&mut reach, &numbered(&base, "unit", unit), Some(unit), depth).unwrap();
         found += u32::from(one.is_some());
         // A request of 8 bytes and the silence before it; an answer of 7 after the silence that ends the request, or the

@@ -195,8 +195,7 @@ fn pause() {
 
 fn presence(reach: &mut Reach, order: &Move, number: u32) -> Result<Option<Presence>, String> {
     let station = numbered(&order.base, order.key, number);
-    let depth = Depth { quick: true, budget: 1 };
-    let found = look(reach, &station, Some(number), depth).map_err(|refusal| gone(&refusal))?;
+    let found = look(reach, &station, Some(number), Depth::quick()).map_err(|refusal| gone(&refusal))?;
     Ok(found.map(|found| found.presence))
 }
 

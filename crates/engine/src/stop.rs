@@ -17,13 +17,25 @@ impl Stop {
     /// # Errors
     /// The system gives no signals.
     pub fn listen() -> std::io::Result<Self> {
+        Self::hear(false)
+    }
+
+    /// The same for a command that ends with its terminal: SIGHUP asks for the end too.
+    ///
+    /// # Errors
+    /// The system gives no signals.
+    pub fn with_terminal() -> std::io::Result<Self> {
+        Self::hear(true)
+    }
+
+    fn hear(with_terminal: bool) -> std::io::Result<Self> {
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_io().build()?;
         let (asked, hung_up) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicBool::new(false)));
         let _inside = runtime.enter();
         for (kind, flag) in [
             (SignalKind::interrupt(), &asked),
             (SignalKind::terminate(), &asked),
-            (SignalKind::hangup(), &hung_up),
+            (SignalKind::hangup(), if with_terminal { &asked } else { &hung_up }),
         ] {
             let mut heard = signal(kind)?;
             let asked = Arc::clone(flag);

@@ -111,8 +111,8 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
     if !writes.is_empty() && !args.yes {
         agreed(console, &subjects, &writes)?;
     }
-    let stop =
-        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+    let stop = Stop::with_terminal()
+        .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
     let mut values = look(console, &mut ways, &subjects, args.looks.max(1), every, tolerance, &stop);
     for write in &writes {
         if stop.is_asked() {

@@ -223,8 +223,8 @@ fn again(
     every: u64,
     lasting: Option<u64>,
 ) -> Result<Verdict, Failure> {
-    let stop =
-        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+    let stop = Stop::with_terminal()
+        .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
     #[allow(clippy::disallowed_methods, reason = "a command that keeps time for a person")]
     let began = Instant::now();
     let since = || u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);

@@ -16,12 +16,22 @@ use woodrush_core::{Blame, Kind, Refusal};
 const AGAIN: usize = 2;
 
 /// What is looked for.
-#[derive(Debug, Clone, Copy)]
-pub struct Depth {
+#[derive(Clone, Copy)]
+pub struct Depth<'a> {
     /// Only who is there.
     pub quick: bool,
     /// Most requests for what one station has.
     pub budget: u32,
+    /// Asked before each request; `false` ends the look.
+    pub go_on: &'a dyn Fn() -> bool,
+}
+
+impl Depth<'static> {
+    /// Only whether somebody is there.
+    #[must_use]
+    pub fn quick() -> Self {
+        Self { quick: true, budget: 0, go_on: &|| true }
+    }
 }
 
 /// What was seen of one station.
@@ -102,7 +112,7 @@ pub fn look(
     reach: &mut Reach,
     station: &Station,
     number: Option<u32>,
-    depth: Depth,
+    depth: Depth<'_>,
 ) -> Result<Option<Found>, Refusal> {
     let Some(first) = first_read(station) else { return Ok(None) };
     let mut noise = 0;
@@ -139,7 +149,7 @@ pub fn look(
     found.identity = identity(reach, station, number);
     let mut budget = depth.budget;
     for territory in station.dialect.map_or(&[][..], |dialect| dialect.territories()) {
-        match table(reach, station, territory, &mut budget) {
+        match table(reach, station, territory, &mut budget, depth.go_on) {
             Ok(Some(table)) => found.tables.push(table),
             Ok(None) => {}
             Err(why) => {
@@ -219,6 +229,7 @@ fn table(
     station: &Station,
     territory: &woodrush_core::protocol::Territory,
     budget: &mut u32,
+    go_on: &dyn Fn() -> bool,
 ) -> Result<Option<FoundTable>, String> {
     let Some((station, id, _)) = place(station, territory.begins) else { return Ok(None) };
     let (Some(dialect), Some(space)) = (station.dialect, station.space_at(id).cloned()) else {
@@ -231,6 +242,9 @@ fn table(
     }
     let mut survey = Survey::new(territory.anchors, len, most, *budget);
     while let Some((first, count)) = survey.to_read() {
+        if !go_on() {
+            return Err("the look was ended by hand".into());
+        }
         let told = match reach.read(&station, Extent { space: id, first, count }) {
             Ok(_) => Told::Good,
             Err(Refusal { kind: Kind::NoSuchCommand, native: Some(_), .. }) => Told::NoTable,

@@ -61,7 +61,7 @@ impl Scanned {
     }
 
     fn look(&self, unit: u32, timeout: u64) -> Option<Found> {
-        let depth = Depth { quick: false, budget: 250 };
+        let depth = Depth { quick: false, budget: 250, go_on: &|| true };
         look(&mut self.reach(timeout), &numbered(&self.base, "unit", unit), Some(unit), depth).unwrap()
     }
 }
@@ -201,7 +201,7 @@ fn a_device_as_shipped_gets_the_lines_settings_and_its_own_number() {
         steps,
         [Doing::LookingAtNew, Doing::LookingAtOld, Doing::Writing, Doing::Applying, Doing::Finding]
     );
-    let depth = Depth { quick: true, budget: 1 };
+    let depth = Depth::quick();
     let mut old = open("9600 8N1", 200_000).unwrap();
     assert_eq!(look(&mut old, &numbered(&base, "unit", 1), Some(1), depth).unwrap(), None);
 }

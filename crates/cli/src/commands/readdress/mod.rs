@@ -30,8 +30,8 @@ fn usage(text: impl Into<String>) -> Failure {
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ReaddressArgs) -> Result<Verdict, Failure> {
     let path = crate::project::find(global)?;
-    let stop =
-        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+    let stop = Stop::with_terminal()
+        .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
     if !args.all {
         return one(console, global, &path, &args.name, args, &stop);
     }

@@ -47,8 +47,8 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
             return Err(Failure::Usage(format!("`{}` has nothing that could be asked for", dialect.name())));
         }
     }
-    let stop =
-        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+    let stop = Stop::with_terminal()
+        .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
     let numbers = numbers(args.units.as_deref(), &field)?;
     if args.lines {
         match settings(console, &ways, &mut field, args.units.as_ref().map(|_| numbers.as_slice()), &stop)? {
@@ -236,7 +236,8 @@ fn units(
         Ok(open) => open,
         Err(failed) => return Ok(unreachable(console, &failed)),
     };
-    let depth = Depth { quick: args.quick, budget: args.budget };
+    let go_on = || !stop.is_asked();
+    let depth = Depth { quick: args.quick, budget: args.budget, go_on: &go_on };
     let place = link
         .as_ref()
         .map_or_else(|| format!("port {}, through the running converter", field.station.name), Link::shown);
@@ -261,7 +262,7 @@ fn units(
 }
 
 /// A way that leads to one station only.
-fn alone(reach: &mut Reach, field: &Field, depth: Depth, kept: &mut Kept) -> Result<Units, Failure> {
+fn alone(reach: &mut Reach, field: &Field, depth: Depth<'_>, kept: &mut Kept) -> Result<Units, Failure> {
     let mut units = Units { found: vec![], asked: 1, ended: None, gone: false };
     match look(reach, &field.station, None, depth) {
         Ok(found) => units.found.extend(found),
@@ -280,7 +281,7 @@ fn each(
     field: &Field,
     key: &'static str,
     numbers: &[u32],
-    depth: Depth,
+    depth: Depth<'_>,
     kept: &mut Kept,
     stop: &Stop,
 ) -> Result<Units, Failure> {
@@ -316,6 +317,12 @@ fn each(
             break;
         }
         match look(reach, &numbered(&field.station, key, *number), Some(*number), depth) {
+            // What was ended in the middle is looked at again another time.
+            Ok(found) if stop.is_asked() && found.as_ref().is_some_and(|found| found.broken.is_some()) => {
+                units.found.extend(found);
+                units.ended = Some(format!("ended at {key} {number}"));
+                break;
+            }
             Ok(found) => {
                 kept.add(*number, found.clone())?;
                 units.found.extend(found);
