@@ -21,7 +21,7 @@ use woodrush_engine::stop::Stop;
 /// How far a reader may be from the device where nobody says it, as a share: the value moves between two looks.
 const TOLERANCE: f64 = 0.01;
 /// How often a value is looked at before it is called wrong.
-const ATTEMPTS: u32 = 3;
+const ATTEMPTS: u32 = 4;
 /// The longest wait for a poll, in microseconds: what is polled less often is judged by what stands there.
 const LONGEST_WAIT: u64 = 10_000_000;
 /// How often the device is looked at for a value that was written, and the pause between.
@@ -253,37 +253,33 @@ fn look(
         if round > 0 {
             pause(Duration::from_micros(every), stop);
         }
-        let mut left: Vec<usize> = (0..subjects.len()).collect();
         // What turns round or jumps between two looks is looked at again before it is called wrong.
+        let mut left: Vec<(usize, u32)> = values.iter().map(|(at, item, _)| (*at, *item)).collect();
         for attempt in 1..=ATTEMPTS {
             if stop.is_asked() || left.is_empty() {
                 break;
             }
-            let these: Vec<&Subject> = left.iter().filter_map(|at| subjects.get(*at)).collect();
+            let mut which: Vec<usize> = left.iter().map(|(at, _)| *at).collect();
+            which.dedup();
+            let these: Vec<&Subject> = which.iter().filter_map(|at| subjects.get(*at)).collect();
             let found = at_once(ways, &these, wait, stop);
             let status = ways.status();
-            let mut again = vec![];
-            for ((at, subject), look) in left.iter().zip(these).zip(found) {
-                if attempt < ATTEMPTS && look.as_ref().is_ok_and(|look| !good_look(subject, look, tolerance))
-                {
-                    again.push(*at);
-                    continue;
-                }
+            for ((at, subject), look) in which.iter().zip(these).zip(found) {
                 let age = super::read::age(ways, status.as_ref(), &subject.image);
-                for (_, item, value) in values.iter_mut().filter(|(own, ..)| own == at) {
-                    take(value, subject, *item, &look, age, tolerance);
+                let good =
+                    |item: u32| look.as_ref().map_or(true, |look| judged(subject, item, look, tolerance).1);
+                for (own, item, value) in values.iter_mut().filter(|(own, ..)| own == at) {
+                    if left.contains(&(*own, *item)) && (attempt == ATTEMPTS || good(*item)) {
+                        take(value, subject, *item, &look, age, tolerance);
+                        left.retain(|one| one != &(*own, *item));
+                    }
                 }
             }
-            left = again;
         }
         bar.inc(1);
     }
     bar.finish_and_clear();
     values
-}
-
-fn good_look(subject: &Subject, look: &Look, tolerance: f64) -> bool {
-    (0..subject.pair.count).all(|item| judged(subject, item, look, tolerance).1)
 }
 
 fn blank(ways: &Ways, subject: &Subject, item: u32) -> LiveValue {

@@ -83,7 +83,7 @@ pub(crate) fn table(proof: &LiveProof) -> Table {
     Table {
         head: vec!["device", "image", "device says", "reader sees", "age", "moved", "verdict"],
         rows: proof.values.iter().map(row).collect(),
-        whole: &[1],
+        whole: &[0, 1],
     }
 }
 

@@ -323,6 +323,7 @@ impl SimDevice {
                 let text =
                     format!("S{value:.0}").into_bytes().into_iter().take(usize::from(length)).collect();
                 Value::Text(text).write(spot.form.ty, &mut cells);
+                spot.form.order().apply(&mut cells);
             }
             Type::Raw => {
                 let word = value.round().clamp(0.0, if grain == Grain::Bit { 1.0 } else { 65_535.0 });

@@ -123,12 +123,19 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
         }
         vec![name(found), presence(found), what, largest(found), found.identity.clone().unwrap_or_default()]
     };
-    let rows = done.found.iter().map(row).collect();
-    console.table(&Table {
+    let mut table = Table {
         head: vec!["unit", "answers in", "has", "at once", "says of itself"],
-        rows,
+        rows: done.found.iter().map(row).collect(),
         whole: &[2],
-    })?;
+    };
+    // What nobody has is no column.
+    for column in (2..5).rev() {
+        if table.rows.iter().all(|row| row.get(column).is_none_or(String::is_empty)) {
+            table.head.remove(column);
+            table.rows.iter_mut().for_each(|row| drop(row.remove(column)));
+        }
+    }
+    console.table(&table)?;
     for found in done.found.iter().filter(|found| found.presence == Presence::Damaged) {
         let mark = console.paint(Tone::Bad, "damaged");
         console.note(&format!(
