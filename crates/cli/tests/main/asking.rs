@@ -27,7 +27,7 @@ fn a_device_is_read_and_written_alone_and_then_through_the_converter() {
     // Alone: the rig stands in for what is wired there.
     assert_eq!(value(&read(&["--rig", "do-1.temperature"])), "17.46");
     let all = json_of(&read(&["--rig", "do-1"]));
-    assert_eq!(all["values"].as_array().unwrap().len(), 3, "every point of its profile: {all}");
+    assert_eq!(all["values"].as_array().unwrap().len(), 5, "every point of its profile: {all}");
     // Without `--rig` the real ports are meant, and the message says what was likely wanted.
     let real = read(&["do-1"]);
     assert_eq!(real.status, 3);

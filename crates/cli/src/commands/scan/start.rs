@@ -6,6 +6,7 @@ use crate::console::{Console, Tone};
 use crate::ways::Field;
 use std::fmt::Write;
 use std::path::Path;
+use woodrush_core::protocol::{Transport, usual_protocol};
 use woodrush_engine::reach::Link;
 use woodrush_engine::scan::{Found, Presence};
 
@@ -47,18 +48,20 @@ fn project(field: &Field, found: &[Found]) -> String {
     for found in found.iter().filter(|found| found.presence != Presence::Damaged) {
         let _ = write!(text, "\n{}", device(field, found));
     }
-    text += "\n# What others shall read, and the first rule:\n\
+    let usual = usual_protocol(Transport::Listen, None).map_or("", |dialect| dialect.name());
+    text += &"\n# What others shall read, and the first rule:\n\
              #\n\
              # [ports.office]\n\
              # listen   = \"0.0.0.0:502\"\n\
-             # protocol = \"modbus-tcp\"\n\
+             # protocol = \"USUAL\"\n\
              #\n\
              # [images.scada]\n\
              # port = \"office\"\n\
              #\n\
              # [[map]]\n\
              # from = \"DEVICE:ADDRESS as TYPE ORDER\"\n\
-             # to   = \"scada:400001\"\n";
+             # to   = \"scada:400001\"\n"
+        .replace("USUAL", usual);
     text
 }
 

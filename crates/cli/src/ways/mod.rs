@@ -1,8 +1,11 @@
 //! From what a person names to somebody who can be asked: over the project's ports, the rig's, through a running
 //! converter, or a way that is written on the command line.
 
+mod bare;
+
 use crate::Failure;
 use crate::args::{Global, WayArgs};
+use bare::bare_way;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use woodrush_core::budget::LineTime;
@@ -10,7 +13,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::finding::Finding;
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Line, Network, Owner, Parity, Port, Wires, micros};
-use woodrush_core::protocol::{Dialect, KeyKind, Setup, Transport, dialect, usual_protocol};
+use woodrush_core::protocol::Transport;
 use woodrush_core::wanted::Wanted;
 use woodrush_core::{Kind, Refusal};
 use woodrush_engine::control::{Remote, Row, Whose};
@@ -437,85 +440,4 @@ fn asking(image: &Station) -> Station {
 /// What listens everywhere is reached here.
 fn loopback(at: SocketAddr) -> SocketAddr {
     if at.ip().is_unspecified() { SocketAddr::from((Ipv4Addr::LOCALHOST, at.port())) } else { at }
-}
-
-fn bare_way(args: &WayArgs, socket: Option<SocketAddr>, timeout: Option<u64>) -> Result<Bare, Failure> {
-    let transport = if args.serial.is_some() { Transport::Serial } else { Transport::Connect };
-    let spoken: &'static dyn Dialect = match &args.protocol {
-        Some(name) => dialect(name).ok_or_else(|| {
-            let all: Vec<&str> = woodrush_core::protocol::DIALECTS.iter().map(|known| known.name()).collect();
-            usage(format!("there is no protocol `{name}` (one of {})", all.join(", ")))
-        })?,
-        None => {
-            usual_protocol(transport, socket.map(|at| at.port())).ok_or_else(|| usage("add `--protocol`"))?
-        }
-    };
-    spoken
-        .runs_on(transport)
-        .map_err(|why| usage(format!("`{}` does not go there: {why}", spoken.name())))?;
-    let line = match (&args.serial, &args.line) {
-        (None, None) => None,
-        (None, Some(_)) => return Err(usage("`--line` belongs to a serial line: add `--serial PATH`")),
-        (Some(_), None) => return Err(usage("a serial line needs its settings: add `--line \"38400 8E1\"`")),
-        (Some(_), Some(text)) => {
-            Some(text.parse::<Line>().map_err(|fault| usage(format!("`{text}`: {fault}")))?)
-        }
-    };
-    let setup = setup(spoken, args)?;
-    let link = match (&args.serial, line, socket) {
-        (Some(path), Some(line), _) => {
-            Link::Serial { path: path.clone(), line, two_wires: false, echo: args.echo }
-        }
-        (_, _, Some(to)) => Link::Socket(to),
-        _ => return Err(usage("name HOST:PORT, or `--serial PATH`")),
-    };
-    let station = Station::bare(&link.shown(), spoken, setup);
-    let times = LineTime::bare(spoken, line, timeout.unwrap_or(TIMEOUT));
-    Ok(Bare { link, station, line: times })
-}
-
-/// The keys of the station: `--unit`, `--node`, and any other as `--key NAME=VALUE`.
-fn setup(spoken: &'static dyn Dialect, args: &WayArgs) -> Result<Setup, Failure> {
-    let mut setup = Setup::default();
-    let named = [("unit", args.unit), ("node", args.node)].into_iter();
-    let named = named.filter_map(|(key, number)| Some((key.to_string(), number?.to_string())));
-    let others = args.key.iter().map(|text| {
-        let parts =
-            text.split_once('=').map(|(key, value)| (key.trim().to_string(), value.trim().to_string()));
-        parts.ok_or_else(|| usage(format!("`{text}` is no key (write it as NAME=VALUE)")))
-    });
-    let all: Vec<(String, String)> = named.map(Ok).chain(others).collect::<Result<_, _>>()?;
-    for (name, value) in all {
-        let key = spoken.keys().iter().find(|key| key.name == name && key.table != "images");
-        let limit = ["max-read", "max-write"].into_iter().find(|limit| *limit == name);
-        let Some((own, kind)) =
-            key.map(|key| (key.name, key.kind)).or(limit.map(|key| (key, KeyKind::Whole(1, 65_535))))
-        else {
-            let known: Vec<&str> =
-                spoken.keys().iter().filter(|key| key.table != "images").map(|key| key.name).collect();
-            return Err(usage(format!("`{}` has no `{name}` (it has {})", spoken.name(), known.join(", "))));
-        };
-        let number = value.parse::<u32>().ok();
-        match kind {
-            KeyKind::Whole(low, high) => {
-                match number.filter(|number| (low..=high).contains(&i64::from(*number))) {
-                    Some(number) => setup.numbers.push((own, number)),
-                    None => return Err(usage(format!("`{value}` is no `{name}`, {low} to {high}"))),
-                }
-            }
-            KeyKind::Station { high, .. } => match number.filter(|number| i64::from(*number) <= high) {
-                Some(number) => setup.numbers.push((own, number)),
-                None => return Err(usage(format!("`{value}` is no `{name}`, 0 to {high}"))),
-            },
-            KeyKind::Duration => match micros(&value).and_then(|time| u32::try_from(time).ok()) {
-                Some(time) => setup.numbers.push((own, time)),
-                None => return Err(usage(format!("`{value}` is no time (write it as 500ms or 2s)"))),
-            },
-            KeyKind::Choice(words) if !words.contains(&value.as_str()) => {
-                return Err(usage(format!("`{value}` is no `{name}` (one of {})", words.join(", "))));
-            }
-            _ => setup.words.push((own, value)),
-        }
-    }
-    Ok(setup)
 }
