@@ -31,7 +31,7 @@ fn a_device_is_read_and_written_alone_and_then_through_the_converter() {
     // Without `--rig` the real ports are meant, and the message says what was likely wanted.
     let real = read(&["do-1"]);
     assert_eq!(real.status, 3);
-    assert!(real.err.contains("do-1.oxygen and 2 more: /dev/ttyUSB0 does not exist"), "{}", real.err);
+    assert!(real.err.contains("do-1.oxygen and 4 more: /dev/ttyUSB0 does not exist"), "{}", real.err);
     assert!(real.err.contains("the same with `--rig`"), "{}", real.err);
     // Controllers are asked in their own protocol.
     assert_eq!(tool.run(&["rig", "set", "feeder-west:N11:43=250"]).status, 0);
