@@ -180,3 +180,106 @@ fn other_try(link: &Link, own: &str) -> String {
         |other| format!("the same with `--protocol {}`", other.name()),
     )
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::net::SocketAddr;
+    use woodrush_core::Blame;
+    use woodrush_core::protocol::{Setup, dialect};
+
+    fn station(protocol: &str) -> Station {
+        Station::bare(
+            "there",
+            dialect(protocol).unwrap(),
+            Setup { numbers: vec![("unit", 27)], words: vec![] },
+        )
+    }
+
+    fn socket() -> Link {
+        Link::Socket(SocketAddr::from(([192, 0, 2, 40], 502)))
+    }
+
+    fn serial() -> Link {
+        let line = "38400 8E1".parse().unwrap();
+        Link::Serial { path: "/dev/ttyUSB0".into(), line, two_wires: false, echo: false }
+    }
+
+    fn seen(link: &Link, protocol: &str, kind: Kind, came: &[u8], closed: bool) -> Diagnosis {
+        let evidence = Evidence { sent: vec![1], came: came.to_vec(), closed, took: 1_000_000 };
+        diagnose(link, &station(protocol), &Refusal::new(kind, Blame::Device), &evidence)
+    }
+
+    #[test]
+    fn a_frame_of_another_framing_is_recognised_in_both_directions() {
+        // Unit 27, function 3, one register: over MBAP, and with a CRC.
+        let mbap = [0, 1, 0, 0, 0, 5, 27, 3, 2, 0x06, 0xD2];
+        let mut rtu = vec![];
+        woodrush_wire::modbus::rtu::emit(27, &[3, 2, 0x06, 0xD2], &mut rtu);
+        let other = seen(&socket(), "modbus-rtu", Kind::Damaged, &mbap, false);
+        assert!(other.seen.contains("a frame of `modbus-tcp`, not of `modbus-rtu`"), "{}", other.seen);
+        assert_eq!(other.causes[0].test, "woodrush scan 192.0.2.40:502 --protocol modbus-tcp");
+        let other = seen(&socket(), "modbus-tcp", Kind::Damaged, &rtu, false);
+        assert!(other.seen.contains("a frame of `modbus-rtu`"), "{}", other.seen);
+        // A frame of its own that was to another question is no other framing.
+        let own = seen(&socket(), "modbus-rtu", Kind::Mismatch, &rtu, false);
+        assert!(own.seen.contains("not to this question"), "{}", own.seen);
+    }
+
+    #[test]
+    fn silence_damage_and_a_closed_connection_have_causes_of_their_own_with_a_test_each() {
+        let cases = [
+            (serial(), Kind::NoAnswer, &[][..], false, "nothing came back within 1s", "unit 27 is not there"),
+            (
+                serial(),
+                Kind::Damaged,
+                &[0xFF, 0x80][..],
+                false,
+                "make no frame: FF 80",
+                "speed or parity differ",
+            ),
+            (socket(), Kind::NoAnswer, &[], false, "the connection stands", "unit 27 is not behind it"),
+            (
+                socket(),
+                Kind::NoAnswer,
+                &[],
+                true,
+                "closed it without an answer",
+                "allows only certain addresses",
+            ),
+            (
+                socket(),
+                Kind::Damaged,
+                &[1, 2, 3],
+                false,
+                "make no frame of `modbus-rtu`",
+                "the framing differs",
+            ),
+        ];
+        for (link, kind, came, closed, what, first) in cases {
+            let told = seen(&link, "modbus-rtu", kind, came, closed);
+            assert!(told.seen.contains(what), "{}", told.seen);
+            assert!(told.causes[0].what.contains(first), "{:?}", told.causes);
+            assert!(
+                told.causes.len() >= 2 && told.causes.iter().all(|cause| !cause.test.is_empty()),
+                "{:?}",
+                told.causes
+            );
+        }
+        let lines = seen(&serial(), "modbus-rtu", Kind::NoAnswer, &[], false);
+        let all: Vec<&str> = lines.causes.iter().map(|cause| cause.test.as_str()).collect();
+        assert!(all[1].ends_with("--line \"38400 8E1\" --protocol modbus-rtu --lines"), "{all:?}");
+        assert_eq!(all[2], "the same with `--protocol modbus-ascii`");
+    }
+
+    #[test]
+    fn another_subnet_is_told_where_ours_is_known() {
+        let closed =
+            Closed { what: "192.0.2.40:502 does not answer".into(), mend: "is the machine on?".into() };
+        let own = |last, prefix| Some(Network { address: [192, 0, 2, last].into(), prefix });
+        let far = unopened(&socket(), &closed, own(200, 27));
+        assert!(far.causes[0].what.contains("another subnet"), "{:?}", far.causes);
+        assert_eq!(unopened(&socket(), &closed, own(10, 24)).causes.len(), 1);
+        assert_eq!(unopened(&socket(), &closed, None).causes.len(), 1);
+    }
+}
