@@ -81,7 +81,8 @@ impl Runner<'_> {
     /// Requests of the converter's that have gone without a sound answer so far, on all ports.
     fn unheard(&self) -> u64 {
         let counts = self.health.ports.iter().map(|port| port.tally.counts());
-        counts.map(|counts| counts.timeouts + counts.damaged + counts.mismatched).sum()
+        // A connection that was given up over one is made anew, and what is asked meanwhile does not get out.
+        counts.map(|counts| counts.timeouts + counts.damaged + counts.mismatched + counts.unreachable).sum()
     }
 
     /// Whether a device that is polled counts as lost.

@@ -29,3 +29,24 @@ fn readable(bytes: &[u8]) -> Option<String> {
     let text = text.trim().to_string();
     (text.len() >= 2).then_some(text)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn identification_and_server_id_are_read_and_a_refusal_says_nothing() {
+        let mut answer = vec![43, 14, 1, 1, 0, 0, 3];
+        for (number, text) in [(0, "Sallow"), (1, "DO-2"), (2, "1.4")] {
+            answer.extend([number, u8::try_from(text.len()).unwrap()]);
+            answer.extend(text.as_bytes());
+        }
+        assert_eq!(shown(&answer).as_deref(), Some("Sallow DO-2 1.4"));
+        // An object that is longer than what is there says nothing of the whole.
+        assert_eq!(shown(&answer[..answer.len() - 1]), None);
+        assert_eq!(shown(&[17, 6, 0x57, 0xFF, b'g', b'a', b'u', b'g']).as_deref(), Some("Wgaug"));
+        for nothing in [&[0xAB, 1][..], &[0x91, 1], &[17, 1, 0], &[], &[43]] {
+            assert_eq!(shown(nothing), None, "{nothing:?}");
+        }
+    }
+}
