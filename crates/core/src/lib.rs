@@ -17,6 +17,7 @@ pub mod finding;
 pub mod form;
 mod grain;
 mod line;
+pub mod names;
 mod nearest;
 pub mod plan;
 pub mod project;

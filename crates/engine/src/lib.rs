@@ -24,6 +24,7 @@ pub mod scan;
 pub mod shared;
 pub mod speak;
 pub mod stop;
+pub mod tap;
 
 pub use dialer::{Dialer, Evidence};
 pub use memory::give_memory_back;

@@ -2,6 +2,7 @@
 
 use super::Wanted;
 use crate::form::{Conversion, Form, Overflow, Type, Value, hex_words};
+use crate::names::cells_of;
 use crate::protocol::Shown as Address;
 
 /// One value that was read.
@@ -37,15 +38,7 @@ impl Wanted {
     }
 
     fn value(&self, item: u32, cells: &[u8]) -> Shown {
-        let own = match self.place.bit {
-            // Bit 0 is in the last byte of the cells.
-            Some(bit) => {
-                let at = cells.len().checked_sub(1 + usize::from(bit / 8));
-                let byte = at.and_then(|at| cells.get(at)).copied().unwrap_or(0);
-                vec![byte >> (bit % 8) & 1]
-            }
-            None => cells.to_vec(),
-        };
+        let own = cells_of(self.place.bit, cells);
         let bit = self.each() == 1 && self.form.ty == Type::Bool && self.place.bit.is_none();
         let raw = if bit { own.iter().map(ToString::to_string).collect() } else { hex_words(cells) };
         Shown { address: self.address(item), raw, value: Conversion::shown(&self.form, &own) }

@@ -283,7 +283,8 @@ impl Running {
                         None => return Ok(None),
                     },
                 };
-                let pipe = pipe::spawn(&self.site.current(), (at, front), (to, back)).map_err(|error| {
+                let pipe = pipe::spawn(&self.site.current(), (at, front), (to, back), self.clock);
+                let pipe = pipe.map_err(|error| {
                     fault(format!("no thread: {error}"), "free memory or raise the limit of threads")
                 })?;
                 Ok(Some(At::Pipe(pipe, real)))

@@ -3,7 +3,8 @@
 use super::{Answering, AnsweringAct, Asker};
 use crate::moment::Clock;
 use crate::shared::{AnswerSettings, AskerId, Event, Site};
-use crate::speak::News;
+use crate::speak::{News, Side};
+use crate::tap::{Piece, Tap};
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
@@ -33,7 +34,9 @@ pub struct Listening {
 pub struct Serving {
     site: Arc<Site>,
     /// The port's name, by which it is found in whatever project runs.
-    name: String,
+    name: Arc<str>,
+    /// Who looks on, whatever project runs.
+    tap: Arc<Tap>,
     clock: Clock,
     aliases: Option<Aliases>,
     connections: Mutex<Vec<Arc<Connection>>>,
@@ -76,7 +79,14 @@ impl Drop for Listed {
 pub(super) fn spawn(site: &Arc<Site>, listening: Listening, clock: Clock) -> std::io::Result<Arc<Serving>> {
     let serving = Arc::new(Serving {
         site: Arc::clone(site),
-        name: site.current().ports.get(listening.port).map(|port| port.name.clone()).unwrap_or_default(),
+        name: site
+            .current()
+            .ports
+            .get(listening.port)
+            .map(|port| port.name.as_str())
+            .unwrap_or_default()
+            .into(),
+        tap: Arc::clone(&site.current().tap),
         clock,
         aliases: listening.aliases,
         connections: Mutex::new(vec![]),
@@ -123,7 +133,7 @@ impl Serving {
     /// What the project that runs says of this port; nothing where it is no longer there.
     fn settings(&self) -> Option<(usize, AnswerSettings)> {
         let shared = self.site.current();
-        let port = shared.ports.iter().position(|port| port.name == self.name)?;
+        let port = shared.ports.iter().position(|port| *port.name == *self.name)?;
         Some((port, shared.answers.get(port)?.clone()?))
     }
 
@@ -141,7 +151,7 @@ impl Serving {
 
     fn tell(&self, who: SocketAddr, why: impl Into<String>) {
         let shared = self.site.current();
-        let port = shared.ports.iter().position(|port| port.name == self.name).unwrap_or_default();
+        let port = shared.ports.iter().position(|port| *port.name == *self.name).unwrap_or_default();
         shared.tell(Event::Client { port, who: who.to_string(), why: why.into() });
     }
 
@@ -212,6 +222,20 @@ impl Serving {
         let _ = connection.task.set(task.abort_handle());
     }
 
+    /// Leaves what has passed for those who look on.
+    fn passed(&self, who: &Arc<str>, side: Side, bytes: &[u8]) {
+        let now = self.clock.now();
+        let piece = || Piece {
+            port: Arc::clone(&self.name),
+            who: Some(Arc::clone(who)),
+            side,
+            began: now,
+            ended: now,
+            bytes: bytes.to_vec(),
+        };
+        self.tap.passed(&self.name, now, piece);
+    }
+
     /// Talks until one side ends it; says why if it was us.
     async fn converse(&self, mut stream: TcpStream, connection: &Connection) -> Option<String> {
         // Small answers at once; where the platform cannot, they come a little later.
@@ -223,12 +247,18 @@ impl Serving {
         };
         let asker = Asker { id: AskerId(id), who: who.to_string(), address: self.claimed(who) };
         let (port, _) = self.settings()?;
+        let shown: Arc<str> = who.to_string().into();
         let mut answering = Answering::new(Arc::clone(&self.site), port, asker)?;
         let mut chunk = vec![0; 4096];
         let mut now = self.clock.now();
         loop {
             match answering.poll(now) {
-                AnsweringAct::Send(bytes) => stream.write_all(&bytes).await.ok()?,
+                AnsweringAct::Send(bytes) => {
+                    if self.tap.is_on() {
+                        self.passed(&shown, Side::Answers, &bytes);
+                    }
+                    stream.write_all(&bytes).await.ok()?;
+                }
                 AnsweringAct::Hand(handed) => {
                     let (done, ended) = oneshot::channel();
                     // The receiver is gone only with its connection; then nobody waits for the outcome.
@@ -242,11 +272,18 @@ impl Serving {
                 }
                 AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
                 AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => match stream.read(&mut chunk).await {
-                    Ok(0) | Err(_) => return None,
+                    Ok(0) | Err(_) => {
+                        self.passed(&shown, Side::Either, &[]);
+                        return None;
+                    }
                     Ok(count) => {
                         now = self.clock.now();
                         connection.last.store(now.0, Relaxed);
-                        answering.handle(now, News::Bytes(chunk.get(..count).unwrap_or_default()));
+                        let bytes = chunk.get(..count).unwrap_or_default();
+                        if self.tap.is_on() {
+                            self.passed(&shown, Side::Asks, bytes);
+                        }
+                        answering.handle(now, News::Bytes(bytes));
                     }
                 },
             }

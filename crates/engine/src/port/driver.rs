@@ -10,7 +10,8 @@ use crate::converter::{Answering, Asker, Handed};
 use crate::line::{Asking, LineAct, LineAnswering, Step};
 use crate::moment::Clock;
 use crate::shared::{AskerId, Event, Shared, Site};
-use crate::speak::News;
+use crate::speak::{News, Side};
+use crate::tap::Piece;
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -127,6 +128,18 @@ pub(crate) fn spawn(
     Ok(LineThread { stop, waker, thread: Some(thread) })
 }
 
+/// Leaves what has passed for those who look on.
+fn passed(shared: &Shared, port: &str, side: Side, (began, ended): (Moment, Moment), bytes: &[u8]) {
+    shared.tap.passed(port, began, || Piece {
+        port: port.into(),
+        who: None,
+        side,
+        began,
+        ended,
+        bytes: bytes.to_vec(),
+    });
+}
+
 impl Machine {
     fn handle(&mut self, now: Moment, news: News<'_>) {
         match self {
@@ -219,6 +232,12 @@ impl Driver {
             None => bytes,
         };
         if !bytes.is_empty() {
+            let heard = match self.machine {
+                Machine::Asking(_) => Side::Answers,
+                // Others may answer there too.
+                Machine::Answering(_) => Side::Either,
+            };
+            passed(&self.shared, &self.name, heard, (now, now), bytes);
             self.machine.handle(now, News::Bytes(bytes));
         }
     }
@@ -228,6 +247,16 @@ impl Driver {
             echo.sent(bytes);
         }
         let Some(open) = &self.open else { return };
+        if self.shared.tap.is_on() {
+            let side = match self.machine {
+                Machine::Asking(_) => Side::Asks,
+                Machine::Answering(_) => Side::Answers,
+            };
+            let now = self.clock.now();
+            let count = u32::try_from(bytes.len()).unwrap_or(u32::MAX);
+            let takes = self.shared.plan.lines.get(self.port).map_or(0, |line| line.bytes(count));
+            passed(&self.shared, &self.name, side, (now, now + takes), bytes);
+        }
         match write_all(&open.fd, bytes) {
             Ok(()) => {}
             // Nobody reads a virtual port: the bytes are lost, as on a wire.
@@ -300,7 +329,9 @@ impl Driver {
         self.again = self.way.again(0);
         self.reopen_at = self.clock.now() + self.again;
         self.mark(false);
-        self.machine.handle(self.clock.now(), News::Down);
+        let now = self.clock.now();
+        passed(&self.shared, &self.name, Side::Either, (now, now), &[]);
+        self.machine.handle(now, News::Down);
         let why = format!("{}: {why}", self.way.shown());
         self.shared.tell(Event::PortDown { port: self.port, why });
     }

@@ -2,7 +2,10 @@
 
 use super::wait::{wake, waker, write_all};
 use super::way::{Open, Way};
+use crate::moment::Clock;
 use crate::shared::{Event, Shared};
+use crate::speak::Side;
+use crate::tap::Piece;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::io::Errno;
@@ -45,6 +48,7 @@ pub(crate) fn spawn(
     shared: &Arc<Shared>,
     (from, front): (usize, Front),
     (to, back): (usize, Way),
+    clock: Clock,
 ) -> std::io::Result<Pipe> {
     let waker = waker()?;
     let stop = Arc::new(AtomicBool::new(false));
@@ -53,6 +57,7 @@ pub(crate) fn spawn(
     }
     let mut work = Work {
         shared: Arc::clone(shared),
+        clock,
         from,
         to,
         front,
@@ -74,6 +79,7 @@ pub(crate) fn spawn(
 
 struct Work {
     shared: Arc<Shared>,
+    clock: Clock,
     from: usize,
     to: usize,
     front: Front,
@@ -106,10 +112,10 @@ impl Work {
                 self.near = Some(Open::of(stream.into()));
             }
         }
-        if ready[1] && !Self::carry(self.near.as_ref(), self.far.as_ref()) {
+        if ready[1] && !self.carry(self.near.as_ref(), self.far.as_ref(), Side::Asks) {
             self.near = None;
         }
-        if ready[2] && !Self::carry(self.far.as_ref(), self.near.as_ref()) {
+        if ready[2] && !self.carry(self.far.as_ref(), self.near.as_ref(), Side::Answers) {
             self.far = None;
             self.told[1] = true;
             let why = format!("{}: the other end is gone", self.back.shown());
@@ -155,20 +161,44 @@ impl Work {
     }
 
     /// Carries what is there; `false` where its source has gone.
-    fn carry(from: Option<&Open>, to: Option<&Open>) -> bool {
+    fn carry(&self, from: Option<&Open>, to: Option<&Open>, side: Side) -> bool {
         let Some(from) = from else { return true };
         let mut chunk = [0; 4096];
         match rustix::io::read(&from.fd, &mut chunk) {
             Ok(0) => from.is_pty && pause(),
             Ok(count) => {
+                let bytes = chunk.get(..count).unwrap_or_default();
+                self.passed(side, bytes);
                 if let Some(to) = to {
                     // Where nobody takes them the bytes are lost, as on a wire.
-                    let _ = write_all(&to.fd, chunk.get(..count).unwrap_or_default());
+                    let _ = write_all(&to.fd, bytes);
                 }
                 true
             }
             Err(Errno::AGAIN | Errno::INTR) => true,
             Err(_) => from.is_pty && pause(),
+        }
+    }
+}
+
+impl Work {
+    /// Leaves what has passed for those who look on, at both of its ports.
+    fn passed(&self, side: Side, bytes: &[u8]) {
+        let now = self.clock.now();
+        for port in [self.from, self.to] {
+            let Some(port) = self.shared.ports.get(port).filter(|_| self.shared.tap.is_on()) else {
+                continue;
+            };
+            let name: Arc<str> = port.name.as_str().into();
+            let piece = || Piece {
+                port: Arc::clone(&name),
+                who: None,
+                side,
+                began: now,
+                ended: now,
+                bytes: bytes.to_vec(),
+            };
+            self.shared.tap.passed(&name, now, piece);
         }
     }
 }

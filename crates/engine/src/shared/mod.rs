@@ -16,6 +16,7 @@ pub use write_log::WriteRecord;
 use crate::Moment;
 use crate::health::{DeviceHealth, HealthBoard, PortTally};
 use crate::image::{DeviceWrite, Image, Task};
+use crate::tap::Tap;
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
@@ -52,6 +53,8 @@ pub struct Shared {
     hears_health: Vec<usize>,
     /// Whether writes are wanted for the log.
     pub logs_writes: bool,
+    /// Who looks on.
+    pub tap: Arc<Tap>,
     tell: Tell,
 }
 
@@ -115,6 +118,7 @@ impl Shared {
             outgoing: plan.devices.iter().map(|_| AtomicU64::new(1)).collect(),
             hears_health,
             logs_writes: project.converter.write_log.is_some(),
+            tap: old.map(|old| Arc::clone(&old.tap)).unwrap_or_default(),
             ports,
             plan,
             health,

@@ -1,9 +1,13 @@
-//! Speaking protocols: a [`Client`] asks over one port, a [`Server`] answers on one. Listed once, in [`SPEAKERS`].
+//! Speaking protocols: a [`Client`] asks over one port, a [`Server`] answers on one, an [`Ear`] listens to both. Listed
+//! once, in [`SPEAKERS`].
 
 mod df1;
+mod ear;
 mod isotcp;
 mod modbus;
 mod raw;
+
+pub use ear::{Asked, Ear, EarSetup, Heard, Says, Side, Told, Touch};
 
 use crate::Moment;
 use woodrush_core::budget::LineTime;
@@ -19,6 +23,8 @@ pub struct Speaker {
     pub client: fn(&ClientSetup<'_>) -> Box<dyn Client>,
     /// A server for those who ask on a port.
     pub server: fn(&ServerSetup) -> Box<dyn Server>,
+    /// Somebody who listens to two others.
+    pub ear: fn(&EarSetup<'_>) -> Box<dyn Ear>,
 }
 
 /// Every protocol that can be spoken.

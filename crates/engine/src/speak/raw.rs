@@ -1,12 +1,42 @@
 //! Raw bytes: nobody asks and nobody answers in them; forwarding pipes them through without a machine.
 
+use super::ear::{Asked, Ear, Heard, Says, Side, Told};
 use super::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Speaker, Ticket};
 use crate::Moment;
+use std::collections::VecDeque;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// `raw`.
-pub(super) const RAW: Speaker =
-    Speaker { name: "raw", client: |_| Box::new(Mute::default()), server: |_| Box::new(Mute::default()) };
+pub(super) const RAW: Speaker = Speaker {
+    name: "raw",
+    client: |_| Box::new(Mute::default()),
+    server: |_| Box::new(Mute::default()),
+    ear: |_| Box::new(RawEar::default()),
+};
+
+/// Listening to bytes that nobody here understands: each piece as it comes.
+#[derive(Default)]
+struct RawEar(VecDeque<Heard>);
+
+impl Ear for RawEar {
+    fn handle(&mut self, began: Moment, now: Moment, side: Side, bytes: &[u8]) {
+        let words = format!("{} bytes", bytes.len()).into();
+        let says = Says::Sign { words, bad: false };
+        self.0.push_back(Heard { side, began, ended: now, bytes: bytes.to_vec(), says });
+    }
+
+    fn poll(&mut self, _now: Moment) -> Option<Heard> {
+        self.0.pop_front()
+    }
+
+    fn answer(&self, _request: &Asked, _answer: &[u8]) -> Told {
+        Told::Good(vec![])
+    }
+
+    fn reset(&mut self) {
+        self.0.clear();
+    }
+}
 
 #[derive(Default)]
 struct Mute {

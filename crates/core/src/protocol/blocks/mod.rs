@@ -64,7 +64,9 @@ pub fn memory(space: &Space) -> (Area, u8) {
     (area, block)
 }
 
-fn space_of(area: Area, block: u8) -> Space {
+/// The space of a memory, the reverse of [`memory`].
+#[must_use]
+pub fn space_of(area: Area, block: u8) -> Space {
     let (key, noun) = match AREAS.iter().find(|(known, ..)| *known == area) {
         Some((_, key, noun)) => (Cow::Borrowed(*key), *noun),
         None => (Cow::Owned(format!("DB{block}")), "data-block byte"),

@@ -155,3 +155,20 @@ pub(super) fn named(space: &Space) -> Option<(File, u32, Option<&str>)> {
     let file = FILES.iter().find(|file| file.letter == letter)?;
     Some((*file, number.parse().ok()?, part))
 }
+
+/// The spaces of a file and of the parts of its elements, for whoever hears it named: by its type code, or where that is
+/// not told by the number that every new program gives it.
+#[must_use]
+pub fn spaces_of(number: u16, kind: Option<u8>, octal: bool) -> Vec<Space> {
+    let number = u32::from(number);
+    let meant = |file: &&File| match kind {
+        Some(kind) => file.kind == kind,
+        None => file.fixed.or(file.default) == Some(number),
+    };
+    let Some(file) = FILES.iter().find(meant) else { return vec![] };
+    match file.letter {
+        "T" | "C" | "R" => (0..3).map(|part| space_of(*file, number, part, octal)).collect(),
+        "ST" => vec![space_of(*file, number, 0, octal), length_space(number)],
+        _ => vec![space_of(*file, number, 0, octal)],
+    }
+}

@@ -5,6 +5,7 @@ mod notation;
 mod spot;
 mod terms;
 
+pub use files::spaces_of;
 pub use spot::{Spot, from_wire, to_wire};
 
 use super::{
@@ -43,7 +44,9 @@ pub fn check(setup: &Setup) -> Check {
     if setup.word("check-field") == Some("bcc") { Check::Bcc } else { Check::Crc }
 }
 
-fn octal(setup: &Setup) -> bool {
+/// Whether a controller numbers its inputs and outputs in octal.
+#[must_use]
+pub fn octal(setup: &Setup) -> bool {
     setup.word("io-addresses") == Some("octal")
 }
 

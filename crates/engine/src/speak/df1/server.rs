@@ -1,12 +1,13 @@
 //! A server: a controller's end of a link, or a slave of a line; an image that looks like one.
 
+use super::pieces::{File, Piece, Status, pieces, word};
 use super::{EXTENDED, ILLEGAL, NOTHING_THERE, OTHER_TYPE, PROTECTED, status};
 use crate::Moment;
 use crate::speak::{BitChange, News, Serve, Server, ServerSetup, Want};
 use std::collections::VecDeque;
 use woodrush_core::Refusal;
 use woodrush_core::protocol::tables::{Spot, check, from_wire, to_wire};
-use woodrush_core::protocol::{Extent, Space, SpaceId};
+use woodrush_core::protocol::{Space, SpaceId};
 use woodrush_wire::df1::{
     Check, Command, Heard, Logical, Message, Scanner, Symbol, Table, emit_message, sets, sts_words,
 };
@@ -39,12 +40,6 @@ struct Reply {
     tries: u32,
 }
 
-/// The spaces of a file with their indices, and a word in it, counted from its beginning.
-type File = (Vec<(SpaceId, Spot)>, u32);
-
-/// STS and EXT STS.
-type Status = (u8, u8);
-
 /// A command that is being worked on.
 struct Open {
     header: (u8, u8, u8, u16),
@@ -56,15 +51,6 @@ enum Work {
     Read { pieces: VecDeque<Piece>, current: Option<Piece>, data: Vec<u8> },
     /// What is still to be changed.
     Write(VecDeque<Want>),
-}
-
-/// Grains of one space, and where they go in the bytes of a reply.
-#[derive(Debug, Clone, Copy)]
-struct Piece {
-    extent: Extent,
-    spot: Spot,
-    /// Words from one to the next in the reply; 0 where the piece is all of it.
-    stride: usize,
 }
 
 impl TableServer {
@@ -292,56 +278,6 @@ impl TableServer {
         let data = if let Work::Read { data, .. } = open.work { data } else { vec![] };
         self.answer(now, open.header, (0, 0), &data);
         None
-    }
-}
-
-/// The first word that is meant, counted from the beginning of the file.
-fn word(file: &[(SpaceId, Spot)], element: u16, sub: Option<u16>) -> u32 {
-    let words = file.first().map_or(1, |(_, spot)| spot.bytes / 2);
-    // Words of slots are no part of a row.
-    let io = file.first().is_some_and(|(_, spot)| spot.is_io());
-    let sub = u32::from(sub.unwrap_or(0));
-    if io {
-        sub << 16 | u32::from(element)
-    } else {
-        u32::from(element) * u32::try_from(words).unwrap_or(1) + sub
-    }
-}
-
-/// The spaces that so many bytes from a word on are of.
-fn pieces(file: &[(SpaceId, Spot)], word: u32, size: usize) -> Result<Vec<Piece>, Status> {
-    let (_, kind) = file.first().copied().ok_or(NOTHING_THERE)?;
-    let words = u32::try_from(size / 2).unwrap_or(0);
-    if size == 0 || !size.is_multiple_of(2) {
-        return Err(ILLEGAL);
-    }
-    let of = |sub: Option<u16>| file.iter().copied().find(|(_, spot)| spot.sub == sub).ok_or(NOTHING_THERE);
-    let piece = |(space, spot): (SpaceId, Spot), first, count, stride| Piece {
-        extent: Extent { space, first, count },
-        spot,
-        stride,
-    };
-    if kind.is_io() {
-        let sub = u16::try_from(word >> 16).ok().filter(|sub| *sub > 0);
-        return Ok(vec![piece(of(sub)?, word & 0xFFFF, words, 0)]);
-    }
-    let per = u32::try_from(kind.bytes / 2).unwrap_or(1);
-    let whole = word.is_multiple_of(per) && words.is_multiple_of(per);
-    let (element, sub) = (word / per, u16::try_from(word % per).unwrap_or(0));
-    match per {
-        1 => Ok(vec![piece(of(None)?, word, words, 0)]),
-        // A part alone, and else whole elements with all of their parts; those that nobody has are 0.
-        3 if words == 1 => Ok(vec![piece(of(Some(sub))?, element, 1, 0)]),
-        3 if whole => {
-            let parts = file.iter().filter(|(_, spot)| spot.sub.is_some());
-            Ok(parts.map(|part| piece(*part, element, words / 3, 3)).collect())
-        }
-        42 if words == 1 && sub == 0 => Ok(vec![piece(of(Some(0))?, element, 1, 0)]),
-        _ if whole => {
-            let (space, spot) = of(None)?;
-            Ok(vec![piece((space, spot), element * spot.grains, words / per * spot.grains, 0)])
-        }
-        _ => Err(ILLEGAL),
     }
 }
 

@@ -1,6 +1,7 @@
 //! FETCH and WRITE over ISO-on-TCP: questions and refusals between spaces and messages.
 
 mod client;
+mod ear;
 mod server;
 #[cfg(test)]
 mod tests;
@@ -16,6 +17,7 @@ pub(super) const FETCH_WRITE: Speaker = Speaker {
     name: "fetch-write",
     client: |setup| Box::new(client::BlockClient::new(setup)),
     server: |setup| Box::new(server::BlockServer::new(setup)),
+    ear: |setup| Box::new(ear::BlockEar::new(setup)),
 };
 
 /// The name under which refusals carry an error number.

@@ -1,6 +1,7 @@
 //! Modbus: questions and refusals between spaces and PDUs, the same for all framings.
 
 mod diagnosis;
+mod ear;
 mod line_client;
 mod question;
 mod server;
@@ -20,6 +21,7 @@ pub(super) const RTU: Speaker = Speaker {
     name: "modbus-rtu",
     client: |setup| Box::new(line_client::LineClient::rtu(setup)),
     server: |setup| Box::new(ModbusServer::new(Framing::Rtu, setup)),
+    ear: |setup| Box::new(ear::ModbusEar::new(Framing::Rtu, setup)),
 };
 
 /// `modbus-ascii`.
@@ -27,6 +29,7 @@ pub(super) const ASCII: Speaker = Speaker {
     name: "modbus-ascii",
     client: |setup| Box::new(line_client::LineClient::ascii(setup)),
     server: |setup| Box::new(ModbusServer::new(Framing::Ascii, setup)),
+    ear: |setup| Box::new(ear::ModbusEar::new(Framing::Ascii, setup)),
 };
 
 /// `modbus-tcp`.
@@ -34,6 +37,7 @@ pub(super) const TCP: Speaker = Speaker {
     name: "modbus-tcp",
     client: |setup| Box::new(tcp_client::TcpClient::new(setup)),
     server: |setup| Box::new(ModbusServer::new(Framing::Tcp, setup)),
+    ear: |setup| Box::new(ear::ModbusEar::new(Framing::Tcp, setup)),
 };
 
 /// The name under which refusals carry an exception code.

@@ -1,0 +1,183 @@
+//! Listening to two others: what each message says, without asking or answering anything.
+
+use crate::Moment;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::{Setup, Space, Verb};
+
+/// Whose bytes they are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub enum Side {
+    /// Of whoever asks.
+    Asks,
+    /// Of whoever answers.
+    Answers,
+    /// Of one of them: both are heard on the same wires.
+    Either,
+}
+
+impl Side {
+    /// Its place in a row of the three.
+    pub(super) const fn index(self) -> usize {
+        match self {
+            Self::Asks => 0,
+            Self::Answers => 1,
+            Self::Either => 2,
+        }
+    }
+}
+
+/// What is known of a conversation before anything is heard.
+pub struct EarSetup<'a> {
+    /// Keys of the protocol at the port.
+    pub port: &'a Setup,
+    /// Who may be asked there, as far as that is known: their tables tell what addresses mean.
+    pub stations: &'a [Station],
+}
+
+/// One thing that was heard.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Heard {
+    /// Who said it; `Either` where that cannot be told.
+    pub side: Side,
+    /// When its first bytes passed.
+    pub began: Moment,
+    /// When its last bytes had passed.
+    pub ended: Moment,
+    /// All of it as it passed, framing with it.
+    pub bytes: Vec<u8>,
+    /// What it says.
+    pub says: Says,
+}
+
+/// What something says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Says {
+    /// Somebody is asked.
+    Request(Box<Asked>),
+    /// Somebody answers; [`Ear::answer`] says what, together with the request.
+    Answer {
+        /// Who answers, where the protocol says it.
+        station: Option<u32>,
+        /// The number by which it finds its request, where there is one.
+        number: Option<u32>,
+        /// Without framing, station and number.
+        body: Vec<u8>,
+    },
+    /// A sign of the link, which carries nothing.
+    Sign {
+        /// In words.
+        words: Cow<'static, str>,
+        /// Whether it tells of a failure.
+        bad: bool,
+    },
+    /// Bytes that are no message, and why, in words.
+    Noise(String),
+}
+
+/// A request.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Asked {
+    /// Who is asked, where the protocol says it.
+    pub station: Option<u32>,
+    /// The number by which the answer finds it, where there is one.
+    pub number: Option<u32>,
+    /// What the protocol chooses its commands by.
+    pub code: u32,
+    /// The command in words: `read holding registers`.
+    pub words: Cow<'static, str>,
+    /// Where it reads and writes; empty where it has no addresses.
+    pub touches: Vec<Touch>,
+    /// It is for all, and nobody answers.
+    pub all: bool,
+    /// Without framing, station and number.
+    pub body: Vec<u8>,
+}
+
+/// Grains in a row that a request reads or writes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Touch {
+    /// Whether it reads or writes them.
+    pub verb: Verb,
+    /// In which table.
+    pub space: Space,
+    /// Zero-based address of the first grain.
+    pub first: u32,
+    /// How many.
+    pub count: u32,
+    /// What is written, in canonical order; nothing for a read, and where only some bits change.
+    pub cells: Option<Vec<u8>>,
+}
+
+/// What an answer says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Told {
+    /// Cells of what was to be read, in canonical order, in the order of the request's reads; none for a write.
+    Good(Vec<Vec<u8>>),
+    /// Good, and no cells: in words.
+    Words(String),
+    /// A refusal by the station's own number.
+    Refused((&'static str, u32)),
+    /// It is no answer to this request, and why, in words.
+    Unfitting(String),
+}
+
+/// Listens to one conversation in one protocol. It never says anything, and nothing that it hears makes it stop.
+///
+/// After each piece call `poll` until it has nothing more; call it now and then without news too, for what only silence
+/// ends.
+pub trait Ear: Send {
+    /// Takes bytes as they pass: from `began` on, and the last of them at `now`.
+    fn handle(&mut self, began: Moment, now: Moment, side: Side, bytes: &[u8]);
+    /// The next thing that was heard, in the order of its end.
+    fn poll(&mut self, now: Moment) -> Option<Heard>;
+    /// What an answer says to a request.
+    fn answer(&self, request: &Asked, answer: &[u8]) -> Told;
+    /// Forgets what is unfinished: the connection is a new one, or something was missed.
+    fn reset(&mut self);
+}
+
+/// Bytes of one side that are no whole message yet, and when they passed.
+#[derive(Debug, Default)]
+pub(super) struct Pending {
+    pub(super) bytes: Vec<u8>,
+    began: Moment,
+    last: Moment,
+}
+
+/// Bytes came, no whole message, and then nothing for so long: it is not coming any more. Longer than the bursts of
+/// adapters, shorter than any timeout.
+const STILL: u64 = 60_000;
+/// Most bytes that wait for their end; more than the longest message of any protocol.
+const PENDING_MAX: usize = 128 * 1024;
+
+impl Pending {
+    pub(super) fn take(&mut self, began: Moment, now: Moment, bytes: &[u8]) {
+        if self.bytes.is_empty() {
+            self.began = began;
+        }
+        self.last = now;
+        let room = PENDING_MAX.saturating_sub(self.bytes.len());
+        self.bytes.extend(bytes.iter().take(room));
+    }
+
+    /// Whether nothing more is coming.
+    pub(super) fn is_still(&self, now: Moment) -> bool {
+        !self.bytes.is_empty() && now.since(self.last) >= STILL
+    }
+
+    /// Cuts the first bytes off as something that was heard.
+    pub(super) fn cut(&mut self, side: Side, count: usize, says: Says) -> Heard {
+        let rest = self.bytes.split_off(count.min(self.bytes.len()));
+        let bytes = std::mem::replace(&mut self.bytes, rest);
+        let heard = Heard { side, began: self.began, ended: self.last, bytes, says };
+        // What is left came with the last piece, as far as anybody can tell.
+        self.began = self.last;
+        heard
+    }
+
+    pub(super) fn clear(&mut self) {
+        self.bytes.clear();
+    }
+}

@@ -1,0 +1,216 @@
+//! Where the converter's ports leave what passes, for whoever looks on; nothing while nobody does.
+
+use crate::Moment;
+use crate::speak::Side;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
+use std::time::Duration;
+
+/// Pieces that one who looks on gets in one window of time. Far more than a hundred serial lines carry; what a flood on
+/// a socket has beyond that is counted and left out, so that looking on costs those who ask next to nothing.
+const WINDOW_PIECES: usize = 400;
+/// The length of such a window, in microseconds.
+const WINDOW: u64 = 100_000;
+/// Pieces that wait for somebody who does not fetch them.
+const WAITING_MAX: usize = 20_000;
+
+/// Bytes of one side of a conversation, as they passed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Piece {
+    /// The port's name.
+    pub port: Arc<str>,
+    /// Who talks with us there, where several may.
+    pub who: Option<Arc<str>>,
+    /// Whose bytes they are.
+    pub side: Side,
+    /// When they began to pass.
+    pub began: Moment,
+    /// When the last of them had passed.
+    pub ended: Moment,
+    /// None where the conversation ends.
+    pub bytes: Vec<u8>,
+}
+
+/// All who look on.
+#[derive(Default)]
+pub struct Tap {
+    /// Somebody does.
+    on: AtomicBool,
+    watchers: Mutex<Vec<Weak<Watcher>>>,
+}
+
+/// One who looks on; dropping it ends that.
+pub struct Watcher {
+    /// The ports that are looked at; `None` for all.
+    ports: Option<Vec<String>>,
+    inner: Mutex<Inner>,
+    more: Condvar,
+    /// Until then nothing is taken: the window is full.
+    full_until: AtomicU64,
+    /// Pieces that were left out.
+    lost: AtomicU64,
+    /// The converter has ended.
+    over: AtomicBool,
+}
+
+#[derive(Default)]
+struct Inner {
+    waiting: Vec<Piece>,
+    window: u64,
+    taken: usize,
+}
+
+/// What somebody who looks on gets at once.
+#[derive(Debug, Default)]
+pub struct Taken {
+    /// In the order in which they passed.
+    pub pieces: Vec<Piece>,
+    /// How many were left out before them.
+    pub lost: u64,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Tap {
+    /// Looks on from now on, at these ports or at all.
+    #[must_use]
+    pub fn watch(&self, ports: Option<Vec<String>>) -> Arc<Watcher> {
+        let watcher = Arc::new(Watcher {
+            ports,
+            inner: Mutex::default(),
+            more: Condvar::new(),
+            full_until: AtomicU64::new(0),
+            lost: AtomicU64::new(0),
+            over: AtomicBool::new(false),
+        });
+        let mut watchers = lock(&self.watchers);
+        watchers.retain(|known| known.strong_count() > 0);
+        watchers.push(Arc::downgrade(&watcher));
+        self.on.store(true, Relaxed);
+        watcher
+    }
+
+    /// Whether anybody looks on: looked at before anything is made for them.
+    #[must_use]
+    pub fn is_on(&self) -> bool {
+        self.on.load(Relaxed)
+    }
+
+    /// Something passed; `make` is called for those who have room for it.
+    pub(crate) fn passed(&self, port: &str, now: Moment, make: impl Fn() -> Piece) {
+        if !self.is_on() {
+            return;
+        }
+        let mut gone = false;
+        let mut watchers = lock(&self.watchers);
+        for watcher in watchers.iter() {
+            match watcher.upgrade() {
+                Some(watcher) => watcher.take(port, now, &make),
+                None => gone = true,
+            }
+        }
+        if gone {
+            watchers.retain(|known| known.strong_count() > 0);
+            self.on.store(!watchers.is_empty(), Relaxed);
+        }
+    }
+}
+
+impl Drop for Tap {
+    fn drop(&mut self) {
+        for watcher in lock(&self.watchers).iter().filter_map(Weak::upgrade) {
+            watcher.over.store(true, Relaxed);
+            watcher.more.notify_all();
+        }
+    }
+}
+
+impl Watcher {
+    fn take(&self, port: &str, now: Moment, make: &impl Fn() -> Piece) {
+        if self.ports.as_ref().is_some_and(|ports| ports.iter().all(|own| own != port)) {
+            return;
+        }
+        if now.0 < self.full_until.load(Relaxed) {
+            self.lost.fetch_add(1, Relaxed);
+            return;
+        }
+        let mut inner = lock(&self.inner);
+        let window = now.0 / WINDOW;
+        if window != inner.window {
+            (inner.window, inner.taken) = (window, 0);
+        }
+        if inner.taken >= WINDOW_PIECES || inner.waiting.len() >= WAITING_MAX {
+            self.full_until.store((window + 1) * WINDOW, Relaxed);
+            self.lost.fetch_add(1, Relaxed);
+            return;
+        }
+        inner.taken += 1;
+        inner.waiting.push(make());
+        if inner.waiting.len() == 1 {
+            self.more.notify_all();
+        }
+    }
+
+    /// What has passed since the last look; waits for something no longer than this. `None` once the converter has
+    /// ended.
+    #[must_use]
+    pub fn fetch(&self, patience: Duration) -> Option<Taken> {
+        let inner = lock(&self.inner);
+        let waits = |inner: &mut Inner| inner.waiting.is_empty() && !self.over.load(Relaxed);
+        let waited = self.more.wait_timeout_while(inner, patience, waits);
+        let (mut inner, _) = waited.unwrap_or_else(PoisonError::into_inner);
+        if inner.waiting.is_empty() && self.over.load(Relaxed) {
+            return None;
+        }
+        Some(Taken { pieces: std::mem::take(&mut inner.waiting), lost: self.lost.swap(0, Relaxed) })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn piece(port: &str, at: u64) -> Piece {
+        let moment = Moment(at);
+        Piece {
+            port: port.into(),
+            who: None,
+            side: Side::Asks,
+            began: moment,
+            ended: moment,
+            bytes: vec![1, 2, 3],
+        }
+    }
+
+    #[test]
+    fn only_those_who_look_on_get_anything_and_only_of_their_ports() {
+        let tap = Tap::default();
+        tap.passed("a", Moment(1), || unreachable!("nobody looks on"));
+        let (all, one) = (tap.watch(None), tap.watch(Some(vec!["b".into()])));
+        for (port, at) in [("a", 2), ("b", 3), ("a", 4)] {
+            tap.passed(port, Moment(at), || piece(port, at));
+        }
+        let now = Duration::ZERO;
+        assert_eq!(all.fetch(now).map(|taken| taken.pieces.len()), Some(3));
+        assert_eq!(one.fetch(now).map(|taken| taken.pieces), Some(vec![piece("b", 3)]));
+        drop((all, one));
+        tap.passed("a", Moment(5), || piece("a", 5));
+        assert!(!tap.is_on(), "nobody is left");
+    }
+
+    #[test]
+    fn what_is_more_than_a_window_holds_is_counted_and_left_out() {
+        let tap = Tap::default();
+        let watcher = tap.watch(None);
+        for at in 0..1000 {
+            tap.passed("a", Moment(at), || piece("a", at));
+        }
+        tap.passed("a", Moment(WINDOW), || piece("a", WINDOW));
+        let taken = watcher.fetch(Duration::ZERO).expect("the converter runs");
+        assert_eq!((taken.pieces.len(), taken.lost), (WINDOW_PIECES + 1, 1000 - WINDOW_PIECES as u64));
+        drop(tap);
+        assert!(watcher.fetch(Duration::from_secs(5)).is_none(), "the converter has ended");
+    }
+}
