@@ -109,6 +109,8 @@ pub(crate) enum Command {
     Write(WriteArgs),
     /// Find who is on a line or behind a socket, and what each of them has
     Scan(ScanArgs),
+    /// Show traffic: of a running converter's ports, of a line that is only listened to, or of a capture
+    Tap(TapArgs),
     /// Give a device another unit, in the device and the project together
     Readdress(ReaddressArgs),
     /// Show raw words in every type and order, or find the form that gives a value that is known
@@ -245,6 +247,53 @@ pub(crate) struct ScanArgs {
     pub(crate) new: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) way: WayArgs,
+}
+
+/// What `tap` takes.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct TapArgs {
+    /// Ports of the project [default: all]; where no converter runs, the serial one that is listened to
+    #[arg(value_name = "PORT")]
+    pub(crate) ports: Vec<String>,
+    /// Only these units or nodes, such as 1-4,23
+    #[arg(long, value_name = "LIST")]
+    pub(crate) unit: Option<String>,
+    /// Only these function codes, such as 3,16 or 0xA2
+    #[arg(long, value_name = "LIST")]
+    pub(crate) function: Option<String>,
+    /// Only what touches this: DEVICE, IMAGE, DEVICE.POINT, DEVICE:ADDRESS or IMAGE:ADDRESS; may be given several times
+    #[arg(long, value_name = "TARGET")]
+    pub(crate) at: Vec<String>,
+    /// Only requests that write, and their answers
+    #[arg(long)]
+    pub(crate) writes: bool,
+    /// Only what failed: refusals, silence, damage, answers that do not fit
+    #[arg(long)]
+    pub(crate) failures: bool,
+    /// Only the counts and answer times, at the end
+    #[arg(long)]
+    pub(crate) counts: bool,
+    /// For so long, such as 1m
+    #[arg(long = "for", value_name = "TIME")]
+    pub(crate) lasting: Option<String>,
+    /// Write a capture (pcapng) for a packet analyser
+    #[arg(long, value_name = "FILE")]
+    pub(crate) write: Option<PathBuf>,
+    /// Show a capture (pcapng or pcap) instead
+    #[arg(long, value_name = "FILE", conflicts_with = "serial")]
+    pub(crate) read: Option<PathBuf>,
+    /// Listen on this serial line instead, and never send there
+    #[arg(long, value_name = "PATH")]
+    pub(crate) serial: Option<PathBuf>,
+    /// What the serial line is set to, such as "38400 8E1"
+    #[arg(long, value_name = "SETTINGS")]
+    pub(crate) line: Option<String>,
+    /// What is spoken on the line, or in a capture that does not say it
+    #[arg(long, value_name = "NAME")]
+    pub(crate) protocol: Option<String>,
+    /// Another key of the protocol on the line, such as check-field=bcc; may be given several times
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) key: Vec<String>,
 }
 
 /// What `prove` takes.

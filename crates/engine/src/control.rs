@@ -1,13 +1,15 @@
 //! A running bench or converter hears commands of other terminals on a local socket: one JSON line each way.
 
 use serde::{Deserialize, Serialize};
-use std::io::{BufRead, BufReader, Write};
+use std::io::{BufRead, BufReader, ErrorKind, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+/// How long one who was asked may take to begin.
+const PATIENCE: Duration = Duration::from_secs(10);
 /// Most bytes of one command.
 const LINE_MAX: u64 = 64 * 1024;
 
@@ -62,6 +64,20 @@ impl Answer {
     }
 }
 
+/// How a command is answered.
+pub enum Heard {
+    /// At once.
+    Once(Answer),
+    /// At once, and then line after line for as long as somebody hears it.
+    Stream(Answer, Box<dyn FnOnce(&mut dyn Write) + Send>),
+}
+
+impl From<Answer> for Heard {
+    fn from(answer: Answer) -> Self {
+        Self::Once(answer)
+    }
+}
+
 /// Where a project's bench or converter listens: beside the user's other sockets, named after the project file's full
 /// path.
 #[must_use]
@@ -99,7 +115,7 @@ impl Control {
     /// Another one of the same project is running, or the socket cannot be made.
     pub fn listen(
         path: &Path,
-        hear: impl Fn(&str, &[String]) -> Option<Answer> + Send + Sync + 'static,
+        hear: impl Fn(&str, &[String]) -> Option<Heard> + Send + Sync + 'static,
     ) -> std::io::Result<Self> {
         if UnixStream::connect(path).is_ok() {
             return Err(std::io::Error::new(
@@ -122,8 +138,8 @@ impl Control {
     }
 }
 
-fn converse(hear: &(dyn Fn(&str, &[String]) -> Option<Answer> + Send + Sync), stream: &UnixStream) {
-    let patience = Some(Duration::from_secs(10));
+fn converse(hear: &(dyn Fn(&str, &[String]) -> Option<Heard> + Send + Sync), stream: &UnixStream) {
+    let patience = Some(PATIENCE);
     // Without a limit a silent peer only keeps its own thread.
     let _ = stream.set_read_timeout(patience);
     let mut line = String::new();
@@ -131,14 +147,23 @@ fn converse(hear: &(dyn Fn(&str, &[String]) -> Option<Answer> + Send + Sync), st
     if reader.read_line(&mut line).is_err() {
         return;
     }
-    let answer = match serde_json::from_str::<Said>(&line) {
+    let heard = match serde_json::from_str::<Said>(&line) {
         Ok(said) => hear(&said.verb, &said.words),
-        Err(error) => Some(Answer::of(Err(format!("not understood: {error}")))),
+        Err(error) => Some(Answer::of(Err(format!("not understood: {error}"))).into()),
     };
-    if let Some(text) = answer.and_then(|answer| serde_json::to_string(&answer).ok()) {
-        let mut stream = stream;
-        // Whoever asked may have gone.
-        let _ = writeln!(stream, "{text}");
+    let Some(heard) = heard else { return };
+    let (answer, goes_on) = match heard {
+        Heard::Once(answer) => (answer, None),
+        Heard::Stream(answer, goes_on) => (answer, Some(goes_on)),
+    };
+    let Ok(text) = serde_json::to_string(&answer) else { return };
+    let mut stream = stream;
+    // Whoever asked may have gone.
+    let said = writeln!(stream, "{text}");
+    if let (Ok(()), Some(goes_on)) = (said, goes_on) {
+        // Who does not read what they asked for is let go.
+        let _ = stream.set_write_timeout(patience);
+        goes_on(&mut stream);
     }
 }
 
@@ -160,11 +185,51 @@ impl Remote {
     /// # Errors
     /// None of this project is running.
     pub fn say(&self, verb: &str, words: &[String]) -> std::io::Result<Answer> {
+        let mut stream = self.speak(verb, words)?;
+        let mut line = String::new();
+        BufReader::new(&mut stream).read_line(&mut line)?;
+        Ok(serde_json::from_str(&line)?)
+    }
+
+    /// Says a command and hears the answer, and then line after line.
+    ///
+    /// # Errors
+    /// None of this project is running, or it does not do that.
+    pub fn follow(&self, verb: &str, words: &[String]) -> std::io::Result<(Answer, Lines)> {
+        let mut lines = Lines { stream: BufReader::new(self.speak(verb, words)?), line: vec![] };
+        let first = lines.next(PATIENCE)?.ok_or(ErrorKind::TimedOut)?;
+        Ok((serde_json::from_str(&first)?, lines))
+    }
+
+    fn speak(&self, verb: &str, words: &[String]) -> std::io::Result<UnixStream> {
         let mut stream = UnixStream::connect(&self.path)?;
         let said = Said { verb: verb.into(), words: words.to_vec() };
         writeln!(stream, "{}", serde_json::to_string(&said)?)?;
-        let mut line = String::new();
-        BufReader::new(stream).read_line(&mut line)?;
-        Ok(serde_json::from_str(&line)?)
+        Ok(stream)
+    }
+}
+
+/// Lines of a stream.
+pub struct Lines {
+    stream: BufReader<UnixStream>,
+    /// As much of the next one as has come.
+    line: Vec<u8>,
+}
+
+impl Lines {
+    /// The next line; `None` where none has come within that time.
+    ///
+    /// # Errors
+    /// Whoever says them has ended.
+    pub fn next(&mut self, patience: Duration) -> std::io::Result<Option<String>> {
+        self.stream.get_ref().set_read_timeout(Some(patience))?;
+        match self.stream.read_until(b'\n', &mut self.line) {
+            Ok(_) if self.line.ends_with(b"\n") => {
+                Ok(Some(String::from_utf8_lossy(&std::mem::take(&mut self.line)).into_owned()))
+            }
+            Ok(_) => Err(ErrorKind::UnexpectedEof.into()),
+            Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => Ok(None),
+            Err(error) => Err(error),
+        }
     }
 }

@@ -6,6 +6,7 @@
 #![deny(unsafe_code)]
 
 pub mod bench;
+pub mod capture;
 pub mod control;
 pub mod converter;
 mod dialer;

@@ -16,6 +16,7 @@ mod rig;
 mod run;
 mod scan;
 mod status;
+mod tap;
 mod trace;
 mod write;
 
@@ -45,6 +46,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Read(args) => read::run(console, &global, &args),
         Command::Write(args) => write::run(console, &global, &args),
         Command::Scan(args) => scan::run(console, &global, &args),
+        Command::Tap(args) => tap::run(console, &global, &args),
         Command::Readdress(args) => readdress::run(console, &global, &args),
         Command::Decode(args) => decode::run(console, &global, &args),
         Command::Explain { words } => explain::run(console, &global, &words),

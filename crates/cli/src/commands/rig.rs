@@ -71,7 +71,7 @@ fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let rig = Rig::up(Arc::new(checked), &read_file).map_err(|fault| Failure::Outside(fault.to_string()))?;
     let rig = Arc::new(rig);
     let weak = Arc::downgrade(&rig);
-    let hear = move |verb: &str, words: &[String]| Some(weak.upgrade()?.command(verb, words));
+    let hear = move |verb: &str, words: &[String]| Some(weak.upgrade()?.command(verb, words).into());
     let control =
         Control::listen(&control_path(Whose::Rig, path), hear).map_err(|error| match error.kind() {
             std::io::ErrorKind::AddrInUse => {

@@ -11,13 +11,14 @@ use std::time::{Duration, SystemTime};
 use woodrush_core::check::Checked;
 use woodrush_core::project::Wires;
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
-use woodrush_engine::control::{Answer, Control, Remote, Row, Whose, control_path};
+use woodrush_engine::control::{Answer, Control, Heard, Remote, Row, Whose, control_path};
 use woodrush_engine::converter::{Bindings, Event, Running, start};
 use woodrush_engine::monitor::{Http, Monitor};
 use woodrush_engine::reach::Desk;
 use woodrush_engine::rig::aliases;
 use woodrush_engine::shared::WriteRecord;
 use woodrush_engine::stop::Stop;
+use woodrush_engine::tap::TapDesk;
 
 /// How `run` was asked to run.
 pub(crate) struct Options {
@@ -57,15 +58,15 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &Options) -> Resu
         None => None,
     };
     let again = Arc::new(AtomicBool::new(false));
-    let desk = Desk::new(&running.site);
+    let desks = (Desk::new(&running.site), TapDesk::new(&running));
     let places = Arc::new(Mutex::new(vec![]));
-    let control = Control::listen(&control_path(Whose::Run, path), hearer(&monitor, &again, desk, &places))
+    let control = Control::listen(&control_path(Whose::Run, path), hearer(&monitor, &again, desks, &places))
         .map_err(|error| match error.kind() {
-        std::io::ErrorKind::AddrInUse => {
-            Failure::Outside("a converter of this project is running already".into())
-        }
-        _ => Failure::Outside(format!("no control socket: {error}")),
-    })?;
+            std::io::ErrorKind::AddrInUse => {
+                Failure::Outside("a converter of this project is running already".into())
+            }
+            _ => Failure::Outside(format!("no control socket: {error}")),
+        })?;
     let mut told = serving(&remote, &checked, &running, &places, vec![])?;
     let mut names = Names::of(&checked);
     let mut watch = Watch::of(&checked, path);
@@ -163,17 +164,17 @@ fn serving(
 fn hearer(
     monitor: &Arc<Monitor>,
     again: &Arc<AtomicBool>,
-    desk: Desk,
+    (desk, tap): (Desk, TapDesk),
     places: &Arc<Mutex<Vec<Row>>>,
-) -> impl Fn(&str, &[String]) -> Option<Answer> + Send + Sync + use<> {
+) -> impl Fn(&str, &[String]) -> Option<Heard> + Send + Sync + use<> {
     let (monitor, again, places) = (Arc::downgrade(monitor), Arc::clone(again), Arc::clone(places));
     move |verb, words| {
-        if let Some(answer) = desk.hear(verb, words) {
-            return Some(answer);
+        if let Some(heard) = desk.hear(verb, words).map(Heard::from).or_else(|| tap.hear(verb, words)) {
+            return Some(heard);
         }
         let monitor = monitor.upgrade()?;
         let done = |said: &str| Answer::of(Ok((said.to_string(), vec![])));
-        Some(match verb {
+        let answer = match verb {
             "status" => Answer { data: serde_json::to_value(monitor.status()).ok(), ..done("") },
             "reset" => {
                 monitor.reset();
@@ -188,7 +189,8 @@ fn hearer(
                 done("the project is taken anew")
             }
             _ => Answer::of(Err(format!("the converter has no command `{verb}`"))),
-        })
+        };
+        Some(answer.into())
     }
 }
 

@@ -94,6 +94,12 @@ pub(crate) fn fault(finding: &Finding) -> Failure {
     usage(format!("{} {}{mend}", finding.rule.code, finding.what))
 }
 
+/// A serial line that is written on the command line: the way, who is there, and its times.
+pub(crate) fn written(args: &WayArgs) -> Result<(Link, Station, LineTime), Failure> {
+    let Bare { link, station, line } = bare_way(args, None, None)?;
+    Ok((link, station, line))
+}
+
 impl Ways {
     /// Sorts what was typed: the way, and what is wanted there.
     pub(crate) fn sort<'t>(

@@ -453,6 +453,10 @@ pub trait Dialect: Sync + fmt::Debug {
     fn usual_tcp_port(&self) -> Option<u16> {
         None
     }
+    /// The name under which packet analysers know it; `None` where they do not.
+    fn dissector(&self) -> Option<&'static str> {
+        None
+    }
     /// Where a station that nobody has described is looked at, to find what it has.
     fn territories(&self) -> &'static [Territory] {
         &[]

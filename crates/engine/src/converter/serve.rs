@@ -247,7 +247,8 @@ impl Serving {
         };
         let asker = Asker { id: AskerId(id), who: who.to_string(), address: self.claimed(who) };
         let (port, _) = self.settings()?;
-        let shown: Arc<str> = who.to_string().into();
+        let claimed = self.claimed(who).map(|own| SocketAddr::from((own, who.port())));
+        let shown: Arc<str> = claimed.unwrap_or(who).to_string().into();
         let mut answering = Answering::new(Arc::clone(&self.site), port, asker)?;
         let mut chunk = vec![0; 4096];
         let mut now = self.clock.now();

@@ -72,14 +72,21 @@ pub struct Conversation {
     next: u64,
     /// A request counts as not answered after so long, in microseconds.
     patience: u64,
+    /// A request was heard: answers before the first one are to what nobody heard.
+    begun: bool,
     ready: VecDeque<Passed>,
+}
+
+/// Whether bytes of this side may be the end of something that began before anybody listened.
+fn heard_of(side: Side) -> bool {
+    side != Side::Asks
 }
 
 impl Conversation {
     /// Nothing has been said yet.
     #[must_use]
     pub fn new(ear: Box<dyn Ear>, patience: u64) -> Self {
-        Self { ear, open: VecDeque::new(), next: 1, patience, ready: VecDeque::new() }
+        Self { ear, open: VecDeque::new(), next: 1, patience, begun: false, ready: VecDeque::new() }
     }
 
     /// Takes bytes as they pass; none at all where the conversation ends.
@@ -103,6 +110,7 @@ impl Conversation {
     /// Something was missed: nothing that is open can be judged.
     pub fn forget(&mut self) {
         self.open.clear();
+        self.begun = false;
         self.ear.reset();
     }
 
@@ -136,6 +144,12 @@ impl Conversation {
 
     fn heard(&mut self, heard: Heard) {
         let Heard { side, began, ended, bytes, says } = heard;
+        match says {
+            Says::Request(_) => self.begun = true,
+            // We came in the middle.
+            Says::Answer { .. } | Says::Noise(_) if !self.begun && heard_of(side) => return,
+            _ => {}
+        }
         let (exchange, what) = match says {
             Says::Request(asked) => self.asked(*asked, began, ended),
             Says::Answer { station, number, body } => self.answered(station, number, &body, began),

@@ -313,6 +313,10 @@ impl Dialect for Blocks {
         &TERRITORIES
     }
 
+    fn dissector(&self) -> Option<&'static str> {
+        Some("tpkt")
+    }
+
     fn usual_tcp_port(&self) -> Option<u16> {
         Some(102)
     }

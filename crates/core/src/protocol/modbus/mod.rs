@@ -253,6 +253,14 @@ impl Dialect for Modbus {
         identity::shown(answer)
     }
 
+    fn dissector(&self) -> Option<&'static str> {
+        match self.framing {
+            Framing::Rtu => Some("mbrtu"),
+            Framing::Tcp => Some("mbtcp"),
+            Framing::Ascii => None,
+        }
+    }
+
     fn usual_tcp_port(&self) -> Option<u16> {
         matches!(self.framing, Framing::Tcp).then_some(502)
     }

@@ -5,6 +5,7 @@ use super::{NATIVE, space};
 use crate::Moment;
 use crate::speak::ear::{Asked, Ear, EarSetup, Heard, Pending, Says, Side, Told, Touch};
 use std::borrow::Cow;
+use std::collections::VecDeque;
 use woodrush_core::protocol::Verb;
 use woodrush_core::protocol::dialect;
 use woodrush_wire::modbus::{Addressed, BROADCAST, Request, Response, Table, ascii, rtu, tcp, unpack};
@@ -15,6 +16,8 @@ pub(super) struct ModbusEar {
     /// Unit and function of the last request where both sides are heard on the same wires: some answers have the bytes of
     /// their request.
     open: Option<(u8, u8)>,
+    /// Answers that the next request has ended.
+    broken_off: VecDeque<Heard>,
 }
 
 /// One whole frame, or bytes that are none.
@@ -25,7 +28,7 @@ enum Cut {
 
 impl ModbusEar {
     pub(super) fn new(framing: Framing, _setup: &EarSetup<'_>) -> Self {
-        Self { framing, sides: Default::default(), open: None }
+        Self { framing, sides: Default::default(), open: None, broken_off: VecDeque::new() }
     }
 
     fn next(&self, side: Side, now: Moment) -> Option<Cut> {
@@ -213,12 +216,23 @@ fn touches(request: &Request<'_>) -> Vec<Touch> {
 
 impl Ear for ModbusEar {
     fn handle(&mut self, began: Moment, now: Moment, side: Side, bytes: &[u8]) {
+        // On a line there is one question at a time: what is unfinished when the next one begins is no answer any more.
+        if side == Side::Asks && self.framing != Framing::Tcp {
+            let answers = self.sides.get_mut(Side::Answers.index()).filter(|rest| !rest.bytes.is_empty());
+            self.broken_off.extend(answers.map(|rest| {
+                let (count, why) = (rest.bytes.len(), "an answer without its end".to_string());
+                rest.cut(Side::Answers, count, Says::Noise(why))
+            }));
+        }
         if let Some(pending) = self.sides.get_mut(side.index()) {
             pending.take(began, now, bytes);
         }
     }
 
     fn poll(&mut self, now: Moment) -> Option<Heard> {
+        if let Some(heard) = self.broken_off.pop_front() {
+            return Some(heard);
+        }
         for side in [Side::Asks, Side::Answers, Side::Either] {
             let (used, side_of, says) = match self.next(side, now) {
                 None => continue,
@@ -290,6 +304,7 @@ impl Ear for ModbusEar {
 
     fn reset(&mut self) {
         self.sides.iter_mut().for_each(Pending::clear);
+        self.broken_off.clear();
         self.open = None;
     }
 }

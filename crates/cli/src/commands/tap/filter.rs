@@ -1,0 +1,161 @@
+//! Which messages are shown: what is asked for by unit, function, place and outcome.
+
+use super::said::{Kind, Said, Teller};
+use crate::Failure;
+use crate::args::TapArgs;
+use std::collections::HashMap;
+use woodrush_core::check::Checked;
+use woodrush_core::wanted::Wanted;
+use woodrush_engine::tap::Passed;
+
+/// A message as it is shown, and as it passed.
+pub(super) type Message = (Said, Passed);
+
+/// Requests that wait for their outcome at most.
+const HELD_MAX: usize = 10_000;
+
+/// What shall be shown.
+pub(super) struct Filter {
+    stations: Option<Vec<u32>>,
+    codes: Option<Vec<u32>>,
+    /// Names of devices and images, or of values.
+    at: Vec<String>,
+    writes: bool,
+    failures: bool,
+    signs: bool,
+    /// Requests that wait for their outcome, by port, who and exchange.
+    held: HashMap<(String, Option<String>, u64), Message>,
+}
+
+fn usage(text: String) -> Failure {
+    Failure::Usage(text)
+}
+
+impl Filter {
+    /// Out of what was typed.
+    pub(super) fn of(
+        args: &TapArgs,
+        checked: Option<&Checked>,
+        teller: &Teller,
+        verbose: bool,
+    ) -> Result<Self, Failure> {
+        let numbers = |name: &str, text: &Option<String>| match text {
+            None => Ok(None),
+            Some(text) => numbers(text).map(Some).ok_or_else(|| {
+                usage(format!("`--{name} {text}`: write numbers and ranges, such as 3,16 or 1-10"))
+            }),
+        };
+        let mut at = vec![];
+        for text in &args.at {
+            at.push(named(text, checked, teller)?);
+        }
+        Ok(Self {
+            stations: numbers("unit", &args.unit)?,
+            codes: numbers("function", &args.function)?,
+            at,
+            writes: args.writes,
+            failures: args.failures,
+            signs: verbose,
+            held: HashMap::new(),
+        })
+    }
+
+    fn takes(&self, said: &Said) -> bool {
+        let among = |list: &Option<Vec<u32>>, own: Option<u32>| {
+            list.as_ref().is_none_or(|list| own.is_some_and(|own| list.contains(&own)))
+        };
+        let there = |text: &String| {
+            said.owner.as_ref() == Some(text) || said.values.iter().any(|value| value.name == *text)
+        };
+        among(&self.stations, said.station)
+            && among(&self.codes, said.code)
+            && (self.at.is_empty() || self.at.iter().any(there))
+            && (!self.writes || said.writes)
+    }
+
+    /// Whether only some of what passes is wanted, failed or not.
+    pub(super) fn is_narrow(&self) -> bool {
+        self.stations.is_some() || self.codes.is_some() || !self.at.is_empty() || self.writes
+    }
+
+    /// What is shown now: nothing, this, or its request first.
+    pub(super) fn pass(&mut self, message: Message) -> Vec<Message> {
+        let said = &message.0;
+        let key = said.exchange.map(|exchange| (said.port.clone(), said.who.clone(), exchange));
+        // The names of a request stand in its answer, and the other way about for writes: an exchange is judged whole.
+        let waits = self.failures || !self.at.is_empty();
+        let taken = self.takes(said);
+        let shown = match (said.kind, key) {
+            (Kind::Request, Some(key)) if waits => {
+                // Nobody answers what is for all, and who never hears how it ended is not remembered for ever.
+                if self.held.len() >= HELD_MAX {
+                    self.held.clear();
+                }
+                self.held.insert(key, message);
+                return vec![];
+            }
+            (Kind::Request, _) => taken,
+            (Kind::Answer | Kind::Silence, key) => {
+                let request = key.and_then(|key| self.held.remove(&key));
+                let asked = request.as_ref().is_some_and(|(request, _)| self.takes(request));
+                if !(taken || asked) || self.failures && !said.failed {
+                    return vec![];
+                }
+                return request.into_iter().chain([message]).collect();
+            }
+            // What belongs to no exchange has no unit, function or place.
+            (Kind::Sign, _) if !said.failed && !self.signs => false,
+            _ => !self.is_narrow() && (!self.failures || said.failed),
+        };
+        if shown { vec![message] } else { vec![] }
+    }
+}
+
+/// `3,16`, `1-10`, `0xA2`.
+fn numbers(text: &str) -> Option<Vec<u32>> {
+    let one = |text: &str| match text.trim().strip_prefix("0x") {
+        Some(hex) => u32::from_str_radix(hex, 16).ok(),
+        None => text.trim().parse().ok(),
+    };
+    let mut found = vec![];
+    for part in text.split(',') {
+        match part.split_once('-') {
+            Some((low, high)) => {
+                let (low, high) = (one(low)?, one(high)?);
+                if low > high || high - low > 65_535 {
+                    return None;
+                }
+                found.extend(low..=high);
+            }
+            None => found.push(one(part)?),
+        }
+    }
+    Some(found)
+}
+
+/// A device, an image, a point, or an address of one of them, as values are named.
+fn named(text: &str, checked: Option<&Checked>, teller: &Teller) -> Result<String, Failure> {
+    let Some(checked) = checked else {
+        return Err(usage("`--at` names something of a project, and there is none here".into()));
+    };
+    let project = &checked.project;
+    if project.device(text).is_some() || project.images.iter().any(|image| image.name.value == text) {
+        return Ok(text.to_string());
+    }
+    let wanted = Wanted::of_project(checked, text).map_err(|finding| crate::ways::fault(&finding))?;
+    Ok(teller.name_of(&wanted))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_lists_ranges_and_hex() {
+        assert_eq!(numbers("3,16"), Some(vec![3, 16]));
+        assert_eq!(numbers("1-3, 0xA2"), Some(vec![1, 2, 3, 0xA2]));
+        for wrong in ["", "three", "5-1", "1-", "0x", "1-99999"] {
+            assert_eq!(numbers(wrong), None, "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,340 @@
+//! A message as data: what every rendering of it shows.
+
+use serde::Serialize;
+use std::collections::HashMap;
+use std::net::{IpAddr, SocketAddr};
+use woodrush_core::check::Checked;
+use woodrush_core::form::hex_words;
+use woodrush_core::names::Names;
+use woodrush_core::plan::Station;
+use woodrush_core::project::Owner;
+use woodrush_core::protocol::{
+    Dialect, Grain, Setup, Shown, Transport, Verb, dialect, refusal_cause, refusal_shown,
+};
+use woodrush_core::wanted::Wanted;
+use woodrush_engine::speak::{Asked, Side, Told, Touch};
+use woodrush_engine::tap::{Passed, Spoken, What};
+
+/// One message.
+#[derive(Debug, Clone, Serialize)]
+pub(super) struct Said {
+    format: u32,
+    /// UTC, to the microsecond.
+    pub(super) time: String,
+    #[serde(skip)]
+    pub(super) unix: u64,
+    pub(super) port: String,
+    /// Who asks, where several may.
+    pub(super) who: Option<String>,
+    pub(super) exchange: Option<u64>,
+    pub(super) kind: Kind,
+    #[serde(skip)]
+    pub(super) side: Side,
+    pub(super) station: Option<u32>,
+    /// As it is called on its line: `unit 23`.
+    #[serde(skip)]
+    pub(super) station_shown: String,
+    /// The device or image of the project.
+    pub(super) owner: Option<String>,
+    pub(super) code: Option<u32>,
+    pub(super) words: String,
+    pub(super) places: Vec<Place>,
+    pub(super) values: Vec<Value>,
+    /// Values beyond those that are shown.
+    #[serde(skip)]
+    pub(super) more: usize,
+    pub(super) took_us: Option<u64>,
+    /// The same was asked before and not answered.
+    pub(super) again: bool,
+    pub(super) failed: bool,
+    /// What went wrong, or what is told besides values.
+    pub(super) why: Option<String>,
+    /// The likeliest cause.
+    pub(super) cause: Option<&'static str>,
+    pub(super) writes: bool,
+    /// All of it, in hex.
+    pub(super) bytes: String,
+}
+
+/// What it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum Kind {
+    Request,
+    Answer,
+    Silence,
+    Stray,
+    Sign,
+    Damaged,
+}
+
+/// Grains in a row that a request reads or writes.
+#[derive(Debug, Clone, Serialize)]
+pub(super) struct Place {
+    pub(super) verb: &'static str,
+    pub(super) address: String,
+    pub(super) offset: String,
+    pub(super) count: u32,
+    /// The words that go or come, in hex.
+    pub(super) raw: Option<String>,
+}
+
+/// One value, by its name in the project.
+#[derive(Debug, Clone, Serialize)]
+pub(super) struct Value {
+    pub(super) name: String,
+    pub(super) raw: String,
+    pub(super) value: Option<String>,
+    pub(super) eu: Option<String>,
+}
+
+/// Knows the project's names for whatever passes.
+pub(super) struct Teller {
+    names: Names,
+    /// By the port's name: its index, and what is spoken there.
+    ports: HashMap<String, (usize, Spoken)>,
+    devices: Vec<Station>,
+    images: Vec<Station>,
+    clients: HashMap<IpAddr, String>,
+    /// By port and unit: the port and unit that a request is passed on to.
+    plan: std::sync::Arc<woodrush_core::plan::Plan>,
+    /// Most values of one message.
+    most: usize,
+}
+
+impl Teller {
+    /// With a project's names; `most` values of one message are worked out.
+    pub(super) fn new(checked: Option<&Checked>, most: usize) -> Self {
+        let Some(checked) = checked else {
+            return Self {
+                names: Names::default(),
+                ports: HashMap::new(),
+                devices: vec![],
+                images: vec![],
+                clients: HashMap::new(),
+                plan: std::sync::Arc::default(),
+                most,
+            };
+        };
+        let spoken = Spoken::of(checked);
+        let at = |name: &String| checked.project.port(name);
+        let clients = checked.project.clients.iter().filter_map(|client| {
+            Some((IpAddr::V4(client.address.as_ref()?.value), client.name.value.clone()))
+        });
+        Self {
+            names: Names::of(checked),
+            ports: spoken
+                .into_iter()
+                .filter_map(|(name, own)| Some((name.clone(), (at(&name)?, own))))
+                .collect(),
+            devices: checked.plan.devices.clone(),
+            images: checked.plan.images.clone(),
+            clients: clients.collect(),
+            plan: std::sync::Arc::new(checked.plan.clone()),
+            most,
+        }
+    }
+
+    /// Another port, or another protocol at one.
+    pub(super) fn learn(&mut self, port: &str, spoken: Spoken) {
+        let at = self.ports.get(port).map_or(usize::MAX, |(at, _)| *at);
+        self.ports.insert(port.to_string(), (at, spoken));
+    }
+
+    /// What a value that somebody names is called where it passes.
+    pub(super) fn name_of(&self, wanted: &Wanted) -> String {
+        let own = wanted.owner.zip(wanted.station.space_at(wanted.place.space));
+        let (first, count) = (wanted.place.first, wanted.place.width);
+        let name = own.and_then(|(owner, space)| self.names.within(owner, space, first, count).next());
+        name.map_or_else(|| wanted.written.clone(), |name| name.text.clone())
+    }
+
+    /// Who asks, by the name of the client if one has that address.
+    fn who(&self, who: &str) -> String {
+        let known = who.parse::<SocketAddr>().ok().and_then(|at| self.clients.get(&at.ip()));
+        known.cloned().unwrap_or_else(|| who.to_string())
+    }
+
+    /// The device or image that is meant, through forwards too.
+    fn owner(&self, port: usize, number: Option<u32>) -> Option<Owner> {
+        let forwarded = || {
+            let route = self.plan.route(port, u16::try_from(number?).ok()?)?;
+            self.names.owner(route.to, Some(route.unit.into()))
+        };
+        self.names.owner(port, number).or_else(forwarded)
+    }
+
+    fn station(&self, owner: Option<Owner>) -> Option<&Station> {
+        match owner? {
+            Owner::Device(at) => self.devices.get(at),
+            Owner::Image(at) => self.images.get(at),
+            Owner::Converter => None,
+        }
+    }
+
+    /// A message in the project's words; `unix` is its time in microseconds since 1970.
+    pub(super) fn tell(&self, port: &str, who: Option<&str>, passed: &Passed, unix: u64) -> Said {
+        let (at, spoken) = match self.ports.get(port) {
+            Some((at, spoken)) => (*at, Some(spoken)),
+            None => (usize::MAX, None),
+        };
+        let spoken_dialect = spoken.and_then(|spoken| dialect(spoken.protocol));
+        let mut said = Said {
+            format: 1,
+            time: super::stamp(unix),
+            unix,
+            port: port.to_string(),
+            who: who.map(|who| self.who(who)),
+            exchange: passed.exchange,
+            kind: Kind::Sign,
+            side: passed.side,
+            station: None,
+            station_shown: String::new(),
+            owner: None,
+            code: None,
+            words: String::new(),
+            places: vec![],
+            values: vec![],
+            more: 0,
+            took_us: None,
+            again: false,
+            failed: false,
+            why: None,
+            cause: None,
+            writes: false,
+            bytes: passed.bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" "),
+        };
+        let asked = match &passed.what {
+            What::Request { asked, .. } | What::Answer { asked, .. } | What::Silence { asked, .. } => {
+                Some(asked)
+            }
+            _ => None,
+        };
+        let owner = asked.and_then(|asked| self.owner(at, asked.station));
+        if let Some(asked) = asked {
+            said.station = asked.station;
+            said.station_shown = shown(spoken_dialect, asked);
+            said.owner = self.station(owner).map(|station| station.name.clone());
+            said.code = Some(asked.code);
+            said.words = asked.words.to_string();
+            said.writes = asked.touches.iter().any(|touch| touch.verb == Verb::Write);
+        }
+        let setup = self.station(owner).map(|station| &station.setup).or(spoken.map(|own| &own.setup));
+        let place = |touch: &Touch, cells: Option<&[u8]>| place(spoken_dialect, setup, touch, cells);
+        match &passed.what {
+            What::Request { asked, again } => {
+                said.kind = Kind::Request;
+                said.again = *again;
+                for touch in &asked.touches {
+                    said.places.push(place(touch, touch.cells.as_deref()));
+                    self.values(&mut said, owner, touch, touch.cells.as_deref());
+                }
+            }
+            What::Answer { asked, told, took } => {
+                said.kind = Kind::Answer;
+                said.took_us = Some(*took);
+                self.told(&mut said, owner, asked, told, &place);
+            }
+            What::Silence { asked, waited } => {
+                said.kind = Kind::Silence;
+                said.failed = true;
+                said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
+                said.why = Some(format!("no answer within {}", super::span(*waited)));
+            }
+            What::Stray(why) => (said.kind, said.failed, said.why) = (Kind::Stray, true, Some(why.clone())),
+            What::Sign(words, bad) => (said.words, said.failed) = (words.clone(), *bad),
+            What::Noise(why) => (said.kind, said.failed, said.why) = (Kind::Damaged, true, Some(why.clone())),
+        }
+        said
+    }
+
+    fn told(
+        &self,
+        said: &mut Said,
+        owner: Option<Owner>,
+        asked: &Asked,
+        told: &Told,
+        place: &dyn Fn(&Touch, Option<&[u8]>) -> Place,
+    ) {
+        match told {
+            Told::Good(cells) => {
+                let reads = asked.touches.iter().filter(|touch| touch.verb == Verb::Read);
+                for (touch, cells) in reads.zip(cells) {
+                    said.places.push(place(touch, Some(cells)));
+                    self.values(said, owner, touch, Some(cells));
+                }
+            }
+            Told::Words(words) => said.why = Some(words.clone()),
+            Told::Refused(native) => {
+                said.failed = true;
+                said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
+                said.why = Some(format!("refused: {}", refusal_shown(*native)));
+                said.cause = Some(refusal_cause(*native)).filter(|cause| !cause.is_empty());
+            }
+            Told::Unfitting(why) => {
+                said.failed = true;
+                said.why = Some(format!("it does not fit its request: {why}"));
+            }
+        }
+    }
+
+    fn values(&self, said: &mut Said, owner: Option<Owner>, touch: &Touch, cells: Option<&[u8]>) {
+        let (Some(owner), Some(cells)) = (owner, cells) else { return };
+        let each = touch.space.grain.cell_bytes();
+        for name in self.names.within(owner, &touch.space, touch.first, touch.count) {
+            if said.values.len() >= self.most {
+                said.more += 1;
+                continue;
+            }
+            let begin = (name.first - touch.first) as usize * each;
+            let Some(own) = cells.get(begin..begin + name.width as usize * each) else { continue };
+            let bit = each == 1 && name.width == 1 && touch.space.grain == Grain::Bit;
+            let raw = if bit { own.iter().map(ToString::to_string).collect() } else { hex_words(own) };
+            said.values.push(Value {
+                name: name.text.clone(),
+                raw,
+                value: name.shown(own),
+                eu: name.eu.clone(),
+            });
+        }
+    }
+}
+
+/// A station as it is called on its line.
+fn shown(dialect: Option<&'static dyn Dialect>, asked: &Asked) -> String {
+    let key = dialect.and_then(|dialect| dialect.station_key(Transport::Connect)).map(|(key, _)| key);
+    match (key, asked.station) {
+        (_, Some(_)) if asked.all => "all".into(),
+        (Some(key), Some(number)) => format!("{key} {number}"),
+        (None, Some(number)) => number.to_string(),
+        (_, None) => String::new(),
+    }
+}
+
+fn place(
+    dialect: Option<&'static dyn Dialect>,
+    setup: Option<&Setup>,
+    touch: &Touch,
+    cells: Option<&[u8]>,
+) -> Place {
+    let none = Setup::default();
+    let shown =
+        dialect.map(|dialect| dialect.show(&touch.space, touch.first, 1, None, setup.unwrap_or(&none)));
+    let shown = shown.unwrap_or_else(|| Shown {
+        canonical: format!("{}:{}", touch.space.key, touch.first),
+        offset: String::new(),
+        hex: String::new(),
+    });
+    let bits = touch.space.grain == Grain::Bit;
+    let raw = |cells: &[u8]| match bits {
+        true => cells.iter().map(ToString::to_string).collect(),
+        false => hex_words(cells),
+    };
+    Place {
+        verb: if touch.verb == Verb::Read { "read" } else { "write" },
+        address: shown.canonical,
+        offset: shown.offset,
+        count: touch.count,
+        raw: cells.map(raw),
+    }
+}

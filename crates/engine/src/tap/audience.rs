@@ -1,0 +1,119 @@
+//! All conversations that are listened to: each has an ear of its own.
+
+use super::{Conversation, Passed, Piece};
+use crate::Moment;
+use crate::speak::{EarSetup, speaker};
+use std::collections::HashMap;
+use std::sync::Arc;
+use woodrush_core::check::Checked;
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::Setup;
+
+/// How long a client of ours is given for an answer of ours, in microseconds: it would have given up before.
+const CLIENT_PATIENCE: u64 = 10_000_000;
+
+/// What is spoken at a port.
+#[derive(Debug, Clone)]
+pub struct Spoken {
+    /// The protocol's name.
+    pub protocol: &'static str,
+    /// Keys of the protocol at the port.
+    pub setup: Setup,
+    /// Who may be asked there.
+    pub stations: Vec<Station>,
+    /// A request counts as not answered after so long, in microseconds.
+    pub patience: u64,
+}
+
+impl Spoken {
+    /// At each port of a project, by its name.
+    #[must_use]
+    pub fn of(checked: &Checked) -> HashMap<String, Self> {
+        let (project, plan) = (&checked.project, &checked.plan);
+        let ports = project.ports.iter().enumerate().filter_map(|(at, port)| {
+            let devices = (0..plan.devices.len()).filter(|device| plan.is_on(*device, at));
+            let devices: Vec<&Station> = devices.filter_map(|device| plan.devices.get(device)).collect();
+            let asks = !devices.is_empty() || plan.forwards.iter().any(|forward| forward.to == at);
+            let images = plan.images.iter().filter(|image| image.port == at);
+            // A link that tries again by itself is given the time for it.
+            let waits = plan.unanswered.get(at).copied().unwrap_or(0);
+            let timeout = port.timeout.value.max(waits);
+            let spoken = Self {
+                protocol: port.protocol?.value.name(),
+                setup: port.setup.clone(),
+                stations: devices.into_iter().chain(images).cloned().collect(),
+                patience: if asks { timeout + timeout / 2 } else { CLIENT_PATIENCE },
+            };
+            Some((port.name.value.clone(), spoken))
+        });
+        ports.collect()
+    }
+}
+
+/// A port, and who talks with us there where several may.
+pub type Where = (Arc<str>, Option<Arc<str>>);
+
+/// Everybody who is listened to.
+pub struct Audience {
+    spoken: HashMap<String, Spoken>,
+    conversations: HashMap<Where, Conversation>,
+}
+
+impl Audience {
+    /// At ports where this is spoken.
+    #[must_use]
+    pub fn new(spoken: HashMap<String, Spoken>) -> Self {
+        Self { spoken, conversations: HashMap::new() }
+    }
+
+    /// Another protocol is spoken there from now on, or a port is a new one.
+    pub fn learn(&mut self, port: &str, spoken: Spoken) {
+        self.conversations.retain(|(own, _), _| **own != *port);
+        self.spoken.insert(port.into(), spoken);
+    }
+
+    /// What is spoken at a port.
+    #[must_use]
+    pub fn spoken(&self, port: &str) -> Option<&Spoken> {
+        self.spoken.get(port)
+    }
+
+    /// Takes a piece; gives what it ends, in order. Nothing of a port where no protocol is known.
+    pub fn handle(&mut self, piece: &Piece) -> Vec<Passed> {
+        let place = (Arc::clone(&piece.port), piece.who.clone());
+        let conversation = match self.conversations.get_mut(&place) {
+            Some(known) => known,
+            None => {
+                let Some(made) = self.begin(&piece.port) else { return vec![] };
+                self.conversations.entry(place.clone()).or_insert(made)
+            }
+        };
+        conversation.handle(piece.began, piece.ended, piece.side, &piece.bytes);
+        let found = std::iter::from_fn(|| conversation.poll(piece.ended)).collect();
+        if piece.bytes.is_empty() && piece.who.is_some() {
+            self.conversations.remove(&place);
+        }
+        found
+    }
+
+    fn begin(&self, port: &str) -> Option<Conversation> {
+        let spoken = self.spoken.get(port)?;
+        let setup = EarSetup { port: &spoken.setup, stations: &spoken.stations };
+        Some(Conversation::new((speaker(spoken.protocol)?.ear)(&setup), spoken.patience))
+    }
+
+    /// What only time ends: requests that nobody answered, and bytes that were no message.
+    pub fn look(&mut self, now: Moment) -> Vec<(Where, Passed)> {
+        let mut found = vec![];
+        for (place, conversation) in &mut self.conversations {
+            found.extend(std::iter::from_fn(|| conversation.poll(now)).map(|passed| (place.clone(), passed)));
+        }
+        found.sort_by_key(|(_, passed)| passed.ended);
+        found
+    }
+
+    /// Something was missed: nothing that is open can be judged.
+    pub fn forget(&mut self) {
+        self.conversations.values_mut().for_each(Conversation::forget);
+    }
+}
