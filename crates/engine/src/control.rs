@@ -64,12 +64,15 @@ impl Answer {
     }
 }
 
+/// What writes line after line until nobody hears it any more.
+pub type GoesOn = Box<dyn FnOnce(&mut dyn Write) + Send>;
+
 /// How a command is answered.
 pub enum Heard {
     /// At once.
     Once(Answer),
     /// At once, and then line after line for as long as somebody hears it.
-    Stream(Answer, Box<dyn FnOnce(&mut dyn Write) + Send>),
+    Stream(Answer, GoesOn),
 }
 
 impl From<Answer> for Heard {

@@ -10,6 +10,9 @@ mod line;
 mod remote;
 mod tally;
 
+#[cfg(test)]
+mod tests;
+
 pub use audience::{Audience, Spoken, Where};
 pub use conversation::{Conversation, Passed, What};
 pub use hub::{Piece, Taken, Tap, Watcher};

@@ -256,10 +256,10 @@ fn follow(
         }
         view.looked(console)?;
     }
-    if let Source::File(file) = &source {
-        if file.passed_over() > 0 {
-            console.note(&format!("{} packets carry nothing that is known here", file.passed_over()));
-        }
+    if let Source::File(file) = &source
+        && file.passed_over() > 0
+    {
+        console.note(&format!("{} packets carry nothing that is known here", file.passed_over()));
     }
     result
 }
@@ -390,7 +390,7 @@ fn span(micros: u64) -> String {
         0..1000 => format!("{micros}us"),
         1000..1_000_000 => {
             let tenths = (micros + 50) / 100;
-            if tenths % 10 == 0 || tenths >= 1000 {
+            if tenths.is_multiple_of(10) || tenths >= 1000 {
                 format!("{}ms", (micros + 500) / 1000)
             } else {
                 format!("{}.{}ms", tenths / 10, tenths % 10)

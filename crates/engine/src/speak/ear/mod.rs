@@ -181,3 +181,6 @@ impl Pending {
         self.bytes.clear();
     }
 }
+
+#[cfg(test)]
+mod tests;
