@@ -16,4 +16,5 @@ mod proving;
 mod readdressing;
 mod running;
 mod scanning;
+mod tapping;
 mod tool;

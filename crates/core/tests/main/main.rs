@@ -6,6 +6,7 @@ mod carrying;
 mod checks;
 mod following;
 mod mistakes;
+mod naming;
 mod notations;
 mod planning;
 mod reading;

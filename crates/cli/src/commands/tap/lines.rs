@@ -98,8 +98,8 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
         Kind::Damaged => {
             let hex: String = said.bytes.chars().take(HEX_SHOWN * 3).collect();
             let rest = if said.bytes.len() > HEX_SHOWN * 3 { " …" } else { "" };
-            let text =
-                format!("damaged: {}  [{}{rest}]", said.why.as_deref().unwrap_or_default(), hex.trim_end());
+            let why = said.why.as_deref().unwrap_or_default();
+            let text = format!("damaged: [{}{rest}] {why}", hex.trim_end());
             (cut(&text, room), Some(Tone::Bad))
         }
     }

@@ -164,12 +164,12 @@ fn listen(console: &mut Console, args: &TapArgs, checked: &Checked) -> Result<Op
     let port = checked.project.port(name).and_then(|at| checked.project.ports.get(at));
     match port.and_then(|port| port.wires.as_ref()) {
         Some(Wires::Serial { path, line: Some(line), .. }) => {
+            let listener = LineListener::open(Path::new(&path.value), line.value, name)
+                .map_err(|closed| Failure::Outside(format!("{} ({})", closed.what, closed.mend)))?;
             console.note(&format!(
                 "no converter of this project is running: listening on {} at {}, and saying nothing there",
                 path.value, line.value
             ));
-            let listener = LineListener::open(Path::new(&path.value), line.value, name)
-                .map_err(|closed| Failure::Outside(format!("{} ({})", closed.what, closed.mend)))?;
             Ok((Source::Line(listener), vec![]))
         }
         _ => Err(Failure::Outside(format!(
