@@ -1,9 +1,10 @@
-//! The status over HTTP: JSON at `/status`, OpenMetrics text at `/metrics`. Only reading.
+//! The status over HTTP: JSON at `/status`, what rules carry at `/values`, OpenMetrics text at `/metrics`. Only reading.
 
-use super::{Monitor, Status, metrics};
+use super::{Monitor, Status, Values, metrics};
 use axum::Router;
 use axum::http::{HeaderName, header};
 use axum::routing::get;
+use serde::de::DeserializeOwned;
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::sync::Arc;
@@ -32,13 +33,23 @@ impl Http {
         let listener = TcpListener::bind(at)?;
         listener.set_nonblocking(true)?;
         let at = listener.local_addr()?;
-        let (shown, measured) = (Arc::clone(monitor), Arc::clone(monitor));
+        let (shown, measured, carried) = (Arc::clone(monitor), Arc::clone(monitor), Arc::clone(monitor));
         let router = Router::new()
-            .route("/", get(|| async { "woodrush: /status is JSON, /metrics is OpenMetrics text\n" }))
+            .route(
+                "/",
+                get(|| async { "woodrush: /status and /values are JSON, /metrics is OpenMetrics text\n" }),
+            )
             .route(
                 "/status",
                 get(move || async move {
                     let text = serde_json::to_string(&shown.status()).unwrap_or_default();
+                    ([(header::CONTENT_TYPE, "application/json")], text)
+                }),
+            )
+            .route(
+                "/values",
+                get(move || async move {
+                    let text = serde_json::to_string(&carried.values()).unwrap_or_default();
                     ([(header::CONTENT_TYPE, "application/json")], text)
                 }),
             )
@@ -63,10 +74,22 @@ fn openmetrics() -> [(HeaderName, &'static str); 1] {
 /// # Errors
 /// Nobody answers there, or with something else.
 pub fn fetch(from: SocketAddr) -> std::io::Result<Status> {
+    get_json(from, "/status")
+}
+
+/// Asks a converter elsewhere for what its rules carry.
+///
+/// # Errors
+/// Nobody answers there, or with something else.
+pub fn fetch_values(from: SocketAddr) -> std::io::Result<Values> {
+    get_json(from, "/values")
+}
+
+fn get_json<T: DeserializeOwned>(from: SocketAddr, path: &str) -> std::io::Result<T> {
     let mut stream = TcpStream::connect_timeout(&from, PATIENCE)?;
     stream.set_read_timeout(Some(PATIENCE))?;
     // In one piece: whoever speaks first and closes shall be heard all the same.
-    stream.write_all(format!("GET /status HTTP/1.0\r\nHost: {from}\r\n\r\n").as_bytes())?;
+    stream.write_all(format!("GET {path} HTTP/1.0\r\nHost: {from}\r\n\r\n").as_bytes())?;
     let mut answer = String::new();
     stream.take(FETCH_MAX).read_to_string(&mut answer)?;
     let wrong = |what: &str| std::io::Error::new(std::io::ErrorKind::InvalidData, what.to_string());

@@ -3,9 +3,12 @@
 mod http;
 mod metrics;
 mod status;
+mod values;
 
-pub use http::{Http, fetch};
+pub use http::{Http, fetch, fetch_values};
 pub use status::{AskerStatus, DeviceStatus, PortStatus, RuleStatus, Status};
+
+pub use values::{RuleValues, State, Values};
 
 use crate::moment::Clock;
 use crate::shared::Site;
@@ -40,6 +43,13 @@ impl Monitor {
     pub fn status(&self) -> Status {
         let names = Arc::clone(&self.names.read().unwrap_or_else(PoisonError::into_inner));
         status::look(&self.site.current(), &names, self.clock.now())
+    }
+
+    /// What each rule carries, now.
+    #[must_use]
+    pub fn values(&self) -> Values {
+        let names = Arc::clone(&self.names.read().unwrap_or_else(PoisonError::into_inner));
+        values::look(&self.site.current(), &names, self.clock.now())
     }
 
     /// Counters from 0 on.

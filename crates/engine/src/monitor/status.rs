@@ -96,18 +96,18 @@ pub struct AskerStatus {
 
 /// Names for what the plan only numbers.
 pub(super) struct Names {
-    site: String,
-    map: String,
-    rules: Vec<RuleName>,
+    pub(super) site: String,
+    pub(super) map: String,
+    pub(super) rules: Vec<RuleName>,
 }
 
-struct RuleName {
+pub(super) struct RuleName {
     name: String,
     from: String,
     to: String,
     /// In the plan.
-    number: u32,
-    transfers: Vec<usize>,
+    pub(super) number: u32,
+    pub(super) transfers: Vec<usize>,
 }
 
 impl Names {
@@ -142,11 +142,11 @@ impl Names {
     }
 }
 
-fn seconds(micros: u64) -> f64 {
+pub(super) fn seconds(micros: u64) -> f64 {
     (micros as f64 / 1e5).round() / 10.0
 }
 
-pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
+pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
     let health = &shared.health;
     let askers = health.askers();
     let asked = |port: usize| {
@@ -162,6 +162,12 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         clients: tally.clients.load(Relaxed),
         turned_away: tally.turned_away.load(Relaxed),
     });
+    ports.collect()
+}
+
+pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
+    let health = &shared.health;
+    let askers = health.askers();
     let devices = shared.plan.devices.iter().zip(&health.devices).map(|(device, known)| DeviceStatus {
         name: device.name.clone(),
         online: known.is_online(),
@@ -181,28 +187,37 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         version: env!("CARGO_PKG_VERSION").into(),
         uptime: now.0 / 1_000_000,
         map: names.map.clone(),
-        ports: ports.collect(),
+        ports: ports(shared, now),
         devices: devices.collect(),
         rules: rules.collect(),
         clients: clients.collect(),
     }
 }
 
-fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
-    let polls = name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
-    let sends = shared.health.sends.get(&name.number);
-    let tallies: Vec<&Tally> = polls.chain(sends).collect();
-    let max_age = shared.plan.rules.get(name.number as usize).map_or(u64::MAX, |rule| rule.max_age);
+/// Age of a rule's oldest value, in microseconds, and what became of the requests that carry it.
+pub(super) fn rule_age(shared: &Shared, name: &RuleName, now: Moment) -> (Option<u64>, Counts) {
+    let tallies: Vec<&Tally> = tallies(shared, name).collect();
     let ages: Option<Vec<u64>> = tallies.iter().map(|tally| tally.age(now)).collect();
     let age = ages.filter(|ages| !ages.is_empty()).and_then(|ages| ages.into_iter().max());
-    let counts = tallies.iter().map(|tally| tally.counts()).reduce(Counts::plus).unwrap_or_default();
+    (age, tallies.iter().map(|tally| tally.counts()).reduce(Counts::plus).unwrap_or_default())
+}
+
+fn tallies<'s>(shared: &'s Shared, name: &'s RuleName) -> impl Iterator<Item = &'s Tally> {
+    let polls = name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
+    polls.chain(shared.health.sends.get(&name.number))
+}
+
+fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
+    let (age, counts) = rule_age(shared, name, now);
+    let max_age = shared.plan.rules.get(name.number as usize).map_or(u64::MAX, |rule| rule.max_age);
+    let carried = tallies(shared, name).next().is_some();
     RuleStatus {
         name: name.name.clone(),
         from: name.from.clone(),
         to: name.to.clone(),
         age: age.map(seconds),
         // What is told, and what clients write, is as fresh as it gets.
-        fresh: tallies.is_empty() || age.is_some_and(|age| age <= max_age) && counts.last_error == 0,
+        fresh: !carried || age.is_some_and(|age| age <= max_age) && counts.last_error == 0,
         counts,
     }
 }

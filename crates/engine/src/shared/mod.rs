@@ -20,7 +20,7 @@ use crate::tap::Tap;
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
-use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Station};
 use woodrush_core::project::Network;
@@ -47,6 +47,8 @@ pub struct Shared {
     writers: Vec<Option<Vec<Network>>>,
     /// By board: images, then what each device shall be sent.
     boards: Vec<RwLock<Image>>,
+    /// By transfer: the cells that its last good answer brought, for those who look on.
+    brought: Vec<Mutex<Vec<u8>>>,
     /// By device: counted up whenever what it shall be sent may have changed.
     outgoing: Vec<AtomicU64>,
     /// Devices that are sent what the converter tells.
@@ -116,6 +118,7 @@ impl Shared {
             writers: writers.collect(),
             boards,
             outgoing: plan.devices.iter().map(|_| AtomicU64::new(1)).collect(),
+            brought: plan.transfers.iter().map(|_| Mutex::default()).collect(),
             hears_health,
             logs_writes: project.converter.write_log.is_some(),
             tap: old.map(|old| Arc::clone(&old.tap)).unwrap_or_default(),
@@ -180,6 +183,37 @@ impl Shared {
     /// Lets an answer land: all steps of its transfer, each at once.
     pub fn land(&self, transfer: usize, at: Moment, cells: &[u8]) {
         self.each_step(transfer, |image, step| image.land(step, at, cells));
+        if let Some(brought) = self.brought.get(transfer) {
+            let mut brought = brought.lock().unwrap_or_else(PoisonError::into_inner);
+            brought.clear();
+            brought.extend_from_slice(cells);
+        }
+    }
+
+    /// Cells of a rule's source as they came last; `None` where some of them never came.
+    #[must_use]
+    pub fn brought(&self, rule: u32, transfers: &[usize]) -> Option<Vec<u8>> {
+        let planned = self.plan.rules.get(rule as usize)?;
+        let Source::Poll { device, place, .. } = planned.source else { return None };
+        let each = self.plan.devices.get(device)?.space_at(place.space)?.grain.cell_bytes();
+        let width = place.width as usize * each;
+        let mut cells = vec![0; width * place.count as usize];
+        let mut known = 0;
+        for transfer in transfers {
+            let steps = self.plan.transfers.get(*transfer)?.steps.clone();
+            let brought = self.brought.get(*transfer)?.lock().unwrap_or_else(PoisonError::into_inner);
+            for step in self.plan.steps.get(steps.start as usize..steps.end as usize)? {
+                if step.rule != rule {
+                    continue;
+                }
+                let bytes = width * step.items as usize;
+                let begin = width * step.item as usize;
+                let from = brought.get(step.offset as usize..step.offset as usize + bytes)?;
+                cells.get_mut(begin..begin + bytes)?.copy_from_slice(from);
+                known += step.items;
+            }
+        }
+        (known == place.count).then_some(cells)
     }
 
     /// The sources of these transfers are lost.
@@ -262,7 +296,7 @@ impl Shared {
         image.read(now, extent, out)
     }
 
-    /// Cells of an image as they stand, fresh or not.
+    /// Cells of a board as they stand, fresh or not: of an image, or behind those of what a device shall be sent.
     #[must_use]
     pub fn peek(&self, image: usize, extent: Extent) -> Option<Vec<u8>> {
         self.read_board(image)?.peek(extent).map(<[u8]>::to_vec)

@@ -1,0 +1,161 @@
+//! A converter as `run` has it: its ports, its control socket, its monitor, and the rig that it is attached to.
+
+use crate::Failure;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::sync::{Arc, Mutex, PoisonError};
+use woodrush_core::check::Checked;
+use woodrush_core::plan::Plan;
+use woodrush_core::project::Wires;
+use woodrush_engine::control::{Answer, Control, Heard, Remote, Row, Whose, control_path};
+use woodrush_engine::converter::{Bindings, Event, Running, StartFault, start};
+use woodrush_engine::monitor::Monitor;
+use woodrush_engine::reach::Desk;
+use woodrush_engine::rig::aliases;
+use woodrush_engine::tap::TapDesk;
+
+/// A converter at work, heard by other terminals; dropping it ends it.
+pub(crate) struct Converter {
+    // In the order in which they end.
+    _control: Control,
+    pub(crate) monitor: Arc<Monitor>,
+    running: Running,
+    rig: Option<Remote>,
+    places: Arc<Mutex<Vec<Row>>>,
+    /// What the rig knows of where it serves.
+    told: Vec<String>,
+    again: Arc<AtomicBool>,
+}
+
+impl Converter {
+    /// Opens every port, on the project's running rig if `rig` says so; `tell` hears of events.
+    pub(crate) fn start(
+        path: &Path,
+        checked: &Checked,
+        plan: Arc<Plan>,
+        rig: bool,
+        tell: impl Fn(Event) + Send + Sync + 'static,
+    ) -> Result<Self, Failure> {
+        let rig = rig.then(|| Remote::of(Whose::Rig, path));
+        let bindings = match &rig {
+            Some(remote) => attach(remote, checked)?,
+            None => Bindings::default(),
+        };
+        let running =
+            start(checked, plan, &bindings, tell).map_err(|fault| Failure::Outside(fault.to_string()))?;
+        let monitor = Monitor::new(&running, checked);
+        let again = Arc::new(AtomicBool::new(false));
+        let desks = (Desk::new(&running.site), TapDesk::new(&running));
+        let places = Arc::new(Mutex::new(vec![]));
+        let hearer = hearer(&monitor, &again, desks, &places);
+        let control =
+            Control::listen(&control_path(Whose::Run, path), hearer).map_err(|error| match error.kind() {
+                std::io::ErrorKind::AddrInUse => {
+                    Failure::Outside("a converter of this project is running already".into())
+                }
+                _ => Failure::Outside(format!("no control socket: {error}")),
+            })?;
+        let mut converter = Self { _control: control, monitor, running, rig, places, told: vec![], again };
+        converter.serving(checked)?;
+        Ok(converter)
+    }
+
+    /// Takes a changed project; a port that cannot be opened is told, and the project runs all the same.
+    pub(crate) fn reload(&mut self, next: &Checked, plan: Arc<Plan>) -> Result<Option<StartFault>, Failure> {
+        let fault = self.running.reload(next, Arc::clone(&plan)).err();
+        self.monitor.renew(next, &plan);
+        self.serving(next)?;
+        Ok(fault)
+    }
+
+    /// Whether somebody asked for the project to be taken anew since the last look.
+    pub(crate) fn is_asked_anew(&self) -> bool {
+        self.again.swap(false, Relaxed)
+    }
+
+    /// Tells where it serves: other terminals, and the rig unless that is what it was told before.
+    fn serving(&mut self, checked: &Checked) -> Result<(), Failure> {
+        let name = |port: usize| checked.project.ports.get(port).map_or("", |port| port.name.value.as_str());
+        let listening = self.running.listening();
+        let serving: Vec<String> =
+            listening.iter().map(|(port, at)| format!("{}={at}", name(*port))).collect();
+        let row = |(port, at): &(usize, SocketAddr)| Row {
+            name: name(*port).into(),
+            value: at.to_string(),
+            detail: String::new(),
+        };
+        *self.places.lock().unwrap_or_else(PoisonError::into_inner) = listening.iter().map(row).collect();
+        if let (Some(rig), true) = (&self.rig, serving != self.told) {
+            rig.say("serving", &serving).map_err(no_rig)?;
+        }
+        self.told = serving;
+        Ok(())
+    }
+}
+
+/// Answers what other terminals say to the converter.
+fn hearer(
+    monitor: &Arc<Monitor>,
+    again: &Arc<AtomicBool>,
+    (desk, tap): (Desk, TapDesk),
+    places: &Arc<Mutex<Vec<Row>>>,
+) -> impl Fn(&str, &[String]) -> Option<Heard> + Send + Sync + use<> {
+    let (monitor, again, places) = (Arc::downgrade(monitor), Arc::clone(again), Arc::clone(places));
+    move |verb, words| {
+        if let Some(heard) = desk.hear(verb, words).map(Heard::from).or_else(|| tap.hear(verb, words)) {
+            return Some(heard);
+        }
+        let monitor = monitor.upgrade()?;
+        let done = |said: &str| Answer::of(Ok((said.to_string(), vec![])));
+        let answer = match verb {
+            "status" => Answer { data: serde_json::to_value(monitor.status()).ok(), ..done("") },
+            "values" => Answer { data: serde_json::to_value(monitor.values()).ok(), ..done("") },
+            "reset" => {
+                monitor.reset();
+                done("all counters are 0")
+            }
+            "where" => {
+                let rows = places.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                Answer { rows, ..done("") }
+            }
+            "reload" => {
+                again.store(true, Relaxed);
+                done("the project is taken anew")
+            }
+            _ => Answer::of(Err(format!("the converter has no command `{verb}`"))),
+        };
+        Some(answer.into())
+    }
+}
+
+fn no_rig(error: std::io::Error) -> Failure {
+    match error.kind() {
+        std::io::ErrorKind::NotFound | std::io::ErrorKind::ConnectionRefused => Failure::Outside(
+            "no rig of this project is running (start `woodrush rig up` in another terminal)".into(),
+        ),
+        _ => Failure::Outside(format!("the rig does not answer: {error}")),
+    }
+}
+
+/// Asks the rig for its lines.
+fn attach(remote: &Remote, checked: &Checked) -> Result<Bindings, Failure> {
+    let answer = remote.say("lines", &[]).map_err(no_rig)?;
+    let mut bindings = Bindings { bench: Some(aliases(checked)), ..Bindings::default() };
+    for row in answer.rows {
+        let Some(port) = checked.project.port(&row.name) else { continue };
+        match checked.project.ports.get(port).and_then(|port| port.wires.as_ref()) {
+            Some(Wires::Serial { .. }) => drop(bindings.serial.insert(port, PathBuf::from(row.value))),
+            Some(Wires::Pty { .. }) => drop(bindings.pty.insert(port, PathBuf::from(row.value))),
+            Some(Wires::Connect { .. }) => {
+                let at = row
+                    .value
+                    .parse()
+                    .map_err(|_| Failure::Outside(format!("the rig says `{}`", row.value)))?;
+                bindings.connect.insert(port, at);
+            }
+            _ => {}
+        }
+    }
+    Ok(bindings)
+}
