@@ -109,6 +109,8 @@ pub(crate) enum Command {
     Write(WriteArgs),
     /// Find who is on a line or behind a socket, and what each of them has
     Scan(ScanArgs),
+    /// Show values at both ends of every rule as they change
+    Watch(WatchArgs),
     /// Show traffic: of a running converter's ports, of a line that is only listened to, or of a capture
     Tap(TapArgs),
     /// Give a device another unit, in the device and the project together
@@ -247,6 +249,32 @@ pub(crate) struct ScanArgs {
     pub(crate) new: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) way: WayArgs,
+}
+
+/// What `watch` takes.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct WatchArgs {
+    /// Watch a converter elsewhere, at its --monitor address
+    #[arg(long, value_name = "HOST:PORT", conflicts_with = "rig")]
+    pub(crate) monitor: Option<std::net::SocketAddr>,
+    /// Where no converter runs, bring one up on the project's running rig for as long as it is watched
+    #[arg(long)]
+    pub(crate) rig: bool,
+    /// Only rules with this in their name or at their ends
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) filter: Option<String>,
+    /// Only rules that are not fresh
+    #[arg(long)]
+    pub(crate) trouble: bool,
+    /// How often values are looked at
+    #[arg(long, value_name = "TIME", default_value = "250ms")]
+    pub(crate) every: String,
+    /// For so long, such as 1m
+    #[arg(long = "for", value_name = "TIME")]
+    pub(crate) lasting: Option<String>,
+    /// A line for each change, also on a terminal
+    #[arg(long)]
+    pub(crate) lines: bool,
 }
 
 /// What `tap` takes.

@@ -64,6 +64,11 @@ impl Console {
         usize::from(self.width)
     }
 
+    /// Whether text may be coloured.
+    pub(crate) fn has_colour(&self) -> bool {
+        self.colour
+    }
+
     /// Whether somebody watches progress.
     pub(crate) fn is_watched(&self) -> bool {
         !self.quiet && std::io::stderr().is_terminal()

@@ -29,8 +29,14 @@ impl Name {
     /// The value out of its cells; `None` where the bits mean none.
     #[must_use]
     pub fn shown(&self, cells: &[u8]) -> Option<String> {
-        Conversion::shown(&self.form, &cells_of(self.bit, cells))
+        value_of(&self.form, self.bit, cells)
     }
+}
+
+/// A value out of its cells, or out of one bit of them; `None` where the bits mean none.
+#[must_use]
+pub fn value_of(form: &Form, bit: Option<u8>, cells: &[u8]) -> Option<String> {
+    Conversion::shown(form, &cells_of(bit, cells))
 }
 
 /// Cells of a value: of one bit of wider cells, that bit.

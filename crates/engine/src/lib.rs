@@ -12,6 +12,7 @@ pub mod converter;
 mod dialer;
 pub mod health;
 pub mod image;
+pub mod keyboard;
 pub mod line;
 mod memory;
 mod moment;

@@ -18,6 +18,7 @@ mod scan;
 mod status;
 mod tap;
 mod trace;
+mod watch;
 mod write;
 
 use crate::args::{Args, Command};
@@ -46,6 +47,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Read(args) => read::run(console, &global, &args),
         Command::Write(args) => write::run(console, &global, &args),
         Command::Scan(args) => scan::run(console, &global, &args),
+        Command::Watch(args) => watch::run(console, &global, &args),
         Command::Tap(args) => tap::run(console, &global, &args),
         Command::Readdress(args) => readdress::run(console, &global, &args),
         Command::Decode(args) => decode::run(console, &global, &args),

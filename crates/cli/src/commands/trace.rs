@@ -82,69 +82,63 @@ fn nothing(checked: &Checked, text: &str) -> String {
 }
 
 fn say(console: &mut Console, trace: &Trace) -> Result<(), Failure> {
-    let head = console.paint(Tone::Accent, &trace.shown);
+    for (tone, line) in lines(trace, console.width()) {
+        let text = tone.map_or_else(|| line.clone(), |tone| console.paint(tone, &line));
+        console.say(&text)?;
+    }
+    Ok(())
+}
+
+/// A trace as lines of such a width, each in its tone.
+pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> {
+    let mut out = vec![];
     let arrow = if trace.write.is_some() { "<->" } else { "<-" };
-    console.say(&format!("{head}  {arrow}  {}", console.paint(Tone::Accent, &trace.source)))?;
+    out.push((Some(Tone::Accent), format!("{}  {arrow}  {}", trace.shown, trace.source)));
     let (value, of) = trace.rule.value;
     let which = if of > 1 { format!(", value {value} of {of}") } else { String::new() };
     let name = trace.rule.name.as_ref().map(|name| format!("{name}, ")).unwrap_or_default();
-    station(console, "reader", &trace.read.words)?;
-    exchange(console, &trace.read)?;
-    station(console, "image", &format!("{}; {}", trace.cell, trace.on_loss))?;
-    station(
-        console,
-        "rule",
-        &format!("{name}{}{which}: {} -> {}", trace.rule.at, trace.rule.from, trace.rule.to),
-    )?;
+    station(&mut out, width, "reader", &trace.read.words);
+    exchange(&mut out, width, &trace.read);
+    station(&mut out, width, "image", &format!("{}; {}", trace.cell, trace.on_loss));
+    let rule = format!("{name}{}{which}: {} -> {}", trace.rule.at, trace.rule.from, trace.rule.to);
+    station(&mut out, width, "rule", &rule);
     let worked = &trace.conversion;
     let target = worked.target_words.as_deref().unwrap_or("does not fit");
-    station(
-        console,
-        "form",
-        &format!("{}  {}  =  {}  =  {target}  {}", worked.from, worked.source_words, worked.value, worked.to),
-    )?;
+    let form =
+        format!("{}  {}  =  {}  =  {target}  {}", worked.from, worked.source_words, worked.value, worked.to);
+    station(&mut out, width, "form", &form);
     match &trace.poll {
         Some(poll) => {
-            station(
-                console,
-                "poll",
-                &format!("every {}, {} on the line; {}", poll.every, poll.takes, poll.device),
-            )?;
-            station(console, "", &poll.exchange.words)?;
-            exchange(console, &poll.exchange)?;
+            let text = format!("every {}, {} on the line; {}", poll.every, poll.takes, poll.device);
+            station(&mut out, width, "poll", &text);
+            station(&mut out, width, "", &poll.exchange.words);
+            exchange(&mut out, width, &poll.exchange);
         }
-        None => station(console, "source", "told by the converter itself, not polled")?,
+        None => station(&mut out, width, "source", "told by the converter itself, not polled"),
     }
     if let Some(write) = &trace.write {
-        station(console, "write", &format!("a client's write: {}", write.client.words))?;
-        exchange(console, &write.client)?;
-        station(console, "", &format!("becomes at the device: {}", write.device.words))?;
-        exchange(console, &write.device)?;
+        station(&mut out, width, "write", &format!("a client's write: {}", write.client.words));
+        exchange(&mut out, width, &write.client);
+        station(&mut out, width, "", &format!("becomes at the device: {}", write.device.words));
+        exchange(&mut out, width, &write.device);
     }
-    Ok(())
+    out
 }
 
-fn station(console: &mut Console, label: &str, text: &str) -> Result<(), Failure> {
-    for line in labelled_wide(label, text, console.width()) {
-        console.say(&line)?;
+type Lines = Vec<(Option<Tone>, String)>;
+
+fn station(out: &mut Lines, width: usize, label: &str, text: &str) {
+    for (at, line) in labelled("", text, width.saturating_sub(2)).iter().enumerate() {
+        let label = if at == 0 { label } else { "" };
+        out.push((None, format!("  {label:<7} {}", line.trim_start())));
     }
-    Ok(())
 }
 
-fn exchange(console: &mut Console, exchange: &Exchange) -> Result<(), Failure> {
+fn exchange(out: &mut Lines, width: usize, exchange: &Exchange) {
     for (label, bytes) in [("asks", &exchange.request), ("gets", &exchange.answer)] {
-        for (at, line) in labelled("", bytes, console.width().saturating_sub(8)).iter().enumerate() {
+        for (at, line) in labelled("", bytes, width.saturating_sub(8)).iter().enumerate() {
             let label = if at == 0 { label } else { "" };
-            let text = format!("          {label:<5} {}", line.trim_start());
-            let text = console.paint(Tone::Faint, &text);
-            console.say(&text)?;
+            out.push((Some(Tone::Faint), format!("          {label:<5} {}", line.trim_start())));
         }
     }
-    Ok(())
-}
-
-fn labelled_wide(label: &str, text: &str, width: usize) -> Vec<String> {
-    let lines = labelled("", text, width.saturating_sub(2));
-    let head = |at: usize| if at == 0 { label } else { "" };
-    lines.iter().enumerate().map(|(at, line)| format!("  {:<7} {}", head(at), line.trim_start())).collect()
 }

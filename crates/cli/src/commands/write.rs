@@ -14,11 +14,18 @@ use woodrush_core::wanted::Wanted;
 use woodrush_engine::reach::Diagnosis;
 
 /// One write as it is typed: what, and the values for it.
-struct Job {
+pub(crate) struct Job {
     wanted: Wanted,
     /// Cells of each value.
     cells: Vec<Vec<u8>>,
     text: String,
+}
+
+impl Job {
+    /// What is written, in hex.
+    pub(crate) fn raw(&self) -> String {
+        hex_words(&self.cells.concat())
+    }
 }
 
 #[derive(Serialize)]
@@ -101,7 +108,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> R
 }
 
 /// `TARGET=VALUE`, or several values parted by commas.
-fn job(ways: &Ways, text: &str) -> Result<Job, Failure> {
+pub(crate) fn job(ways: &Ways, text: &str) -> Result<Job, Failure> {
     let (target, values) = text
         .rsplit_once('=')
         .ok_or_else(|| Failure::Usage(format!("`{text}` has no value (write it as TARGET=VALUE)")))?;
@@ -127,7 +134,7 @@ fn job(ways: &Ways, text: &str) -> Result<Job, Failure> {
 }
 
 /// What the project does not want written is not.
-fn guarded(job: &Job, force: bool) -> Result<(), Failure> {
+pub(crate) fn guarded(job: &Job, force: bool) -> Result<(), Failure> {
     let wanted = &job.wanted;
     if let Some(why) = wanted.read_only.as_ref().filter(|_| !force) {
         return Err(Failure::Usage(format!(
@@ -178,7 +185,7 @@ fn one(console: &mut Console, ways: &mut Ways, job: &Job, yes: bool) -> Result<O
 }
 
 /// Puts the values there, in requests as long as the station takes.
-fn put(ways: &mut Ways, job: &Job) -> Result<(), Failed> {
+pub(crate) fn put(ways: &mut Ways, job: &Job) -> Result<(), Failed> {
     let wanted = &job.wanted;
     if let Some(bit) = job.cells.first().filter(|_| wanted.place.bit.is_some()) {
         let on = bit.iter().any(|byte| *byte != 0);

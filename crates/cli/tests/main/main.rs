@@ -17,4 +17,6 @@ mod readdressing;
 mod running;
 mod scanning;
 mod tapping;
+mod terminal;
 mod tool;
+mod watching;

@@ -95,6 +95,9 @@ pub(super) fn spawn(site: &Arc<Site>, listening: Listening, clock: Clock) -> std
     });
     listening.listener.set_nonblocking(true)?;
     let listener = TcpListener::from_std(listening.listener)?;
+    if let Some(tally) = site.current().health.ports.get(listening.port) {
+        tally.up.store(true, Relaxed);
+    }
     let task = tokio::spawn(serve(Arc::clone(&serving), listener));
     // It is set only here.
     let _ = serving.accepting.set(task.abort_handle());

@@ -194,23 +194,25 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     }
 }
 
-/// Age of a rule's oldest value, in microseconds, and what became of the requests that carry it.
+/// Age of a rule's oldest value by its polls, in microseconds, and what became of them.
 pub(super) fn rule_age(shared: &Shared, name: &RuleName, now: Moment) -> (Option<u64>, Counts) {
-    let tallies: Vec<&Tally> = tallies(shared, name).collect();
+    together(name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at)), now)
+}
+
+/// The greatest age of all of these, and their counts together; no age where one of them has none.
+fn together<'t>(tallies: impl Iterator<Item = &'t Tally>, now: Moment) -> (Option<u64>, Counts) {
+    let tallies: Vec<&Tally> = tallies.collect();
     let ages: Option<Vec<u64>> = tallies.iter().map(|tally| tally.age(now)).collect();
     let age = ages.filter(|ages| !ages.is_empty()).and_then(|ages| ages.into_iter().max());
     (age, tallies.iter().map(|tally| tally.counts()).reduce(Counts::plus).unwrap_or_default())
 }
 
-fn tallies<'s>(shared: &'s Shared, name: &'s RuleName) -> impl Iterator<Item = &'s Tally> {
-    let polls = name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
-    polls.chain(shared.health.sends.get(&name.number))
-}
-
 fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
-    let (age, counts) = rule_age(shared, name, now);
+    let polls = name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
+    let sends = shared.health.sends.get(&name.number);
+    let carried = !name.transfers.is_empty() || sends.is_some();
+    let (age, counts) = together(polls.chain(sends), now);
     let max_age = shared.plan.rules.get(name.number as usize).map_or(u64::MAX, |rule| rule.max_age);
-    let carried = tallies(shared, name).next().is_some();
     RuleStatus {
         name: name.name.clone(),
         from: name.from.clone(),

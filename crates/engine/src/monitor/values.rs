@@ -1,6 +1,6 @@
 //! The values at both ends of each rule, at one moment.
 
-use super::status::{Names, PortStatus, ports, rule_age};
+use super::status::{Names, PortStatus, RuleName, ports, rule_age, seconds};
 use crate::Moment;
 use crate::shared::Shared;
 use serde::{Deserialize, Serialize};
@@ -31,7 +31,7 @@ pub struct RuleValues {
     pub rule: u32,
     /// Cells of its source as they came last, in hex; nothing while they never came, or where none come.
     pub source: Option<String>,
-    /// Cells of its target as they stand, in hex.
+    /// Cells of its target in hex, as a reader gets them, or as a device is sent them; nothing where that is a refusal.
     pub target: Option<String>,
     /// Age of its oldest value, in seconds; nothing while there was none, or where it is told at each look.
     pub age: Option<f64>,
@@ -77,14 +77,11 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Values {
     }
 }
 
-fn rule(
-    shared: &Shared,
-    name: &super::status::RuleName,
-    now: Moment,
-    room: &mut Vec<u8>,
-) -> Option<RuleValues> {
+fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Option<RuleValues> {
     let planned = shared.plan.rules.get(name.number as usize)?;
-    let (age, counts) = rule_age(shared, name, now);
+    // How old a value is, is told by its polls: what is sent on change only is not older for not being sent.
+    let (age, polls) = rule_age(shared, name, now);
+    let not_taken = shared.health.sends.get(&name.number).map_or(0, |sends| sends.counts().last_error);
     let source = match planned.source {
         Source::Poll { .. } => shared.brought(name.number, &name.transfers),
         Source::Entry { image, place, .. } => shared.peek(image, place.extent()),
@@ -103,23 +100,25 @@ fn rule(
     let polled = matches!(planned.source, Source::Poll { .. });
     let state = match read {
         Ok(()) if polled && age.is_none() => State::Never,
-        Ok(()) if polled && old => State::Held,
+        Ok(()) if !image && not_taken != 0 => State::Lost,
+        Ok(()) if polled && old && image => State::Held,
+        Ok(()) if polled && old => State::Lost,
         Ok(()) => State::Fresh,
         Err(Refusal { kind: Kind::NeverSeen, .. }) => State::Never,
         Err(_) => State::Lost,
     };
-    // What a reader gets where he gets something; else what lies there.
-    let target = if image && read.is_ok() {
-        Some(hex(room))
-    } else {
-        shared.peek(planned.board, extent).map(|cells| hex(&cells))
+    // What a reader gets, and nothing where that is a refusal; what a device is sent as it stands.
+    let target = match read {
+        Ok(()) if image => Some(hex(room)),
+        Err(_) if image => None,
+        _ => shared.peek(planned.board, extent).map(|cells| hex(&cells)),
     };
     Some(RuleValues {
         rule: name.number,
         source: source.map(|cells| hex(&cells)),
         target: target.filter(|_| state != State::Never),
-        age: age.map(super::status::seconds),
+        age: age.map(seconds),
         state,
-        last_error: counts.last_error,
+        last_error: if not_taken == 0 { polls.last_error } else { not_taken },
     })
 }

@@ -1,0 +1,92 @@
+//! A value that is written from the screen: through the image, as any client would.
+
+use super::state::Prompt;
+use crate::Failure;
+use crate::args::{Global, WatchArgs, WayArgs};
+use crate::commands::write::{Job, guarded, job, put};
+use crate::console::Tone;
+use crate::ways::Ways;
+use std::sync::mpsc::{Receiver, TryRecvError, channel};
+
+/// What is told at the foot of the screen.
+type Said = (Tone, String);
+
+/// Writes one value at a time, without holding the screen up.
+pub(super) struct Writer {
+    global: Global,
+    way: WayArgs,
+    under_way: Option<(String, Receiver<Said>)>,
+}
+
+impl Writer {
+    pub(super) fn new(global: &Global, args: &WatchArgs) -> Self {
+        let way = WayArgs { rig: args.rig, ..WayArgs::default() };
+        Self { global: global.clone(), way, under_way: None }
+    }
+
+    fn job(&self, at: &str, text: &str) -> Result<(Ways, Job), Failure> {
+        let (ways, _) = Ways::sort(&self.global, &self.way, &[])?;
+        let job = job(&ways, &format!("{at}={text}"))?;
+        guarded(&job, false)?;
+        Ok((ways, job))
+    }
+
+    /// The question whether it shall be written; what is wrong with it is said instead.
+    pub(super) fn judge(&self, said: &mut Option<Said>, at: String, text: String) -> Prompt {
+        match self.job(&at, &text) {
+            Ok((_, job)) => {
+                let question = format!("write {text} (raw {}) to {at}?", job.raw());
+                Prompt::Sure { at, text, question }
+            }
+            Err(failure) => {
+                *said = Some((Tone::Bad, words(failure)));
+                Prompt::Value { at, text }
+            }
+        }
+    }
+
+    /// Begins to write; how it ends is told by [`Writer::ended`].
+    pub(super) fn begin(&mut self, at: &str, text: &str) -> Said {
+        let (mut ways, job) = match self.job(at, text) {
+            Ok(found) => found,
+            Err(failure) => return (Tone::Bad, words(failure)),
+        };
+        let (told, hears) = channel();
+        let what = format!("{at} = {text}");
+        let done = what.clone();
+        let thread = std::thread::Builder::new().name("write".into()).spawn(move || {
+            let said = match put(&mut ways, &job) {
+                Ok(()) => (Tone::Good, format!("{done} is written")),
+                Err(failed) => (Tone::Bad, format!("{done} is not written: {}", failed.diagnosis.seen)),
+            };
+            // The screen may have ended.
+            let _ = told.send(said);
+        });
+        match thread {
+            Ok(_) => {
+                self.under_way = Some((what.clone(), hears));
+                (Tone::Faint, format!("{what} is being written"))
+            }
+            Err(error) => (Tone::Bad, format!("no thread: {error}")),
+        }
+    }
+
+    /// How the last write ended, once.
+    pub(super) fn ended(&mut self) -> Option<Said> {
+        let (what, hears) = self.under_way.as_ref()?;
+        let said = match hears.try_recv() {
+            Ok(said) => said,
+            Err(TryRecvError::Empty) => return None,
+            Err(TryRecvError::Disconnected) => (Tone::Bad, format!("{what}: nobody knows how it ended")),
+        };
+        self.under_way = None;
+        Some(said)
+    }
+}
+
+fn words(failure: Failure) -> String {
+    match failure {
+        Failure::Usage(why) | Failure::Outside(why) => why,
+        Failure::OutputClosed => "the output is closed".into(),
+    }
+}
