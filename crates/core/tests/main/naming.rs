@@ -53,13 +53,13 @@ fn within(at: (usize, Option<u32>), key: &str, (first, count): (u32, u32), cells
     let checked = checked(SITE);
     assert!(!checked.has_errors());
     let names = Names::of(&checked);
-    let owner = names.owner(at.0, at.1).expect("somebody is there");
+    let owner = names.owner(at.0, at.1).unwrap();
     let stations = match owner {
         Owner::Device(at) => &checked.plan.devices[at],
         Owner::Image(at) => &checked.plan.images[at],
         Owner::Converter => unreachable!("the converter hangs on no port"),
     };
-    let space = stations.spaces.iter().find(|space| space.key == key).expect("the table is known");
+    let space = stations.spaces.iter().find(|space| space.key == key).unwrap();
     let each = space.grain.cell_bytes();
     let shown = |name: &woodrush_core::names::Name| {
         let begin = (name.first - first) as usize * each;

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 /// Pieces that one who looks on gets in one window of time. Far more than a hundred serial lines carry; what a flood on
 /// a socket has beyond that is counted and left out, so that looking on costs those who ask next to nothing.
-const WINDOW_PIECES: usize = 400;
+const WINDOW_PIECES: usize = 300;
 /// The length of such a window, in microseconds.
 const WINDOW: u64 = 100_000;
 /// Pieces that wait for somebody who does not fetch them.
@@ -37,6 +37,10 @@ pub struct Tap {
     /// Somebody does.
     on: AtomicBool,
     watchers: Mutex<Vec<Weak<Watcher>>>,
+    /// Until then nobody has room: what passes is only counted, which costs those who answer next to nothing.
+    full_until: AtomicU64,
+    /// Pieces that were only counted.
+    missed: AtomicU64,
 }
 
 /// One who looks on; dropping it ends that.
@@ -45,10 +49,6 @@ pub struct Watcher {
     ports: Option<Vec<String>>,
     inner: Mutex<Inner>,
     more: Condvar,
-    /// Until then nothing is taken: the window is full.
-    full_until: AtomicU64,
-    /// Pieces that were left out.
-    lost: AtomicU64,
     /// The converter has ended.
     over: AtomicBool,
 }
@@ -58,6 +58,10 @@ struct Inner {
     waiting: Vec<Piece>,
     window: u64,
     taken: usize,
+    /// Pieces that were left out since the last look.
+    lost: u64,
+    /// How many had been missed by all at the last look.
+    missed: u64,
 }
 
 /// What somebody who looks on gets at once.
@@ -79,15 +83,14 @@ impl Tap {
     pub fn watch(&self, ports: Option<Vec<String>>) -> Arc<Watcher> {
         let watcher = Arc::new(Watcher {
             ports,
-            inner: Mutex::default(),
+            inner: Mutex::new(Inner { missed: self.missed.load(Relaxed), ..Inner::default() }),
             more: Condvar::new(),
-            full_until: AtomicU64::new(0),
-            lost: AtomicU64::new(0),
             over: AtomicBool::new(false),
         });
         let mut watchers = lock(&self.watchers);
         watchers.retain(|known| known.strong_count() > 0);
         watchers.push(Arc::downgrade(&watcher));
+        self.full_until.store(0, Relaxed);
         self.on.store(true, Relaxed);
         watcher
     }
@@ -103,11 +106,17 @@ impl Tap {
         if !self.is_on() {
             return;
         }
+        if now.0 < self.full_until.load(Relaxed) {
+            self.missed.fetch_add(1, Relaxed);
+            return;
+        }
         let mut gone = false;
+        let mut full_until = u64::MAX;
         let mut watchers = lock(&self.watchers);
+        let missed = self.missed.load(Relaxed);
         for watcher in watchers.iter() {
             match watcher.upgrade() {
-                Some(watcher) => watcher.take(port, now, &make),
+                Some(watcher) => full_until = full_until.min(watcher.take(port, now, missed, &make)),
                 None => gone = true,
             }
         }
@@ -115,6 +124,7 @@ impl Tap {
             watchers.retain(|known| known.strong_count() > 0);
             self.on.store(!watchers.is_empty(), Relaxed);
         }
+        self.full_until.store(if watchers.is_empty() { 0 } else { full_until }, Relaxed);
     }
 }
 
@@ -128,29 +138,29 @@ impl Drop for Tap {
 }
 
 impl Watcher {
-    fn take(&self, port: &str, now: Moment, make: &impl Fn() -> Piece) {
-        if self.ports.as_ref().is_some_and(|ports| ports.iter().all(|own| own != port)) {
-            return;
-        }
-        if now.0 < self.full_until.load(Relaxed) {
-            self.lost.fetch_add(1, Relaxed);
-            return;
-        }
+    /// Takes a piece if it is wanted and there is room; gives the moment until which there is none.
+    fn take(&self, port: &str, now: Moment, missed: u64, make: &impl Fn() -> Piece) -> u64 {
         let mut inner = lock(&self.inner);
+        // Whoever looks at some ports only cannot tell how many of what was missed were theirs: all of it counts.
+        inner.lost += missed - inner.missed;
+        inner.missed = missed;
+        if self.ports.as_ref().is_some_and(|ports| ports.iter().all(|own| own != port)) {
+            return 0;
+        }
         let window = now.0 / WINDOW;
         if window != inner.window {
             (inner.window, inner.taken) = (window, 0);
         }
         if inner.taken >= WINDOW_PIECES || inner.waiting.len() >= WAITING_MAX {
-            self.full_until.store((window + 1) * WINDOW, Relaxed);
-            self.lost.fetch_add(1, Relaxed);
-            return;
+            inner.lost += 1;
+            return (window + 1) * WINDOW;
         }
         inner.taken += 1;
         inner.waiting.push(make());
         if inner.waiting.len() == 1 {
             self.more.notify_all();
         }
+        0
     }
 
     /// What has passed since the last look; waits for something no longer than this. `None` once the converter has
@@ -164,7 +174,8 @@ impl Watcher {
         if inner.waiting.is_empty() && self.over.load(Relaxed) {
             return None;
         }
-        Some(Taken { pieces: std::mem::take(&mut inner.waiting), lost: self.lost.swap(0, Relaxed) })
+        let lost = std::mem::take(&mut inner.lost);
+        Some(Taken { pieces: std::mem::take(&mut inner.waiting), lost })
     }
 }
 

@@ -9,7 +9,6 @@ use crate::moment::Clock;
 use crate::shared::Site;
 use crate::speak::Side;
 use serde::{Deserialize, Serialize};
-use std::fmt::Write as _;
 use std::io::{ErrorKind, Write};
 use std::sync::{Arc, Weak};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
@@ -64,10 +63,12 @@ struct Row(String, Option<String>, Side, u64, u64, String);
 
 impl Row {
     fn of(piece: &Piece) -> Self {
+        const DIGITS: &[u8; 16] = b"0123456789ABCDEF";
+        let digit = |half: u8| DIGITS.get(usize::from(half)).map_or('?', |digit| char::from(*digit));
         let mut hex = String::with_capacity(piece.bytes.len() * 2);
         for byte in &piece.bytes {
-            // Writing into a text cannot fail.
-            let _ = write!(hex, "{byte:02X}");
+            hex.push(digit(byte >> 4));
+            hex.push(digit(byte & 15));
         }
         let who = piece.who.as_deref().map(str::to_string);
         Self(piece.port.to_string(), who, piece.side, piece.began.0, piece.ended.0, hex)

@@ -1,7 +1,7 @@
 //! Messages as lines, as rows of CSV, and as JSON.
 
 use super::filter::Message;
-use super::said::{Kind, Place, Said, Value};
+use super::said::{Kind, Place, Said, Value, hex_bytes};
 use crate::console::{Console, Table, Tone};
 use woodrush_engine::speak::Side;
 
@@ -40,7 +40,8 @@ pub(super) fn line(console: &Console, said: &Said, columns: Columns) -> String {
     };
     let mut line = format!("{head}{text}").trim_end().to_string();
     if console.verbose && !said.bytes.is_empty() {
-        for row in chunks(&said.bytes, console.width().saturating_sub(13) / 3 * 3) {
+        let bytes = hex_bytes(&said.bytes);
+        for row in chunks(&bytes, console.width().saturating_sub(13) / 3 * 3) {
             line += &console.paint(Tone::Faint, &format!("\n{:13}{row}", ""));
         }
     }
@@ -96,10 +97,10 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
             (cut(&said.words, room), Some(tone))
         }
         Kind::Damaged => {
-            let hex: String = said.bytes.chars().take(HEX_SHOWN * 3).collect();
-            let rest = if said.bytes.len() > HEX_SHOWN * 3 { " …" } else { "" };
+            let hex = hex_bytes(said.bytes.get(..said.bytes.len().min(HEX_SHOWN)).unwrap_or_default());
+            let rest = if said.bytes.len() > HEX_SHOWN { " …" } else { "" };
             let why = said.why.as_deref().unwrap_or_default();
-            let text = format!("damaged: [{}{rest}] {why}", hex.trim_end());
+            let text = format!("damaged: [{hex}{rest}] {why}");
             (cut(&text, room), Some(Tone::Bad))
         }
     }
@@ -166,7 +167,7 @@ pub(super) fn table(messages: &[Message]) -> Table {
         let values = said.values.iter().map(|value| format!("{} = {}", value.name, shown(value)));
         let places = said.places.iter().map(placed);
         vec![
-            said.time.clone(),
+            super::stamp(said.unix),
             said.port.clone(),
             said.who.clone().unwrap_or_default(),
             said.exchange.map(|exchange| exchange.to_string()).unwrap_or_default(),
@@ -179,7 +180,7 @@ pub(super) fn table(messages: &[Message]) -> Table {
             values.collect::<Vec<_>>().join("; "),
             said.took_us.map(|took| took.to_string()).unwrap_or_default(),
             said.why.clone().unwrap_or_default(),
-            said.bytes.clone(),
+            hex_bytes(&said.bytes),
         ]
     };
     let head = vec![

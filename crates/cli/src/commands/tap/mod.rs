@@ -30,7 +30,7 @@ use woodrush_engine::stop::Stop;
 use woodrush_engine::tap::{Audience, Follow, LineListener, Passed, Spoken, Where};
 
 /// Values of one message that a line may show; programs get all.
-const SHOWN: usize = 12;
+const SHOWN: usize = 8;
 
 fn usage(text: impl Into<String>) -> Failure {
     Failure::Usage(text.into())
@@ -78,6 +78,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
         only: args.ports.clone(),
         quiet: args.counts,
         first: true,
+        out: vec![],
         missed: 0,
         told_missed: 0,
     };
@@ -275,6 +276,8 @@ struct View {
     /// Only the counts are shown.
     quiet: bool,
     first: bool,
+    /// Lines of one look, said together.
+    out: Vec<String>,
     missed: u64,
     told_missed: u64,
 }
@@ -312,14 +315,14 @@ impl View {
         match console.format {
             Format::Text => {
                 for (said, _) in &shown {
-                    console.say(&lines::line(console, said, self.columns))?;
+                    self.out.push(lines::line(console, said, self.columns));
                 }
             }
             Format::Json => {
                 for (said, _) in &shown {
                     let text =
                         serde_json::to_string(said).map_err(|error| Failure::Outside(error.to_string()))?;
-                    console.say(&text)?;
+                    self.out.push(text);
                 }
             }
             Format::Csv if !shown.is_empty() => {
@@ -332,6 +335,9 @@ impl View {
 
     /// After each look.
     fn looked(&mut self, console: &mut Console) -> Result<(), Failure> {
+        if !self.out.is_empty() {
+            console.say(&std::mem::take(&mut self.out).join("\n"))?;
+        }
         if self.missed > self.told_missed {
             let count = self.missed - std::mem::replace(&mut self.told_missed, self.missed);
             let text =

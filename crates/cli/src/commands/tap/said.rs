@@ -1,6 +1,6 @@
 //! A message as data: what every rendering of it shows.
 
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
 use woodrush_core::check::Checked;
@@ -19,9 +19,8 @@ use woodrush_engine::tap::{Passed, Spoken, What};
 #[derive(Debug, Clone, Serialize)]
 pub(super) struct Said {
     format: u32,
-    /// UTC, to the microsecond.
-    pub(super) time: String,
-    #[serde(skip)]
+    /// In microseconds since 1970; told as UTC.
+    #[serde(rename = "time", serialize_with = "stamp")]
     pub(super) unix: u64,
     pub(super) port: String,
     /// Who asks, where several may.
@@ -52,8 +51,32 @@ pub(super) struct Said {
     /// The likeliest cause.
     pub(super) cause: Option<&'static str>,
     pub(super) writes: bool,
-    /// All of it, in hex.
-    pub(super) bytes: String,
+    /// All of it, told in hex.
+    #[serde(serialize_with = "hex")]
+    pub(super) bytes: Vec<u8>,
+}
+
+fn stamp<S: Serializer>(unix: &u64, to: S) -> Result<S::Ok, S::Error> {
+    to.serialize_str(&super::stamp(*unix))
+}
+
+fn hex<S: Serializer>(bytes: &[u8], to: S) -> Result<S::Ok, S::Error> {
+    to.serialize_str(&hex_bytes(bytes))
+}
+
+/// Pairs of digits with blanks between them.
+pub(super) fn hex_bytes(bytes: &[u8]) -> String {
+    const DIGITS: &[u8; 16] = b"0123456789ABCDEF";
+    let digit = |half: u8| DIGITS.get(usize::from(half)).map_or('?', |digit| char::from(*digit));
+    let mut text = String::with_capacity(bytes.len() * 3);
+    for (at, byte) in bytes.iter().enumerate() {
+        if at > 0 {
+            text.push(' ');
+        }
+        text.push(digit(byte >> 4));
+        text.push(digit(byte & 15));
+    }
+    text
 }
 
 /// What it is.
@@ -181,7 +204,6 @@ impl Teller {
         let spoken_dialect = spoken.and_then(|spoken| dialect(spoken.protocol));
         let mut said = Said {
             format: 1,
-            time: super::stamp(unix),
             unix,
             port: port.to_string(),
             who: who.map(|who| self.who(who)),
@@ -202,7 +224,7 @@ impl Teller {
             why: None,
             cause: None,
             writes: false,
-            bytes: passed.bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" "),
+            bytes: passed.bytes.clone(),
         };
         let asked = match &passed.what {
             What::Request { asked, .. } | What::Answer { asked, .. } | What::Silence { asked, .. } => {

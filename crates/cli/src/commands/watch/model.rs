@@ -392,23 +392,23 @@ to = "scada:100001"
         Model::new(Arc::new(checked))
     }
 
-    fn values(rows: &[(u32, Option<&str>, Option<&str>, Option<f64>, State)]) -> Values {
-        let row =
-            |(rule, source, target, age, state): &(u32, Option<&str>, Option<&str>, Option<f64>, State)| {
-                RuleValues {
-                    rule: *rule,
-                    source: source.map(str::to_string),
-                    target: target.map(str::to_string),
-                    age: *age,
-                    state: *state,
-                    last_error: if *state == State::Lost { 256 } else { 0 },
-                }
-            };
+    /// Number, words at the source and at the target, age, and what a reader gets.
+    type Row = (u32, Option<&'static str>, Option<&'static str>, Option<f64>, State);
+
+    fn values(rows: &[Row]) -> Values {
+        let row = |(rule, source, target, age, state): &Row| RuleValues {
+            rule: *rule,
+            source: source.map(str::to_string),
+            target: target.map(str::to_string),
+            age: *age,
+            state: *state,
+            last_error: if *state == State::Lost { 256 } else { 0 },
+        };
         let rules = rows.iter().map(row).collect();
         Values { format: 1, site: "Small".into(), uptime: 9, map: String::new(), ports: vec![], rules }
     }
 
-    const GOOD: [(u32, Option<&str>, Option<&str>, Option<f64>, State); 3] = [
+    const GOOD: [Row; 3] = [
         (0, Some("06D2"), Some("418BAE14"), Some(0.2), State::Fresh),
         (1, Some("00070008"), Some("00070008"), Some(0.4), State::Fresh),
         (2, None, Some("01"), None, State::Fresh),

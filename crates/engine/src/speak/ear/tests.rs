@@ -46,7 +46,7 @@ impl Site {
         let memory = (0u16..).zip(&station.spaces).map(|(at, space)| {
             let each = space.grain.cell_bytes();
             let byte = |i: usize| match space.grain {
-                woodrush_core::protocol::Grain::Bit => u8::from(i % 3 == 0),
+                woodrush_core::protocol::Grain::Bit => u8::from(i.is_multiple_of(3)),
                 // Strings of characters, and no two words alike.
                 _ => u8::try_from(0x21 + (i * 7 + usize::from(at)) % 0x5D).unwrap(),
             };
