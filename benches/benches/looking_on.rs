@@ -207,7 +207,8 @@ fn served(limits: &mut Limits) {
         };
         let (one, other) = (alone(), alone());
         let tap = site.begin(&["tap"]);
-        std::thread::sleep(Duration::from_millis(150));
+        // Its start is no part of it.
+        std::thread::sleep(Duration::from_millis(400));
         let tapped = window(&mut streams);
         drop(tap);
         let (alone, again) = if round % 2 == 0 { (one, other) } else { (other, one) };

@@ -6,9 +6,10 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::Duration;
 
-/// Pieces that one who looks on gets in one window of time. Far more than a hundred serial lines carry; what a flood on
-/// a socket has beyond that is counted and left out, so that looking on costs those who ask next to nothing.
-const WINDOW_PIECES: usize = 300;
+/// Pieces that one who looks on gets in one window of time: 2,000 a second, what six serial lines at 115200 carry without a
+/// pause. What a flood on a socket has beyond that is counted and left out, so that looking on costs those who ask next to
+/// nothing.
+const WINDOW_PIECES: usize = 200;
 /// The length of such a window, in microseconds.
 const WINDOW: u64 = 100_000;
 /// Pieces that wait for somebody who does not fetch them.
