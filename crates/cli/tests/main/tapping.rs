@@ -104,7 +104,7 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
     // A wire that is cut: silence by name, and a reader that is refused.
     assert_eq!(tool.run(&["rig", "cut", "feeders"]).status, 0);
     let mut broken = tool.begin(&["tap", "--failures"]);
-    broken.wait_for(&["feeders", "<-", "node", "no answer within"]);
+    broken.wait_for(&["feeders", "<-", "node 4", "no answer within", ": feeder-west."]);
     broken.wait_for(&["office", "<-", "refused: Modbus exception 11 (0x0B)"]);
     assert_eq!(broken.interrupt(), 0);
     let counts = tool.run(&["tap", "--counts", "--for", "1s"]);

@@ -46,6 +46,14 @@ pub fn refusal_shown(native: (&'static str, u32)) -> String {
     }
 }
 
+/// The same without its meaning: `Modbus exception 2 (0x02)`.
+#[must_use]
+pub fn refusal_number(native: (&'static str, u32)) -> String {
+    let (name, code) = native;
+    let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == name);
+    dialect.map_or_else(|| format!("{name} {code}"), |dialect| dialect.refusal_text(code))
+}
+
 /// The likeliest cause of a device's own refusal.
 #[must_use]
 pub fn refusal_cause(native: (&'static str, u32)) -> &'static str {

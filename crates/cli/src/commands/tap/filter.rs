@@ -78,6 +78,11 @@ impl Filter {
         self.stations.is_some() || self.codes.is_some() || !self.at.is_empty() || self.writes
     }
 
+    /// Whether only what failed is wanted.
+    pub(super) fn is_for_failures(&self) -> bool {
+        self.failures
+    }
+
     /// What is shown now: nothing, this, or its request first.
     pub(super) fn pass(&mut self, message: Message) -> Vec<Message> {
         let said = &message.0;

@@ -77,7 +77,7 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
             let took = format!("{:>8}  ", super::span(said.took_us.unwrap_or(0)));
             let left = room.saturating_sub(took.chars().count());
             if said.failed {
-                return (took + &cut(said.why.as_deref().unwrap_or("failed"), left), Some(Tone::Bad));
+                return (took + &cut(&failed(said), left), Some(Tone::Bad));
             }
             let told = match &said.why {
                 Some(why) => why.clone(),
@@ -86,11 +86,7 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
             };
             (took + &cut(&told, left), None)
         }
-        Kind::Silence => {
-            let why = said.why.as_deref().unwrap_or_default();
-            let place = said.places.first().map(|place| format!(": {}", placed(place))).unwrap_or_default();
-            (cut(&format!("{why}{place}"), room), Some(Tone::Bad))
-        }
+        Kind::Silence => (cut(&failed(said), room), Some(Tone::Bad)),
         Kind::Stray => (cut(said.why.as_deref().unwrap_or_default(), room), Some(Tone::Bad)),
         Kind::Sign => {
             let tone = if said.failed { Tone::Doubt } else { Tone::Faint };
@@ -103,6 +99,17 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
             let text = format!("damaged: [{hex}{rest}] {why}");
             (cut(&text, room), Some(Tone::Bad))
         }
+    }
+}
+
+/// Why an exchange failed, and the values that it was about.
+fn failed(said: &Said) -> String {
+    let why = said.short.as_deref().or(said.why.as_deref()).unwrap_or("failed");
+    match said.about.as_slice() {
+        [] => {
+            said.places.first().map_or_else(|| why.to_string(), |place| format!("{why}: {}", placed(place)))
+        }
+        names => format!("{why}: {}", names.join(", ")),
     }
 }
 

@@ -365,14 +365,12 @@ impl View {
                     console.say("")?;
                 }
                 self.counts.say(console)?;
-                match self.counts.failures() {
-                    0 => Ok(()),
-                    count => {
-                        console
-                            .note(&format!("{count} failures; `woodrush tap --failures` shows them alone"));
-                        Ok(())
-                    }
+                let failures = self.counts.failures();
+                if failures > 0 && !self.filter.is_for_failures() {
+                    let noun = if failures == 1 { "failure" } else { "failures" };
+                    console.note(&format!("{failures} {noun}; `woodrush tap --failures` shows them alone"));
                 }
+                Ok(())
             }
         }
     }

@@ -9,7 +9,7 @@ use woodrush_core::names::Names;
 use woodrush_core::plan::Station;
 use woodrush_core::project::Owner;
 use woodrush_core::protocol::{
-    Dialect, Grain, Setup, Shown, Transport, Verb, dialect, refusal_cause, refusal_shown,
+    Dialect, Grain, Setup, Shown, Transport, Verb, dialect, refusal_cause, refusal_number, refusal_shown,
 };
 use woodrush_core::wanted::Wanted;
 use woodrush_engine::speak::{Asked, Side, Told, Touch};
@@ -48,6 +48,11 @@ pub(super) struct Said {
     pub(super) failed: bool,
     /// What went wrong, or what is told besides values.
     pub(super) why: Option<String>,
+    /// The same for a line that has not much room.
+    #[serde(skip)]
+    pub(super) short: Option<String>,
+    /// Names of the values that were not got or not taken, where it failed.
+    pub(super) about: Vec<String>,
     /// The likeliest cause.
     pub(super) cause: Option<&'static str>,
     pub(super) writes: bool,
@@ -222,6 +227,8 @@ impl Teller {
             again: false,
             failed: false,
             why: None,
+            short: None,
+            about: vec![],
             cause: None,
             writes: false,
             bytes: passed.bytes.clone(),
@@ -262,6 +269,7 @@ impl Teller {
                 said.failed = true;
                 said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
                 said.why = Some(format!("no answer within {}", super::span(*waited)));
+                said.about = self.about(owner, asked);
             }
             What::Stray(why) => (said.kind, said.failed, said.why) = (Kind::Stray, true, Some(why.clone())),
             What::Sign(words, bad) => (said.words, said.failed) = (words.clone(), *bad),
@@ -291,6 +299,8 @@ impl Teller {
                 said.failed = true;
                 said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
                 said.why = Some(format!("refused: {}", refusal_shown(*native)));
+                said.short = Some(format!("refused: {}", refusal_number(*native)));
+                said.about = self.about(owner, asked);
                 said.cause = Some(refusal_cause(*native)).filter(|cause| !cause.is_empty());
             }
             Told::Unfitting(why) => {
@@ -298,6 +308,15 @@ impl Teller {
                 said.why = Some(format!("it does not fit its request: {why}"));
             }
         }
+    }
+
+    /// Names of the values that a request is about.
+    fn about(&self, owner: Option<Owner>, asked: &Asked) -> Vec<String> {
+        let Some(owner) = owner else { return vec![] };
+        let names = asked.touches.iter().flat_map(|touch| {
+            self.names.within(owner, &touch.space, touch.first, touch.count).map(|name| name.text.clone())
+        });
+        names.take(self.most).collect()
     }
 
     fn values(&self, said: &mut Said, owner: Option<Owner>, touch: &Touch, cells: Option<&[u8]>) {
