@@ -122,3 +122,122 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
         last_error: if not_taken == 0 { polls.last_error } else { not_taken },
     })
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used, clippy::panic)]
+mod tests {
+    use super::*;
+    use std::sync::Arc;
+    use woodrush_core::check::{Checked, check};
+    use woodrush_core::plan::Plan;
+
+    const SITE: &str = r#"
+[project]
+name = "Small"
+[ports.line]
+serial = "/dev/ttyS7"
+line = "19200 8E1"
+protocol = "modbus-rtu"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.gauge]
+port = "line"
+unit = 7
+[devices.panel]
+port = "line"
+unit = 8
+[images.scada]
+port = "office"
+[[map]]
+from = "gauge:400001"
+to = "scada:400001"
+count = 2
+[[map]]
+from = "gauge:400003"
+to = "scada:400011"
+on-loss = "hold"
+[[map]]
+from = "gauge:400001"
+to = "panel:400101"
+[[map]]
+from = "scada:400021"
+to = "panel:400111"
+[[map]]
+from = "gauge.health.online"
+to = "scada:100001"
+"#;
+
+    struct Site {
+        checked: Checked,
+        shared: Arc<Shared>,
+    }
+
+    impl Site {
+        fn new() -> Self {
+            let mut none = |_: &str| Err("no files".to_string());
+            let checked = check(woodrush_core::project::read("test", SITE.into(), &mut none));
+            assert!(!checked.has_errors(), "{:?}", checked.findings);
+            let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
+            let shared = Shared::new(&checked, plan, |_| {});
+            Self { checked, shared }
+        }
+
+        /// The poll of the gauge is answered: three registers.
+        fn answered(&self, now: Moment, words: [u16; 3]) {
+            let cells: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
+            let at =
+                self.shared.plan.transfers.iter().position(|transfer| transfer.extent.count == 3).unwrap();
+            self.shared.land(at, now, &cells);
+            self.shared.health.transfers[at].count(now, Ok(()));
+        }
+
+        /// What is told of each rule: source, target, state.
+        fn look(&self, now: Moment) -> Vec<(Option<String>, Option<String>, State)> {
+            let names = Names::of(&self.checked, &self.shared.plan);
+            let values = look(&self.shared, &names, now);
+            assert_eq!((values.format, values.rules.len()), (1, 5));
+            values.rules.into_iter().map(|rule| (rule.source, rule.target, rule.state)).collect()
+        }
+    }
+
+    fn cells(hex: &str) -> Option<String> {
+        Some(hex.to_string())
+    }
+
+    #[test]
+    fn both_ends_are_told_from_the_first_answer_on() {
+        let site = Site::new();
+        let before = site.look(Moment(1));
+        assert!(before[..3].iter().all(|rule| *rule == (None, None, State::Never)), "{before:?}");
+        site.answered(Moment(1_000), [1, 2, 3]);
+        let after = site.look(Moment(2_000));
+        assert_eq!(after[0], (cells("00010002"), cells("00010002"), State::Fresh));
+        assert_eq!(after[1], (cells("0003"), cells("0003"), State::Fresh));
+        assert_eq!(after[2], (cells("0001"), cells("0001"), State::Fresh), "what a device shall be sent");
+        assert_eq!(after[4].0, None, "what the converter tells has no source");
+        assert_eq!(after[4].2, State::Fresh);
+    }
+
+    #[test]
+    fn what_is_too_old_is_refused_or_held_as_the_project_says() {
+        let site = Site::new();
+        site.answered(Moment(1_000), [1, 2, 3]);
+        let later = site.look(Moment(60_000_000));
+        assert_eq!(later[0], (cells("00010002"), None, State::Lost), "a reader gets nothing");
+        assert_eq!(later[1], (cells("0003"), cells("0003"), State::Held), "the last value stands in");
+        assert_eq!(later[2].2, State::Lost, "an old value is not sent on");
+        site.answered(Moment(60_000_000), [4, 5, 6]);
+        assert_eq!(site.look(Moment(60_000_001))[0].1, cells("00040005"));
+    }
+
+    #[test]
+    fn what_clients_write_is_there_once_they_have() {
+        let site = Site::new();
+        assert_eq!(site.look(Moment(5))[3], (cells("0000"), None, State::Never), "nobody wrote");
+        let entry = (0u32..).zip(&site.shared.plan.rules).find(|(_, rule)| rule.source == Source::Client);
+        site.shared.enter(entry.unwrap().0, 0, Moment(10), &[0x12, 0x34]);
+        assert_eq!(site.look(Moment(20))[3], (cells("1234"), cells("1234"), State::Fresh));
+    }
+}

@@ -196,3 +196,103 @@ pub(super) fn table(messages: &[Message]) -> Table {
     ];
     Table { head, rows: messages.iter().map(row).collect(), whole: &[] }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::commands::tap::said::Teller;
+    use woodrush_engine::Moment;
+    use woodrush_engine::speak::{EarSetup, speaker};
+    use woodrush_engine::tap::Conversation;
+
+    const SITE: &str = r#"
+[project]
+name = "Small"
+[ports.line]
+serial = "/dev/ttyS7"
+line = "19200 8E1"
+protocol = "modbus-rtu"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.gauge]
+port = "line"
+unit = 7
+[images.scada]
+port = "office"
+[[map]]
+from = "gauge:400001 as i16 scale 0.01"
+to = "scada:400001 as f32 ABCD"
+count = 9
+access = "read-write"
+"#;
+
+    fn hex(text: &str) -> Vec<u8> {
+        text.split_whitespace().map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect()
+    }
+
+    /// What is said of frames on the line, each one after the other.
+    fn said(frames: &[(Side, &str)]) -> Vec<Said> {
+        let mut none = |_: &str| Err("no files".to_string());
+        let checked =
+            woodrush_core::check::check(woodrush_core::project::read("test", SITE.into(), &mut none));
+        assert!(!checked.has_errors());
+        let teller = Teller::new(Some(&checked), 100);
+        let port = &checked.project.ports[0].setup;
+        let ear = (speaker("modbus-rtu").unwrap().ear)(&EarSetup { port, stations: &checked.plan.devices });
+        let mut conversation = Conversation::new(ear, 500_000);
+        let mut found = vec![];
+        for (at, (side, frame)) in (1u64..).zip(frames) {
+            let moment = Moment(at * 5_000);
+            conversation.handle(moment, moment, *side, &hex(frame));
+            found.extend(std::iter::from_fn(|| conversation.poll(moment)));
+        }
+        found.extend(std::iter::from_fn(|| conversation.poll(Moment(60_000_000))));
+        found.iter().map(|passed| teller.tell("line", None, passed, 0)).collect()
+    }
+
+    fn texts(frames: &[(Side, &str)], room: usize) -> Vec<String> {
+        said(frames).iter().map(|said| text(said, room).0.trim().to_string()).collect()
+    }
+
+    const ASKED: &str = "07 03 00 00 00 03 05 AD";
+    const ANSWERED: &str = "07 03 06 06 D2 06 D3 FF 9C 02 49";
+
+    #[test]
+    fn a_request_and_its_answer_have_the_projects_names() {
+        let both = [(Side::Asks, ASKED), (Side::Answers, ANSWERED)];
+        assert_eq!(
+            texts(&both, 80),
+            [
+                "read holding registers  400001 x3 (holding:0)",
+                "5ms  gauge 400001 17.46, 400002 17.47, 400003 -1"
+            ]
+        );
+        // What does not fit is counted, and nothing is wider than its room.
+        let narrow = texts(&both, 40);
+        assert_eq!(narrow[1], "5ms  gauge 400001 17.46, +2");
+        assert!(texts(&both, 24).iter().all(|line| line.chars().count() <= 24));
+        let comment = comment(&said(&both)[1]);
+        assert!(comment.starts_with("woodrush: gauge unit 7: 5ms  gauge 400001 17.46"), "{comment}");
+    }
+
+    #[test]
+    fn what_fails_says_why_and_for_which_values() {
+        let refused = [(Side::Asks, ASKED), (Side::Answers, "07 83 02 20 F0")];
+        assert_eq!(
+            texts(&refused, 90)[1],
+            "5ms  refused: Modbus exception 2 (0x02): gauge:400001, gauge:400002, gauge:400003"
+        );
+        let silent = texts(&[(Side::Asks, ASKED)], 90);
+        assert_eq!(silent[1], "no answer within 500ms: gauge:400001, gauge:400002, gauge:400003");
+        let noise = texts(&[(Side::Asks, ASKED), (Side::Answers, "FF 00 13")], 90);
+        assert!(noise[1].starts_with("damaged: [FF 00 13] RTU frame, byte"), "{noise:?}");
+    }
+
+    #[test]
+    fn a_write_shows_what_is_written() {
+        let written = texts(&[(Side::Asks, "07 06 00 01 06 D2 5B 91")], 90);
+        assert_eq!(written[0], "write register  400002 (holding:1) = gauge 400002 17.46");
+    }
+}

@@ -179,3 +179,128 @@ impl View {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::commands::watch::model::Order;
+    use std::sync::Arc;
+
+    /// Twelve rules, of which the first takes writes.
+    fn model() -> Model {
+        let mut text = String::from(
+            "[project]\nname = \"Small\"\n[ports.line]\nserial = \"/dev/ttyS7\"\nline = \"19200 8E1\"\nprotocol = \"modbus-rtu\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n[devices.gauge]\nport = \"line\"\nunit = 7\n[images.scada]\nport = \"office\"\n",
+        );
+        for rule in 1..=12 {
+            text += &format!("[[map]]\nfrom = \"gauge:{0}\"\nto = \"scada:{0}\"\n", 400_000 + rule);
+            if rule == 1 {
+                text += "access = \"read-write\"\n";
+            }
+        }
+        let mut none = |_: &str| Err("no files".to_string());
+        let checked = woodrush_core::check::check(woodrush_core::project::read("test", text, &mut none));
+        assert!(!checked.has_errors());
+        Model::new(Arc::new(checked))
+    }
+
+    fn press(view: &mut View, model: &mut Model, code: KeyCode) -> Wish {
+        view.key(model, KeyEvent::new(code, KeyModifiers::NONE))
+    }
+
+    fn typed(view: &mut View, model: &mut Model, text: &str) {
+        for char in text.chars() {
+            assert_eq!(press(view, model, KeyCode::Char(char)), Wish::Nothing);
+        }
+    }
+
+    #[test]
+    fn keys_choose_a_row_and_never_leave_the_list() {
+        let (mut model, mut view) = (model(), View::new("here".into()));
+        (view.chosen, view.page) = (Some(0), 5);
+        let mut at = |code| {
+            press(&mut view, &mut model, code);
+            view.chosen
+        };
+        assert_eq!(at(KeyCode::Up), Some(0));
+        assert_eq!(at(KeyCode::Down), Some(1));
+        assert_eq!(at(KeyCode::PageDown), Some(5));
+        assert_eq!(at(KeyCode::End), Some(11));
+        assert_eq!(at(KeyCode::Down), Some(11));
+        assert_eq!(at(KeyCode::PageUp), Some(7));
+        assert_eq!(at(KeyCode::Home), Some(0));
+    }
+
+    #[test]
+    fn an_opened_row_follows_the_choice_and_closes_again() {
+        let (mut model, mut view) = (model(), View::new("here".into()));
+        view.chosen = Some(3);
+        press(&mut view, &mut model, KeyCode::Enter);
+        assert_eq!(view.opened, Some(3));
+        press(&mut view, &mut model, KeyCode::Down);
+        assert_eq!(view.opened, Some(4));
+        press(&mut view, &mut model, KeyCode::Enter);
+        assert_eq!(view.opened, None);
+    }
+
+    #[test]
+    fn a_filter_is_typed_mended_taken_and_taken_away() {
+        let (mut model, mut view) = (model(), View::new("here".into()));
+        press(&mut view, &mut model, KeyCode::Char('/'));
+        // Letters that are commands elsewhere are letters here.
+        typed(&mut view, &mut model, "40001q");
+        press(&mut view, &mut model, KeyCode::Backspace);
+        assert_eq!(model.filter, "", "not before it is taken");
+        press(&mut view, &mut model, KeyCode::Enter);
+        assert_eq!((model.filter.as_str(), model.rows().len()), ("40001", 3));
+        press(&mut view, &mut model, KeyCode::Char('/'));
+        typed(&mut view, &mut model, "x");
+        press(&mut view, &mut model, KeyCode::Esc);
+        assert_eq!(model.filter, "40001", "given up");
+        press(&mut view, &mut model, KeyCode::Esc);
+        assert_eq!(model.filter, "");
+    }
+
+    #[test]
+    fn a_value_is_written_only_where_one_may_and_only_once_it_is_confirmed() {
+        let (mut model, mut view) = (model(), View::new("here".into()));
+        view.chosen = Some(1);
+        press(&mut view, &mut model, KeyCode::Char('w'));
+        assert_eq!(view.prompt, Prompt::None);
+        assert!(view.said.as_ref().is_some_and(|(_, said)| said.contains("takes no write of a client")));
+        view.chosen = Some(0);
+        press(&mut view, &mut model, KeyCode::Char('w'));
+        assert_eq!(press(&mut view, &mut model, KeyCode::Enter), Wish::Nothing, "no value, no write");
+        press(&mut view, &mut model, KeyCode::Char('w'));
+        typed(&mut view, &mut model, " 42");
+        let (at, text) = ("scada:400001".to_string(), "42".to_string());
+        let judged = press(&mut view, &mut model, KeyCode::Enter);
+        assert_eq!(judged, Wish::Judge { at: at.clone(), text: text.clone() });
+        let sure = || Prompt::Sure { at: at.clone(), text: text.clone(), question: String::new() };
+        view.prompt = sure();
+        assert_eq!(press(&mut view, &mut model, KeyCode::Enter), Wish::Nothing);
+        assert!(view.said.as_ref().is_some_and(|(_, said)| said.contains("left as it is")));
+        view.prompt = sure();
+        let confirmed = press(&mut view, &mut model, KeyCode::Char('y'));
+        assert_eq!(confirmed, Wish::Write { at: at.clone(), text: text.clone() });
+    }
+
+    #[test]
+    fn it_ends_by_q_and_by_ctrl_c_whatever_is_typed() {
+        let (mut model, mut view) = (model(), View::new("here".into()));
+        assert_eq!(press(&mut view, &mut model, KeyCode::Char('q')), Wish::End);
+        press(&mut view, &mut model, KeyCode::Char('/'));
+        let ctrl_c = KeyEvent::new(KeyCode::Char('c'), KeyModifiers::CONTROL);
+        assert_eq!(view.key(&mut model, ctrl_c), Wish::End);
+        view.prompt = Prompt::None;
+        press(&mut view, &mut model, KeyCode::Char('?'));
+        assert!(view.help);
+        assert_eq!(
+            press(&mut view, &mut model, KeyCode::Char('q')),
+            Wish::Nothing,
+            "any key puts the help away"
+        );
+        press(&mut view, &mut model, KeyCode::Char('s'));
+        press(&mut view, &mut model, KeyCode::Char('t'));
+        assert_eq!((model.order, model.trouble), (Order::Trouble, true));
+    }
+}
