@@ -194,6 +194,14 @@ fn a_capture_that_is_cut_or_none_at_all_is_told() {
     run.wait_for(&["probe-1", "answers"]);
     assert_eq!(tool.run(&["tap", "--for", "3s", "--write", "whole.pcapng", "--counts"]).status, 0);
     let whole = std::fs::read(tool.file("whole.pcapng")).unwrap();
+    // What is typed wrongly costs no capture.
+    for wrong in
+        [&["--read", "whole.pcapng", "--write", "whole.pcapng"], &["--unit", "x", "--write", "whole.pcapng"]]
+    {
+        let done = tool.run(&[&["tap"][..], wrong].concat());
+        assert_eq!(done.status, 2, "{}", done.err);
+        assert_eq!(std::fs::read(tool.file("whole.pcapng")).unwrap(), whole);
+    }
     std::fs::write(tool.file("cut.pcapng"), &whole[..whole.len() * 2 / 3]).unwrap();
     let cut = tool.run(&["tap", "--read", "cut.pcapng"]);
     assert!(cut.status == 3 && cut.err.contains("ends in the middle of a block"), "{}", cut.err);

@@ -62,14 +62,21 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
     let most = if console.format == Format::Text { SHOWN } else { usize::MAX };
     let mut teller = Teller::new(checked, most);
     let mut audience = Audience::new(checked.map(Spoken::of).unwrap_or_default());
+    // Nothing is written over before all that was typed is known to be right.
+    let filter = Filter::of(args, checked, &teller, console.verbose)?;
+    if let (Some(from), Some(to)) = (&args.read, &args.write)
+        && std::fs::canonicalize(from)
+            .ok()
+            .is_some_and(|from| std::fs::canonicalize(to).is_ok_and(|to| to == from))
+    {
+        return Err(usage("`--write` names the capture that is read: name another file"));
+    }
     let mut capture = args.write.as_deref().map(|path| Saved::create(path, checked)).transpose()?;
     for (port, spoken) in learnt {
         capture.iter_mut().for_each(|capture| capture.learn(&port, spoken.protocol));
         teller.learn(&port, spoken.clone());
         audience.learn(&port, spoken);
     }
-    let filter = Filter::of(args, checked, &teller, console.verbose)?;
-    let dated = source.dated();
     let mut view = View {
         columns: columns(checked, args),
         counts: Counts::default(),
@@ -82,7 +89,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
         missed: 0,
         told_missed: 0,
     };
-    let ended = follow(console, &stop, lasting, source, &mut audience, &mut teller, &mut view, dated);
+    let ended = follow(console, &stop, lasting, source, &mut audience, &mut teller, &mut view);
     view.end(console)?;
     ended
 }
@@ -208,7 +215,6 @@ fn columns(checked: Option<&Checked>, args: &TapArgs) -> Columns {
     Columns { port: port.clamp(4, 12), station: 8 }
 }
 
-#[allow(clippy::too_many_arguments, reason = "the parts of one command, each with an owner of its own")]
 fn follow(
     console: &mut Console,
     stop: &Stop,
@@ -217,8 +223,8 @@ fn follow(
     audience: &mut Audience,
     teller: &mut Teller,
     view: &mut View,
-    dated: woodrush_engine::tap::Dated,
 ) -> Result<Verdict, Failure> {
+    let dated = source.dated();
     #[allow(clippy::disallowed_methods, reason = "a command that keeps time for a person")]
     let began = Instant::now();
     let over = || lasting.is_some_and(|lasting| began.elapsed() >= Duration::from_micros(lasting));
