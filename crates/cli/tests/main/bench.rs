@@ -111,8 +111,10 @@ fn a_second_converter_on_the_same_line_is_told_who_holds_it() {
     let mut first = tool.begin(&["run", "--rig"]);
     first.wait_for(&["probe-1", "answers"]);
     tool.edit("/dev/ttyUSB0", &pty);
-    tool.edit("0.0.0.0:502", "127.0.0.1:0".replace(":0", ":45999").as_str());
-    tool.edit("192.0.2.10:502", "192.0.2.10:45999");
+    // A port that is free now: a fixed one may be somebody else's.
+    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    tool.edit("0.0.0.0:502", &format!("127.0.0.1:{free}"));
+    tool.edit("192.0.2.10:502", &format!("192.0.2.10:{free}"));
     let done = tool.run(&["run"]);
     assert_eq!(done.status, 3);
     assert!(done.err.contains(&format!("{pty} is in use by `woodrush` (process ")), "{}", done.err);
