@@ -170,8 +170,17 @@ impl Survey {
     }
 
     fn end_range(&mut self) {
-        let at = self.ranges.partition_point(|known| known.start < self.range.start);
-        self.ranges.insert(at, self.range.clone());
+        let mut own = self.range.clone();
+        // A station that gives now what it refused before may lead into what is known: that is one range.
+        self.ranges.retain(|known| {
+            let apart = known.end < own.start || own.end < known.start;
+            if !apart {
+                own = own.start.min(known.start)..own.end.max(known.end);
+            }
+            apart
+        });
+        let at = self.ranges.partition_point(|known| known.start < own.start);
+        self.ranges.insert(at, own);
         self.seeking = Seeking::Anchor(0);
     }
 
@@ -312,6 +321,16 @@ mod tests {
             (survey.ranges.as_slice(), survey.largest, survey.limited, survey.lost),
             (&[0..60][..], 20, true, false)
         );
+    }
+
+    #[test]
+    fn a_station_that_contradicts_itself_gives_no_two_ranges_of_one_address() {
+        let mut survey = Survey::new(ANCHORS, 65_536, 125, 150);
+        let mut good = [false, true, true, false, false, true, true, true].into_iter().cycle();
+        while survey.to_read().is_some() {
+            survey.told(if good.next() == Some(true) { Told::Good } else { Told::Refused });
+        }
+        assert!(survey.ranges.windows(2).all(|pair| pair[0].end < pair[1].start), "{:?}", survey.ranges);
     }
 
     proptest! {
