@@ -169,3 +169,11 @@ impl Console {
         head.into_iter().chain(lines).collect::<Vec<_>>().join("\n")
     }
 }
+
+/// A text that is no longer than this; a longer one ends with a mark.
+pub(crate) fn cut(text: &str, room: usize) -> String {
+    if text.chars().count() <= room {
+        return text.to_string();
+    }
+    text.chars().take(room.saturating_sub(1)).chain(['…']).collect()
+}

@@ -11,6 +11,7 @@ pub mod control;
 pub mod converter;
 mod dialer;
 pub mod health;
+mod hex;
 pub mod image;
 pub mod keyboard;
 pub mod line;
@@ -29,5 +30,6 @@ pub mod stop;
 pub mod tap;
 
 pub use dialer::{Dialer, Evidence};
+pub use hex::bytes_of_hex;
 pub use memory::give_memory_back;
 pub use moment::Moment;

@@ -2,6 +2,7 @@
 
 use super::status::{Names, PortStatus, RuleName, ports, rule_age, seconds};
 use crate::Moment;
+use crate::hex::hex;
 use crate::shared::Shared;
 use serde::{Deserialize, Serialize};
 use woodrush_core::plan::Source;
@@ -53,16 +54,6 @@ pub enum State {
     Lost,
     /// A refusal: there has been no value yet.
     Never,
-}
-
-fn hex(cells: &[u8]) -> String {
-    use std::fmt::Write;
-    let mut text = String::with_capacity(cells.len() * 2);
-    for byte in cells {
-        // Writing into a text cannot fail.
-        let _ = write!(text, "{byte:02X}");
-    }
-    text
 }
 
 pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Values {

@@ -5,6 +5,7 @@ use super::{Piece, Taken, Watcher};
 use crate::Moment;
 use crate::control::{Answer, Heard, Lines, Remote};
 use crate::converter::Running;
+use crate::hex::{bytes_of_hex, hex};
 use crate::moment::Clock;
 use crate::shared::Site;
 use crate::speak::Side;
@@ -63,30 +64,19 @@ struct Row(String, Option<String>, Side, u64, u64, String);
 
 impl Row {
     fn of(piece: &Piece) -> Self {
-        const DIGITS: &[u8; 16] = b"0123456789ABCDEF";
-        let digit = |half: u8| DIGITS.get(usize::from(half)).map_or('?', |digit| char::from(*digit));
-        let mut hex = String::with_capacity(piece.bytes.len() * 2);
-        for byte in &piece.bytes {
-            hex.push(digit(byte >> 4));
-            hex.push(digit(byte & 15));
-        }
         let who = piece.who.as_deref().map(str::to_string);
-        Self(piece.port.to_string(), who, piece.side, piece.began.0, piece.ended.0, hex)
+        Self(piece.port.to_string(), who, piece.side, piece.began.0, piece.ended.0, hex(&piece.bytes))
     }
 
     fn piece(self) -> Piece {
         let Self(port, who, side, began, ended, hex) = self;
-        let pair = |pair: &[u8]| {
-            let text = std::str::from_utf8(pair).unwrap_or_default();
-            u8::from_str_radix(text, 16).unwrap_or_default()
-        };
         Piece {
             port: port.into(),
             who: who.map(Into::into),
             side,
             began: Moment(began),
             ended: Moment(ended),
-            bytes: hex.as_bytes().chunks(2).map(pair).collect(),
+            bytes: bytes_of_hex(&hex),
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use super::filter::Message;
 use super::said::{Kind, Place, Said, Value, hex_bytes};
-use crate::console::{Console, Table, Tone};
+use crate::console::{Console, Table, Tone, cut};
 use woodrush_engine::speak::Side;
 
 /// Bytes of a damaged message that stand in its line.
@@ -149,14 +149,6 @@ fn values(said: &Said, room: usize) -> String {
 fn shown(value: &Value) -> String {
     let own = value.value.clone().unwrap_or_else(|| format!("no value ({})", value.raw));
     [Some(own), value.eu.clone()].into_iter().flatten().collect::<Vec<_>>().join(" ")
-}
-
-/// A text that is no longer than this; a longer one ends with a mark.
-fn cut(text: &str, room: usize) -> String {
-    if text.chars().count() <= room {
-        return text.to_string();
-    }
-    text.chars().take(room.saturating_sub(1)).chain(['…']).collect()
 }
 
 /// What we make of a message, for the capture.

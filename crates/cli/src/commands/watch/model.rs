@@ -7,6 +7,7 @@ use woodrush_core::form::{Form, hex_words};
 use woodrush_core::names::value_of;
 use woodrush_core::plan::{PlannedRule, Source, Station};
 use woodrush_core::protocol::{Grain, Place, health_shown};
+use woodrush_engine::bytes_of_hex;
 use woodrush_engine::monitor::{PortStatus, RuleValues, State, Values};
 
 /// How long a change is lit up, in milliseconds.
@@ -245,7 +246,7 @@ fn shown(end: Option<&End>, cells: Option<&[u8]>) -> Option<Shown> {
 
 /// What a rule carries from now on, and whether that is something else than before.
 fn update(before: Option<&Live>, new: &RuleValues, now: u64) -> Option<(Live, bool)> {
-    let cells = |hex: &Option<String>| hex.as_deref().map(bytes);
+    let cells = |hex: &Option<String>| hex.as_deref().map(bytes_of_hex);
     let (source, target) = (cells(&new.source), cells(&new.target));
     let same = before.is_some_and(|live| live.target == target && live.source == source);
     let moved = !same || before.is_some_and(|live| live.state != new.state);
@@ -257,14 +258,6 @@ fn update(before: Option<&Live>, new: &RuleValues, now: u64) -> Option<(Live, bo
     };
     let live = Live { source, target, age: new.age, state: new.state, last_error: new.last_error, changed };
     Some((live, moved))
-}
-
-fn bytes(hex: &str) -> Vec<u8> {
-    let pair = |pair: &[u8]| {
-        let text = std::str::from_utf8(pair).unwrap_or_default();
-        u8::from_str_radix(text, 16).unwrap_or_default()
-    };
-    hex.as_bytes().chunks(2).map(pair).collect()
 }
 
 impl Live {

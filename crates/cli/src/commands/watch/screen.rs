@@ -3,7 +3,7 @@
 use super::model::{Live, Model, Rule, Shown};
 use super::state::{Prompt, View};
 use crate::commands::trace;
-use crate::console::Tone;
+use crate::console::{Tone, cut};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
@@ -316,13 +316,6 @@ fn values(shown: Option<&Shown>, room: usize) -> String {
         text += value;
     }
     text
-}
-
-fn cut(text: &str, room: usize) -> String {
-    if text.chars().count() <= room {
-        return text.to_string();
-    }
-    text.chars().take(room.saturating_sub(1)).chain(['…']).collect()
 }
 
 fn pad(text: &str, width: usize) -> String {
