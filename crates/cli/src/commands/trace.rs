@@ -92,14 +92,15 @@ fn say(console: &mut Console, trace: &Trace) -> Result<(), Failure> {
 /// A trace as lines of such a width, each in its tone.
 pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> {
     let mut out = vec![];
-    let arrow = if trace.write.is_some() { "<->" } else { "<-" };
+    let arrow = if trace.both_ways { "<->" } else { "<-" };
     out.push((Some(Tone::Accent), format!("{}  {arrow}  {}", trace.shown, trace.source)));
     let (value, of) = trace.rule.value;
     let which = if of > 1 { format!(", value {value} of {of}") } else { String::new() };
     let name = trace.rule.name.as_ref().map(|name| format!("{name}, ")).unwrap_or_default();
-    station(&mut out, width, "reader", &trace.read.words);
+    let (first, second) = if trace.sent { ("sent", "when") } else { ("reader", "image") };
+    station(&mut out, width, first, &trace.read.words);
     exchange(&mut out, width, &trace.read);
-    station(&mut out, width, "image", &format!("{}; {}", trace.cell, trace.on_loss));
+    station(&mut out, width, second, &format!("{}; {}", trace.cell, trace.on_loss));
     let rule = format!("{name}{}{which}: {} -> {}", trace.rule.at, trace.rule.from, trace.rule.to);
     station(&mut out, width, "rule", &rule);
     let worked = &trace.conversion;
@@ -114,13 +115,16 @@ pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> 
             station(&mut out, width, "", &poll.exchange.words);
             exchange(&mut out, width, &poll.exchange);
         }
-        None => station(&mut out, width, "source", "told by the converter itself, not polled"),
+        None => station(&mut out, width, "source", trace.fed.as_deref().unwrap_or_default()),
     }
-    if let Some(write) = &trace.write {
-        station(&mut out, width, "write", &format!("a client's write: {}", write.client.words));
-        exchange(&mut out, width, &write.client);
-        station(&mut out, width, "", &format!("becomes at the device: {}", write.device.words));
-        exchange(&mut out, width, &write.device);
+    for written in &trace.writes {
+        let client = format!("a client's write at {}: {}", written.at, written.client.words);
+        station(&mut out, width, "write", &client);
+        exchange(&mut out, width, &written.client);
+        station(&mut out, width, "", &written.becomes);
+        if let Some(device) = &written.device {
+            exchange(&mut out, width, device);
+        }
     }
     out
 }

@@ -4,7 +4,7 @@
 
 use crate::check::Checked;
 use crate::form::{Conversion, Form, Type, Value, hex_words};
-use crate::plan::{PlannedRule, Source, Station};
+use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Endpoint, OnLoss, Owner, Target, show_micros};
 use crate::protocol::{Example, Extent, Place, Space, Verb};
 use serde::Serialize;
@@ -24,12 +24,18 @@ pub struct Trace {
     pub rule: RuleText,
     /// The source, both notations or the health item.
     pub source: String,
-    /// The request that feeds it; nothing for health.
+    /// A device is sent the value; else an image shows it.
+    pub sent: bool,
+    /// A write at the target goes back to the source.
+    pub both_ways: bool,
+    /// The request that feeds it; nothing where nobody is polled.
     pub poll: Option<Poll>,
-    /// From the source's words to the image's.
+    /// Who else feeds it, in words.
+    pub fed: Option<String>,
+    /// From the source's words to the target's.
     pub conversion: Worked,
-    /// The same way back, where the rule is read-write.
-    pub write: Option<WriteBack>,
+    /// What clients may write, and what becomes of it.
+    pub writes: Vec<Written>,
 }
 
 /// Request and answer in hex.
@@ -94,11 +100,15 @@ pub struct Worked {
 
 /// What a client's write becomes.
 #[derive(Debug, Clone, Serialize)]
-pub struct WriteBack {
+pub struct Written {
+    /// Where, both notations.
+    pub at: String,
     /// The client's request.
     pub client: Exchange,
-    /// The converter's request to the device.
-    pub device: Exchange,
+    /// What becomes of it, in words.
+    pub becomes: String,
+    /// The converter's request to the device; nothing where an image shows it.
+    pub device: Option<Exchange>,
 }
 
 /// Follows an endpoint: an image address to its source, a device's point or address to everywhere it is shown.
@@ -218,32 +228,63 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
         },
         poll: source.and_then(|(place, extent)| poll(checked, rule, place.bit, extent, &source_cells)),
         conversion: worked,
-        write: source.filter(|_| fits).and_then(|(place, extent)| {
-            let station = station?;
-            let example = |station: &Station, space: &Space, first: u32, cells: &[u8]| {
-                let example = station.dialect?.example(Verb::Write, space, first, cells, &station.setup);
-                Some(Exchange::of(&example))
-            };
-            let there = example(board, target_space, target.first, &target_cells)?;
-            match rule.source {
-                Source::Poll { .. } if rule.writable => {
-                    // One bit of a register is written as the register that holds it.
-                    let cells = if place.bit.is_some() {
-                        vec![0; source_space?.grain.cell_bytes()]
-                    } else {
-                        source_cells
-                    };
-                    let device = example(station, source_space?, extent.first, &cells)?;
-                    Some(WriteBack { client: there, device })
-                }
-                Source::Entry { .. } => {
-                    let client = example(station, source_space?, extent.first, &source_cells)?;
-                    Some(WriteBack { client, device: there })
-                }
-                _ => None,
-            }
-        }),
+        sent: sends,
+        both_ways: rule.writable,
+        fed: fed(checked, rule),
+        writes: if fits { writes(plan, rule, item, (&source_cells, &target_cells)) } else { vec![] },
     })
+}
+
+/// Who feeds a rule that polls nobody.
+fn fed(checked: &Checked, rule: &PlannedRule) -> Option<String> {
+    match rule.source {
+        Source::Poll { .. } => None,
+        Source::Entry { image, .. } => {
+            let station = checked.plan.images.get(image)?;
+            Some(format!("written by clients of {}, not polled", station.name))
+        }
+        Source::Told(_) | Source::Client => Some("told by the converter itself, not polled".into()),
+    }
+}
+
+/// What clients may write over a rule, each with an example of the same value.
+fn writes(plan: &Plan, rule: &PlannedRule, item: u32, (source, target): (&[u8], &[u8])) -> Vec<Written> {
+    let (station, place) = match rule.source {
+        Source::Poll { device, place, .. } => (plan.devices.get(device), place),
+        Source::Entry { image, place, .. } => (plan.images.get(image), place),
+        Source::Told(_) | Source::Client => return vec![],
+    };
+    let there = |board: Option<&Station>, place: Place, cells: &[u8]| {
+        let board = board?;
+        let space = board.space_at(place.space)?;
+        let extent = place.item(item);
+        // One bit of a register is written as the register that holds it.
+        let register = vec![0; space.grain.cell_bytes()];
+        let cells = if place.bit.is_some() && cells.len() < register.len() { &register } else { cells };
+        let example = board.dialect?.example(Verb::Write, space, extent.first, cells, &board.setup);
+        Some((board.show_wide(place.space, extent.first, extent.count, place.bit), Exchange::of(&example)))
+    };
+    let (source, target) =
+        (there(station, place, source), there(plan.board(rule.board), rule.target, target));
+    let (Some((from, begin)), Some((to, end))) = (source, target) else { return vec![] };
+    let onto = |words: &str| format!("becomes at the device: {words}");
+    let shown = |at: &str| format!("is shown as {at} at once");
+    let mut all = vec![];
+    match rule.source {
+        Source::Poll { .. } if rule.writable => {
+            all.push(Written { at: to, client: end, becomes: onto(&begin.words), device: Some(begin) });
+        }
+        Source::Entry { .. } if plan.sink(rule).is_some() => {
+            all.push(Written { at: from, client: begin, becomes: onto(&end.words), device: Some(end) });
+        }
+        Source::Entry { .. } => {
+            let back = rule.writable.then(|| (to.clone(), end, shown(&from)));
+            all.push(Written { at: from, client: begin, becomes: shown(&to), device: None });
+            all.extend(back.map(|(at, client, becomes)| Written { at, client, becomes, device: None }));
+        }
+        _ => {}
+    }
+    all
 }
 
 fn point_of<'a>(checked: &'a Checked, rule: &PlannedRule) -> Option<&'a crate::project::Point> {
@@ -291,6 +332,7 @@ fn sending(rule: &PlannedRule) -> String {
         (Source::Told(_), _) => return format!("sent {}", when.join(" and ")),
         (_, OnLoss::Hold) => "the last value goes on being sent".into(),
         (_, OnLoss::Fill(word)) => format!("0x{word:04X} is sent once"),
+        _ if rule.max_age == u64::MAX => return format!("sent {}", when.join(" and ")),
         _ => "nothing is sent".to_string(),
     };
     let after = match rule.max_age {

@@ -123,6 +123,22 @@ fn what_clients_write_is_kept_once_however_many_rules_carry_it_on() {
 }
 
 #[test]
+fn what_clients_write_goes_both_ways_between_images_and_nobody_tells_that_a_device_changed() {
+    let rule = |from: &str, to: &str| {
+        format!("[[map]]\nfrom = \"{from}\"\nto = \"{to}\"\naccess = \"read-write\"\n")
+    };
+    let both = site(&rule("scada:400001 as i16 scale 0.1", "board:400011 as f32"));
+    let writable: Vec<bool> = both.plan.rules.iter().map(|rule| rule.writable).collect();
+    assert_eq!((writable, both.plan.onward.as_slice()), (vec![true, true], &[(1, 0)][..]));
+    // A table that no client can write, at either end.
+    assert_eq!(codes(&rule("scada:400001", "board:300011")), ["M47"]);
+    assert_eq!(codes(&rule("scada:300001", "board:400011")), ["M47"]);
+    assert_eq!(codes(&rule("gauge:400001", "blower:400011")), ["F09"]);
+    let ring = [rule("scada:400001", "board:400011"), rule("board:400011", "scada:400001")].concat();
+    assert!(codes(&ring).contains(&"M46"), "{:?}", codes(&ring));
+}
+
+#[test]
 fn cells_that_two_rules_take_apart_differently_are_told() {
     let overlapping = "[[map]]\nfrom = \"scada:400001\"\nto = \"blower:400011\"\ncount = 2\n[[map]]\nfrom = \"scada:400002\"\nto = \"board:400001\"\n";
     assert!(codes(overlapping).contains(&"M17"), "{:?}", codes(overlapping));

@@ -1,7 +1,7 @@
 //! Traces and plans of whole sites: what each station shows, and that the numbers agree with each other.
 
 use crate::checks::checked;
-use woodrush_core::plan::{Plan, Source};
+use woodrush_core::plan::{Plan, PlannedRule, Source};
 use woodrush_core::trace::trace;
 use woodrush_core::{At, Span};
 
@@ -58,6 +58,13 @@ poll = "10s"
 [[map]]
 from = "drive.health.errors"
 to = "farm:400030"
+[[map]]
+from = "scada:400201 as i16 scale 0.1"
+to = "farm:400041 as f32"
+access = "read-write"
+[[map]]
+from = "scada:400201 as i16 scale 0.1"
+to = "drive:400050"
 "#;
 
 fn traced(text: &str) -> Vec<woodrush_core::trace::Trace> {
@@ -92,9 +99,13 @@ fn a_float_onto_a_scaled_word_is_followed_both_ways() {
         "{}",
         poll.exchange.answer
     );
-    let write = trace.write.unwrap();
+    assert!(trace.both_ways && !trace.sent);
+    let [write] = trace.writes.as_slice() else { panic!("{:?}", trace.writes) };
+    assert_eq!(write.at, trace.shown);
     assert_eq!(write.client.request, "00 01 00 00 00 09 01 10 00 01 00 01 02 06 D2");
-    assert!(write.device.request.starts_with("17 10 00 02 00 02 04 AE 14 41 8B"), "{}", write.device.request);
+    let device = write.device.as_ref().unwrap();
+    assert!(device.request.starts_with("17 10 00 02 00 02 04 AE 14 41 8B"), "{}", device.request);
+    assert_eq!(write.becomes, format!("becomes at the device: {}", device.words));
 }
 
 #[test]
@@ -107,17 +118,18 @@ fn a_bit_of_a_register_is_shown_where_it_lies() {
     let answer = trace.poll.unwrap().exchange.answer;
     let bytes: Vec<&str> = answer.split(' ').collect();
     assert_eq!(bytes[23..25], ["00", "08"], "the eleventh register");
-    assert!(trace.write.is_none());
+    assert!(trace.writes.is_empty() && !trace.both_ways);
 }
 
 #[test]
 fn coils_are_written_the_way_the_device_takes_them() {
     let trace = one("scada:000009");
     assert_eq!(trace.source, "drive:000009 (coil:8)");
-    let write = trace.write.unwrap();
+    let write = &trace.writes[0];
+    let device = write.device.as_ref().unwrap();
     assert_eq!(write.client.words, "function 15, offset 8, 1 coil");
-    assert_eq!(write.device.words, "function 5, offset 8, 1 coil");
-    assert!(write.device.request.starts_with("1F 05 00 08 FF 00"), "{}", write.device.request);
+    assert_eq!(device.words, "function 5, offset 8, 1 coil");
+    assert!(device.request.starts_with("1F 05 00 08 FF 00"), "{}", device.request);
 }
 
 #[test]
@@ -130,6 +142,35 @@ fn text_and_digits_are_worked_too() {
     assert_eq!(digits.conversion.source_words, "5678 1234");
     assert_eq!(digits.conversion.target_words.as_deref(), Some("00BC 614E"), "12345678");
     assert_eq!(digits.poll.unwrap().every, "10s");
+}
+
+#[test]
+fn what_clients_write_is_followed_to_all_that_show_it_and_to_the_device() {
+    let [shown, sent] = traced("scada:400201").try_into().unwrap();
+    let fed = Some("written by clients of scada, not polled");
+    assert_eq!((shown.fed.as_deref(), sent.fed.as_deref(), shown.poll.is_none()), (fed, fed, true));
+    assert_eq!((shown.both_ways, shown.sent, sent.both_ways, sent.sent), (true, false, false, true));
+    let told = |writes: &[woodrush_core::trace::Written]| -> Vec<[String; 3]> {
+        writes.iter().map(|w| [w.at.clone(), w.client.words.clone(), w.becomes.clone()]).collect()
+    };
+    let words = |registers: u32, offset: u32| {
+        let plural = if registers == 1 { "" } else { "s" };
+        format!("function 16, offset {offset}, {registers} holding register{plural}")
+    };
+    let (here, there) = ("scada:400201 (holding:200)", "farm:400041 (holding:40)");
+    assert_eq!(
+        told(&shown.writes),
+        [
+            [here.into(), words(1, 200), format!("is shown as {there} at once")],
+            [there.into(), words(2, 40), format!("is shown as {here} at once")],
+        ]
+    );
+    assert!(shown.writes.iter().all(|write| write.device.is_none()));
+    let at_the_device = "becomes at the device: function 6, offset 49, 1 holding register";
+    assert_eq!(told(&sent.writes), [[here.to_string(), words(1, 200), at_the_device.to_string()]]);
+    assert_eq!(sent.on_loss, "sent at each write of a client");
+    let device = sent.writes[0].device.as_ref().unwrap();
+    assert_eq!(device.request[..17], sent.read.request[..17], "the same request");
 }
 
 #[test]
@@ -181,9 +222,15 @@ fn requests_keep_to_the_devices_limit_interval_and_space() {
 #[test]
 fn ages_are_the_images_own_or_follow_from_poll_and_line() {
     let plan = checked(SITE).plan;
-    let ages: Vec<u64> = plan.rules.iter().map(|rule| rule.max_age / 1000).collect();
+    let old = |rule: &PlannedRule| (rule.max_age < u64::MAX).then_some(rule.max_age / 1000);
+    let ages: Vec<Option<u64>> = plan.rules.iter().map(old).collect();
+    let polled = [3000, 5000, 3000, 5000, 5000, 5000, 5000].map(Some);
     // One second is longer than the cycle with its timeout; the second image says five seconds.
-    assert_eq!(ages, [3000, 5000, 3000, 5000, 5000, 5000]);
+    assert_eq!(ages[..7], polled);
+    assert!(
+        ages[7..].iter().all(Option::is_none),
+        "what a client wrote does not grow old by itself: {ages:?}"
+    );
 }
 
 #[test]

@@ -3,7 +3,7 @@
 
 use crate::Moment;
 use crate::health::AskerTally;
-use crate::image::{DeviceWrite, Task};
+use crate::image::{DeviceWrite, Shown, Task};
 use crate::shared::{AnswerSettings, AskerId, Event, Message, Reply, Shared, Site, WriteRecord};
 use crate::speak::{News, Serve, Server, Want, speaker};
 use std::collections::VecDeque;
@@ -288,16 +288,14 @@ impl Answering {
             }
             Some(Task::Send(mut write)) => {
                 work.tasks.pop_front();
-                if let Some((image, extent, cells)) = write.shown.take() {
-                    self.shared.show_written(image, extent, &cells);
-                }
+                self.shared.show_written(now, &std::mem::replace(&mut write.shown, Shown::Nothing));
                 // Nobody waits: how it ends shows in the health of the rule and of the device.
                 self.shared.submit(self.asker.id, write, Box::new(|_| {}));
                 None
             }
-            Some(Task::Enter { rule, item, cells }) => {
+            Some(Task::Enter(entered)) => {
                 work.tasks.pop_front();
-                self.shared.enter(rule, item, now, &cells);
+                self.shared.enter(now, &entered);
                 None
             }
             None => {

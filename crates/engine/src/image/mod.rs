@@ -6,7 +6,7 @@
 
 mod writes;
 
-pub use writes::{DeviceWrite, Task};
+pub use writes::{DeviceWrite, Entered, Shown, Task};
 
 use crate::Moment;
 use crate::health::HealthBoard;

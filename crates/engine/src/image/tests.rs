@@ -79,10 +79,10 @@ fn read_words(image: &Image, now: Moment, first: u32, count: u32) -> Result<Vec<
 fn route(image: &Image, first: u32, words: &[u16]) -> Result<Vec<DeviceWrite>, Kind> {
     let cells: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
     let count = u32::try_from(words.len()).unwrap();
-    let tasks = image.route(Moment(0), Extent { space: HOLDING, first, count }, &cells);
+    let tasks = image.route(Extent { space: HOLDING, first, count }, &cells);
     let write = |task| match task {
         Task::Send(write) => Some(write),
-        Task::Enter { .. } => None,
+        Task::Enter(_) => None,
     };
     tasks.map(|tasks| tasks.into_iter().filter_map(write).collect()).map_err(|refusal| refusal.kind)
 }

@@ -17,12 +17,42 @@ pub struct DeviceWrite {
     pub cells: Vec<u8>,
     /// Only some bits of one grain change; ones keep the old bit.
     pub keep: Option<Vec<u8>>,
-    /// Where an image shows it once the device has confirmed.
-    pub shown: Option<(usize, Extent, Vec<u8>)>,
+    /// What is shown once the device has confirmed.
+    pub shown: Shown,
     /// The rule that carries it.
     pub rule: u32,
     /// The client is answered when the device has answered.
     pub confirm: bool,
+}
+
+/// What images show once a device has taken a write. The line that heard the device shows it, so that of two writes the
+/// one that the device took last is the one that is seen.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Shown {
+    /// Nothing, or another part of the same write shows it.
+    Nothing,
+    /// The written value, until the next poll.
+    Cells {
+        /// Index of the image.
+        image: usize,
+        /// Where in it.
+        extent: Extent,
+        /// In the image's form.
+        cells: Vec<u8>,
+    },
+    /// What clients wrote, in all images that show it.
+    Entered(Entered),
+}
+
+/// Values for cells that clients write.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entered {
+    /// The rule that stands for the cells.
+    pub rule: u32,
+    /// The first value.
+    pub item: u32,
+    /// The values, in the cells' own form.
+    pub cells: Vec<u8>,
 }
 
 /// One part of a client's write; parts are done in order.
@@ -31,14 +61,7 @@ pub enum Task {
     /// A device must take it.
     Send(DeviceWrite),
     /// Cells that clients write hold it from now on, and rules carry it on.
-    Enter {
-        /// The rule that stands for the cells.
-        rule: u32,
-        /// The first value.
-        item: u32,
-        /// The values, in the cells' own form.
-        cells: Vec<u8>,
-    },
+    Enter(Entered),
 }
 
 fn no(kind: Kind) -> Refusal {
@@ -46,11 +69,12 @@ fn no(kind: Kind) -> Refusal {
 }
 
 impl Image {
-    /// What a client's write becomes, in address order.
+    /// What a client's write becomes, in address order. What is to be entered may be cells of another image, and
+    /// becomes what must be done by [`Image::carry_on`] of that one.
     ///
     /// # Errors
-    /// Some cell is not writable, is a part of a value, or a value does not fit its device.
-    pub fn route(&self, now: Moment, extent: Extent, cells: &[u8]) -> Result<Vec<Task>, Refusal> {
+    /// Some cell is not writable, is a part of a value, or a value does not fit where it goes.
+    pub fn route(&self, extent: Extent, cells: &[u8]) -> Result<Vec<Task>, Refusal> {
         let stretch = self.stretches.get(usize::from(extent.space.0)).ok_or(no(Kind::NoSuchAddress))?;
         let each = stretch.each;
         let mut tasks: Vec<Task> = vec![];
@@ -81,22 +105,41 @@ impl Image {
             if target.first != grain || target.end() > extent.end() {
                 return Err(no(Kind::ReadOnly));
             }
-            match rule.source {
-                Source::Client => {
-                    // As many whole values as the write holds: they are carried on together.
+            let (task, items) = match rule.source {
+                // As many whole values as the write holds: they are carried on together.
+                Source::Client | Source::Entry { .. } => {
                     let last = rule.target.extent().end().min(extent.end());
                     let items = (last - grain) / rule.target.width;
-                    self.enter(now, number, item, items, value(items * rule.target.width)?, &mut tasks)?;
-                    grain += items * rule.target.width;
+                    (self.entered(number, rule, item, items, value(items * rule.target.width)?)?, items)
                 }
-                _ => {
-                    let write = self.write_back(number, rule, item, value(target.count)?)?;
-                    self.append(&mut tasks, write);
-                    grain = target.end();
-                }
-            }
+                _ => (Task::Send(self.write_back(number, rule, item, value(target.count)?)?), 1),
+            };
+            self.append(&mut tasks, task);
+            grain += items * rule.target.width;
         }
         Ok(tasks)
+    }
+
+    /// Values for cells that clients write: those cells themselves, or ones that show them under another form.
+    fn entered(
+        &self,
+        number: u32,
+        rule: &PlannedRule,
+        item: u32,
+        items: u32,
+        cells: &[u8],
+    ) -> Result<Task, Refusal> {
+        let Source::Entry { image, place, rule: entry } = rule.source else {
+            return Ok(Task::Enter(Entered { rule: number, item, cells: cells.to_vec() }));
+        };
+        let space = self.plan.images.get(image).and_then(|image| image.space_at(place.space));
+        let bytes = place.width as usize * space.map_or(2, |space| space.grain.cell_bytes());
+        let mut back = vec![0; bytes * items as usize];
+        let each = (cells.len() / items.max(1) as usize).max(1);
+        for (value, room) in cells.chunks(each).zip(back.chunks_mut(bytes.max(1))) {
+            rule.conversion.back().convert(value, room).map_err(|()| no(Kind::DoesNotFit))?;
+        }
+        Ok(Task::Enter(Entered { rule: entry, item, cells: back }))
     }
 
     /// A value of a polled rule on its way back to the device.
@@ -118,7 +161,7 @@ impl Image {
             extent: source,
             cells: raw,
             keep: None,
-            shown: Some((self.board, rule.target.item(item), value.to_vec())),
+            shown: Shown::Cells { image: self.board, extent: rule.target.item(item), cells: value.to_vec() },
             rule: number,
             confirm: rule.confirm,
         };
@@ -151,7 +194,7 @@ impl Image {
             extent,
             cells: vec![],
             keep: None,
-            shown: Some((self.board, shown, value.to_vec())),
+            shown: Shown::Cells { image: self.board, extent: shown, cells: value.to_vec() },
             rule: number,
             confirm: rule.confirm,
         };
@@ -174,28 +217,34 @@ impl Image {
                 .get(number as usize)
                 .filter(|rule| rule.writable)
                 .ok_or(no(Kind::ReadOnly))?;
-            let mut write = self.write_back(number, rule, 0, &[super::bit_of(value, own.bit)])?;
+            let bit = [super::bit_of(value, own.bit)];
+            if matches!(rule.source, Source::Entry { .. }) {
+                tasks.push(self.entered(number, rule, 0, 1, &bit)?);
+                continue;
+            }
+            let mut write = self.write_back(number, rule, 0, &bit)?;
             // The register is shown as it was written; its other bits are those of the other rules.
-            write.shown = Some((self.board, rule.target.item(0), value.to_vec()));
+            write.shown =
+                Shown::Cells { image: self.board, extent: rule.target.item(0), cells: value.to_vec() };
             tasks.push(Task::Send(write));
         }
         Ok(())
     }
 
-    /// Values that clients write and rules carry on: first the devices that must take them, then the cells.
-    fn enter(
-        &self,
-        now: Moment,
-        number: u32,
-        item: u32,
-        items: u32,
-        cells: &[u8],
-        tasks: &mut Vec<Task>,
-    ) -> Result<(), Refusal> {
-        let bytes = cells.len() / (items.max(1) as usize);
-        for onward in self.plan.onward(number) {
+    /// What becomes of values for cells of this image that clients write: first the devices that must take them, then
+    /// the cells, once the last of those has.
+    ///
+    /// # Errors
+    /// A value does not fit where some rule carries it.
+    pub fn carry_on(&self, now: Moment, entered: Entered) -> Result<Vec<Task>, Refusal> {
+        let mut tasks: Vec<Task> = vec![];
+        let Entered { rule: number, item, cells } = &entered;
+        let entry = self.plan.rules.get(*number as usize).ok_or(no(Kind::NoSuchAddress))?;
+        let stretch = self.stretches.get(usize::from(entry.target.space.0));
+        let bytes = entry.target.width as usize * stretch.map_or(1, |stretch| stretch.each);
+        for onward in self.plan.onward(*number) {
             let rule = self.plan.rules.get(onward as usize).ok_or(no(Kind::NoSuchAddress))?;
-            for (at, value) in (item..).zip(cells.chunks(bytes.max(1))) {
+            for (at, value) in (*item..).zip(cells.chunks(bytes.max(1))) {
                 let target = rule.target.item(at);
                 let Some(device) = self.plan.sink(rule) else {
                     self.must_fit(rule, value, target)?;
@@ -205,7 +254,7 @@ impl Image {
                 let room = if rule.target.bit.is_some() { 1 } else { target.count as usize * each };
                 let mut raw = vec![0; room];
                 rule.conversion.convert(value, &mut raw).map_err(|()| no(Kind::DoesNotFit))?;
-                let changed = !self.holds(now, number, at, value);
+                let changed = !self.holds(now, *number, at, value);
                 if !(rule.sending.on_write || rule.sending.on_change && changed) {
                     continue;
                 }
@@ -214,7 +263,7 @@ impl Image {
                     extent: target,
                     cells: raw,
                     keep: None,
-                    shown: None,
+                    shown: Shown::Nothing,
                     rule: onward,
                     confirm: rule.confirm,
                 };
@@ -222,11 +271,14 @@ impl Image {
                     let on = write.cells.first().is_some_and(|cell| *cell != 0);
                     change_bits(&mut write, each, &[(bit, on)]);
                 }
-                self.append(tasks, write);
+                self.append(&mut tasks, Task::Send(write));
             }
         }
-        tasks.push(Task::Enter { rule: number, item, cells: cells.to_vec() });
-        Ok(())
+        match tasks.last_mut() {
+            Some(Task::Send(last)) => last.shown = Shown::Entered(entered),
+            _ => tasks.push(Task::Enter(entered)),
+        }
+        Ok(tasks)
     }
 
     fn must_fit(&self, rule: &PlannedRule, value: &[u8], target: Extent) -> Result<(), Refusal> {
@@ -251,36 +303,43 @@ impl Image {
     }
 
     /// Joins a write to the one before where both are neighbours in device and image and one request takes them.
-    fn append(&self, tasks: &mut Vec<Task>, next: DeviceWrite) {
-        if let Some(Task::Send(last)) = tasks.last_mut() {
-            let side_by_side = match (&last.shown, &next.shown) {
-                (Some((_, before, _)), Some((_, after, _))) => before.end() == after.first,
-                (None, None) => true,
-                _ => false,
-            };
-            let neighbours = (last.device, last.extent.space, last.confirm, &last.keep, &next.keep)
-                == (next.device, next.extent.space, next.confirm, &None, &None)
-                && last.extent.end() == next.extent.first
-                && side_by_side;
-            let count = last.extent.count + next.extent.count;
-            let station = self.plan.devices.get(next.device);
-            let fits = station.is_some_and(|station| {
-                let space = station.space_at(next.extent.space);
-                space.zip(station.dialect).is_some_and(|(space, dialect)| {
-                    dialect.cost(Verb::Write, space, count, &station.setup).is_ok()
-                })
-            });
-            if neighbours && fits {
-                last.extent.count = count;
-                last.cells.extend_from_slice(&next.cells);
-                if let (Some((_, shown, cells)), Some((_, more, own))) = (&mut last.shown, &next.shown) {
-                    shown.count += more.count;
-                    cells.extend_from_slice(own);
-                }
-                return;
+    fn append(&self, tasks: &mut Vec<Task>, next: Task) {
+        if let (Some(Task::Send(last)), Task::Send(next)) = (tasks.last_mut(), &next)
+            && self.joins(last, next)
+        {
+            last.extent.count += next.extent.count;
+            last.cells.extend_from_slice(&next.cells);
+            if let (Shown::Cells { extent, cells, .. }, Shown::Cells { extent: more, cells: own, .. }) =
+                (&mut last.shown, &next.shown)
+            {
+                extent.count += more.count;
+                cells.extend_from_slice(own);
             }
+            return;
         }
-        tasks.push(Task::Send(next));
+        tasks.push(next);
+    }
+
+    fn joins(&self, last: &DeviceWrite, next: &DeviceWrite) -> bool {
+        let side_by_side = match (&last.shown, &next.shown) {
+            (Shown::Cells { extent: before, .. }, Shown::Cells { extent: after, .. }) => {
+                before.end() == after.first
+            }
+            (Shown::Nothing, Shown::Nothing) => true,
+            _ => false,
+        };
+        let neighbours = (last.device, last.extent.space, last.confirm, &last.keep, &next.keep)
+            == (next.device, next.extent.space, next.confirm, &None, &None)
+            && last.extent.end() == next.extent.first;
+        let count = last.extent.count + next.extent.count;
+        let station = self.plan.devices.get(next.device);
+        let fits = station.is_some_and(|station| {
+            let space = station.space_at(next.extent.space);
+            space.zip(station.dialect).is_some_and(|(space, dialect)| {
+                dialect.cost(Verb::Write, space, count, &station.setup).is_ok()
+            })
+        });
+        neighbours && side_by_side && fits
     }
 }
 

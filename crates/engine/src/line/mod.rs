@@ -383,8 +383,8 @@ impl Asking {
                     self.probe_from = if good { now } else { pause };
                 }
                 self.judge_write(now, write.device, result.as_ref().map(|_| ()).map_err(|refusal| *refusal));
-                if good && let Some((image, extent, cells)) = &write.shown {
-                    self.shared.show_written(*image, *extent, cells);
+                if good {
+                    self.shared.show_written(now, &write.shown);
                 }
                 (job.reply)(result.map(|_| vec![]));
             }

@@ -118,6 +118,7 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
 #[allow(clippy::unwrap_used, clippy::panic)]
 mod tests {
     use super::*;
+    use crate::image::Entered;
     use std::sync::Arc;
     use woodrush_core::check::{Checked, check};
     use woodrush_core::plan::Plan;
@@ -228,7 +229,8 @@ to = "scada:100001"
         let site = Site::new();
         assert_eq!(site.look(Moment(5))[3], (cells("0000"), None, State::Never), "nobody wrote");
         let entry = (0u32..).zip(&site.shared.plan.rules).find(|(_, rule)| rule.source == Source::Client);
-        site.shared.enter(entry.unwrap().0, 0, Moment(10), &[0x12, 0x34]);
+        let entered = Entered { rule: entry.unwrap().0, item: 0, cells: vec![0x12, 0x34] };
+        site.shared.enter(Moment(10), &entered);
         assert_eq!(site.look(Moment(20))[3], (cells("1234"), cells("1234"), State::Fresh));
     }
 }

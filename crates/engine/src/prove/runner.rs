@@ -364,12 +364,12 @@ impl Runner<'_> {
     pub(super) fn whole(&mut self, at: usize, item: u32, cells: &[u8]) -> Vec<u8> {
         let Some(subject) = self.subjects.get(at) else { return cells.to_vec() };
         let Some(bit) = subject.target.bit else { return cells.to_vec() };
-        let extent = subject.target.item(item);
+        let (extent, each) = (subject.target.item(item), subject.target.each);
         let old = self.see(at, extent).unwrap_or_default();
         let word = old.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
         let on = u64::from(cells.first().is_some_and(|cell| *cell != 0));
         let word = word & !(1 << bit) | on << bit;
-        word.to_be_bytes().get(8 - old.len().min(8)..).unwrap_or_default().to_vec()
+        word.to_be_bytes().get(8 - each.min(8)..).unwrap_or_default().to_vec()
     }
 
     /// Values of a rule that one request of the reader takes.

@@ -12,9 +12,11 @@ impl Runner<'_> {
     pub(super) fn write_rounds(&mut self, progress: &mut dyn FnMut(Progress)) {
         let carried = |subject: &Subject| match subject.feed {
             Feed::Written(..) => subject.patterns.len(),
-            _ => subject.writes.len(),
+            _ => 0,
         };
-        let rounds = self.subjects.iter().map(carried).max().unwrap_or(0);
+        self.write_once();
+        let rounds =
+            self.subjects.iter().map(|subject| carried(subject).max(subject.writes.len())).max().unwrap_or(0);
         for round in 0..rounds {
             progress(Progress {
                 doing: "values to the devices",
@@ -22,30 +24,56 @@ impl Runner<'_> {
                 of: count_of(rounds),
             });
             for at in 0..self.subjects.len() {
-                let open = self.results.get(at).is_some_and(|result| result.why.is_none());
-                let Some(subject) = self.subjects.get(at).filter(|_| open) else { continue };
-                let (carries, of) = match subject.feed {
-                    Feed::Written(..) => (true, subject.patterns.len()),
-                    _ => (false, subject.writes.len()),
-                };
-                if round >= of {
-                    continue;
+                let of = self.subjects.get(at).map_or((0, 0), |s| (carried(s), s.writes.len()));
+                if round < of.0 && self.stands(at, |runner| runner.carry_pattern(at, round)) {
+                    self.results.get_mut(at).into_iter().for_each(|result| result.read += 1);
                 }
-                let arrived = self.steadily(|runner| {
-                    let why = if carries {
-                        runner.carry_pattern(at, round)
-                    } else {
-                        runner.write_pattern(at, round)
-                    };
-                    why.map_or(Ok(()), Err)
-                });
-                let Some(result) = self.results.get_mut(at) else { continue };
-                match arrived {
-                    Err(why) => result.fail(why),
-                    Ok(()) if carries => result.read += 1,
-                    Ok(()) => result.written += 1,
+                if round < of.1 && self.stands(at, |runner| runner.write_pattern(at, round)) {
+                    self.results.get_mut(at).into_iter().for_each(|result| result.written += 1);
                 }
             }
+        }
+    }
+
+    /// Bits that clients write and a register shows together can be read once all of them have been written.
+    fn write_once(&mut self) {
+        for at in 0..self.subjects.len() {
+            let Some(subject) = self.subjects.get(at).filter(|subject| subject.target.bit.is_some()) else {
+                continue;
+            };
+            if let (Feed::Written(image, source), Some(cells)) = (&subject.feed, subject.patterns.first()) {
+                let (image, place, cells) = (*image, source.item(0), cells.clone());
+                // How it is answered, and what comes of it, is looked at in the rounds.
+                let _ = self.write(image, place, cells);
+            }
+        }
+    }
+
+    /// Whether a rule that was sound so far still is after one more step.
+    fn stands(&mut self, at: usize, mut step: impl FnMut(&mut Self) -> Option<String>) -> bool {
+        if self.results.get(at).is_none_or(|result| result.why.is_some()) {
+            return false;
+        }
+        let arrived = self.steadily(|runner| step(runner).map_or(Ok(()), Err));
+        match (arrived, self.results.get_mut(at)) {
+            (Ok(()), _) => true,
+            (Err(why), result) => {
+                result.into_iter().for_each(|result| result.fail(why.clone()));
+                false
+            }
+        }
+    }
+
+    /// What the source of a rule holds for one value: looked at in the device, or read by a client of the other image.
+    fn held(&mut self, at: usize, item: u32) -> Option<Vec<u8>> {
+        let subject = self.subjects.get(at)?;
+        match &subject.feed {
+            Feed::Cells(source) => self.rig.peek(subject.device?, source.item(item)),
+            Feed::Written(image, source) => {
+                let (image, place) = (*image, source.item(item));
+                self.read(image, place).ok()
+            }
+            Feed::Health(_) => None,
         }
     }
 
@@ -106,16 +134,15 @@ impl Runner<'_> {
 
     fn write_pattern(&mut self, at: usize, round: usize) -> Option<String> {
         let subject = self.subjects.get(at)?;
-        let (device, image, count) = (subject.device?, subject.image()?, subject.count);
+        let (image, count) = (subject.image()?, subject.count);
         for item in 0..count {
             let subject = self.subjects.get(at)?;
             let cells = subject.writes.get((round + item as usize) % subject.writes.len())?.clone();
-            let place = subject.source()?.item(item);
-            let before = self.rig.peek(device, place);
             let (wanted, target) = (subject.taken(&cells), subject.target.item(item));
+            let before = self.held(at, item);
             let whole = self.whole(at, item, &cells);
             let result = self.write(image, target, whole);
-            let after = self.rig.peek(device, place);
+            let after = self.held(at, item);
             let subject = self.subjects.get(at)?;
             let shown = self.show(subject, item);
             match (&wanted, &result) {
@@ -139,7 +166,7 @@ impl Runner<'_> {
                 }
                 (None, Ok(())) => {
                     return Some(format!(
-                        "{} written to {shown} is taken, and does not fit the device",
+                        "{} written to {shown} is taken, and does not fit where it goes",
                         hex_words(&cells)
                     ));
                 }

@@ -15,7 +15,7 @@ pub use write_log::WriteRecord;
 
 use crate::Moment;
 use crate::health::{DeviceHealth, HealthBoard, PortTally};
-use crate::image::{DeviceWrite, Image, Task};
+use crate::image::{DeviceWrite, Entered, Image, Shown, Task};
 use crate::tap::Tap;
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
@@ -47,6 +47,8 @@ pub struct Shared {
     writers: Vec<Option<Vec<Network>>>,
     /// By board: images, then what each device shall be sent.
     boards: Vec<RwLock<Image>>,
+    /// Held while what a client wrote comes into all boards that show it.
+    entering: Mutex<()>,
     /// By transfer: the cells that its last good answer brought, for those who look on.
     brought: Vec<Mutex<Vec<u8>>>,
     /// By device: counted up whenever what it shall be sent may have changed.
@@ -117,6 +119,7 @@ impl Shared {
             queues,
             writers: writers.collect(),
             boards,
+            entering: Mutex::default(),
             outgoing: plan.devices.iter().map(|_| AtomicU64::new(1)).collect(),
             brought: plan.transfers.iter().map(|_| Mutex::default()).collect(),
             hears_health,
@@ -247,21 +250,30 @@ impl Shared {
     }
 
     /// Shows what a device has confirmed.
-    pub fn show_written(&self, image: usize, extent: Extent, cells: &[u8]) {
-        if let Some(mut image) = self.write_board(image) {
-            image.show_written(extent, cells);
+    pub fn show_written(&self, now: Moment, shown: &Shown) {
+        match shown {
+            Shown::Nothing => {}
+            Shown::Cells { image, extent, cells } => {
+                if let Some(mut image) = self.write_board(*image) {
+                    image.show_written(*extent, cells);
+                }
+            }
+            Shown::Entered(entered) => self.enter(now, entered),
         }
     }
 
     /// Values that a client wrote: from now on its cells hold them, and rules carry them on.
-    pub fn enter(&self, rule: u32, first: u32, at: Moment, cells: &[u8]) {
-        let Some(entry) = self.plan.rules.get(rule as usize) else { return };
+    pub fn enter(&self, at: Moment, entered: &Entered) {
+        let Entered { rule, item: first, cells } = entered;
+        let Some(entry) = self.plan.rules.get(*rule as usize) else { return };
         let each = self.plan.board(entry.board).and_then(|board| board.space_at(entry.target.space));
         let bytes = entry.target.width as usize * each.map_or(2, |space| space.grain.cell_bytes());
-        for number in [rule].into_iter().chain(self.plan.onward(rule)) {
+        // Of two writes at once all that shows them must end with the same one.
+        let _one_by_one = self.entering.lock().unwrap_or_else(PoisonError::into_inner);
+        for number in [*rule].into_iter().chain(self.plan.onward(*rule)) {
             let Some(board) = self.plan.rules.get(number as usize).map(|rule| rule.board) else { continue };
             let Some(mut image) = self.write_board(board) else { continue };
-            for (item, value) in (first..).zip(cells.chunks(bytes.max(1))) {
+            for (item, value) in (*first..).zip(cells.chunks(bytes.max(1))) {
                 if let Some(step) = self.step_of(number, item) {
                     image.put(step, at, value);
                 }
@@ -324,7 +336,22 @@ impl Shared {
         if !may {
             return Err(Refusal::new(Kind::ReadOnly, Blame::Asker));
         }
-        board.route(now, extent, cells)
+        let parts = board.route(extent, cells)?;
+        // What is entered may be cells of another image; never two locks at once.
+        drop(board);
+        let mut tasks = vec![];
+        for part in parts {
+            match part {
+                Task::Send(_) => tasks.push(part),
+                Task::Enter(entered) => {
+                    let owner = self.plan.rules.get(entered.rule as usize).map(|rule| rule.board);
+                    let owner = owner.and_then(|board| self.read_board(board));
+                    let owner = owner.ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+                    tasks.extend(owner.carry_on(now, entered)?);
+                }
+            }
+        }
+        Ok(tasks)
     }
 
     /// Puts a write into the queue of its device's port.

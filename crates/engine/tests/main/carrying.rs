@@ -22,7 +22,11 @@ tables = { holding = 100, coil = 64 }
 "#;
 
 fn site(rules: &str) -> Site {
-    let mut site = Site::new(&[HEAD, TWO, rules]);
+    site_of(&[HEAD, TWO, rules])
+}
+
+fn site_of(parts: &[&str]) -> Site {
+    let mut site = Site::new(parts);
     for device in &mut site.bus().devices {
         device.still = true;
     }
@@ -178,6 +182,69 @@ fn what_one_client_writes_another_reads_in_its_own_form() {
     assert_eq!(site.read(1, 1), Ok(vec![0xFFFF]));
     let write = Request::WriteRegister { offset: 10, value: 1 };
     assert_eq!(site.ask(2, &write), [0x86, 2], "the reader's side is read-only");
+}
+
+/// A second image on the same port, both ways with the first one.
+fn two_images(rules: &str) -> Site {
+    let head =
+        HEAD.replace("[images.scada]\nport = \"office\"", "[images.scada]\nport = \"office\"\nunit = 1");
+    site_of(&[&head, TWO, "[images.board]\nport = \"office\"\nunit = 2\n", rules])
+}
+
+#[test]
+fn what_either_client_writes_both_read_and_devices_are_sent() {
+    let mut site = two_images(
+        "[[map]]\nfrom = \"scada:400001 as i16 scale 0.1\"\nto = \"board:400011 as f32\"\naccess = \"read-write\"\ncount = 2\n[[map]]\nfrom = \"scada:400001 as i16 scale 0.1\"\nto = \"blower:400011\"\ncount = 2\nsend = \"on-change\"\n",
+    );
+    let board = Request::Read { table: Table::HoldingRegister, offset: 10, count: 4 };
+    let write = |site: &mut Site, value: f32| {
+        let data = [value.to_be_bytes(), 20f32.to_be_bytes()].concat();
+        site.ask(2, &Request::WriteRegisters { offset: 10, words: &data })
+    };
+    assert_eq!(site.ask(2, &board), [0x83, 11], "nobody has written it");
+    let pdu = write(&mut site, 17.46);
+    assert_eq!(
+        Response::parse(&pdu),
+        Ok(Response::Wrote { table: Table::HoldingRegister, offset: 10, count: 4 })
+    );
+    assert_eq!(words(&mut site, 1, 10, 2), [175, 200]);
+    assert_eq!(site.read(1, 2), Ok(vec![175, 200]));
+    let shown = [&[3, 8][..], &17.5f32.to_be_bytes(), &20f32.to_be_bytes()].concat();
+    assert_eq!(site.ask(2, &board), shown, "what the other side holds, not what was meant");
+    // The same value in other words: on-change spares the device.
+    poke(&mut site, 1, 10, 0);
+    write(&mut site, 17.54);
+    assert_eq!(words(&mut site, 1, 10, 2), [0, 200]);
+    assert_eq!(site.write(1, &[300]), Ok(()), "and the other way");
+    assert_eq!(site.ask(2, &board)[2..6], 30f32.to_be_bytes());
+    assert_eq!(words(&mut site, 1, 10, 2), [300, 200]);
+    // What does not fit, half a value, and what no device takes: refused, and nothing changes.
+    assert_eq!(write(&mut site, 4000.0), [0x90, 3]);
+    assert_eq!(site.ask(2, &Request::WriteRegister { offset: 10, value: 1 }), [0x86, 2]);
+    site.bus().change(Change::Mute(1, true));
+    assert_eq!(write(&mut site, 1.0), [0x90, 11]);
+    assert_eq!(site.read(1, 2), Ok(vec![300, 200]));
+    assert_eq!(site.ask(2, &board)[2..6], 30f32.to_be_bytes());
+}
+
+#[test]
+fn bits_of_one_image_are_written_from_another_as_coils_or_in_a_register() {
+    let mut site = two_images(
+        "[[map]]\nfrom = \"scada:000001\"\nto = \"board:400011.0\"\naccess = \"read-write\"\n[[map]]\nfrom = \"scada:000002\"\nto = \"board:400011.7\"\naccess = \"read-write\"\n[[map]]\nfrom = \"scada:000017\"\ncount = 16\nto = \"board:400012\"\naccess = \"read-write\"\n",
+    );
+    let coils = |site: &mut Site, offset: u16, count: u16| {
+        site.ask(1, &Request::Read { table: Table::Coil, offset, count })
+    };
+    let write =
+        |site: &mut Site, offset: u16, value: u16| site.ask(2, &Request::WriteRegister { offset, value });
+    assert_eq!(coils(&mut site, 0, 2), [0x81, 11]);
+    assert_eq!(write(&mut site, 10, 0x0080), [6, 0, 10, 0, 0x80]);
+    assert_eq!(coils(&mut site, 0, 2), [1, 1, 0b10]);
+    assert_eq!(site.ask(1, &Request::WriteCoil { offset: 0, on: true })[0], 5);
+    let register = Request::Read { table: Table::HoldingRegister, offset: 10, count: 1 };
+    assert_eq!(site.ask(2, &register), [3, 2, 0, 0x81]);
+    assert_eq!(write(&mut site, 11, 0x8003), [6, 0, 11, 0x80, 3]);
+    assert_eq!(coils(&mut site, 16, 16), [1, 2, 3, 0x80], "sixteen coils, bit 0 first");
 }
 
 #[test]

@@ -1,8 +1,9 @@
 //! The proof must fail where the converter's ways are wrong, at the wrong way and at no other.
 
-use crate::proven::{proof, wrong};
+use crate::proven::{proof, whys, wrong};
 use crate::site::checked;
 use std::sync::Arc;
+use woodrush_core::plan::{Plan, Source};
 use woodrush_core::project::OnLoss;
 
 const SITE: &str = r#"
@@ -52,6 +53,10 @@ access = "read-write"
 [[map]]
 from = "gauge.health.online"
 to = "left:000009"
+[[map]]
+from = "scada:400111 as i16 scale 0.1"
+to = "left:400011 as f32"
+access = "read-write"
 [[forward]]
 from = "office"
 units = "123-124"
@@ -113,5 +118,24 @@ fn a_write_that_reaches_nobody_is_seen() {
     let shut = proof(&checked, |plan| plan.rules[3].writable = false);
     assert_eq!(wrong(&shut).0, [3], "{:?}", shut.rules[3].why);
     let cut_off = proof(&checked, |plan| plan.onward.clear());
-    assert_eq!(wrong(&cut_off).0, [2], "{:?}", cut_off.rules[2].why);
+    assert_eq!(wrong(&cut_off).0, [2, 5], "{:?}", cut_off.rules[2].why);
+}
+
+#[test]
+fn a_write_between_images_that_goes_one_way_only_or_astray_is_seen() {
+    let checked = Arc::new(checked(SITE));
+    let whole = proof(&checked, |_| {});
+    assert!(whole.holds(), "{:?} {:?}", whys(&whole), whole.others);
+    let both = &whole.rules[5];
+    assert!(both.read > 10 && both.written.is_some_and(|written| written > 10), "{both:?}");
+    let shut = proof(&checked, |plan| plan.rules[5].writable = false);
+    assert_eq!(wrong(&shut).0, [5], "{:?}", shut.rules[5].why);
+    let other = |plan: &mut Plan| {
+        let Source::Entry { image, place, .. } = plan.rules[5].source else { panic!("clients write it") };
+        let entries = (0u32..).zip(&plan.rules).filter(|(_, rule)| rule.source == Source::Client);
+        let beside = entries.map(|(at, _)| at).min().unwrap();
+        plan.rules[5].source = Source::Entry { image, place, rule: beside };
+    };
+    let astray = proof(&checked, other);
+    assert_eq!(wrong(&astray).0, [5], "{:?}", astray.rules[5].why);
 }

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
-use woodrush_engine::image::DeviceWrite;
+use woodrush_engine::image::{DeviceWrite, Shown};
 use woodrush_engine::rig::Change;
 use woodrush_engine::shared::{AskerId, Errand, Job, LineQueue};
 
@@ -18,7 +18,7 @@ fn write() -> DeviceWrite {
         extent,
         cells: vec![0; 4],
         keep: None,
-        shown: Some((0, extent, vec![0; 4])),
+        shown: Shown::Cells { image: 0, extent, cells: vec![0; 4] },
         rule: 0,
         confirm: true,
     }

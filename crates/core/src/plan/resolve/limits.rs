@@ -94,11 +94,12 @@ impl Ends<'_> {
     ) -> Vec<Finding> {
         let Some(access) = self.rule.read_write else { return vec![] };
         let mut found = vec![];
-        for (end, span, who) in [(address, self.from.span, "device"), (target, self.to.span, "client")] {
+        for (end, Endpoint { owner, span, .. }) in [(address, self.from), (target, self.to)] {
+            let span = *span;
             if !end.space.writable {
-                let what = match who {
-                    "client" => format!("a client cannot write {}", end.space.a()),
-                    _ => format!("{} of a device cannot be written", end.space.a()),
+                let what = match owner {
+                    Owner::Device(_) => format!("{} of a device cannot be written", end.space.a()),
+                    _ => format!("a client cannot write {}", end.space.a()),
                 };
                 found.push(Finding::new("M47", access, what).note(span, "this end"));
             } else if end.bit.is_some() && end.space.bits == BitWrite::Never {

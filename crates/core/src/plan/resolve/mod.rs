@@ -202,14 +202,10 @@ impl Ends<'_> {
             found.extend(self.reading_limits(device, address, &place));
             found.extend(self.writing_back(address, point, target));
         }
-        if let (Some(access), Owner::Image(_), Owner::Image(_)) =
-            (self.rule.read_write, self.from.owner, self.to.owner)
+        if let (Owner::Image(_), Owner::Image(_), true) =
+            (self.from.owner, self.to.owner, address.space.writable)
         {
-            let what = "what one client writes and another reads goes one way".to_string();
-            found.push(
-                Finding::new("F09", access, what)
-                    .mend("write a second rule into other cells, or let both ask one image"),
-            );
+            found.extend(self.writing_back(address, None, target));
         }
         if let (Some(access), Owner::Device(_), Owner::Device(_)) =
             (self.rule.read_write, self.from.owner, self.to.owner)
