@@ -58,7 +58,9 @@ pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Fail
         Format::Json => console.json(proof)?,
         Format::Csv => console.table(&proof::full_table(proof))?,
         Format::Text => {
-            console.table(&proof::table(proof))?;
+            if !proof.rules.is_empty() {
+                console.table(&proof::table(proof))?;
+            }
             for rule in proof.rules.iter().filter(|rule| !rule.proven) {
                 console.say("")?;
                 let head = console.paint(Tone::Bad, "not proven");
@@ -68,7 +70,9 @@ pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Fail
                 ))?;
                 console.say(&format!("  {}", rule.why.as_deref().unwrap_or_default()))?;
             }
-            console.say("")?;
+            if !proof.rules.is_empty() {
+                console.say("")?;
+            }
             for (what, right) in &proof.others {
                 let word = if *right {
                     console.paint(Tone::Good, "right")
@@ -77,8 +81,7 @@ pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Fail
                 };
                 console.say(&format!("{word}  {what}"))?;
             }
-            let good = proof.rules.iter().filter(|rule| rule.proven).count();
-            let summary = format!("{good} of {} rules, in {:.1} s", proof.rules.len(), proof.seconds);
+            let summary = format!("{}, in {:.1} s", proof::counted(proof), proof.seconds);
             let word = if proof.holds() {
                 console.paint(Tone::Good, "proven")
             } else {
@@ -87,8 +90,8 @@ pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Fail
             console.say(&format!("{word}  {summary}"))?;
         }
     }
-    if proof.rules.is_empty() {
-        console.note("there are no rules to prove: add a `[[map]]`");
+    if proof.rules.is_empty() && proof.forwards.of == 0 {
+        console.note("there is nothing to prove: add a `[[map]]` or a `[[forward]]`");
     }
     Ok(if proof.holds() { Verdict::Yes } else { Verdict::No })
 }

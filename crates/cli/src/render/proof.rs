@@ -3,7 +3,7 @@
 use crate::Failure;
 use crate::console::Table;
 use std::path::Path;
-use woodrush_engine::prove::{Proof, RuleProof};
+use woodrush_engine::prove::{Proof, RuleProof, Share};
 
 /// What a report's name asks for.
 #[derive(Debug, Clone, Copy)]
@@ -104,6 +104,20 @@ pub(crate) fn full_table(proof: &Proof) -> Table {
     Table { head, rows: proof.rules.iter().map(row).collect(), whole: &[] }
 }
 
+/// How many of what is proven, in words.
+pub(crate) fn counted(proof: &Proof) -> String {
+    let good = proof.rules.iter().filter(|rule| rule.proven).count();
+    let plural = |count: usize| if count == 1 { "" } else { "s" };
+    let rules = format!("{good} of {} rule{}", proof.rules.len(), plural(proof.rules.len()));
+    let Share { proven, of } = proof.forwards;
+    let forwards = format!("{proven} of {of} forward{}", plural(of as usize));
+    match (proof.rules.is_empty(), of) {
+        (_, 0) => rules,
+        (true, _) => forwards,
+        (false, _) => format!("{rules} and {forwards}"),
+    }
+}
+
 fn render(template: &str, name: &str, proof: &Proof) -> Result<String, Failure> {
     let mut environment = minijinja::Environment::new();
     // The end of the name makes values safe for HTML and XML.
@@ -113,7 +127,7 @@ fn render(template: &str, name: &str, proof: &Proof) -> Result<String, Failure> 
     let values = minijinja::context! {
         proof => minijinja::value::Serde(proof),
         holds => proof.holds(),
-        good => good,
+        counted => counted(proof),
         failed => proof.rules.len() - good + proof.others.iter().filter(|(_, right)| !right).count(),
         tests => proof.rules.len() + proof.others.len(),
         version => env!("CARGO_PKG_VERSION"),

@@ -1,8 +1,10 @@
-//! Forwards: each unit read and written through, a silent unit, a unit without a way, functions that may not pass.
+//! Forwards: each unit read and written through, a silent unit, a unit without a way, functions that may not pass; and
+//! bytes that pass unread.
 
 use super::Progress;
-use super::runner::{Runner, count_of};
+use super::runner::{PATIENCE, Runner, count_of};
 use crate::Dialer;
+use crate::rig::PlainEnd;
 use crate::speak::answers;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::{PlannedForward, Source, Station};
@@ -11,22 +13,61 @@ use woodrush_core::{Kind, Refusal};
 
 /// How long a client of a forward waits beyond what the line's own timeout asks, in microseconds.
 const BEYOND: u64 = 5_000_000;
+/// How soon a client that is turned away knows, in microseconds.
+const TURNED_AWAY: u64 = 50_000;
 
 impl Runner<'_> {
     /// Proves every forward.
     pub(super) fn forwards(&mut self, progress: &mut dyn FnMut(Progress)) {
         let checked = self.checked;
         let of = count_of(checked.plan.forwards.len());
-        for (at, forward) in checked.plan.forwards.iter().enumerate().filter(|(_, forward)| !forward.raw) {
+        for (at, forward) in checked.plan.forwards.iter().enumerate() {
             progress(Progress { doing: "requests passed on", done: count_of(at), of });
             let name =
                 |port: usize| checked.project.ports.get(port).map_or("", |port| port.name.value.as_str());
             let head = format!("forward {} -> {}", name(forward.from), name(forward.to));
-            match self.steadily(|runner| runner.forward(forward)) {
-                Ok(what) => self.others.push((format!("{head}: {what}"), true)),
-                Err(what) => self.others.push((format!("{head}: {what}"), false)),
-            }
+            let proven = self.steadily(|runner| match forward.raw {
+                true => runner.bytes(forward),
+                false => runner.forward(forward),
+            });
+            self.forwards.of += 1;
+            self.forwards.proven += u32::from(proven.is_ok());
+            let right = proven.is_ok();
+            let (Ok(what) | Err(what)) = proven;
+            self.others.push((format!("{head}: {what}"), right));
         }
+    }
+
+    /// Every byte there is, each way, in an order of its own; a second client while there is a first, and after it.
+    fn bytes(&mut self, forward: &PlannedForward) -> Result<String, String> {
+        let no_end = |error: std::io::Error| format!("no end there: {error}");
+        let far = self.rig.plain_end(forward.to).map_err(no_end)?;
+        let near = self.rig.plain_end(forward.from).map_err(no_end)?;
+        both_ways(&near, &far)?;
+        let mut told = vec!["all 256 bytes pass unchanged each way"];
+        let port = self.checked.project.ports.get(forward.from);
+        if port.and_then(|port| port.transport()) == Some(woodrush_core::protocol::Transport::Listen) {
+            let second = self.rig.plain_end(forward.from).map_err(no_end)?;
+            if !second.is_hung_up(PATIENCE) {
+                return Err("a second client is not turned away while there is a first".into());
+            }
+            both_ways(&near, &far)?;
+            drop(near);
+            // That the first one has gone is seen a moment later.
+            let begun = self.clock.now();
+            loop {
+                let next = self.rig.plain_end(forward.from).map_err(no_end)?;
+                if !next.is_hung_up(TURNED_AWAY) {
+                    both_ways(&next, &far).map_err(|why| format!("the client after the first: {why}"))?;
+                    break;
+                }
+                if self.clock.now().since(begun) > PATIENCE {
+                    return Err("a client is turned away after the first has gone".into());
+                }
+            }
+            told.push("one client at a time");
+        }
+        Ok(told.join(", "))
     }
 
     fn forward(&mut self, forward: &PlannedForward) -> Result<String, String> {
@@ -183,6 +224,29 @@ impl Runner<'_> {
             .chain(sized)
             .find(|extent| !writable || station.space_at(extent.space).is_some_and(|space| space.writable))
     }
+}
+
+/// Gives every byte at either end, and looks whether it comes to the other.
+fn both_ways(near: &PlainEnd, far: &PlainEnd) -> Result<(), String> {
+    let up: Vec<u8> = (0..=255).collect();
+    // No byte where it was on the way there.
+    let down: Vec<u8> = up.iter().map(|byte| byte.wrapping_mul(3).wrapping_add(101)).collect();
+    for (from, to, bytes, way) in [(near, far, &up, "from the client"), (far, near, &down, "to the client")] {
+        from.give(bytes).map_err(|error| format!("bytes {way} are not taken: {error}"))?;
+        let came = to.take(bytes.len(), PATIENCE);
+        if came != *bytes {
+            let wrong = came.iter().zip(bytes).position(|(came, sent)| came != sent);
+            return Err(match wrong {
+                Some(at) => format!(
+                    "byte {:02X} {way} arrives as {:02X}",
+                    bytes.get(at).copied().unwrap_or_default(),
+                    came.get(at).copied().unwrap_or_default()
+                ),
+                None => format!("of 256 bytes {way} {} arrive", came.len()),
+            });
+        }
+    }
+    Ok(())
 }
 
 /// What an ordinary read or write of a table is asked by.

@@ -3,7 +3,7 @@
 use super::field;
 use super::steady::Watch;
 use super::subject::{End, Feed, Subject};
-use super::{Progress, Proof, RuleProof};
+use super::{Progress, Proof, RuleProof, Share};
 use crate::Dialer;
 use crate::converter::{Running, start};
 use crate::health::HealthBoard;
@@ -21,7 +21,7 @@ use woodrush_core::protocol::{Extent, Verb, refusal_shown};
 use woodrush_core::{Kind, Refusal};
 
 /// How long the reader waits for one answer, in microseconds.
-const PATIENCE: u64 = 5_000_000;
+pub(super) const PATIENCE: u64 = 5_000_000;
 /// What is added to the age before a value counts as not arrived: a shared machine may be away for a while.
 const GRACE: u64 = 3_000_000;
 /// How much longer a device that counts as lost is waited for, in microseconds.
@@ -61,6 +61,7 @@ pub fn prove(
         readers: HashMap::new(),
         clock,
         others: vec![],
+        forwards: Share::default(),
         field,
     };
     runner.read_rounds(progress);
@@ -109,6 +110,7 @@ pub(super) struct Runner<'a> {
     pub(super) readers: HashMap<usize, Dialer>,
     pub(super) clock: Clock,
     pub(super) others: Vec<(String, bool)>,
+    pub(super) forwards: Share,
     /// By device: why it does not answer alone.
     field: Vec<Option<String>>,
 }
@@ -438,6 +440,7 @@ impl Runner<'_> {
             format: 1,
             site: project.name.value.clone(),
             rules: rules.collect(),
+            forwards: self.forwards,
             others: self.others,
             seconds: self.clock.now().0 as f64 / 1e6,
         }

@@ -189,12 +189,18 @@ impl Rig {
             };
             Some(Row { name: port.name.value.clone(), value, detail })
         };
-        let ends = self.masters.iter().filter_map(|master| {
-            let port = project.ports.get(master.port)?;
-            let path = master.serial().or(master.pty()).map(|path| path.display().to_string());
-            let value = path.or(master.socket().map(|at| at.to_string()))?;
-            Some(Row { name: port.name.value.clone(), value, detail: "others ask here".into() })
-        });
+        let ends =
+            self.masters.iter().filter_map(|master| {
+                let port = project.ports.get(master.port)?;
+                let path = master.serial().or(master.pty()).map(|path| path.display().to_string());
+                let value = path.or(master.socket().map(|at| at.to_string()))?;
+                let raw =
+                    self.checked.plan.forwards.iter().any(|forward| {
+                        forward.raw && (forward.from == master.port || forward.to == master.port)
+                    });
+                let detail = if raw { "bytes pass unread" } else { "others ask here" };
+                Some(Row { name: port.name.value.clone(), value, detail: detail.into() })
+            });
         self.lines.iter().filter_map(row).chain(ends).collect()
     }
 

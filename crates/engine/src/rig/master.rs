@@ -1,5 +1,5 @@
-//! The other end of a port on which others ask and which is no listening socket: a serial line, a virtual serial port, or
-//! a connection that the converter makes.
+//! The other end of a port that plays no devices and is no listening socket: a serial line, a virtual serial port, or a
+//! connection that the converter makes. Others ask there, or bytes pass unread.
 
 use crate::Dialer;
 use crate::port::tty;
@@ -70,11 +70,16 @@ impl Master {
 
     /// A client on this end.
     pub(super) fn dial(&self, line: LineTime, protocol: &str, station: &Station) -> std::io::Result<Dialer> {
-        let wire = match &self.end {
-            End::Line { wire, .. } => wire.try_clone()?,
+        Dialer::over(self.wire()?, line, protocol, station)
+    }
+
+    /// Its bytes.
+    pub(super) fn wire(&self) -> std::io::Result<OwnedFd> {
+        match &self.end {
+            End::Line { wire, .. } => wire.try_clone(),
             End::Pty { path } => {
                 // The converter may be a moment behind.
-                tty::open_shared(path, PTY_LINE).map_err(|fault| Error::other(fault.what))?
+                tty::open_shared(path, PTY_LINE).map_err(|fault| Error::other(fault.what))
             }
             End::Socket { listener, wire, .. } => {
                 let mut kept = wire.lock().unwrap_or_else(PoisonError::into_inner);
@@ -84,10 +89,9 @@ impl Master {
                     stream.set_nonblocking(true)?;
                     *kept = Some(stream.into());
                 }
-                kept.as_ref().ok_or(ErrorKind::NotConnected)?.try_clone()?
+                kept.as_ref().ok_or(ErrorKind::NotConnected)?.try_clone()
             }
-        };
-        Dialer::over(wire, line, protocol, station)
+        }
     }
 
     /// The connection was lost: the next client waits for the converter to dial again.

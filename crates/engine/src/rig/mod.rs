@@ -8,6 +8,7 @@ mod device;
 mod inside;
 mod line;
 mod master;
+mod plain;
 mod settings;
 mod signal;
 
@@ -16,6 +17,7 @@ pub use clients::ClientState;
 pub use device::SimDevice;
 
 pub use inside::{Ailment, Spot};
+pub use plain::PlainEnd;
 
 use crate::Dialer;
 use crate::Moment;
@@ -76,6 +78,7 @@ impl Rig {
             checked: Arc::clone(&checked),
         };
         let mut kin = Kin::new();
+        let forwards = &checked.plan.forwards;
         for (index, port) in checked.project.ports.iter().enumerate() {
             let Some(wires) = port.wires.as_ref().filter(|wires| !matches!(wires, Wires::Listen { .. }))
             else {
@@ -92,7 +95,7 @@ impl Rig {
                 };
                 rig.lines.push(RigLine::spawn(index, bus, line, clock).map_err(no_end)?);
             } else if checked.plan.images.iter().any(|image| image.port == index)
-                || checked.plan.forwards.iter().any(|forward| forward.from == index)
+                || forwards.iter().any(|forward| forward.from == index || forward.raw && forward.to == index)
             {
                 rig.masters.extend(Master::new(index, wires).map_err(no_end)?.map(Arc::new));
             }
@@ -150,10 +153,29 @@ impl Rig {
         if let Some(master) = self.masters.iter().find(|master| master.port == port) {
             return master.dial(self.master_line(port, timeout), protocol, station);
         }
+        let at = self.served(port).ok_or(std::io::ErrorKind::NotConnected)?;
+        Dialer::connect(at, from, protocol, station, timeout)
+    }
+
+    /// The other end of a port that carries bytes unread.
+    ///
+    /// # Errors
+    /// Nobody serves the port, or its end cannot be opened.
+    pub fn plain_end(&self, port: usize) -> std::io::Result<PlainEnd> {
+        if let Some(master) = self.masters.iter().find(|master| master.port == port) {
+            return master.wire().map(PlainEnd::new);
+        }
+        let at = self.served(port).ok_or(std::io::ErrorKind::NotConnected)?;
+        let stream = std::net::TcpStream::connect(at)?;
+        stream.set_nodelay(true)?;
+        stream.set_nonblocking(true)?;
+        Ok(PlainEnd::new(stream.into()))
+    }
+
+    /// Where the converter serves a port.
+    fn served(&self, port: usize) -> Option<SocketAddr> {
         let listening = self.listening.lock().unwrap_or_else(PoisonError::into_inner);
-        let at = listening.iter().find(|(other, _)| *other == port).map(|(_, at)| *at);
-        drop(listening);
-        Dialer::connect(at.ok_or(std::io::ErrorKind::NotConnected)?, from, protocol, station, timeout)
+        listening.iter().find(|(other, _)| *other == port).map(|(_, at)| *at)
     }
 
     /// A client of the devices behind a port, while no converter is there; `None` where the bench plays no devices.
@@ -365,7 +387,8 @@ pub(crate) fn kin_bus_of(
     let Some(settings) = project.ports.get(port) else { return Ok(None) };
     let (Some(protocol), Some(time)) = (settings.protocol, plan.lines.get(port)) else { return Ok(None) };
     let here: Vec<usize> = (0..plan.devices.len()).filter(|device| plan.is_on(*device, port)).collect();
-    if here.is_empty() {
+    // Requests are passed on to lines of which no device is known, too.
+    if here.is_empty() && !plan.forwards.iter().any(|forward| !forward.raw && forward.to == port) {
         return Ok(None);
     }
     let mut device = |device: &usize| {

@@ -95,6 +95,65 @@ fn a_forward_that_lets_more_pass_than_it_may_is_seen() {
 }
 
 #[test]
+fn bytes_that_pass_unread_are_proven_each_way_and_a_line_without_devices_is_silent() {
+    let text = r#"
+[ports.desk]
+listen = "0.0.0.0:4001"
+protocol = "raw"
+allow = ["192.0.2.0/24"]
+[ports.printer]
+serial = "/dev/ttyUSB5"
+line = "9600 8N1"
+protocol = "raw"
+[ports.program]
+pty = "scale"
+protocol = "raw"
+[ports.scale]
+connect = "192.0.2.44:4001"
+protocol = "raw"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[ports.yard]
+serial = "/dev/ttyUSB6"
+line = "9600 8N1"
+protocol = "modbus-rtu"
+timeout = "100ms"
+[[forward]]
+from = "desk"
+to = "printer"
+[[forward]]
+from = "program"
+to = "scale"
+[[forward]]
+from = "office"
+units = "1-5"
+to = "yard"
+"#;
+    let checked = Arc::new(checked(text));
+    let whole = proof(&checked, |_| {});
+    assert!(whole.holds() && whole.rules.is_empty(), "{:?}", whole.others);
+    let told: Vec<&str> = whole.others.iter().map(|(what, _)| what.as_str()).collect();
+    let bytes = "all 256 bytes pass unchanged each way";
+    assert_eq!(
+        told,
+        [
+            format!("forward desk -> printer: {bytes}, one client at a time"),
+            format!("forward program -> scale: {bytes}"),
+            "forward office -> yard: nothing known to ask, silent unit 1 told, unroutable unit 6 told".into(),
+        ]
+    );
+    let cut = proof(&checked, |plan| drop(plan.forwards.remove(0)));
+    let (_, others) = wrong(&cut);
+    assert!(
+        others.len() == 1 && others[0].starts_with("forward desk -> printer: no end there"),
+        "{others:?}"
+    );
+    assert_eq!((cut.forwards.proven, cut.forwards.of, cut.holds()), (2, 3, false));
+}
+
+#[test]
 fn a_value_that_is_sent_beside_its_place_or_not_at_all_is_seen() {
     let checked = Arc::new(checked(SITE));
     let beside = proof(&checked, |plan| plan.pushes[0].extent.first += 1);
