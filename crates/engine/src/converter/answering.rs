@@ -5,7 +5,7 @@ use crate::Moment;
 use crate::health::AskerTally;
 use crate::image::{DeviceWrite, Shown, Task};
 use crate::shared::{AnswerSettings, AskerId, Event, Message, Reply, Shared, Site, WriteRecord};
-use crate::speak::{News, Serve, Server, Want, speaker};
+use crate::speak::{News, Plainly, Serve, Server, Want, speaker};
 use std::collections::VecDeque;
 use std::net::Ipv4Addr;
 use std::sync::Arc;
@@ -55,15 +55,19 @@ pub enum AnsweringAct {
 }
 
 /// The machine behind one connection, or one line on which others ask.
+#[repr(C)]
 pub struct Answering {
+    // What every plain read touches stands together, in one line of the cache.
+    /// How reads are answered while nothing is under way.
+    plainly: Option<Plainly>,
     site: Arc<Site>,
     generation: u64,
     shared: Arc<Shared>,
     port: usize,
-    asker: Asker,
     tally: Arc<AskerTally>,
     server: Box<dyn Server>,
     work: Option<Box<Work>>,
+    asker: Asker,
     cells: Vec<u8>,
     damaged: u64,
     /// Good answers that are not in the tally yet.
@@ -94,6 +98,7 @@ impl Answering {
         let server = (speaker(settings.protocol)?.server)(&settings.server);
         let tally = shared.health.asker(port, asker.who.clone());
         Some(Self {
+            plainly: None,
             site,
             generation,
             shared,
@@ -112,6 +117,7 @@ impl Answering {
 
     /// Takes news of the connection.
     pub fn handle(&mut self, now: Moment, news: News<'_>) {
+        self.plainly = None;
         if matches!(news, News::Down) {
             self.work = None;
         }
@@ -119,6 +125,30 @@ impl Answering {
             self.came += bytes.len() as u64;
         }
         self.server.handle(now, news);
+    }
+
+    /// Answers the reads that the bytes of a connection, which have just come, begin with: how many bytes that were,
+    /// and what must be written. The others are news, and must be handled.
+    pub fn at_once(&mut self, now: Moment, bytes: &[u8]) -> (usize, Vec<u8>) {
+        let (Some(plainly), true) = (self.plainly, self.generation == self.site.generation()) else {
+            return (0, vec![]);
+        };
+        let Some(settings) = self.settings() else { return (0, vec![]) };
+        let done = plainly(bytes, &mut |unit, extent, cells| {
+            self.shared.read(settings.image(unit), now, extent, cells)
+        });
+        if done.requests > 0 {
+            let tally = &self.tally.tally;
+            tally.count_good(now, done.requests);
+            tally.carried(done.answers.len() as u64, done.used as u64);
+        }
+        (done.used, done.answers)
+    }
+
+    /// What is counted of it.
+    #[must_use]
+    pub fn tally(&self) -> &Arc<AskerTally> {
+        &self.tally
     }
 
     /// Whether something is in somebody else's hands: nothing more is read from the connection meanwhile.
@@ -173,6 +203,7 @@ impl Answering {
                 }
                 Serve::Rest => {
                     self.tell_counts(now);
+                    self.plainly = self.server.plainly();
                     return AnsweringAct::Rest;
                 }
                 Serve::Want { unit, all, want } => self.take(now, unit, all, want),

@@ -1,21 +1,31 @@
 //! A listening port: one task a connection, a bound on how many, and who may come at all.
 
 use super::{Answering, AnsweringAct, Asker};
+use crate::Moment;
+use crate::health::AskerTally;
 use crate::moment::Clock;
 use crate::shared::{AnswerSettings, AskerId, Event, Site};
 use crate::speak::{News, Side};
 use crate::tap::{Piece, Tap};
 use std::collections::HashMap;
+use std::future::poll_fn;
+use std::io::ErrorKind;
+use std::mem::MaybeUninit;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::pin::Pin;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use std::task::{Context, Poll, ready};
+use tokio::io::{AsyncRead, AsyncWriteExt, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::oneshot;
 use tokio::task::AbortHandle;
 
 /// A connection silent for so long may be closed for a new one, in microseconds.
 const EVICT_AFTER: u64 = 10_000_000;
+
+/// Bytes that are taken in at once.
+const CHUNK: usize = 4096;
 
 /// Addresses that stand for others on the bench, where everybody comes from this machine.
 pub type Aliases = Arc<HashMap<IpAddr, Ipv4Addr>>;
@@ -48,14 +58,22 @@ pub struct Serving {
 struct Connection {
     number: u64,
     who: SocketAddr,
-    /// When bytes last came, in microseconds.
+    /// When bytes last came that were not answered at once, in microseconds.
     last: AtomicU64,
+    /// What is counted of it; set once it is served.
+    tally: OnceLock<Arc<AskerTally>>,
     /// Ends its task at the next wait; set once that is spawned. The task itself need not listen for an end, which
     /// would cost more than a read of sixteen registers.
     task: OnceLock<AbortHandle>,
 }
 
 impl Connection {
+    /// When it was last heard, in microseconds.
+    fn heard(&self) -> u64 {
+        let answered = self.tally.get().and_then(|tally| tally.tally.last_good());
+        self.last.load(Relaxed).max(answered.map_or(0, |at| at.0))
+    }
+
     fn close(&self) {
         if let Some(task) = self.task.get() {
             task.abort();
@@ -122,7 +140,7 @@ impl Serving {
         let Some((port, settings)) = self.settings() else { return };
         let connections = self.connections();
         for connection in connections.iter() {
-            if now.saturating_sub(connection.last.load(Relaxed)) > settings.idle_timeout {
+            if now.saturating_sub(connection.heard()) > settings.idle_timeout {
                 connection.close();
                 self.tell(connection.who, "closed: it was silent for longer than `idle-timeout`");
             }
@@ -194,8 +212,8 @@ impl Serving {
         let connection = {
             let mut connections = self.connections();
             if connections.len() >= settings.max_clients {
-                let idle = connections.iter().min_by_key(|connection| connection.last.load(Relaxed)).cloned();
-                match idle.filter(|idle| now.saturating_sub(idle.last.load(Relaxed)) > EVICT_AFTER) {
+                let idle = connections.iter().min_by_key(|connection| connection.heard()).cloned();
+                match idle.filter(|idle| now.saturating_sub(idle.heard()) > EVICT_AFTER) {
                     Some(idle) => {
                         connections.retain(|other| other.number != idle.number);
                         idle.close();
@@ -210,8 +228,13 @@ impl Serving {
                 }
             }
             let number = self.next.fetch_add(1, Relaxed);
-            let connection =
-                Arc::new(Connection { number, who, last: AtomicU64::new(now), task: OnceLock::new() });
+            let connection = Arc::new(Connection {
+                number,
+                who,
+                last: AtomicU64::new(now),
+                tally: OnceLock::new(),
+                task: OnceLock::new(),
+            });
             connections.push(Arc::clone(&connection));
             connection
         };
@@ -240,7 +263,7 @@ impl Serving {
     }
 
     /// Talks until one side ends it; says why if it was us.
-    async fn converse(&self, mut stream: TcpStream, connection: &Connection) -> Option<String> {
+    async fn converse(&self, stream: TcpStream, connection: &Connection) -> Option<String> {
         // Small answers at once; where the platform cannot, they come a little later.
         let _ = stream.set_nodelay(true);
         let who = connection.who;
@@ -252,16 +275,18 @@ impl Serving {
         let (port, _) = self.settings()?;
         let claimed = self.claimed(who).map(|own| SocketAddr::from((own, who.port())));
         let shown: Arc<str> = claimed.unwrap_or(who).to_string().into();
-        let mut answering = Answering::new(Arc::clone(&self.site), port, asker)?;
-        let mut chunk = vec![0; 4096];
+        let answering = Answering::new(Arc::clone(&self.site), port, asker)?;
+        // It is set only here.
+        let _ = connection.tally.set(Arc::clone(answering.tally()));
+        let mut talk = Talk { stream, answering, shown };
         let mut now = self.clock.now();
         loop {
-            match answering.poll(now) {
+            match talk.answering.poll(now) {
                 AnsweringAct::Send(bytes) => {
                     if self.tap.is_on() {
-                        self.passed(&shown, Side::Answers, &bytes);
+                        self.passed(&talk.shown, Side::Answers, &bytes);
                     }
-                    stream.write_all(&bytes).await.ok()?;
+                    talk.stream.write_all(&bytes).await.ok()?;
                 }
                 AnsweringAct::Hand(handed) => {
                     let (done, ended) = oneshot::channel();
@@ -269,28 +294,77 @@ impl Serving {
                     let reply = move |result| {
                         let _ = done.send(result);
                     };
-                    answering.submit(*handed, Box::new(reply));
+                    talk.answering.submit(*handed, Box::new(reply));
                     let result = ended.await.unwrap_or(Err(Answering::forgotten()));
                     now = self.clock.now();
-                    answering.ended(now, result);
+                    talk.answering.ended(now, result);
                 }
                 AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
-                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => match stream.read(&mut chunk).await {
-                    Ok(0) | Err(_) => {
-                        self.passed(&shown, Side::Either, &[]);
+                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => {
+                    let Some(came) = poll_fn(|context| self.take_in(context, &mut talk)).await else {
+                        self.passed(&talk.shown, Side::Either, &[]);
                         return None;
+                    };
+                    now = came.at;
+                    connection.last.store(now.0, Relaxed);
+                    if !came.unsent.is_empty() {
+                        talk.stream.write_all(&came.unsent).await.ok()?;
                     }
-                    Ok(count) => {
-                        now = self.clock.now();
-                        connection.last.store(now.0, Relaxed);
-                        let bytes = chunk.get(..count).unwrap_or_default();
-                        if self.tap.is_on() {
-                            self.passed(&shown, Side::Asks, bytes);
-                        }
-                        answering.handle(now, News::Bytes(bytes));
-                    }
-                },
+                }
             }
         }
     }
+
+    /// Takes what comes, and answers plain reads at once, until there is something else to do; nothing where the other
+    /// side has ended it.
+    fn take_in(&self, context: &mut Context<'_>, talk: &mut Talk) -> Poll<Option<Came>> {
+        loop {
+            // Here, and not in the connection's own memory, which was last touched long ago.
+            let mut chunk = [MaybeUninit::uninit(); CHUNK];
+            let mut room = ReadBuf::uninit(&mut chunk);
+            let read = ready!(Pin::new(&mut talk.stream).poll_read(context, &mut room));
+            let bytes = room.filled();
+            if read.is_err() || bytes.is_empty() {
+                return Poll::Ready(None);
+            }
+            let now = self.clock.now();
+            if self.tap.is_on() {
+                self.passed(&talk.shown, Side::Asks, bytes);
+            }
+            let (used, mut answers) = talk.answering.at_once(now, bytes);
+            if used > 0 {
+                if self.tap.is_on() {
+                    self.passed(&talk.shown, Side::Answers, &answers);
+                }
+                // As a rule all of it goes out; what does not is written before anything else.
+                match talk.stream.try_write(&answers) {
+                    Ok(sent) => drop(answers.drain(..sent)),
+                    Err(error) if error.kind() == ErrorKind::WouldBlock => {}
+                    Err(_) => return Poll::Ready(None),
+                }
+            }
+            let rest = bytes.get(used..).unwrap_or_default();
+            if !rest.is_empty() || !answers.is_empty() {
+                talk.answering.handle(now, News::Bytes(rest));
+                return Poll::Ready(Some(Came { at: now, unsent: answers }));
+            }
+        }
+    }
+}
+
+/// One connection at work.
+#[repr(C)]
+struct Talk {
+    // What every plain read touches stands first.
+    stream: TcpStream,
+    answering: Answering,
+    /// Who it is, for those who look on.
+    shown: Arc<str>,
+}
+
+/// Bytes came that take more than a look at the cells.
+struct Came {
+    at: Moment,
+    /// Answers to what came before them, still to be written.
+    unsent: Vec<u8>,
 }

@@ -9,9 +9,9 @@ use woodrush_core::{Kind, Refusal};
 
 /// What became of requests.
 ///
-/// What every good answer touches stands first, in one line of the cache.
+/// What every good answer touches stands in one line of the cache.
 #[derive(Debug, Default)]
-#[repr(C)]
+#[repr(C, align(64))]
 pub struct Tally {
     requests: AtomicU64,
     answers: AtomicU64,
@@ -126,10 +126,16 @@ impl Tally {
         self.came.fetch_add(came, Relaxed);
     }
 
+    /// When the last good answer was given.
+    #[must_use]
+    pub fn last_good(&self) -> Option<Moment> {
+        self.good.load(Relaxed).checked_sub(1).map(Moment)
+    }
+
     /// Age of the last good answer, in microseconds.
     #[must_use]
     pub fn age(&self, now: Moment) -> Option<u64> {
-        Some(now.since(Moment(self.good.load(Relaxed).checked_sub(1)?)))
+        self.last_good().map(|at| now.since(at))
     }
 
     /// All counters now.

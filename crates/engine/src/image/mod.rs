@@ -4,6 +4,7 @@
 //! Flat memory: one stretch of cells a space, and for each cell the step of the plan that feeds it. All values of a
 //! step land together, with the moment at which their request had left.
 
+mod reads;
 mod writes;
 
 pub use writes::{DeviceWrite, Entered, Shown, Task};
@@ -12,7 +13,6 @@ use crate::Moment;
 use crate::health::HealthBoard;
 use std::sync::Arc;
 use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Step};
-use woodrush_core::project::OnLoss;
 use woodrush_core::protocol::{Extent, Grain};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -28,13 +28,6 @@ pub enum Seen {
     At(Moment),
     /// The source is lost; the last good moment, if there was one.
     Lost(Option<Moment>),
-}
-
-/// What to do with one cell of a read.
-enum Verdict {
-    Show,
-    Fill(u16),
-    Refuse(Kind),
 }
 
 /// What a device shall be sent now.
@@ -89,6 +82,24 @@ struct BitFeed {
     misfit: bool,
 }
 
+/// What is known of the values of one step.
+#[derive(Debug, Clone, Copy)]
+struct Slot {
+    seen: Seen,
+    /// Older than this they count as lost, in microseconds.
+    max_age: u64,
+    /// Index of the first cell behind those of the step, which stand side by side.
+    end: usize,
+    /// Some value may not have fitted when it landed last.
+    odd: bool,
+}
+
+impl Slot {
+    fn is_fresh(&self, now: Moment) -> bool {
+        matches!(self.seen, Seen::At(at) if now.since(at) <= self.max_age)
+    }
+}
+
 /// The cells of one image, or of what one device shall be sent.
 #[derive(Debug)]
 pub struct Image {
@@ -98,8 +109,7 @@ pub struct Image {
     unmapped_zero: bool,
     stretches: Vec<Stretch>,
     bits: Vec<Vec<BitFeed>>,
-    /// By the slot of a step.
-    seen: Vec<Seen>,
+    slots: Vec<Slot>,
 }
 
 fn refused(kind: Kind, blame: Blame) -> Refusal {
@@ -136,7 +146,7 @@ impl Image {
             stretch.feeds = vec![0; count];
             stretch.misfit = vec![false; count];
         }
-        let mut image = Self { board, plan, health, unmapped_zero, stretches, bits: vec![], seen: vec![] };
+        let mut image = Self { board, plan, health, unmapped_zero, stretches, bits: vec![], slots: vec![] };
         image.feed_cells();
         image
     }
@@ -148,10 +158,13 @@ impl Image {
             else {
                 continue;
             };
-            self.seen.push(Seen::Never);
-            let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { continue };
+            let stretch = self.stretches.get_mut(usize::from(rule.target.space.0));
             let first = rule.target.item(step.item).first;
-            for grain in first..first + step.items * rule.target.width {
+            let last = first + step.items * rule.target.width;
+            let end = stretch.as_ref().map_or(0, |stretch| (last - stretch.first) as usize);
+            self.slots.push(Slot { seen: Seen::Never, max_age: rule.max_age, end, odd: false });
+            let Some(stretch) = stretch else { continue };
+            for grain in first..last {
                 let Some(feed) = stretch.index(grain).and_then(|at| stretch.feeds.get_mut(at)) else {
                     continue;
                 };
@@ -169,8 +182,16 @@ impl Image {
         }
     }
 
-    fn slot(&self, step: u32) -> usize {
-        self.plan.steps.get(step as usize).map_or(usize::MAX, |step| step.slot as usize)
+    fn slot(&self, step: u32) -> Option<&Slot> {
+        self.slots.get(self.plan.steps.get(step as usize)?.slot as usize)
+    }
+
+    fn slot_mut(&mut self, step: u32) -> Option<&mut Slot> {
+        self.slots.get_mut(self.plan.steps.get(step as usize)?.slot as usize)
+    }
+
+    fn seen(&self, step: u32) -> Seen {
+        self.slot(step).map_or(Seen::Never, |slot| slot.seen)
     }
 
     /// Lets the values of a step land: all at once, the only way in. `answer` is the cells of its request.
@@ -180,32 +201,34 @@ impl Image {
         let Source::Poll { device, place, .. } = rule.source else { return };
         let space = plan.devices.get(device).and_then(|station| station.space_at(place.space));
         let from_width = place.width as usize * space.map_or(1, |space| space.grain.cell_bytes());
+        let mut all_fit = true;
         for item in 0..entry.items {
             let from = entry.offset as usize + item as usize * from_width;
             let Some(cells) = answer.get(from..from + from_width) else { return };
-            match place.bit {
+            all_fit &= match place.bit {
                 Some(bit) => self.put_value(step, rule, entry, item, &[bit_of(cells, bit)]),
                 None => self.put_value(step, rule, entry, item, cells),
-            }
+            };
         }
-        self.set_seen(step, Seen::At(at));
+        self.landed(step, Seen::At(at), all_fit);
     }
 
     /// Lets a value land that a client wrote elsewhere; `cells` are those that it wrote.
     pub fn put(&mut self, step: u32, at: Moment, cells: &[u8]) {
         let plan = Arc::clone(&self.plan);
         let (Some(entry), Some(rule)) = (plan.steps.get(step as usize), plan.rule_of(step)) else { return };
-        self.put_value(step, rule, entry, 0, cells);
-        self.set_seen(step, Seen::At(at));
+        let fits = self.put_value(step, rule, entry, 0, cells);
+        self.landed(step, Seen::At(at), fits);
     }
 
-    fn put_value(&mut self, step: u32, rule: &PlannedRule, entry: &Step, item: u32, cells: &[u8]) {
+    /// Puts one value into its cells; `false` where it does not fit.
+    fn put_value(&mut self, step: u32, rule: &PlannedRule, entry: &Step, item: u32, cells: &[u8]) -> bool {
         let target = rule.target.item(entry.item + item);
-        let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { return };
-        let Some(index) = stretch.index(target.first) else { return };
+        let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { return false };
+        let Some(index) = stretch.index(target.first) else { return false };
         let width = rule.target.width as usize * stretch.each;
         let Some(room) = stretch.cells.get_mut(index * stretch.each..index * stretch.each + width) else {
-            return;
+            return false;
         };
         let valid = !is_invalid(rule, cells);
         if let Some(bit) = rule.target.bit {
@@ -217,7 +240,7 @@ impl Image {
             let shared = stretch.feeds.get(index).map(|feed| (*feed & !SHARED) as usize);
             let bits = shared.and_then(|at| self.bits.get_mut(at));
             bits.into_iter().flatten().filter(|own| own.step == step).for_each(|own| own.misfit = !fits);
-            return;
+            return fits;
         }
         let copy = rule.conversion.is_copy() && cells.len() == room.len();
         let fits = valid
@@ -230,20 +253,19 @@ impl Image {
         for misfit in stretch.misfit.iter_mut().skip(index).take(target.count as usize) {
             *misfit = !fits;
         }
+        fits
     }
 
-    fn set_seen(&mut self, step: u32, now: Seen) {
-        let slot = self.slot(step);
-        if let Some(seen) = self.seen.get_mut(slot) {
-            *seen = now;
+    fn landed(&mut self, step: u32, seen: Seen, all_fit: bool) {
+        if let Some(slot) = self.slot_mut(step) {
+            (slot.seen, slot.odd) = (seen, !all_fit);
         }
     }
 
     /// The source of a step is lost.
     pub fn lose(&mut self, step: u32) {
-        let slot = self.slot(step);
-        if let Some(seen) = self.seen.get_mut(slot) {
-            *seen = match *seen {
+        if let Some(slot) = self.slot_mut(step) {
+            slot.seen = match slot.seen {
                 Seen::Never => Seen::Never,
                 Seen::At(last) => Seen::Lost(Some(last)),
                 lost @ Seen::Lost(_) => lost,
@@ -282,7 +304,7 @@ impl Image {
                 else {
                     continue;
                 };
-                let then = other.seen.get(other.slot(before)).copied().unwrap_or(Seen::Never);
+                let then = other.seen(before);
                 // Values of several moments are as old as the oldest.
                 seen = Some(seen.map_or(then, |seen| older(seen, then)));
                 let (from, to) = (there.target.item(item), rule.target.item(item));
@@ -290,7 +312,8 @@ impl Image {
                 let misfit = other.misfits(from);
                 self.place(to, rule.target.bit, &cells, misfit, *step);
             }
-            self.set_seen(*step, seen.unwrap_or(Seen::Never));
+            // Whether all of them fitted is seen cell by cell until the next poll.
+            self.landed(*step, seen.unwrap_or(Seen::Never), false);
         }
     }
 
@@ -355,9 +378,9 @@ impl Image {
                 return Outgoing::Never;
             };
             let Some((step, misfit)) = self.feeding(stretch, grain, push.bit) else { return Outgoing::Never };
-            match self.seen.get(self.slot(step)) {
-                None | Some(Seen::Never | Seen::Lost(None)) => return Outgoing::Never,
-                Some(_) => stale |= misfit || !self.is_fresh(now, step),
+            match self.seen(step) {
+                Seen::Never | Seen::Lost(None) => return Outgoing::Never,
+                _ => stale |= misfit || !self.is_fresh(now, step),
             }
         }
         if stale { Outgoing::Stale(cells) } else { Outgoing::Fresh(cells) }
@@ -372,167 +395,6 @@ impl Image {
         }
         let bits = self.bits.get((feed & !SHARED) as usize)?;
         bits.iter().find(|own| Some(own.bit) == bit).map(|own| (own.step, own.misfit))
-    }
-
-    /// All cells of a range, or a refusal; never a mixture of two landings of one step. A cell that no rule feeds
-    /// comes before one that is lost.
-    ///
-    /// # Errors
-    /// Some address is fed by no rule, or some value is lost.
-    pub fn read(&self, now: Moment, extent: Extent, out: &mut Vec<u8>) -> Result<(), Refusal> {
-        let bare = || refused(Kind::NoSuchAddress, Blame::Asker);
-        let stretch = self.stretches.get(usize::from(extent.space.0)).ok_or_else(bare)?;
-        let each = stretch.each;
-        // The common case in one go: every cell is fed, and every step it comes from is fresh.
-        if let Some(first) = stretch.index(extent.first)
-            && let (Some(feeds), Some(cells), Some(misfit)) = (
-                stretch.feeds.get(first..first + extent.count as usize),
-                stretch.cells.get(first * each..(first + extent.count as usize) * each),
-                stretch.misfit.get(first..first + extent.count as usize),
-            )
-        {
-            let mut last = 0;
-            let fresh = feeds.iter().all(|feed| {
-                let plain = *feed != 0 && *feed & SHARED == 0;
-                let good = plain && (*feed == last || self.is_fresh(now, *feed - 1));
-                last = *feed;
-                good
-            });
-            if fresh && !misfit.contains(&true) {
-                out.extend_from_slice(cells);
-                return Ok(());
-            }
-        }
-        self.read_carefully(now, stretch, extent, out)
-    }
-
-    fn is_fresh(&self, now: Moment, step: u32) -> bool {
-        match (self.seen.get(self.slot(step)), self.plan.rule_of(step)) {
-            (Some(Seen::At(at)), Some(rule)) => now.since(*at) <= rule.max_age,
-            _ => false,
-        }
-    }
-
-    fn read_carefully(
-        &self,
-        now: Moment,
-        stretch: &Stretch,
-        extent: Extent,
-        out: &mut Vec<u8>,
-    ) -> Result<(), Refusal> {
-        let begin = out.len();
-        let mut lost: Option<Kind> = None;
-        for grain in extent.first..extent.end() {
-            let index = stretch.index(grain);
-            let feed = stretch.feed(grain);
-            if feed & SHARED != 0 {
-                lost = lost.or(self.read_bits(now, stretch, feed, grain, out));
-                continue;
-            }
-            let Some(step) = feed.checked_sub(1) else {
-                // What no request can leave out is 0 beside what is fed.
-                if self.unmapped_zero || stretch.is_beside(grain) {
-                    out.resize(out.len() + stretch.each, 0);
-                    continue;
-                }
-                out.truncate(begin);
-                return Err(refused(Kind::NoSuchAddress, Blame::Asker));
-            };
-            let index = index.unwrap_or_default();
-            let misfit = stretch.misfit.get(index).copied().unwrap_or(false);
-            let cell =
-                stretch.cells.get(index * stretch.each..(index + 1) * stretch.each).unwrap_or_default();
-            match self.verdict(now, step, misfit) {
-                Verdict::Show => match self.health_cell(now, step, grain, stretch.each) {
-                    Some(cell) => out.extend_from_slice(&cell),
-                    None => out.extend_from_slice(cell),
-                },
-                Verdict::Fill(word) if stretch.bits => out.push(u8::from(word != 0)),
-                // Bytes come in pairs that are words.
-                Verdict::Fill(word) if stretch.each == 1 => {
-                    let [high, low] = word.to_be_bytes();
-                    out.push(if grain.is_multiple_of(2) { high } else { low });
-                }
-                Verdict::Fill(word) => out.extend_from_slice(&word.to_be_bytes()),
-                Verdict::Refuse(kind) => {
-                    out.resize(out.len() + stretch.each, 0);
-                    lost = lost.or(Some(kind));
-                }
-            }
-        }
-        match lost {
-            None => Ok(()),
-            Some(kind) => {
-                out.truncate(begin);
-                Err(refused(kind, Blame::Device))
-            }
-        }
-    }
-
-    fn verdict(&self, now: Moment, step: u32, misfit: bool) -> Verdict {
-        let Some(rule) = self.plan.rule_of(step) else { return Verdict::Refuse(Kind::Lost) };
-        if matches!(rule.source, Source::Told(_)) {
-            return Verdict::Show;
-        }
-        if self.is_fresh(now, step) && !misfit {
-            return Verdict::Show;
-        }
-        let seen = self.seen.get(self.slot(step)).copied().unwrap_or(Seen::Never);
-        match (rule.on_loss, seen) {
-            (OnLoss::Fill(word), _) => Verdict::Fill(word),
-            (OnLoss::Hold, Seen::At(_) | Seen::Lost(Some(_))) => Verdict::Show,
-            (_, Seen::Never) => Verdict::Refuse(Kind::NeverSeen),
-            _ => Verdict::Refuse(Kind::Lost),
-        }
-    }
-
-    /// A cell that holds bits of several rules; it is lost when one of them is.
-    fn read_bits(
-        &self,
-        now: Moment,
-        stretch: &Stretch,
-        feed: u32,
-        grain: u32,
-        out: &mut Vec<u8>,
-    ) -> Option<Kind> {
-        let begin = out.len();
-        let cell =
-            stretch.index(grain).and_then(|at| stretch.cells.get(at * stretch.each..(at + 1) * stretch.each));
-        out.extend_from_slice(cell.unwrap_or_default());
-        let mut lost = None;
-        for own in self.bits.get((feed & !SHARED) as usize).into_iter().flatten() {
-            let room = out.get_mut(begin..).unwrap_or_default();
-            match self.verdict(now, own.step, own.misfit) {
-                Verdict::Show => {
-                    if let Some(on) = self.told_bit(now, own.step) {
-                        set_bit(room, own.bit, on);
-                    }
-                }
-                Verdict::Fill(word) => set_bit(room, own.bit, word != 0),
-                Verdict::Refuse(kind) => lost = lost.or(Some(kind)),
-            }
-        }
-        lost
-    }
-
-    /// A bit that the converter tells; `None` for polled values.
-    fn told_bit(&self, now: Moment, step: u32) -> Option<bool> {
-        let rule = self.plan.rule_of(step)?;
-        let Source::Told(told) = rule.source else { return None };
-        let mut on = [0];
-        rule.conversion.convert(&self.health.cells(told, now)?, &mut on).ok()?;
-        Some(on != [0])
-    }
-
-    /// One cell of what the converter tells; `None` for polled values.
-    fn health_cell(&self, now: Moment, step: u32, grain: u32, each: usize) -> Option<Vec<u8>> {
-        let rule = self.plan.rule_of(step)?;
-        let Source::Told(told) = rule.source else { return None };
-        let source = self.health.cells(told, now)?;
-        let mut value = vec![0; rule.target.width as usize * each];
-        rule.conversion.convert(&source, &mut value).ok()?;
-        let at = (grain - rule.target.first) as usize * each;
-        value.get(at..at + each).map(<[u8]>::to_vec)
     }
 }
 

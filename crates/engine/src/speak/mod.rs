@@ -251,6 +251,25 @@ pub enum Serve {
     Rest,
 }
 
+/// What was answered at once.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct AtOnce {
+    /// Bytes of the requests.
+    pub used: usize,
+    /// How many they were.
+    pub requests: u64,
+    /// Their answers, in order.
+    pub answers: Vec<u8>,
+}
+
+/// Appends the cells that a unit shows, all or none.
+pub type Fill<'a> = dyn FnMut(u16, Extent, &mut Vec<u8>) -> Result<(), Refusal> + 'a;
+
+/// Answers the reads that bytes, which have just come, begin with: the same as [`Server::handle`] and [`Server::poll`]
+/// would, in one go and without a look at the server. It ends before whatever takes more than a look at the cells; what
+/// it has not used must be handled.
+pub type Plainly = fn(&[u8], &mut Fill<'_>) -> AtOnce;
+
 /// Answers on one connection or line, one question after the other, in their order.
 pub trait Server: Send {
     /// Takes news of the port.
@@ -263,6 +282,10 @@ pub trait Server: Send {
         let mut cells = vec![];
         let result = fill(&mut cells);
         self.give(result.map(|()| cells.as_slice()));
+    }
+    /// How reads can be answered at once, while nothing is under way here: until it has news again, or is set up anew.
+    fn plainly(&self) -> Option<Plainly> {
+        None
     }
     /// What to do now.
     fn poll(&mut self, now: Moment) -> Serve;

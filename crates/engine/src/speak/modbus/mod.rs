@@ -3,6 +3,7 @@
 mod diagnosis;
 mod ear;
 mod line_client;
+mod plain_reads;
 mod question;
 mod server;
 mod tcp_client;
@@ -109,6 +110,13 @@ enum Repeats {
     Nothing,
 }
 
+/// A range of a table; offset and count past 65536: part of it does not exist.
+fn within(table: Table, offset: u16, count: u16) -> Result<Extent, Exception> {
+    let (first, count) = (u32::from(offset), u32::from(count));
+    let fits = first + count <= 65_536;
+    fits.then_some(Extent { space: space(table), first, count }).ok_or(Exception::ILLEGAL_DATA_ADDRESS)
+}
+
 /// What a request wants, or the exception that answers it at once (the order of checks of APP 7: function, structure,
 /// then address).
 fn want(pdu: &[u8]) -> (Echo, Result<Want, Exception>) {
@@ -116,12 +124,6 @@ fn want(pdu: &[u8]) -> (Echo, Result<Want, Exception>) {
     let echo = |body| Echo { function, body };
     let Ok(request) = Request::parse(pdu) else {
         return (echo(Repeats::Nothing), Err(Exception::ILLEGAL_DATA_VALUE));
-    };
-    let within = |table: Table, offset: u16, count: u16| {
-        let (first, count) = (u32::from(offset), u32::from(count));
-        // Offset and count past 65536: part of the range does not exist.
-        let fits = first + count <= 65_536;
-        fits.then_some(Extent { space: space(table), first, count }).ok_or(Exception::ILLEGAL_DATA_ADDRESS)
     };
     let write = |table: Table, offset: u16, count: u16, cells: Vec<u8>| {
         within(table, offset, count).map(|extent| Want::Write { extent, cells })

@@ -1,12 +1,14 @@
 //! A Modbus server on a stream of MBAP messages, or on a line (or stream) of RTU or ASCII frames.
 
 use super::diagnosis::{Diagnosis, Own};
-use super::{Echo, Repeats, exception, respond, want, whole};
+use super::plain_reads::{ROOM, Registers, at_once, registers};
+use super::{Echo, Repeats, exception, respond, space, want, whole};
 use crate::Moment;
-use crate::speak::{News, Serve, Server, ServerSetup};
+use crate::speak::{News, Plainly, Serve, Server, ServerSetup};
 use std::ops::Range;
 use woodrush_core::Refusal;
-use woodrush_wire::modbus::{BROADCAST, Exception, Request, Response, ascii, rtu, tcp};
+use woodrush_core::protocol::Extent;
+use woodrush_wire::modbus::{BROADCAST, Exception, Request, ascii, rtu, tcp};
 
 /// Messages with a foreign protocol number before the connection is closed.
 const FOREIGN_MAX: u32 = 3;
@@ -96,7 +98,7 @@ impl ModbusServer {
             return;
         }
         if self.out.capacity() == 0 {
-            self.out.reserve(1024);
+            self.out.reserve(ROOM);
         }
         let unit = self.setup.answer_as.and_then(|unit| u8::try_from(unit).ok()).unwrap_or(open.unit);
         if self.framing == Framing::Tcp {
@@ -335,6 +337,14 @@ impl Server for ModbusServer {
         }
     }
 
+    fn plainly(&self) -> Option<Plainly> {
+        let idle = self.open.is_none() && self.used == self.came.len() && self.out.is_empty();
+        let plain = self.framing == Framing::Tcp && !self.passes && !self.shared;
+        // The first message of a connection tells whether it is one.
+        let sound = self.heard_any && self.lost.is_none() && self.setup.answer_as.is_none();
+        (idle && plain && sound).then_some(at_once)
+    }
+
     fn give_cells(&mut self, fill: &mut dyn FnMut(&mut Vec<u8>) -> Result<(), Refusal>) {
         match self.open {
             // Registers over MBAP, which most of the world asks for: written once, where they belong.
@@ -345,16 +355,10 @@ impl Server for ModbusServer {
             }) if self.framing == Framing::Tcp && !table.is_bits() && self.setup.answer_as.is_none() => {
                 self.open = None;
                 if self.out.capacity() == 0 {
-                    self.out.reserve(1024);
+                    self.out.reserve(ROOM);
                 }
-                tcp::emit_with(transaction, unit, &mut self.out, |out| {
-                    let begin = out.len();
-                    out.extend([function, u8::try_from(table.bytes(count)).unwrap_or(u8::MAX)]);
-                    if let Err(refusal) = fill(out) {
-                        out.truncate(begin);
-                        Response::Refused { function, exception: exception(refusal) }.emit(out);
-                    }
-                });
+                let extent = Extent { space: space(table), first: 0, count: u32::from(count) };
+                registers(Registers { transaction, unit, function, extent }, &mut self.out, fill);
             }
             _ => {
                 let mut cells = vec![];
