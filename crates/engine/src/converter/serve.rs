@@ -328,12 +328,16 @@ impl Serving {
                 return Poll::Ready(None);
             }
             let now = self.clock.now();
-            if self.tap.is_on() {
+            let (is_on, is_full) = (self.tap.is_on(), self.tap.is_full(now));
+            if is_on && !is_full {
                 self.passed(&talk.shown, Side::Asks, bytes);
             }
             let (used, mut answers) = talk.answering.at_once(now, bytes);
+            if is_on && is_full {
+                self.tap.missed(1 + u64::from(used > 0));
+            }
             if used > 0 {
-                if self.tap.is_on() {
+                if is_on && !is_full {
                     self.passed(&talk.shown, Side::Answers, &answers);
                 }
                 // As a rule all of it goes out; what does not is written before anything else.
