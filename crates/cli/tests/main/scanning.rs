@@ -104,6 +104,8 @@ fn a_line_that_the_converter_has_is_scanned_through_it() {
         "{}",
         done.out
     );
+    // A refusal is an answer, and took its time.
+    assert!(!done.out.contains(" 0.0ms"), "{}", done.out);
     let lines = tool.run(&["scan", "raceway", "--lines"]);
     assert_eq!(lines.status, 2);
     assert!(lines.err.contains("a running converter has port raceway"), "{}", lines.err);

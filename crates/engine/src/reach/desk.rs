@@ -1,6 +1,5 @@
 //! What people ask through a running converter: one request a line of its control socket, in turn with everybody else.
 
-use super::Answer;
 use crate::control::{self, Remote};
 use crate::shared::{AskerId, Errand, Event, Job, Message, Shared, Site, WriteRecord};
 use crate::speak::Ask;
@@ -50,15 +49,24 @@ struct Refused {
     native: Option<(String, u32)>,
 }
 
-/// Asks a running converter to ask.
-pub(super) fn ask(remote: &Remote, port: &str, station: &Station, ask: &Ask) -> Result<Answer, Refusal> {
-    let nobody = Refusal::new(Kind::NoPath, Blame::Us);
-    let request = request(port, station, ask).ok_or(nobody)?;
-    let text = serde_json::to_string(&request).map_err(|_| nobody)?;
-    let answer = remote.say(VERB, &[text]).map_err(|_| nobody)?;
-    let reply = answer.data.and_then(|data| serde_json::from_value::<Reply>(data).ok()).ok_or(nobody)?;
+/// Asks a running converter to ask: what was answered, and how long that took, in microseconds, a refusal too.
+pub(super) fn ask(
+    remote: &Remote,
+    port: &str,
+    station: &Station,
+    ask: &Ask,
+) -> (Result<Vec<u8>, Refusal>, u64) {
+    let said = request(port, station, ask).and_then(|request| {
+        let text = serde_json::to_string(&request).ok()?;
+        serde_json::from_value::<Reply>(remote.say(VERB, &[text]).ok()?.data?).ok()
+    });
+    let took = said.as_ref().map_or(0, |reply| reply.took);
+    (said.ok_or(Refusal::new(Kind::NoPath, Blame::Us)).and_then(answered), took)
+}
+
+fn answered(reply: Reply) -> Result<Vec<u8>, Refusal> {
     match (reply.cells, reply.refused) {
-        (Some(cells), _) => Ok(Answer { cells, took: reply.took }),
+        (Some(cells), _) => Ok(cells),
         (None, Some(Refused { kind, blame, native })) => {
             let known = |(name, code): (String, u32)| {
                 let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == name)?;
@@ -66,7 +74,7 @@ pub(super) fn ask(remote: &Remote, port: &str, station: &Station, ask: &Ask) -> 
             };
             Err(Refusal { kind, blame, native: native.and_then(known) })
         }
-        (None, None) => Err(nobody),
+        (None, None) => Err(Refusal::new(Kind::NoPath, Blame::Us)),
     }
 }
 

@@ -163,9 +163,9 @@ impl Reach {
                 Ok(Answer { cells, took: dialer.evidence().took })
             }
             At::Held { remote, port, evidence } => {
-                let answered = desk::ask(remote, port, station, &ask);
-                evidence.took = answered.as_ref().map_or(0, |answer| answer.took);
-                answered
+                let (answered, took) = desk::ask(remote, port, station, &ask);
+                evidence.took = took;
+                answered.map(|cells| Answer { cells, took })
             }
         }
     }
