@@ -118,7 +118,9 @@ pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> 
         None => station(&mut out, width, "source", trace.fed.as_deref().unwrap_or_default()),
     }
     for written in &trace.writes {
-        let client = format!("a client's write at {}: {}", written.at, written.client.words);
+        // Its offset stands in the request's words.
+        let at = written.at.split(" (").next().unwrap_or_default();
+        let client = format!("a client's write at {at}: {}", written.client.words);
         station(&mut out, width, "write", &client);
         exchange(&mut out, width, &written.client);
         station(&mut out, width, "", &written.becomes);
