@@ -161,7 +161,7 @@ scada:400101 (holding:100)  <->  blower-1:400011 (holding:10)
           function 3, offset 10, 2 holding registers
           asks  1F 03 00 0A 00 02 E7 B7
           gets  1F 03 04 41 8B AE 14 69 2E
-  write   a client's write: function 16, offset 100, 2 holding registers
+  write   a client's write at scada:400101: function 16, offset 100, 2 holding registers
           asks  00 01 00 00 00 0B 01 10 00 64 00 02 04 AE 14 41 8B
           gets  00 01 00 00 00 06 01 10 00 64 00 02
           becomes at the device: function 16, offset 10, 2 holding registers

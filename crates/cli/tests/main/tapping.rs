@@ -81,7 +81,9 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
     let alone = tempfile::tempdir().unwrap();
     std::fs::copy(tool.file("elsewhere/site.pcapng"), alone.path().join("site.pcapng")).unwrap();
     let (unnamed, _) = json(&bare.current_dir(alone.path()).output().unwrap().into());
-    assert_eq!(of(&unnamed, "feeders", "answer").len(), of(&rows, "feeders", "answer").len());
+    // What the project's timeout makes a late answer of is still one without it.
+    let came = |rows: &[Value]| of(rows, "feeders", "answer").len() + of(rows, "feeders", "stray").len();
+    assert_eq!(came(&unnamed), came(&rows));
     assert!(unnamed.iter().all(|row| row["values"].as_array().unwrap().is_empty()));
 
     // What is asked for by place, unit and function alone.

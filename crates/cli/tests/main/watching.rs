@@ -42,7 +42,7 @@ fn a_full_screen_shows_filters_opens_and_writes() {
     });
     // The chosen row opens into its trace, down to the bytes.
     screen.keys("\r");
-    screen.shows("a client's write: function 16, offset 100, 2 holding registers");
+    screen.shows("a client's write at scada:400101: function 16, offset 100, 2 holding registers");
     // A value is written through the image; what does not fit is told, and nothing happens before it is confirmed.
     screen.keys("w");
     screen.shows("write scada:400101 =");

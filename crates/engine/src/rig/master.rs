@@ -2,6 +2,7 @@
 //! connection that the converter makes. Others ask there, or bytes pass unread.
 
 use crate::Dialer;
+use crate::moment::Clock;
 use crate::port::tty;
 use rustix::fd::OwnedFd;
 use std::io::{Error, ErrorKind};
@@ -14,6 +15,9 @@ use woodrush_core::project::{Line, Parity, Wires};
 
 /// How a virtual serial port is opened: it has no speed of its own.
 const PTY_LINE: Line = Line { baud: 115_200, data: 8, parity: Parity::None, stop: 1 };
+
+/// How long is waited for a virtual serial port to appear, in microseconds.
+const PATIENCE: u64 = 2_000_000;
 
 /// Where a simulated client asks that does not dial a socket of the converter.
 pub(super) struct Master {
@@ -78,7 +82,11 @@ impl Master {
         match &self.end {
             End::Line { wire, .. } => wire.try_clone(),
             End::Pty { path } => {
-                // The converter may be a moment behind.
+                // The converter makes it, and may be a moment behind.
+                let clock = Clock::start();
+                while !path.exists() && clock.now().0 < PATIENCE {
+                    pause();
+                }
                 tty::open_shared(path, PTY_LINE).map_err(|fault| Error::other(fault.what))
             }
             End::Socket { listener, wire, .. } => {
@@ -100,6 +108,11 @@ impl Master {
             *wire.lock().unwrap_or_else(PoisonError::into_inner) = None;
         }
     }
+}
+
+fn pause() {
+    #[allow(clippy::disallowed_methods, reason = "it is looked at again a little later, as a person would")]
+    std::thread::sleep(std::time::Duration::from_millis(2));
 }
 
 fn unique() -> u64 {

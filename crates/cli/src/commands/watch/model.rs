@@ -186,6 +186,12 @@ impl Model {
         (self.rules.len(), ill)
     }
 
+    /// Whether all that is shown is fresh.
+    pub(super) fn all_fresh(&self) -> bool {
+        let live = |row: usize| self.live.get(row).and_then(Option::as_ref);
+        self.rows().into_iter().all(|row| live(row).is_none_or(|live| live.state == State::Fresh))
+    }
+
     pub(super) fn rule(&self, row: usize) -> Option<(&Rule, Option<&Live>)> {
         Some((self.rules.get(row)?, self.live.get(row)?.as_ref()))
     }

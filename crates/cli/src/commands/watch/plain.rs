@@ -57,8 +57,8 @@ impl Followed<'_> {
             say(console, model, &rows, began.elapsed(), std::mem::take(&mut head))?;
             rows = loop {
                 if self.stop.is_asked() || self.lasting.is_some_and(|lasting| began.elapsed() >= lasting) {
-                    let ill = model.counts().1;
-                    return Ok(if ill == 0 { Verdict::Yes } else { Verdict::No });
+                    // Of what is shown: whoever filters asks about that alone.
+                    return Ok(if model.all_fresh() { Verdict::Yes } else { Verdict::No });
                 }
                 match self.following.latest() {
                     Some(Ok(values)) => {
