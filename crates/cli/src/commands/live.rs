@@ -21,7 +21,7 @@ use woodrush_engine::stop::Stop;
 /// How far a reader may be from the device where nobody says it, as a share: the value moves between two looks.
 const TOLERANCE: f64 = 0.01;
 /// How often a value is looked at before it is called wrong.
-const ATTEMPTS: u32 = 4;
+const ATTEMPTS: u32 = 6;
 /// The longest wait for a poll, in microseconds: what is polled less often is judged by what stands there.
 const LONGEST_WAIT: u64 = 10_000_000;
 /// How often the device is looked at for a value that was written, and the pause between.

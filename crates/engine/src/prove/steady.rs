@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
 /// How often a step is tried.
-const TRIES: u32 = 3;
+const TRIES: u32 = 5;
 /// How long is waited before the next, in microseconds; and how long lost devices are waited for.
 const PAUSE: u64 = 200_000;
 const BACK: u64 = 5_000_000;
@@ -22,6 +22,12 @@ const STILL: u64 = 50_000;
 pub(super) struct Watch(Arc<AtomicU64>);
 
 impl Watch {
+    /// How often the machine was not there when it should have been: what woke late, and what the host of a virtual
+    /// machine gave to others, in its own ticks.
+    pub(super) fn noted(&self) -> u64 {
+        self.0.load(Relaxed) + stolen()
+    }
+
     pub(super) fn begin() -> Self {
         let watch = Self::default();
         let noted = Arc::downgrade(&watch.0);
@@ -41,6 +47,14 @@ impl Watch {
     }
 }
 
+/// Ticks that the host of this virtual machine gave to others; 0 where nothing is known of it.
+fn stolen() -> u64 {
+    let text = std::fs::read_to_string("/proc/stat").unwrap_or_default();
+    // The first line: user, nice, system, idle, waiting, interrupts, soft ones, and what was stolen.
+    let first = text.lines().next().unwrap_or_default();
+    first.split_whitespace().nth(8).and_then(|ticks| ticks.parse().ok()).unwrap_or(0)
+}
+
 impl Runner<'_> {
     /// Takes a step; again, where it went wrong while a request of the converter's went without a sound answer or the
     /// machine stood still.
@@ -52,7 +66,7 @@ impl Runner<'_> {
         loop {
             let result = step(self);
             // What disturbed the step before this one can still be felt.
-            let noted = (self.unheard(), self.watch.0.load(Relaxed));
+            let noted = (self.unheard(), self.watch.noted());
             let disturbed = std::mem::replace(&mut self.noted, noted) != noted || self.is_one_lost();
             if result.is_ok() || !disturbed || tries == TRIES {
                 return result;
