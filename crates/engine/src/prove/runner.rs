@@ -28,7 +28,7 @@ const GRACE: u64 = 3_000_000;
 const LOST: u64 = 8_000_000;
 
 /// How often the machine may have been away, as the watch counts it, before a proof that fails is taken again.
-const AWAY: u64 = 20;
+const AWAY: u64 = 100;
 
 /// Proves every rule of a project on its bench. `plan` is what the converter runs by; it is the project's own but in
 /// tests that break it on purpose. `read_file` brings the text of a replay.

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
 /// How often a step is tried.
-const TRIES: u32 = 5;
+const TRIES: u32 = 3;
 /// How long is waited before the next, in microseconds; and how long lost devices are waited for.
 const PAUSE: u64 = 200_000;
 const BACK: u64 = 5_000_000;
