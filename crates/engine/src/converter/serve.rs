@@ -249,8 +249,7 @@ impl Serving {
     }
 
     /// Leaves what has passed for those who look on.
-    fn passed(&self, who: &Arc<str>, side: Side, bytes: &[u8]) {
-        let now = self.clock.now();
+    fn passed(&self, now: Moment, who: &Arc<str>, side: Side, bytes: &[u8]) {
         let piece = || Piece {
             port: Arc::clone(&self.name),
             who: Some(Arc::clone(who)),
@@ -283,9 +282,7 @@ impl Serving {
         loop {
             match talk.answering.poll(now) {
                 AnsweringAct::Send(bytes) => {
-                    if self.tap.is_on() {
-                        self.passed(&talk.shown, Side::Answers, &bytes);
-                    }
+                    self.passed(now, &talk.shown, Side::Answers, &bytes);
                     talk.stream.write_all(&bytes).await.ok()?;
                 }
                 AnsweringAct::Hand(handed) => {
@@ -302,7 +299,7 @@ impl Serving {
                 AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
                 AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => {
                     let Some(came) = poll_fn(|context| self.take_in(context, &mut talk)).await else {
-                        self.passed(&talk.shown, Side::Either, &[]);
+                        self.passed(self.clock.now(), &talk.shown, Side::Either, &[]);
                         return None;
                     };
                     now = came.at;
@@ -328,18 +325,10 @@ impl Serving {
                 return Poll::Ready(None);
             }
             let now = self.clock.now();
-            let (is_on, is_full) = (self.tap.is_on(), self.tap.is_full(now));
-            if is_on && !is_full {
-                self.passed(&talk.shown, Side::Asks, bytes);
-            }
+            self.passed(now, &talk.shown, Side::Asks, bytes);
             let (used, mut answers) = talk.answering.at_once(now, bytes);
-            if is_on && is_full {
-                self.tap.missed(1 + u64::from(used > 0));
-            }
             if used > 0 {
-                if is_on && !is_full {
-                    self.passed(&talk.shown, Side::Answers, &answers);
-                }
+                self.passed(now, &talk.shown, Side::Answers, &answers);
                 // As a rule all of it goes out; what does not is written before anything else.
                 match talk.stream.try_write(&answers) {
                     Ok(sent) => drop(answers.drain(..sent)),

@@ -12,8 +12,6 @@ use std::time::Duration;
 const WINDOW_PIECES: usize = 200;
 /// The length of such a window, in microseconds.
 const WINDOW: u64 = 100_000;
-/// How long is waited for what follows a piece.
-const GATHER: Duration = Duration::from_millis(10);
 /// Pieces that wait for somebody who does not fetch them.
 const WAITING_MAX: usize = 20_000;
 
@@ -104,23 +102,14 @@ impl Tap {
         self.on.load(Relaxed)
     }
 
-    /// Whether nobody has room at this moment: what passes is only to be counted.
-    pub(crate) fn is_full(&self, now: Moment) -> bool {
-        now.0 < self.full_until.load(Relaxed)
-    }
-
-    /// So many pieces passed that nobody had room for.
-    pub(crate) fn missed(&self, pieces: u64) {
-        self.missed.fetch_add(pieces, Relaxed);
-    }
-
     /// Something passed; `make` is called for those who have room for it.
     pub(crate) fn passed(&self, port: &str, now: Moment, make: impl Fn() -> Piece) {
         if !self.is_on() {
             return;
         }
-        if self.is_full(now) {
-            return self.missed(1);
+        if now.0 < self.full_until.load(Relaxed) {
+            self.missed.fetch_add(1, Relaxed);
+            return;
         }
         let mut gone = false;
         let mut full_until = u64::MAX;
@@ -182,12 +171,7 @@ impl Watcher {
         let inner = lock(&self.inner);
         let waits = |inner: &mut Inner| inner.waiting.is_empty() && !self.over.load(Relaxed);
         let waited = self.more.wait_timeout_while(inner, patience, waits);
-        let (inner, _) = waited.unwrap_or_else(PoisonError::into_inner);
-        // What follows at once goes with it: a message for each piece would cost those who ask more than the pieces do.
-        let follows =
-            |inner: &mut Inner| (1..WINDOW_PIECES).contains(&inner.waiting.len()) && !self.over.load(Relaxed);
-        let gathered = self.more.wait_timeout_while(inner, GATHER.min(patience), follows);
-        let (mut inner, _) = gathered.unwrap_or_else(PoisonError::into_inner);
+        let (mut inner, _) = waited.unwrap_or_else(PoisonError::into_inner);
         if inner.waiting.is_empty() && self.over.load(Relaxed) {
             return None;
         }
