@@ -33,6 +33,12 @@ impl Sub<u64> for Moment {
     }
 }
 
+/// Waits so many microseconds: for those who look again a little later, as a person would.
+pub(crate) fn nap(micros: u64) {
+    #[allow(clippy::disallowed_methods, reason = "what is waited for gives no sign")]
+    std::thread::sleep(std::time::Duration::from_micros(micros));
+}
+
 /// The clock of the drivers; everybody else takes `now`.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Clock(std::time::Instant);

@@ -2,9 +2,10 @@
 
 use super::Progress;
 use super::refusals::whole_word;
-use super::runner::{Runner, count_of, nap, told};
+use super::runner::{Runner, count_of, told};
 use super::subject::{Feed, Subject};
 use crate::Moment;
+use crate::moment::nap;
 use std::collections::BTreeSet;
 use woodrush_core::project::{Health, OnLoss, Owner, Told};
 

@@ -73,6 +73,16 @@ pub struct Share {
 }
 
 impl Proof {
+    /// All that is not as it should be, in words.
+    #[must_use]
+    pub fn faults(&self) -> String {
+        let rules = self.rules.iter().filter(|rule| !rule.proven);
+        let rules =
+            rules.map(|rule| format!("rule {}: {}", rule.rule, rule.why.as_deref().unwrap_or_default()));
+        let others = self.others.iter().filter(|(_, right)| !right).map(|(what, _)| what.clone());
+        rules.chain(others).collect::<Vec<_>>().join("; ")
+    }
+
     /// Whether everything is as it should be.
     #[must_use]
     pub fn holds(&self) -> bool {

@@ -1,9 +1,10 @@
 //! What must be refused, and what a reader gets while a cable is cut and after it is mended.
 
 use super::Progress;
-use super::runner::{Runner, count_of, nap, told};
+use super::runner::{Runner, count_of, told};
 use super::subject::{Feed, Subject};
 use crate::Moment;
+use crate::moment::nap;
 use crate::speak::answers;
 use woodrush_core::project::{Health, OnLoss, Told};
 use woodrush_core::protocol::Extent;

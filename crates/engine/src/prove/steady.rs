@@ -1,8 +1,8 @@
 //! Steps of the proof on a sound bench, tried again where the bench was not heard in time. A machine that stood still
 //! for a moment is no fault of the converter's; what is wrong in it stays wrong however often it is tried.
 
-use super::runner::{Runner, nap};
-use crate::moment::Clock;
+use super::runner::Runner;
+use crate::moment::{Clock, nap};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
@@ -17,14 +17,17 @@ const BACK: u64 = 5_000_000;
 const WATCH: u64 = 10_000;
 const STILL: u64 = 50_000;
 
-/// A thread that sleeps and notes when it was woken late.
+/// A tick of the system's counters of time, in microseconds.
+const TICK: u64 = 10_000;
+
+/// A thread that sleeps and adds up how late it was woken, in microseconds.
 #[derive(Default)]
 pub(super) struct Watch(Arc<AtomicU64>);
 
 impl Watch {
-    /// How often the machine was not there when it should have been: what woke late, and what the host of a virtual
-    /// machine gave to others, in its own ticks.
-    pub(super) fn noted(&self) -> u64 {
+    /// How long the machine was not there when it should have been, in microseconds since some moment: what woke late,
+    /// and what the host of a virtual machine gave to others.
+    pub(super) fn away(&self) -> u64 {
         self.0.load(Relaxed) + stolen()
     }
 
@@ -37,8 +40,9 @@ impl Watch {
             while let Some(noted) = noted.upgrade() {
                 nap(WATCH);
                 let now = clock.now();
-                if now.since(before) > WATCH + STILL {
-                    noted.fetch_add(1, Relaxed);
+                let late = now.since(before).saturating_sub(WATCH);
+                if late > STILL {
+                    noted.fetch_add(late, Relaxed);
                 }
                 before = now;
             }
@@ -47,12 +51,12 @@ impl Watch {
     }
 }
 
-/// Ticks that the host of this virtual machine gave to others; 0 where nothing is known of it.
+/// What the host of this virtual machine gave to others, in microseconds; 0 where nothing is known of it.
 fn stolen() -> u64 {
     let text = std::fs::read_to_string("/proc/stat").unwrap_or_default();
     // The first line: user, nice, system, idle, waiting, interrupts, soft ones, and what was stolen.
     let first = text.lines().next().unwrap_or_default();
-    first.split_whitespace().nth(8).and_then(|ticks| ticks.parse().ok()).unwrap_or(0)
+    first.split_whitespace().nth(8).and_then(|ticks| ticks.parse().ok()).unwrap_or(0) * TICK
 }
 
 impl Runner<'_> {
@@ -66,8 +70,10 @@ impl Runner<'_> {
         loop {
             let result = step(self);
             // What disturbed the step before this one can still be felt.
-            let noted = (self.unheard(), self.watch.noted());
-            let disturbed = std::mem::replace(&mut self.noted, noted) != noted || self.is_one_lost();
+            let noted = (self.unheard(), self.watch.away());
+            let before = std::mem::replace(&mut self.noted, noted);
+            let disturbed =
+                noted.0 != before.0 || noted.1.saturating_sub(before.1) > STILL || self.is_one_lost();
             if result.is_ok() || !disturbed || tries == TRIES {
                 return result;
             }

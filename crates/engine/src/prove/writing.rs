@@ -1,8 +1,9 @@
 //! Rounds of writes: patterns that clients write, on their way back to the device or on to whoever is carried them.
 
 use super::Progress;
-use super::runner::{Runner, count_of, nap, told};
+use super::runner::{Runner, count_of, told};
 use super::subject::{Feed, Subject};
+use crate::moment::nap;
 use crate::speak::answers;
 use woodrush_core::Kind;
 use woodrush_core::form::hex_words;
@@ -24,11 +25,12 @@ impl Runner<'_> {
                 of: count_of(rounds),
             });
             for at in 0..self.subjects.len() {
-                let of = self.subjects.get(at).map_or((0, 0), |s| (carried(s), s.writes.len()));
-                if round < of.0 && self.stands(at, |runner| runner.carry_pattern(at, round)) {
+                let Some(subject) = self.subjects.get(at) else { continue };
+                let (carries, writes) = (round < carried(subject), round < subject.writes.len());
+                if carries && self.stands(at, |runner| runner.carry_pattern(at, round)) {
                     self.results.get_mut(at).into_iter().for_each(|result| result.read += 1);
                 }
-                if round < of.1 && self.stands(at, |runner| runner.write_pattern(at, round)) {
+                if writes && self.stands(at, |runner| runner.write_pattern(at, round)) {
                     self.results.get_mut(at).into_iter().for_each(|result| result.written += 1);
                 }
             }
@@ -55,13 +57,10 @@ impl Runner<'_> {
             return false;
         }
         let arrived = self.steadily(|runner| step(runner).map_or(Ok(()), Err));
-        match (arrived, self.results.get_mut(at)) {
-            (Ok(()), _) => true,
-            (Err(why), result) => {
-                result.into_iter().for_each(|result| result.fail(why.clone()));
-                false
-            }
+        if let (Err(why), Some(result)) = (&arrived, self.results.get_mut(at)) {
+            result.fail(why.clone());
         }
+        arrived.is_ok()
     }
 
     /// What the source of a rule holds for one value: looked at in the device, or read by a client of the other image.

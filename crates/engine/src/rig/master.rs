@@ -2,7 +2,7 @@
 //! connection that the converter makes. Others ask there, or bytes pass unread.
 
 use crate::Dialer;
-use crate::moment::Clock;
+use crate::moment::{Clock, nap};
 use crate::port::tty;
 use rustix::fd::OwnedFd;
 use std::io::{Error, ErrorKind};
@@ -85,7 +85,7 @@ impl Master {
                 // The converter makes it, and may be a moment behind.
                 let clock = Clock::start();
                 while !path.exists() && clock.now().0 < PATIENCE {
-                    pause();
+                    nap(2000);
                 }
                 tty::open_shared(path, PTY_LINE).map_err(|fault| Error::other(fault.what))
             }
@@ -108,11 +108,6 @@ impl Master {
             *wire.lock().unwrap_or_else(PoisonError::into_inner) = None;
         }
     }
-}
-
-fn pause() {
-    #[allow(clippy::disallowed_methods, reason = "it is looked at again a little later, as a person would")]
-    std::thread::sleep(std::time::Duration::from_millis(2));
 }
 
 fn unique() -> u64 {
