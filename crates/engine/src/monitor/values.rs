@@ -225,6 +225,29 @@ to = "scada:100001"
     }
 
     #[test]
+    fn of_two_writes_at_once_all_that_shows_them_ends_with_the_same_one() {
+        let site = Site::new();
+        let entry = (0u32..).zip(&site.shared.plan.rules).find(|(_, rule)| rule.source == Source::Client);
+        let rule = entry.unwrap().0;
+        // Two who begin together; what both ends hold once they are done.
+        let turn = std::sync::Barrier::new(2);
+        for round in 0..1500u64 {
+            std::thread::scope(|scope| {
+                for word in [[1, 1], [2, 2]] {
+                    let (site, turn) = (&site, &turn);
+                    scope.spawn(move || {
+                        let entered = Entered { rule, item: 0, cells: word.to_vec() };
+                        turn.wait();
+                        (0..20).for_each(|_| site.shared.enter(Moment(round), &entered));
+                    });
+                }
+            });
+            let (source, target, _) = &site.look(Moment(round))[3];
+            assert_eq!(source, target, "round {round}");
+        }
+    }
+
+    #[test]
     fn what_clients_write_is_there_once_they_have() {
         let site = Site::new();
         assert_eq!(site.look(Moment(5))[3], (cells("0000"), None, State::Never), "nobody wrote");
