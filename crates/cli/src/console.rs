@@ -170,6 +170,11 @@ impl Console {
     }
 }
 
+/// So many of something: `1 rule`, `2 rules`.
+pub(crate) fn counted(count: usize, noun: &str) -> String {
+    format!("{count} {noun}{}", if count == 1 { "" } else { "s" })
+}
+
 /// A text that is no longer than this; a longer one ends with a mark.
 pub(crate) fn cut(text: &str, room: usize) -> String {
     if text.chars().count() <= room {

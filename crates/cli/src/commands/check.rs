@@ -1,7 +1,7 @@
 //! `woodrush check`: every static fault, with the line of the file, why it hurts, and the mend.
 
 use crate::args::Format;
-use crate::console::{Console, Tone};
+use crate::console::{Console, Tone, counted};
 use crate::render::findings;
 use crate::{Failure, Verdict};
 use std::path::Path;
@@ -39,18 +39,18 @@ fn summary(console: &Console, checked: &woodrush_core::check::Checked) -> String
     let count = |severity| checked.findings.iter().filter(|finding| finding.severity == severity).count();
     let (errors, warnings, remarks) =
         (count(Severity::Error), count(Severity::Warning), count(Severity::Remark));
-    let plural = |count: usize, word: &str| format!("{count} {word}{}", if count == 1 { "" } else { "s" });
     let plan = &checked.plan;
     let size = format!(
         "{}, {}, {}",
-        plural(plan.devices.len(), "device"),
-        plural(
+        counted(plan.devices.len(), "device"),
+        counted(
             plan.rules.iter().filter(|rule| rule.source != woodrush_core::plan::Source::Client).count(),
             "rule"
         ),
-        plural(plan.transfers.len(), "poll"),
+        counted(plan.transfers.len(), "poll"),
     );
-    let found = [plural(errors, "error"), plural(warnings, "warning"), plural(remarks, "remark")].join(", ");
+    let found =
+        [counted(errors, "error"), counted(warnings, "warning"), counted(remarks, "remark")].join(", ");
     let (tone, word) = if errors > 0 { (Tone::Bad, "no") } else { (Tone::Good, "good") };
     format!("{}  {found}  ({size})", console.paint(tone, word))
 }

@@ -1,7 +1,7 @@
 //! `woodrush explain`: a paragraph on a check, a refusal's code, a type, an order, a key, a term, or a name of the project.
 
 use crate::args::{Format, Global};
-use crate::console::{Console, Table, Tone};
+use crate::console::{Console, Table, Tone, counted};
 use crate::{Failure, Verdict};
 use serde::Serialize;
 use woodrush_core::check::Checked;
@@ -122,8 +122,8 @@ fn of_project(checked: &Checked, name: &str) -> Option<Paragraph> {
         plan.rules.iter().filter(from).count()
     };
     text += &format!(
-        " {rules} rule{} of the project use{} it: `woodrush map`.",
-        if rules == 1 { "" } else { "s" },
+        " {} of the project use{} it: `woodrush map`.",
+        counted(rules, "rule"),
         if rules == 1 { "s" } else { "" }
     );
     Some(Paragraph { name: name.into(), kind: format!("{kind} of this project").into(), text })

@@ -15,6 +15,8 @@ mod readdress;
 mod rig;
 mod run;
 mod scan;
+#[cfg(test)]
+mod small_site;
 mod status;
 mod tap;
 mod trace;

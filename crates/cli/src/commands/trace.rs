@@ -118,9 +118,7 @@ pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> 
         None => station(&mut out, width, "source", trace.fed.as_deref().unwrap_or_default()),
     }
     for written in &trace.writes {
-        // Its offset stands in the request's words.
-        let at = written.at.split(" (").next().unwrap_or_default();
-        let client = format!("a client's write at {at}: {}", written.client.words);
+        let client = format!("a client's write at {}: {}", written.reference, written.client.words);
         station(&mut out, width, "write", &client);
         exchange(&mut out, width, &written.client);
         station(&mut out, width, "", &written.becomes);

@@ -1,7 +1,7 @@
 //! A proof as a table, as JSON, as a page, and as JUnit XML.
 
 use crate::Failure;
-use crate::console::Table;
+use crate::console::{Table, counted};
 use std::path::Path;
 use woodrush_engine::prove::{Proof, RuleProof, Share};
 
@@ -105,12 +105,11 @@ pub(crate) fn full_table(proof: &Proof) -> Table {
 }
 
 /// How many of what is proven, in words.
-pub(crate) fn counted(proof: &Proof) -> String {
+pub(crate) fn summary(proof: &Proof) -> String {
     let good = proof.rules.iter().filter(|rule| rule.proven).count();
-    let plural = |count: usize| if count == 1 { "" } else { "s" };
-    let rules = format!("{good} of {} rule{}", proof.rules.len(), plural(proof.rules.len()));
+    let rules = format!("{good} of {}", counted(proof.rules.len(), "rule"));
     let Share { proven, of } = proof.forwards;
-    let forwards = format!("{proven} of {of} forward{}", plural(of as usize));
+    let forwards = format!("{proven} of {}", counted(of as usize, "forward"));
     match (proof.rules.is_empty(), of) {
         (_, 0) => rules,
         (true, _) => forwards,
@@ -127,7 +126,7 @@ fn render(template: &str, name: &str, proof: &Proof) -> Result<String, Failure> 
     let values = minijinja::context! {
         proof => minijinja::value::Serde(proof),
         holds => proof.holds(),
-        counted => counted(proof),
+        summary => summary(proof),
         failed => proof.rules.len() - good + proof.others.iter().filter(|(_, right)| !right).count(),
         tests => proof.rules.len() + proof.others.len(),
         version => env!("CARGO_PKG_VERSION"),

@@ -103,6 +103,9 @@ pub struct Worked {
 pub struct Written {
     /// Where, both notations.
     pub at: String,
+    /// The same as the reference alone: the request's words say the offset.
+    #[serde(skip)]
+    pub reference: String,
     /// The client's request.
     pub client: Exchange,
     /// What becomes of it, in words.
@@ -247,6 +250,48 @@ fn fed(checked: &Checked, rule: &PlannedRule) -> Option<String> {
     }
 }
 
+/// One end of a rule as a client or the converter would write it.
+struct There {
+    at: String,
+    reference: String,
+    exchange: Exchange,
+}
+
+fn there(board: Option<&Station>, place: Place, item: u32, cells: &[u8]) -> Option<There> {
+    let board = board?;
+    let (space, dialect, extent) = (board.space_at(place.space)?, board.dialect?, place.item(item));
+    // One bit of a register is written as the register that holds it.
+    let register = vec![0; space.grain.cell_bytes()];
+    let cells = if place.bit.is_some() && cells.len() < register.len() { &register } else { cells };
+    let example = dialect.example(Verb::Write, space, extent.first, cells, &board.setup);
+    let shown = dialect.show(space, extent.first, extent.count, place.bit, &board.setup);
+    Some(There {
+        at: format!("{}:{shown}", board.name),
+        reference: format!("{}:{}", board.name, shown.canonical),
+        exchange: Exchange::of(&example),
+    })
+}
+
+impl There {
+    /// A client writes here, and a device must take it there.
+    fn onto(self, device: Self) -> Written {
+        let becomes = format!("becomes at the device: {}", device.exchange.words);
+        let Self { at, reference, exchange } = self;
+        Written { at, reference, client: exchange, becomes, device: Some(device.exchange) }
+    }
+
+    /// A client writes here, and another image shows it there.
+    fn shown_as(&self, other: &Self) -> Written {
+        Written {
+            at: self.at.clone(),
+            reference: self.reference.clone(),
+            client: self.exchange.clone(),
+            becomes: format!("is shown as {} at once", other.at),
+            device: None,
+        }
+    }
+}
+
 /// What clients may write over a rule, each with an example of the same value.
 fn writes(plan: &Plan, rule: &PlannedRule, item: u32, (source, target): (&[u8], &[u8])) -> Vec<Written> {
     let (station, place) = match rule.source {
@@ -254,37 +299,16 @@ fn writes(plan: &Plan, rule: &PlannedRule, item: u32, (source, target): (&[u8], 
         Source::Entry { image, place, .. } => (plan.images.get(image), place),
         Source::Told(_) | Source::Client => return vec![],
     };
-    let there = |board: Option<&Station>, place: Place, cells: &[u8]| {
-        let board = board?;
-        let space = board.space_at(place.space)?;
-        let extent = place.item(item);
-        // One bit of a register is written as the register that holds it.
-        let register = vec![0; space.grain.cell_bytes()];
-        let cells = if place.bit.is_some() && cells.len() < register.len() { &register } else { cells };
-        let example = board.dialect?.example(Verb::Write, space, extent.first, cells, &board.setup);
-        Some((board.show_wide(place.space, extent.first, extent.count, place.bit), Exchange::of(&example)))
-    };
-    let (source, target) =
-        (there(station, place, source), there(plan.board(rule.board), rule.target, target));
-    let (Some((from, begin)), Some((to, end))) = (source, target) else { return vec![] };
-    let onto = |words: &str| format!("becomes at the device: {words}");
-    let shown = |at: &str| format!("is shown as {at} at once");
-    let mut all = vec![];
+    let ends =
+        there(station, place, item, source).zip(there(plan.board(rule.board), rule.target, item, target));
+    let Some((from, to)) = ends else { return vec![] };
     match rule.source {
-        Source::Poll { .. } if rule.writable => {
-            all.push(Written { at: to, client: end, becomes: onto(&begin.words), device: Some(begin) });
-        }
-        Source::Entry { .. } if plan.sink(rule).is_some() => {
-            all.push(Written { at: from, client: begin, becomes: onto(&end.words), device: Some(end) });
-        }
-        Source::Entry { .. } => {
-            let back = rule.writable.then(|| (to.clone(), end, shown(&from)));
-            all.push(Written { at: from, client: begin, becomes: shown(&to), device: None });
-            all.extend(back.map(|(at, client, becomes)| Written { at, client, becomes, device: None }));
-        }
-        _ => {}
+        Source::Poll { .. } if rule.writable => vec![to.onto(from)],
+        Source::Poll { .. } => vec![],
+        _ if plan.sink(rule).is_some() => vec![from.onto(to)],
+        _ if rule.writable => vec![from.shown_as(&to), to.shown_as(&from)],
+        _ => vec![from.shown_as(&to)],
     }
-    all
 }
 
 fn point_of<'a>(checked: &'a Checked, rule: &PlannedRule) -> Option<&'a crate::project::Point> {

@@ -3,7 +3,7 @@
 
 use crate::Moment;
 use crate::health::AskerTally;
-use crate::image::{DeviceWrite, Shown, Task};
+use crate::image::{DeviceWrite, Task};
 use crate::shared::{AnswerSettings, AskerId, Event, Message, Reply, Shared, Site, WriteRecord};
 use crate::speak::{News, Plainly, Serve, Server, Want, speaker};
 use std::collections::VecDeque;
@@ -319,7 +319,7 @@ impl Answering {
             }
             Some(Task::Send(mut write)) => {
                 work.tasks.pop_front();
-                self.shared.show_written(now, &std::mem::replace(&mut write.shown, Shown::Nothing));
+                self.shared.show_written(now, &std::mem::take(&mut write.shown));
                 // Nobody waits: how it ends shows in the health of the rule and of the device.
                 self.shared.submit(self.asker.id, write, Box::new(|_| {}));
                 None

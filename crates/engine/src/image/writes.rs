@@ -27,9 +27,10 @@ pub struct DeviceWrite {
 
 /// What images show once a device has taken a write. The line that heard the device shows it, so that of two writes the
 /// one that the device took last is the one that is seen.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub enum Shown {
     /// Nothing, or another part of the same write shows it.
+    #[default]
     Nothing,
     /// The written value, until the next poll.
     Cells {

@@ -192,27 +192,13 @@ pub(super) fn table(messages: &[Message]) -> Table {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::commands::small_site;
     use crate::commands::tap::said::Teller;
     use woodrush_engine::Moment;
     use woodrush_engine::speak::{EarSetup, speaker};
     use woodrush_engine::tap::Conversation;
 
-    const SITE: &str = r#"
-[project]
-name = "Small"
-[ports.line]
-serial = "/dev/ttyS7"
-line = "19200 8E1"
-protocol = "modbus-rtu"
-[ports.office]
-listen = "0.0.0.0:502"
-protocol = "modbus-tcp"
-allow = ["192.0.2.0/24"]
-[devices.gauge]
-port = "line"
-unit = 7
-[images.scada]
-port = "office"
+    const RULES: &str = r#"
 [[map]]
 from = "gauge:400001 as i16 scale 0.01"
 to = "scada:400001 as f32 ABCD"
@@ -226,10 +212,7 @@ access = "read-write"
 
     /// What is said of frames on the line, each one after the other.
     fn said(frames: &[(Side, &str)]) -> Vec<Said> {
-        let mut none = |_: &str| Err("no files".to_string());
-        let checked =
-            woodrush_core::check::check(woodrush_core::project::read("test", SITE.into(), &mut none));
-        assert!(!checked.has_errors());
+        let checked = small_site::with(RULES);
         let teller = Teller::new(Some(&checked), 100);
         let port = &checked.project.ports[0].setup;
         let ear = (speaker("modbus-rtu").unwrap().ear)(&EarSetup { port, stations: &checked.plan.devices });

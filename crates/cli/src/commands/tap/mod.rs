@@ -8,7 +8,7 @@ mod saved;
 mod source;
 
 use crate::args::{Format, Global, TapArgs, WayArgs};
-use crate::console::{Console, Tone};
+use crate::console::{Console, Tone, counted};
 use crate::{Failure, Verdict};
 use counts::Counts;
 use filter::Filter;
@@ -373,8 +373,8 @@ impl View {
                 self.counts.say(console)?;
                 let failures = self.counts.failures();
                 if failures > 0 && !self.filter.is_for_failures() {
-                    let noun = if failures == 1 { "failure" } else { "failures" };
-                    console.note(&format!("{failures} {noun}; `woodrush tap --failures` shows them alone"));
+                    let failures = counted(usize::try_from(failures).unwrap_or(usize::MAX), "failure");
+                    console.note(&format!("{failures}; `woodrush tap --failures` shows them alone"));
                 }
                 Ok(())
             }

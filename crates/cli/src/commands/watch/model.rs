@@ -350,23 +350,9 @@ fn rule(checked: &Checked, number: u32, planned: &PlannedRule) -> Option<Rule> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::commands::small_site;
 
-    const SITE: &str = r#"
-[project]
-name = "Small"
-[ports.line]
-serial = "/dev/ttyS7"
-line = "19200 8E1"
-protocol = "modbus-rtu"
-[ports.office]
-listen = "0.0.0.0:502"
-protocol = "modbus-tcp"
-allow = ["192.0.2.0/24"]
-[devices.gauge]
-port = "line"
-unit = 7
-[images.scada]
-port = "office"
+    const RULES: &str = r#"
 [[map]]
 name = "level"
 from = "gauge:400001 as i16 scale 0.01"
@@ -384,11 +370,7 @@ to = "scada:100001"
 "#;
 
     fn model() -> Model {
-        let mut none = |_: &str| Err("no files".to_string());
-        let checked =
-            woodrush_core::check::check(woodrush_core::project::read("test", SITE.into(), &mut none));
-        assert!(!checked.has_errors());
-        Model::new(Arc::new(checked))
+        Model::new(Arc::new(small_site::with(RULES)))
     }
 
     /// Number, words at the source and at the target, age, and what a reader gets.

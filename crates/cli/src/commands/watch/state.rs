@@ -183,24 +183,20 @@ impl View {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::commands::small_site;
     use crate::commands::watch::model::Order;
     use std::sync::Arc;
 
     /// Twelve rules, of which the first takes writes.
     fn model() -> Model {
-        let mut text = String::from(
-            "[project]\nname = \"Small\"\n[ports.line]\nserial = \"/dev/ttyS7\"\nline = \"19200 8E1\"\nprotocol = \"modbus-rtu\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n[devices.gauge]\nport = \"line\"\nunit = 7\n[images.scada]\nport = \"office\"\n",
-        );
+        let mut rules = String::new();
         for rule in 1..=12 {
-            text += &format!("[[map]]\nfrom = \"gauge:{0}\"\nto = \"scada:{0}\"\n", 400_000 + rule);
+            rules += &format!("[[map]]\nfrom = \"gauge:{0}\"\nto = \"scada:{0}\"\n", 400_000 + rule);
             if rule == 1 {
-                text += "access = \"read-write\"\n";
+                rules += "access = \"read-write\"\n";
             }
         }
-        let mut none = |_: &str| Err("no files".to_string());
-        let checked = woodrush_core::check::check(woodrush_core::project::read("test", text, &mut none));
-        assert!(!checked.has_errors());
-        Model::new(Arc::new(checked))
+        Model::new(Arc::new(small_site::with(&rules)))
     }
 
     fn press(view: &mut View, model: &mut Model, code: KeyCode) -> Wish {

@@ -200,12 +200,6 @@ impl Ends<'_> {
         if let Owner::Device(device) = self.from.owner {
             found.extend(self.sizes(device, address, &place, self.from.span));
             found.extend(self.reading_limits(device, address, &place));
-            found.extend(self.writing_back(address, point, target));
-        }
-        if let (Owner::Image(_), Owner::Image(_), true) =
-            (self.from.owner, self.to.owner, address.space.writable)
-        {
-            found.extend(self.writing_back(address, None, target));
         }
         if let (Some(access), Owner::Device(_), Owner::Device(_)) =
             (self.rule.read_write, self.from.owner, self.to.owner)
@@ -216,7 +210,9 @@ impl Ends<'_> {
                     .mend("write a second rule the other way, into another address"),
             );
         }
-        if let (Owner::Image(_), false) = (self.from.owner, address.space.writable) {
+        if self.device().is_some() || address.space.writable {
+            found.extend(self.writing_back(address, point, target));
+        } else {
             let what =
                 format!("a client cannot write {}, so there is nothing to carry on", address.space.a());
             found.push(
