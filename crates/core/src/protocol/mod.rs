@@ -6,10 +6,12 @@ pub mod blocks;
 mod keys;
 mod modbus;
 mod raw;
+mod refusals;
 pub mod tables;
 
 pub use crate::grain::Grain;
 pub use keys::{Key, KeyKind, Setup};
+pub use refusals::{health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown};
 
 use crate::explain::Term;
 use crate::form::Type;
@@ -35,32 +37,6 @@ pub fn notations() -> impl Iterator<Item = &'static dyn Dialect> {
     all.map(|(_, dialect)| *dialect)
 }
 
-/// A device's own number of a refusal with what it means: `Modbus exception 2 (0x02), illegal data address`.
-#[must_use]
-pub fn refusal_shown(native: (&'static str, u32)) -> String {
-    let (name, code) = native;
-    let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == name);
-    match dialect {
-        Some(dialect) => format!("{}, {}", dialect.refusal_text(code), dialect.refusal_words(code).0),
-        None => format!("{name} {code}"),
-    }
-}
-
-/// The same without its meaning: `Modbus exception 2 (0x02)`.
-#[must_use]
-pub fn refusal_number(native: (&'static str, u32)) -> String {
-    let (name, code) = native;
-    let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == name);
-    dialect.map_or_else(|| format!("{name} {code}"), |dialect| dialect.refusal_text(code))
-}
-
-/// The likeliest cause of a device's own refusal.
-#[must_use]
-pub fn refusal_cause(native: (&'static str, u32)) -> &'static str {
-    let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == native.0);
-    dialect.map_or("", |dialect| dialect.refusal_words(native.1).1)
-}
-
 /// What is most likely spoken on such a way, where nobody says it.
 #[must_use]
 pub fn usual_protocol(transport: Transport, tcp_port: Option<u16>) -> Option<&'static dyn Dialect> {
@@ -75,23 +51,6 @@ pub fn usual_protocol(transport: Transport, tcp_port: Option<u16>) -> Option<&'s
 /// Every key that may stand in a [`Setup`] of a dialect.
 pub fn keys_of_setup(dialect: &dyn Dialect) -> impl Iterator<Item = &'static str> + use<> {
     dialect.keys().iter().map(|key| key.name).chain(["max-read", "max-write"])
-}
-
-/// A device's own number of a refusal as `health.last-error` shows it.
-#[must_use]
-pub fn refusal_health(native: (&'static str, u32)) -> u32 {
-    let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == native.0);
-    dialect.map_or(native.1, |dialect| dialect.health_codes().start + native.1)
-}
-
-/// What such a number stands for: `Modbus exception 2 (0x02), illegal data address`.
-#[must_use]
-pub fn health_shown(code: u32) -> String {
-    let dialect = DIALECTS.iter().find(|dialect| dialect.health_codes().contains(&code));
-    match dialect {
-        Some(dialect) => refusal_shown((dialect.refusal_name(), code - dialect.health_codes().start)),
-        None => code.to_string(),
-    }
 }
 
 /// How one bit is written where the grain is wider.
