@@ -1,13 +1,13 @@
 //! One table of the file, read by the table of keys: unknown keys and wrong kinds are found once, here.
 
-use super::asked::list_or;
 use super::keys::keys_of;
+use super::kinds::{check_kind, float, whole_number};
 use super::repeat;
 use super::scalars::duration;
 use crate::finding::Finding;
 use crate::line::{Line, LineFault};
 use crate::nearest::nearest;
-use crate::protocol::{Key, KeyKind};
+use crate::protocol::Key;
 use crate::source::{At, Span};
 use std::borrow::Cow;
 use std::ops::{Range, RangeInclusive};
@@ -450,64 +450,7 @@ fn unknown_key(r: &mut Reader<'_>, keys: &Known, what: &str, key: &Spanned<DeStr
     r.find(finding.mend(mend));
 }
 
-/// Finds a value that is not of its key's kind.
-fn check_kind(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
-    let found = value.get_ref();
-    let wanted = match key.kind {
-        KeyKind::Own => return,
-        KeyKind::Text if found.is_str() => return,
-        KeyKind::Text => "a text in quotes".to_string(),
-        KeyKind::Switch if found.is_bool() => return,
-        KeyKind::Switch => "true or false".to_string(),
-        KeyKind::Duration if found.as_str().and_then(duration).is_some() => return,
-        KeyKind::Duration => "a duration in quotes such as \"500ms\", \"1s\" or \"5m\"".to_string(),
-        KeyKind::Whole(low, high) if whole_number(found).is_some_and(|n| (low..=high).contains(&n)) => return,
-        KeyKind::Whole(low, i64::MAX) => format!("a whole number from {low} on"),
-        KeyKind::Whole(low, high) => format!("a whole number of {low} to {high}"),
-        KeyKind::Station { high, any } => {
-            let number = whole_number(found).is_some_and(|n| (0..=high).contains(&n));
-            if number || any && found.as_str() == Some("any") {
-                return;
-            }
-            format!("a whole number of 0 to {high}{}", if any { ", or \"any\"" } else { "" })
-        }
-        KeyKind::Choice(words) => {
-            if found.as_str().is_some_and(|text| words.contains(&text)) {
-                return;
-            }
-            let words: Vec<String> = words.iter().map(ToString::to_string).collect();
-            list_or(&words)
-        }
-        KeyKind::Texts => {
-            let texts = found.as_array().is_some_and(|list| list.iter().all(|v| v.get_ref().is_str()));
-            if texts {
-                return;
-            }
-            "a list of texts such as [\"a\", \"b\"]".to_string()
-        }
-    };
-    let span = r.span(value.span());
-    let shown = r.text.get(value.span()).unwrap_or_default().lines().next().unwrap_or_default();
-    let station = matches!(key.kind, KeyKind::Station { .. }) && whole_number(found).is_some();
-    let code = if station { "M25" } else { "F03" };
-    r.find(
-        Finding::new(code, span, format!("`{}` cannot be {shown}", key.name)).mend(format!("write {wanted}")),
-    );
-}
-
 fn is_name(text: &str) -> bool {
     text.starts_with(|c: char| c.is_ascii_lowercase())
         && text.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-')
-}
-
-fn whole_number(value: &DeValue<'_>) -> Option<i64> {
-    let integer = value.as_integer()?;
-    i64::from_str_radix(&integer.as_str().replace('_', ""), integer.radix()).ok()
-}
-
-fn float(value: &DeValue<'_>) -> Option<f64> {
-    match value.as_float() {
-        Some(number) => number.as_str().replace('_', "").parse().ok(),
-        None => whole_number(value).map(|number| number as f64),
-    }
 }

@@ -5,6 +5,7 @@ mod endpoint;
 mod fields;
 mod forward;
 mod keys;
+mod kinds;
 mod profile;
 mod read;
 mod read_ports;

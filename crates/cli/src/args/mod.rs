@@ -1,5 +1,9 @@
 //! What is typed: no I/O here.
 
+mod rig;
+
+pub(crate) use rig::Rig;
+
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 
@@ -417,92 +421,4 @@ pub(crate) struct DecodeArgs {
     pub(crate) live: bool,
     #[command(flatten)]
     pub(crate) way: WayArgs,
-}
-
-/// Commands to the bench; all but `up` act on the one that runs in another terminal.
-#[derive(Subcommand, Debug)]
-pub(crate) enum Rig {
-    /// Bring up the simulated lines and devices, and say how to attach
-    Up,
-    /// Set a value in a device: DEVICE.POINT=VALUE or DEVICE:ADDRESS=VALUE
-    Set {
-        /// DEVICE.POINT=VALUE or "DEVICE:ADDRESS as FORM=VALUE"
-        target: String,
-    },
-    /// Show values in devices
-    Get {
-        /// DEVICE, DEVICE.POINT or DEVICE:ADDRESS
-        #[arg(required = true)]
-        targets: Vec<String>,
-    },
-    /// Cut a line: bytes stop both ways, nothing closes
-    Cut {
-        /// PORT
-        port: String,
-    },
-    /// Mend lines and devices; all of them when none is named
-    Mend {
-        /// PORT or DEVICE
-        names: Vec<String>,
-    },
-    /// Unplug a line's adapter, or drop the connection of a port
-    Unplug {
-        /// PORT
-        port: String,
-    },
-    /// Let a device fall silent
-    Mute {
-        /// DEVICE
-        device: String,
-    },
-    /// Let a device answer later
-    Slow {
-        /// DEVICE
-        device: String,
-        /// How much later, such as 200ms
-        by: String,
-    },
-    /// Let a device answer after the timeout
-    Late {
-        /// DEVICE
-        device: String,
-    },
-    /// Let a device say every answer twice
-    Twice {
-        /// DEVICE
-        device: String,
-    },
-    /// Let a device end its answers too early
-    Short {
-        /// DEVICE
-        device: String,
-    },
-    /// Let a device answer as another unit
-    AsUnit {
-        /// DEVICE
-        device: String,
-        /// The unit, such as 9
-        unit: String,
-    },
-    /// Let the acknowledgements of a device get lost, the first of each message (DF1)
-    DropAck {
-        /// DEVICE
-        device: String,
-    },
-    /// Let a device answer every request with an exception
-    Refuse {
-        /// DEVICE
-        device: String,
-        /// The exception's code, or the status of a controller, such as 4 or 0x50
-        exception: String,
-    },
-    /// Damage a share of a line's bytes
-    Noise {
-        /// PORT
-        port: String,
-        /// 0 to 1
-        share: String,
-    },
-    /// Show lines, devices and clients
-    Status,
 }
