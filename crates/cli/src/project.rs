@@ -2,8 +2,9 @@
 
 use crate::Failure;
 use crate::args::Global;
+use crate::render::findings;
 use std::path::{Path, PathBuf};
-use woodrush_core::check::{Checked, check};
+use woodrush_core::check::{Checked, check, descriptors};
 use woodrush_core::project::read;
 
 /// The name that is looked for.
@@ -12,7 +13,8 @@ const NAME: &str = "woodrush.toml";
 /// The project file: the one that was named, or the first on the way up.
 pub(crate) fn find(global: &Global) -> Result<PathBuf, Failure> {
     if let Some(path) = &global.project {
-        return Ok(path.clone());
+        // A folder stands for the project in it.
+        return Ok(if path.is_dir() { path.join(NAME) } else { path.clone() });
     }
     let here = std::env::current_dir()?;
     let found = here.ancestors().map(|folder| folder.join(NAME)).find(|path| path.is_file());
@@ -27,17 +29,7 @@ pub(crate) fn find(global: &Global) -> Result<PathBuf, Failure> {
 /// Reads a text file of a project; paths are taken from the project file's folder.
 pub(crate) fn reader(project: &Path) -> impl Fn(&str) -> Result<String, String> + use<> {
     let folder = project.parent().map(Path::to_path_buf).unwrap_or_default();
-    move |path: &str| {
-        let whole = folder.join(path);
-        std::fs::read_to_string(&whole).map_err(|error| match error.kind() {
-            std::io::ErrorKind::NotFound => format!("{} does not exist", whole.display()),
-            std::io::ErrorKind::PermissionDenied => {
-                format!("{} may not be read by this user", whole.display())
-            }
-            std::io::ErrorKind::InvalidData => format!("{} is not UTF-8 text", whole.display()),
-            _ => format!("{}: {error}", whole.display()),
-        })
-    }
+    move |path: &str| woodrush_engine::read_plain(&folder.join(path))
 }
 
 /// Reads and checks the project; its faults are findings, an unreadable file is a failure.
@@ -46,8 +38,17 @@ pub(crate) fn load(path: &Path) -> Result<Checked, Failure> {
     let own = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let text = reader(path)(&own)
         .map_err(|why| Failure::Usage(format!("the project file cannot be read: {why}")))?;
+    if text.trim().is_empty() {
+        return Err(Failure::Usage(format!(
+            "{name} is empty, which is not a project (`woodrush new DIR` makes one)"
+        )));
+    }
     let load = reader(path);
-    Ok(check(read(&name, text, &mut |path| load(path))))
+    let mut checked = check(read(&name, text, &mut |path| load(path)));
+    if let Some(most) = woodrush_engine::descriptor_limit() {
+        checked.findings.extend(descriptors(&checked.project, most));
+    }
+    Ok(checked)
 }
 
 /// A project without errors; with some, they are shown and it is a "no".
@@ -60,7 +61,7 @@ pub(crate) fn load_sound(
         return Err(Failure::Usage(format!("{} ({})", finding.what, finding.mend)));
     }
     if checked.has_errors() {
-        let text = crate::render::findings::text(console, &checked, true);
+        let text = findings::text(console, &checked, true, findings::MOST);
         console.note(&text);
         console.complain("the project has errors, so nothing was started");
         return Ok(None);

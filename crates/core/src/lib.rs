@@ -10,6 +10,7 @@
 )]
 
 pub mod budget;
+pub mod cells;
 pub mod check;
 pub mod decode;
 pub mod explain;

@@ -1,6 +1,7 @@
 //! What addresses are called in the project, for whoever sees them pass by: points, rules, and the devices behind an
 //! image's cells.
 
+use crate::cells::bit_of;
 use crate::check::Checked;
 use crate::form::{Conversion, Form, Type};
 use crate::plan::{PlannedRule, Source, Station};
@@ -43,10 +44,7 @@ pub fn value_of(form: &Form, bit: Option<u8>, cells: &[u8]) -> Option<String> {
 #[must_use]
 pub(crate) fn cells_of(bit: Option<u8>, cells: &[u8]) -> Vec<u8> {
     let Some(bit) = bit else { return cells.to_vec() };
-    // Bit 0 is in the last byte of the cells.
-    let at = cells.len().checked_sub(1 + usize::from(bit / 8));
-    let byte = at.and_then(|at| cells.get(at)).copied().unwrap_or(0);
-    vec![byte >> (bit % 8) & 1]
+    vec![u8::from(bit_of(cells, bit))]
 }
 
 /// Every value of the project that has a name, by station and table.

@@ -86,6 +86,13 @@ impl Sources {
         u16::try_from(self.0.len() - 1).unwrap_or(u16::MAX)
     }
 
+    /// Shows nothing of a file any more.
+    pub(crate) fn forget(&mut self, file: u16) {
+        if let Some(source) = self.0.get_mut(usize::from(file)) {
+            source.text.clear();
+        }
+    }
+
     /// The text that a span covers; empty where there is none.
     #[must_use]
     pub fn text(&self, span: Span) -> &str {

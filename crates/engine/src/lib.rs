@@ -5,10 +5,12 @@
 //! [`converter`], read clocks and bytes and decide nothing. A serial line is one OS thread; sockets are tasks.
 #![deny(unsafe_code)]
 
+mod admission;
 pub mod bench;
 pub mod capture;
 pub mod control;
 pub mod converter;
+mod descriptors;
 mod dialer;
 pub mod health;
 mod hex;
@@ -18,6 +20,7 @@ pub mod line;
 mod memory;
 mod moment;
 pub mod monitor;
+mod plain_file;
 pub mod port;
 pub mod prove;
 pub mod reach;
@@ -29,7 +32,9 @@ pub mod speak;
 pub mod stop;
 pub mod tap;
 
+pub use descriptors::{descriptor_limit, raise_descriptor_limit};
 pub use dialer::{Dialer, Evidence};
 pub use hex::bytes_of_hex;
 pub use memory::give_memory_back;
 pub use moment::Moment;
+pub use plain_file::{PLAIN_MAX, read_plain};

@@ -47,6 +47,14 @@ pub(crate) enum Format {
 }
 
 #[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum LogFormat {
+    /// For people: date, local time, name and what happened
+    Text,
+    /// For programs: one JSON object a line, the time in UTC
+    Json,
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Colour {
     /// When it is a terminal
     Auto,
@@ -70,7 +78,11 @@ pub(crate) enum Command {
         addresses: Vec<String>,
     },
     /// Find every fault that the files can show
-    Check,
+    Check {
+        /// Show every finding; without it the first 200
+        #[arg(long)]
+        all: bool,
+    },
     /// Show the resolved address table, both sides, one row a value
     Map,
     /// Follow an address through the converter, down to the request bytes
@@ -79,17 +91,26 @@ pub(crate) enum Command {
         #[arg(required = true)]
         endpoints: Vec<String>,
     },
-    /// Be the converter
+    /// Run the converter
     Run {
         /// Attach to the project's running rig instead of the real ports
         #[arg(long)]
         rig: bool,
-        /// Take the project anew whenever its file or a profile changes (SIGHUP does it once)
+        /// Reload the project whenever its file or a profile changes (SIGHUP reloads once)
         #[arg(long)]
         follow: bool,
+        /// End where an adapter or an address is missing, instead of opening that port as soon as it is there
+        #[arg(long)]
+        strict: bool,
         /// Show counters over HTTP: /status as JSON, /metrics as OpenMetrics text
         #[arg(long, value_name = "HOST:PORT")]
         monitor: Option<std::net::SocketAddr>,
+        /// Answer requests for this host name too; without it for addresses and localhost only
+        #[arg(long = "monitor-host", value_name = "NAME", requires = "monitor")]
+        monitor_hosts: Vec<String>,
+        /// How the log is written
+        #[arg(long, value_enum, default_value_t = LogFormat::Text)]
+        log_format: LogFormat,
     },
     /// Show what a running converter counts, and whether it has the project's map
     Status {

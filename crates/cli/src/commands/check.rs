@@ -7,13 +7,14 @@ use crate::{Failure, Verdict};
 use std::path::Path;
 use woodrush_core::check::Severity;
 
-pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
+pub(crate) fn run(console: &mut Console, path: &Path, all: bool) -> Result<Verdict, Failure> {
     let checked = crate::project::load(path)?;
     match console.format {
         Format::Json => console.json(&findings::json(&checked))?,
         Format::Csv => console.table(&findings::table(&checked))?,
         Format::Text => {
-            let text = findings::text(console, &checked, false);
+            let most = if all { usize::MAX } else { findings::MOST };
+            let text = findings::text(console, &checked, false, most);
             if !text.is_empty() {
                 console.say(&text)?;
                 console.say("")?;

@@ -40,7 +40,7 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     let checked = Arc::new(check(read("woodrush.toml", text, &mut file)));
     site(console, &checked)?;
     step(console, 2, "the check: every fault that the file alone can show")?;
-    let found = findings::text(console, &checked, false);
+    let found = findings::text(console, &checked, false, findings::MOST);
     console.say(if found.is_empty() {
         "  nothing found: no error, no warning, no remark"
     } else {
@@ -159,7 +159,7 @@ impl Play {
     fn tell(&self, console: &mut Console) -> Result<(), Failure> {
         let events: Vec<Event> = self.events.try_iter().collect();
         for event in events {
-            if let Some(line) = self.names.tell(console, &self.plan, &event) {
+            if let Some(line) = self.names.entry(&self.plan, &event).map(|entry| entry.bare(console)) {
                 console.say(&format!("  {line}"))?;
             }
         }

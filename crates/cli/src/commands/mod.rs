@@ -33,11 +33,12 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
     match args.command {
         Command::New { dir } => new::run(console, &dir),
         Command::Addr { addresses } => addr::run(console, &addresses),
-        Command::Check => check::run(console, &crate::project::find(&global)?),
+        Command::Check { all } => check::run(console, &crate::project::find(&global)?, all),
         Command::Map => map::run(console, &crate::project::find(&global)?),
         Command::Trace { endpoints } => trace::run(console, &crate::project::find(&global)?, &endpoints),
-        Command::Run { rig, follow, monitor } => {
-            run::run(console, &crate::project::find(&global)?, &run::Options { rig, follow, monitor })
+        Command::Run { rig, follow, strict, monitor, monitor_hosts, log_format } => {
+            let options = run::Options { rig, follow, strict, monitor, monitor_hosts, log_format };
+            run::run(console, &crate::project::find(&global)?, &options)
         }
         Command::Status { monitor, reset } => {
             status::run(console, &crate::project::find(&global)?, monitor, reset)

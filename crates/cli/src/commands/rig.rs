@@ -6,7 +6,7 @@ use crate::{Failure, Verdict};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
-use woodrush_engine::control::{Answer, Control, Remote, Row, Whose, control_path};
+use woodrush_engine::control::{Answer, Claim, Control, Remote, Row, Whose};
 use woodrush_engine::rig::Rig;
 use woodrush_engine::stop::Stop;
 
@@ -65,6 +65,13 @@ fn rows(rows: &[Row]) -> Table {
 
 fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    let claim = Claim::take(Whose::Rig, path).map_err(|error| match error.kind() {
+        std::io::ErrorKind::AddrInUse => Failure::Outside(format!(
+            "a rig of this project is running already{}",
+            super::run::already(&error)
+        )),
+        _ => Failure::Outside(format!("no control socket can be had: {error}")),
+    })?;
     let stop =
         Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
     let read_file = crate::project::reader(path);
@@ -72,13 +79,8 @@ fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let rig = Arc::new(rig);
     let weak = Arc::downgrade(&rig);
     let hear = move |verb: &str, words: &[String]| Some(weak.upgrade()?.command(verb, words).into());
-    let control =
-        Control::listen(&control_path(Whose::Rig, path), hear).map_err(|error| match error.kind() {
-            std::io::ErrorKind::AddrInUse => {
-                Failure::Outside("a bench of this project is running already".into())
-            }
-            _ => Failure::Outside(error.to_string()),
-        })?;
+    let control = Control::serve(claim, hear)
+        .map_err(|error| Failure::Outside(format!("no control socket: {error}")))?;
     let answer = rig.command("status", &[]);
     match console.format {
         Format::Json => console.json(&serde_json::json!({ "format": 1, "rows": answer.rows }))?,

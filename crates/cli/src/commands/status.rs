@@ -158,14 +158,13 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             vec![
                 client.port.clone(),
                 client.who.clone(),
-                if client.here { "here".into() } else { "gone".into() },
                 client.counts.requests.to_string(),
                 client.counts.answers.to_string(),
                 bytes(&client.counts),
                 troubles(&client.counts),
             ]
         };
-        let head = vec!["port", "client", "state", "requests", "answers", "bytes out/in", "refused"];
+        let head = vec!["port", "client", "requests", "answers", "bytes out/in", "refused"];
         console.table(&Table { head, rows: status.clients.iter().map(row).collect(), whole: &[0, 1] })?;
     }
     Ok(())
@@ -216,7 +215,6 @@ fn table(status: &Status) -> Table {
         .map(|d| row("device", &d.name, word(d.online, "online", "lost"), d.age, &d.counts));
     let rules =
         status.rules.iter().map(|r| row("rule", &r.name, word(r.fresh, "fresh", "stale"), r.age, &r.counts));
-    let clients =
-        status.clients.iter().map(|c| row("client", &c.who, word(c.here, "here", "gone"), None, &c.counts));
+    let clients = status.clients.iter().map(|c| row("client", &c.who, "connected", None, &c.counts));
     Table { head, rows: ports.chain(devices).chain(rules).chain(clients).collect(), whole: &[] }
 }

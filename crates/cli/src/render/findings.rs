@@ -6,12 +6,19 @@ use woodrush_core::check::{Checked, Finding, Severity};
 use woodrush_core::project::show_micros;
 use woodrush_core::{Sources, Span};
 
-/// Findings as text; only errors where `errors_only`.
-pub(crate) fn text(console: &Console, checked: &Checked, errors_only: bool) -> String {
+/// Findings that are shown as text without being asked for more.
+pub(crate) const MOST: usize = 200;
+
+/// Findings as text, no more than so many; only errors where `errors_only`.
+pub(crate) fn text(console: &Console, checked: &Checked, errors_only: bool, most: usize) -> String {
     let wanted = |finding: &&Finding| !errors_only || finding.severity == Severity::Error;
     let sources = &checked.project.sources;
-    let blocks: Vec<String> =
-        checked.findings.iter().filter(wanted).map(|finding| block(console, sources, finding)).collect();
+    let all = checked.findings.iter().filter(wanted);
+    let left_out = all.clone().count().saturating_sub(most);
+    let mut blocks: Vec<String> = all.take(most).map(|finding| block(console, sources, finding)).collect();
+    if left_out > 0 {
+        blocks.push(format!("{left_out} more findings are not shown (`woodrush check --all` shows them)"));
+    }
     blocks.join("\n\n")
 }
 
@@ -130,6 +137,8 @@ struct JsonFinding<'a> {
     why: &'a str,
     mend: &'a str,
     notes: Vec<JsonNote<'a>>,
+    /// How many places have it in common.
+    count: usize,
 }
 
 #[derive(Serialize)]
@@ -157,6 +166,7 @@ pub(crate) fn json(checked: &Checked) -> serde_json::Value {
                 .iter()
                 .map(|(span, what)| JsonNote { at: sources.position(*span), what })
                 .collect(),
+            count: finding.count,
         })
         .collect();
     serde_json::json!({ "format": 1, "good": !checked.has_errors(), "findings": findings })

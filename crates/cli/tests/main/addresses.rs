@@ -154,7 +154,7 @@ scada:400101 (holding:100)  <->  blower-1:400011 (holding:10)
   reader  function 3, offset 100, 2 holding registers
           asks  00 01 00 00 00 06 01 03 00 64 00 02
           gets  00 01 00 00 00 07 01 03 04 AE 14 41 8B
-  image   image scada, holding 100 to 101; refused with exception 11 (0x0B) once older than 791.9ms
+  image   image scada, holding 100 to 101; refused with exception 11 (0x0B) once older than 1.09s
   rule    blower-1-setpoint, woodrush.toml:155: blower-1.speed-setpoint -> scada:400101 as f32 CDAB
   form    f32 ABCD  418B AE14  =  17.46 Hz  =  AE14 418B  f32 CDAB
   poll    every 250ms, 8.4ms on the line; blower-1, unit 31

@@ -29,10 +29,10 @@ fn a_bench_in_one_terminal_a_converter_in_another_and_commands_from_a_third() {
     bench.wait_for(&["Ctrl-C ends it"]);
     let second = tool.run(&["rig", "up"]);
     assert_eq!(second.status, 3);
-    assert!(second.err.contains("a bench of this project is running already"), "{}", second.err);
+    assert!(second.err.contains("a rig of this project is running already"), "{}", second.err);
 
     let mut converter = tool.begin(&["run", "--rig"]);
-    converter.wait_for(&["probe-1", "answers"]);
+    converter.wait_for(&["probe-1", "online"]);
     rig(&tool, &["set", "probe-1.temperature=12.3"]);
     until("the client sees the value that was set", || seen(&tool).ends_with("12.3"));
     assert_eq!(rig(&tool, &["get", "probe-1.temperature"])["rows"][0]["detail"], "007B");
@@ -77,7 +77,7 @@ fn a_client_that_writes_regularly_is_played() {
     let mut bench = tool.begin(&["rig", "up"]);
     bench.wait_for(&["Ctrl-C ends it"]);
     let mut converter = tool.begin(&["run", "--rig"]);
-    converter.wait_for(&["probe-1", "answers"]);
+    converter.wait_for(&["probe-1", "online"]);
     let mut values = std::collections::BTreeSet::new();
     until("the device takes several values", || {
         values.insert(rig(&tool, &["get", "probe-1.setpoint"])["rows"][0]["value"].to_string());
@@ -109,13 +109,17 @@ fn a_second_converter_on_the_same_line_is_told_who_holds_it() {
     let pty = line.split_whitespace().nth(1).unwrap().to_string();
     bench.wait_for(&["Ctrl-C ends it"]);
     let mut first = tool.begin(&["run", "--rig"]);
-    first.wait_for(&["probe-1", "answers"]);
+    first.wait_for(&["probe-1", "online"]);
     tool.edit("/dev/ttyUSB0", &pty);
     // A port that is free now: a fixed one may be somebody else's.
     let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     tool.edit("0.0.0.0:502", &format!("127.0.0.1:{free}"));
     tool.edit("192.0.2.10:502", &format!("192.0.2.10:{free}"));
-    let done = tool.run(&["run"]);
+    let same = tool.run(&["run"]);
+    assert_eq!(same.status, 3);
+    assert!(same.err.contains("a converter of this project is running already"), "{}", same.err);
+    std::fs::copy(tool.file("woodrush.toml"), tool.file("second.toml")).unwrap();
+    let done = tool.run(&["-p", "second.toml", "run"]);
     assert_eq!(done.status, 3);
     assert!(done.err.contains(&format!("{pty} is in use by `woodrush` (process ")), "{}", done.err);
     drop(first);

@@ -139,7 +139,7 @@ fn both_sides_are_decoded_without_a_malformed_frame() {
     tool.edit("192.0.2.10:502", &format!("192.0.2.10:{port}"));
     tool.edit("[\"192.0.2.0/24\"]", "[\"192.0.2.0/24\", \"127.0.0.1\"]");
     let mut converter = tool.begin(&["run"]);
-    converter.wait_for(&["probe-1", "answers"]);
+    converter.wait_for(&["probe-1", "online"]);
 
     let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
     stream.set_read_timeout(Some(PATIENCE)).unwrap();

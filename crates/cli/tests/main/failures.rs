@@ -47,7 +47,7 @@ fn what_is_in_the_way_outside_is_3_with_the_path_and_the_mend() {
         used.err
     );
     drop(socket);
-    let missing = tool.run(&["run"]);
+    let missing = tool.run(&["run", "--strict"]);
     assert_eq!(missing.status, 3);
     assert!(
         missing.err.contains("port `bus`: /dev/no-such-line does not exist (is the adapter plugged in?"),
@@ -57,7 +57,7 @@ fn what_is_in_the_way_outside_is_3_with_the_path_and_the_mend() {
     tool.edit("/dev/no-such-line", "/dev/null");
     let wrong = tool.run(&["run"]);
     assert_eq!(wrong.status, 3);
-    assert!(wrong.err.contains("/dev/null is no serial line"), "{}", wrong.err);
+    assert!(wrong.err.contains("/dev/null is not a serial line"), "{}", wrong.err);
     let rig = tool.run(&["run", "--rig"]);
     assert_eq!(rig.status, 3);
     assert!(rig.err.contains("start `woodrush rig up` in another terminal"), "{}", rig.err);

@@ -30,7 +30,7 @@ fn each_misbehaviour_is_counted_and_told_and_mended() {
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C ends it"]);
     let mut run = tool.begin(&["run", "--rig"]);
-    run.wait_for(&["probe-1", "answers"]);
+    run.wait_for(&["probe-1", "online"]);
     // What is asked for, and which counter of the device then grows.
     for (words, counter, ails, told) in [
         (&["mute", "probe-1"][..], "timeouts", "mute", "no answer"),

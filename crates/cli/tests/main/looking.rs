@@ -153,8 +153,9 @@ fn the_monitor_only_reads() {
     let mut run = tool.begin(&["run", "--rig", "--monitor", "127.0.0.1:0"]);
     let line = run.wait_for(&["counters at"]);
     let at = line.split("http://").nth(1).unwrap().split('/').next().unwrap().to_string();
-    run.wait_for(&["probe-1", "answers"]);
-    let ask = |head: &str| exchange(&at, &format!("{head} HTTP/1.0\r\nContent-Length: 0\r\n\r\n"));
+    run.wait_for(&["probe-1", "online"]);
+    let ask =
+        |head: &str| exchange(&at, &format!("{head} HTTP/1.0\r\nHost: {at}\r\nContent-Length: 0\r\n\r\n"));
     for (head, answer) in [
         ("GET /status", "200"),
         ("GET /metrics", "200"),
@@ -168,6 +169,13 @@ fn the_monitor_only_reads() {
         let got = ask(head);
         assert_eq!(got.split(' ').nth(1), Some(answer), "{head}: {got}");
     }
+    // A page under a name of its own, which a browser would let read what it finds there.
+    let other = exchange(&at, "GET /status HTTP/1.1\r\nHost: evil.example\r\nConnection: close\r\n\r\n");
+    assert!(other.contains(" 421 ") && !other.contains("probe-1"), "{other}");
+    let nameless = exchange(&at, "GET /status HTTP/1.0\r\n\r\n");
+    assert!(nameless.contains(" 421 "), "{nameless}");
+    let head = ask("HEAD /status");
+    assert!(head.contains(" 200 ") && !head.contains("probe-1"), "{head}");
     // Bytes that are no request harm nobody.
     let garbage = exchange(&at, "\0\u{1}\u{2} nonsense\r\n\r\n");
     assert!(garbage.is_empty() || garbage.contains(" 400 "), "{garbage}");
@@ -218,7 +226,7 @@ fn a_hangup_takes_the_project_anew_and_a_broken_one_changes_nothing() {
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C ends it"]);
     let mut run = tool.begin(&["run", "--rig"]);
-    run.wait_for(&["probe-1", "answers"]);
+    run.wait_for(&["probe-1", "online"]);
     let sound = std::fs::read_to_string(tool.file("woodrush.toml")).unwrap();
     for (broken, told) in [
         (sound.replace("unit    = 11", "unit    = 999"), "`unit` cannot be 999"),

@@ -8,6 +8,7 @@ mod bench;
 mod captured;
 mod checking;
 mod decoding;
+mod enduring;
 mod explaining;
 mod failures;
 mod faulting;

@@ -82,7 +82,7 @@ fn a_running_converter_is_counted_logged_and_takes_a_changed_project() {
     });
     run.wait_for(&["2 ports stay open, 0 closed, 0 opened"]);
     let again = tool.run(&["run", "--rig"]);
-    assert!(again.status == 3 && again.err.contains("in use by"), "{}", again.err);
+    assert!(again.status == 3 && again.err.contains("is running already"), "{}", again.err);
     // The same over HTTP, as JSON for us and as text for whoever collects it.
     let at = http.split("http://").nth(1).unwrap().split('/').next().unwrap().to_string();
     let elsewhere = tool.run(&["status", "--monitor", &at]);
@@ -100,7 +100,7 @@ fn a_running_converter_is_counted_logged_and_takes_a_changed_project() {
 
 fn fetch(at: &str, path: &str) -> String {
     let mut stream = TcpStream::connect(at).unwrap();
-    write!(stream, "GET {path} HTTP/1.0\r\n\r\n").unwrap();
+    write!(stream, "GET {path} HTTP/1.0\r\nHost: {at}\r\n\r\n").unwrap();
     let mut answer = String::new();
     stream.read_to_string(&mut answer).unwrap();
     answer

@@ -149,7 +149,7 @@ fn what_cannot_be_scanned_is_told() {
         (&["scan", "raceway", "--units", "1"], 3, "/dev/ttyUSB0 does not exist"),
         (&["scan", "192.0.2.40:502", "--lines"], 2, "`--lines` is for serial lines"),
         (&["scan", "127.0.0.1:1"], 3, "refuses the connection"),
-        (&["scan", "--serial", "/dev/null", "--line", "9600 8N1"], 3, "is no serial line"),
+        (&["scan", "--serial", "/dev/null", "--line", "9600 8N1"], 3, "is not a serial line"),
     ] {
         let done = tool.run(args);
         assert_eq!(done.status, status, "{args:?}: {}{}", done.out, done.err);

@@ -29,7 +29,7 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
     assert_eq!(tool.run(&["rig", "set", "do-1.temperature=17.46"]).status, 0);
     let mut run = tool.begin(&["run", "--rig"]);
     for device in ["do-1", "feeder-west", "feeder-east", "pumps"] {
-        run.wait_for(&[device, "answers"]);
+        run.wait_for(&[device, "online"]);
     }
 
     let done = tool.run(&["--format", "json", "tap", "--for", "3s", "--write", "site.pcapng"]);
@@ -193,7 +193,7 @@ fn a_capture_that_is_cut_or_none_at_all_is_told() {
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C"]);
     let mut run = tool.begin(&["run", "--rig"]);
-    run.wait_for(&["probe-1", "answers"]);
+    run.wait_for(&["probe-1", "online"]);
     assert_eq!(tool.run(&["tap", "--for", "3s", "--write", "whole.pcapng", "--counts"]).status, 0);
     let whole = std::fs::read(tool.file("whole.pcapng")).unwrap();
     // What is typed wrongly costs no capture.
@@ -217,8 +217,8 @@ fn an_analyser_decodes_a_capture_without_settings() {
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C"]);
     let mut run = tool.begin(&["run", "--rig"]);
-    run.wait_for(&["pumps", "answers"]);
-    run.wait_for(&["feeder-west", "answers"]);
+    run.wait_for(&["pumps", "online"]);
+    run.wait_for(&["feeder-west", "online"]);
     let done = tool.run(&["--format", "json", "tap", "--for", "4s", "--write", "site.pcapng"]);
     let (rows, _) = json(&done);
     let analyser = |filter: &str| -> Vec<String> {

@@ -88,7 +88,7 @@ impl Tool {
             command.env_remove(name);
         }
         command.current_dir(self.path()).args(args).stdin(Stdio::null());
-        command.env("WOODRUSH_WIDTH", "100").env("XDG_RUNTIME_DIR", self.path()).env_remove("RUST_BACKTRACE");
+        command.env("WOODRUSH_WIDTH", "100").env_remove("RUST_BACKTRACE");
         command
     }
 
@@ -98,12 +98,18 @@ impl Tool {
 
     /// Begins a command that goes on.
     pub(crate) fn begin(&self, args: &[&str]) -> Running {
-        let mut child = self.command(args).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        Running::of(self.command(args).stdout(Stdio::piped()).stderr(Stdio::piped()))
+    }
+}
+
+impl Running {
+    /// Begins a command; of streams that are not piped nothing is seen.
+    pub(crate) fn of(command: &mut Command) -> Self {
+        let mut child = command.spawn().unwrap();
         let (sender, lines) = channel();
-        for stream in [
-            Box::new(child.stdout.take().unwrap()) as Box<dyn std::io::Read + Send>,
-            Box::new(child.stderr.take().unwrap()),
-        ] {
+        let out = child.stdout.take().map(|out| Box::new(out) as Box<dyn std::io::Read + Send>);
+        let err = child.stderr.take().map(|err| Box::new(err) as Box<dyn std::io::Read + Send>);
+        for stream in out.into_iter().chain(err) {
             let sender = sender.clone();
             std::thread::spawn(move || {
                 for line in BufReader::new(stream).lines().map_while(Result::ok) {
@@ -113,7 +119,7 @@ impl Tool {
                 }
             });
         }
-        Running { child, lines, seen: vec![] }
+        Self { child, lines, seen: vec![] }
     }
 }
 
@@ -137,6 +143,10 @@ impl Running {
                 Err(_) => panic!("no line with {words:?} came; there are {:#?}", self.seen),
             }
         }
+    }
+
+    pub(crate) fn process(&self) -> u32 {
+        self.child.id()
     }
 
     pub(crate) fn signal(&self, name: &str) {

@@ -9,7 +9,7 @@ fn bench(tool: &Tool) -> (Running, Running) {
     rig.wait_for(&["Ctrl-C"]);
     let mut run = tool.begin(&["run", "--rig", "--follow", "--monitor", "127.0.0.1:0"]);
     for device in ["do-1", "blower-1", "feeder-west", "pumps"] {
-        run.wait_for(&[device, "answers"]);
+        run.wait_for(&[device, "online"]);
     }
     (rig, run)
 }

@@ -1,13 +1,20 @@
 //! Clients against the image that they ask: what they read, write and must be able to see.
 
 use super::cells::{Cells, Stretch};
+use super::forwarded::Shown;
 use super::mapping;
 use crate::finding::{Finding, Severity};
-use crate::form::{Form, Type};
+use crate::form::{Form, Order, Type};
 use crate::plan::{Plan, PlannedRule, Source, Station};
-use crate::project::{Asked, Client, OnLoss, Project, address};
+use crate::project::{Asked, Client, OnLoss, Owner, Project, Target, address, show_micros};
 use crate::protocol::{Extent, SpaceId, Verb};
 use crate::source::Span;
+use std::collections::HashMap;
+
+/// A poll so many times slower than a client reads is worth a remark.
+const SLOWER: u64 = 2;
+/// An age of so many intervals of a client is worth a remark.
+const OLDER: u64 = 10;
 
 /// One entry of a client's list, placed.
 struct Wanted<'c> {
@@ -17,8 +24,20 @@ struct Wanted<'c> {
     width: u32,
 }
 
-pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+/// How often a rule's values are read by described clients.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Interval {
+    /// At least once in so many microseconds.
+    Every(u64),
+    /// By one of which that is not said.
+    Open,
+}
+
+/// Holds every client against its image; gives how often the rules are read, by `[[map]]`.
+pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) -> HashMap<usize, Interval> {
     let cells = Cells::of(plan);
+    let mut intervals: HashMap<usize, Interval> = HashMap::new();
+    let mut entered: Vec<Entered<'_>> = vec![];
     let mut read_by_somebody: Vec<(usize, Extent)> = vec![];
     let mut described: Vec<usize> = vec![];
     let mut written: Vec<Written<'_>> = vec![];
@@ -32,7 +51,10 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         let view = View { project, plan, cells: &cells, client, image, station };
         for read in &reads {
             view.read(read, &reads, findings);
+            view.paced(read, &mut intervals, findings);
+            view.entered(read, &mut entered);
         }
+        findings.extend(view.twice(&reads));
         for write in &writes {
             view.write(write, findings);
             view.written_by_others(write, &written, findings);
@@ -42,11 +64,14 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         );
         view.needs(&reads, findings);
         read_by_somebody.extend(reads.iter().chain(&writes).map(|wanted| (image, wanted.extent)));
-        if !client.reads.is_empty() {
+        if !client.reads.is_empty() || !client.writes.is_empty() {
             described.push(image);
         }
     }
+    unwritten(project, plan, &described, &written, findings);
+    unfed(project, plan, &entered, &written, findings);
     unread(project, plan, &described, read_by_somebody, findings);
+    intervals
 }
 
 fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wanted<'c>>, Vec<Finding>) {
@@ -87,6 +112,9 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
 /// What a client writes: image, cells, where that stands, its name.
 type Written<'p> = (usize, Extent, Span, &'p str);
 
+/// Cells that a client reads and that only clients write: image, rule, where that stands, its name.
+type Entered<'p> = (usize, &'p PlannedRule, Span, &'p str);
+
 struct View<'a> {
     project: &'a Project,
     plan: &'a Plan,
@@ -110,9 +138,7 @@ impl View<'_> {
 
     fn read(&self, wanted: &Wanted<'_>, all: &[Wanted<'_>], findings: &mut Vec<Finding>) {
         let stretches = self.cells.over(self.image, wanted.extent);
-        if let Some(finding) = self.one_beside(wanted, &stretches) {
-            findings.push(finding);
-        }
+        findings.extend(self.one_beside(wanted, &stretches, "read"));
         for stretch in &stretches {
             match stretch {
                 Stretch::Bare(extent) => self.bare(wanted, *extent, "reads", findings),
@@ -186,6 +212,11 @@ impl View<'_> {
         let what = format!("`{}` {does} {first}{more}, which no rule feeds", self.client.name.value);
         let zero = self.project.images.get(self.image).is_some_and(|image| image.unmapped_zero);
         let mut finding = Finding::new("M04", wanted.asked.span, what);
+        if let Some(map) = self.switched_off(extent) {
+            finding = finding
+                .note(map.span, "a rule that would feed it, with `enabled = false`")
+                .mend("switch that rule on, or take this out of the client");
+        }
         if zero && does == "reads" {
             finding = finding
                 .severity(Severity::Remark)
@@ -194,8 +225,92 @@ impl View<'_> {
         findings.push(finding);
     }
 
+    /// A disabled rule whose target lies in these cells.
+    fn switched_off(&self, extent: Extent) -> Option<&crate::project::Map> {
+        let space = self.station.space_at(extent.space)?;
+        self.project.maps.iter().filter(|map| !map.enabled).find(|map| {
+            let Ok(end) = self.project.endpoint(&map.to) else { return false };
+            let Target::Cells(address, _) = &end.target else { return false };
+            end.owner == Owner::Image(self.image)
+                && address.space.key == space.key
+                && (extent.first..extent.end()).contains(&address.first)
+        })
+    }
+
+    /// How often it reads, against how often the values come and how old they may be.
+    fn paced(
+        &self,
+        wanted: &Wanted<'_>,
+        intervals: &mut HashMap<usize, Interval>,
+        findings: &mut Vec<Finding>,
+    ) {
+        let every = wanted.asked.every;
+        let mut slowest: Option<&PlannedRule> = None;
+        let mut oldest: Option<&PlannedRule> = None;
+        for stretch in self.cells.over(self.image, wanted.extent) {
+            let Stretch::Fed(rule, _) = stretch else { continue };
+            let known = intervals.entry(rule.map).or_insert(every.map_or(Interval::Open, Interval::Every));
+            *known = match (*known, every) {
+                (Interval::Every(known), Some(every)) => Interval::Every(known.min(every)),
+                _ => Interval::Open,
+            };
+            if matches!(rule.source, Source::Poll { .. }) {
+                slowest = slowest.filter(|slow| slow.every >= rule.every).or(Some(rule));
+                oldest = oldest.filter(|old| old.max_age >= rule.max_age).or(Some(rule));
+            }
+        }
+        let Some(every) = every else { return };
+        if let Some(rule) = slowest.filter(|rule| rule.every > SLOWER * every) {
+            let what = format!(
+                "`{}` reads {} every {}, and it is polled every {}: most reads bring the same value again",
+                self.client.name.value,
+                self.show(rule.target.space, rule.target.first),
+                show_micros(every),
+                show_micros(rule.every)
+            );
+            let finding = Finding::new("M23", wanted.asked.span, what).severity(Severity::Remark);
+            findings.push(
+                self.note(
+                    finding.mend("poll as often as it is read, or let the client read less often"),
+                    rule,
+                ),
+            );
+        }
+        if let Some(rule) = oldest.filter(|rule| rule.max_age > OLDER * every && rule.max_age < u64::MAX) {
+            let what = format!(
+                "`{}` reads {} every {}, and it may be {} old before it counts as lost",
+                self.client.name.value,
+                self.show(rule.target.space, rule.target.first),
+                show_micros(every),
+                show_micros(rule.max_age)
+            );
+            findings.push(self.note(Finding::new("M65", wanted.asked.span, what), rule));
+        }
+    }
+
+    /// One address in two of its reads.
+    fn twice(&self, reads: &[Wanted<'_>]) -> Option<Finding> {
+        let mut sorted: Vec<&Wanted<'_>> = reads.iter().collect();
+        sorted.sort_by_key(|wanted| (wanted.extent.space, wanted.extent.first));
+        let pair = sorted.windows(2).find_map(|pair| match pair {
+            [one, other]
+                if one.extent.space == other.extent.space && other.extent.first < one.extent.end() =>
+            {
+                Some((*one, *other))
+            }
+            _ => None,
+        })?;
+        let what = format!(
+            "`{}` reads {} in two of its entries",
+            self.client.name.value,
+            self.show(pair.1.extent.space, pair.1.extent.first)
+        );
+        let (first, second) = if pair.0.asked.span < pair.1.asked.span { pair } else { (pair.1, pair.0) };
+        Some(Finding::new("M64", second.asked.span, what).note(first.asked.span, "the other entry"))
+    }
+
     /// Begin and end are those of a rule, moved by one: offset and reference number taken for each other.
-    fn one_beside(&self, wanted: &Wanted<'_>, stretches: &[Stretch<'_>]) -> Option<Finding> {
+    fn one_beside(&self, wanted: &Wanted<'_>, stretches: &[Stretch<'_>], does: &str) -> Option<Finding> {
         let bare = stretches.iter().any(|stretch| matches!(stretch, Stretch::Bare(_)));
         let Extent { space, first, .. } = wanted.extent;
         let starts = |grain: u32| {
@@ -214,13 +329,13 @@ impl View<'_> {
                 (None, None) => return None,
             };
         let what = format!(
-            "the read begins at {}, one beside the rule at {}",
+            "the {does} begins at {}, one beside the rule at {}",
             self.show(space, first),
             self.show(space, moved)
         );
         let shown = self.show(space, moved);
         let finding = Finding::new("M54", wanted.asked.address.span, what)
-            .mend(format!("read {shown}; does the client count from 0?"));
+            .mend(format!("{does} {shown}; does the client count from 0?"));
         Some(self.note(finding, rule))
     }
 
@@ -287,32 +402,14 @@ impl View<'_> {
         form: &Form,
         span: crate::source::Span,
     ) -> Option<Finding> {
-        let shown = rule.conversion.to;
-        if shown.ty == Type::Raw || form.ty == Type::Raw {
-            return None;
-        }
-        let order = |form: &Form| form.order.or_else(|| self.station.dialect?.order()).unwrap_or_default();
-        let same_order = shown.ty.bytes().is_none_or(|bytes| bytes < 2) || order(&shown) == order(form);
         let at = self.show(rule.target.space, wanted.extent.first.max(rule.target.first));
-        let theirs = Form { order: Some(order(form)), ..*form };
-        let ours = Form { order: Some(order(&shown)), ..shown };
-        if shown.ty != form.ty || !same_order {
-            let what =
-                format!("`{}` reads {at} as `{theirs}`, and the rule shows `{ours}`", self.client.name.value);
-            let finding = Finding::new("M51", span, what)
-                .mend(format!("read it as `{ours}`, or let the rule show `{theirs}`"));
-            return Some(self.note(finding, rule));
-        }
-        let scaled = form.is_scaled() && (form.scale, form.plus) != (shown.scale, shown.plus);
-        if scaled {
-            let what =
-                format!("`{}` scales {at} by `{form}`, and the rule shows `{shown}`", self.client.name.value);
-            let finding = Finding::new("M51", span, what)
-                .severity(Severity::Warning)
-                .mend("write the same scale and plus at both ends");
-            return Some(self.note(finding, rule));
-        }
-        None
+        let own =
+            |form: &Form| Some(form.order.or_else(|| self.station.dialect?.order()).unwrap_or_default());
+        let text = self.project.sources.text(span);
+        let shown = Shown { at: &at, of: "the rule shows" };
+        let theirs = (form, text, span);
+        let finding = forms_differ(&self.client.name.value, &shown, theirs, &rule.conversion.to, own)?;
+        Some(self.note(finding, rule))
     }
 
     /// A read is refused whole: one lost device takes the others' values with it.
@@ -355,7 +452,9 @@ impl View<'_> {
             );
             findings.push(Finding::new("M16", wanted.asked.span, what).mend("split the write"));
         }
-        for stretch in self.cells.over(self.image, wanted.extent) {
+        let stretches = self.cells.over(self.image, wanted.extent);
+        findings.extend(self.one_beside(wanted, &stretches, "write"));
+        for stretch in stretches {
             match stretch {
                 Stretch::Bare(extent) => self.bare(wanted, extent, "writes", findings),
                 Stretch::Fed(rule, part) if !rule.writable => {
@@ -426,6 +525,115 @@ impl View<'_> {
                     self.show(target.space, target.first)
                 );
                 findings.push(self.note(Finding::new("M07", need.span, what), rule));
+            }
+        }
+    }
+}
+
+/// Whether a described client writes some of these cells.
+fn is_written(written: &[Written<'_>], image: usize, target: Extent) -> bool {
+    written.iter().any(|(own, extent, ..)| {
+        *own == image
+            && extent.space == target.space
+            && extent.first < target.end()
+            && target.first < extent.end()
+    })
+}
+
+/// Cells that clients may write in an image whose clients are described, and that none of them writes.
+fn unwritten(
+    project: &Project,
+    plan: &Plan,
+    described: &[usize],
+    written: &[Written<'_>],
+    findings: &mut Vec<Finding>,
+) {
+    for rule in plan.rules.iter().filter(|rule| rule.writable && described.contains(&rule.board)) {
+        let (target, Some(map)) = (rule.target.extent(), project.maps.get(rule.map)) else { continue };
+        let Some(image) = plan.images.get(rule.board).filter(|_| !is_written(written, rule.board, target))
+        else {
+            continue;
+        };
+        let entered = matches!(rule.source, Source::Client);
+        let place = if entered { map.from.span } else { map.read_write.unwrap_or(map.to.span) };
+        let what = format!("no described client writes {}", image.show(target.space, target.first, None));
+        findings.push(
+            Finding::new("M05", place, what)
+                .mend("add it to a client's `writes`, or make the rule read-only"),
+        );
+    }
+}
+
+/// Cells that a client reads, only clients can write, and none that is described does: a rule turned round leaves such.
+fn unfed(
+    project: &Project,
+    plan: &Plan,
+    entered: &[Entered<'_>],
+    written: &[Written<'_>],
+    findings: &mut Vec<Finding>,
+) {
+    for (image, rule, span, client) in entered {
+        let target = rule.target.extent();
+        let (Some(station), Some(map)) = (plan.images.get(*image), project.maps.get(rule.map)) else {
+            continue;
+        };
+        if is_written(written, *image, target) {
+            continue;
+        }
+        let what = format!(
+            "`{client}` reads {}, which only clients write, and no described one does",
+            station.show(target.space, target.first, None)
+        );
+        findings.push(
+            Finding::new("M04", *span, what)
+                .severity(Severity::Warning)
+                .note(map.from.span, "a rule that carries it on")
+                .mend("is that rule turned round? data flows from `from` to `to`"),
+        );
+    }
+}
+
+/// What a client reads, held against what lies there: `order` gives what a form leaves open.
+pub(super) fn forms_differ(
+    client: &str,
+    shown: &Shown<'_>,
+    (theirs, text, span): (&Form, &str, Span),
+    ours: &Form,
+    order: impl Fn(&Form) -> Option<Order>,
+) -> Option<Finding> {
+    if ours.ty == Type::Raw || theirs.ty == Type::Raw {
+        return None;
+    }
+    let orders = (order(theirs), order(ours));
+    let same_order = ours.ty.bytes().is_none_or(|bytes| bytes < 2)
+        || matches!(orders, (None, _) | (_, None))
+        || orders.0 == orders.1;
+    let Shown { at, of } = shown;
+    if ours.ty != theirs.ty || !same_order {
+        let (theirs, ours) = (Form { order: orders.0, ..*theirs }, Form { order: orders.1, ..*ours });
+        let what = format!("`{client}` reads {at} as `{theirs}`, and {of} `{ours}`");
+        let mend = format!("read it as `{ours}`, or let it be `{theirs}` at both ends");
+        return Some(Finding::new("M51", span, what).mend(mend));
+    }
+    // What a client leaves out it may work out by itself; what it writes is a statement.
+    let states = text.contains(" scale") || text.contains(" plus");
+    if states && (theirs.scale, theirs.plus) != (ours.scale, ours.plus) {
+        let by = if theirs.is_scaled() { format!("by `{theirs}`") } else { "by 1".into() };
+        let what = format!("`{client}` scales {at} {by}, and {of} `{ours}`");
+        let finding = Finding::new("M51", span, what).severity(Severity::Warning);
+        return Some(finding.mend("write the same scale and plus at both ends"));
+    }
+    None
+}
+
+impl<'a> View<'a> {
+    /// Cells that it reads and that only clients write.
+    fn entered(&self, wanted: &Wanted<'_>, found: &mut Vec<Entered<'a>>) {
+        for stretch in self.cells.over(self.image, wanted.extent) {
+            if let Stretch::Fed(rule, _) = stretch
+                && matches!(rule.source, Source::Client)
+            {
+                found.push((self.image, rule, wanted.asked.span, self.client.name.value.as_str()));
             }
         }
     }

@@ -1,8 +1,8 @@
 //! The project against what the box takes, and repeated entries against each other.
 
-use crate::finding::Finding;
+use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source, to_u32};
-use crate::project::{Project, Wires};
+use crate::project::{Port, Project, Wires};
 use crate::protocol::SpaceId;
 use crate::source::At;
 use std::collections::HashMap;
@@ -36,6 +36,29 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     over(limits.points, u32::try_from(points).unwrap_or(u32::MAX), "values in its rules");
     rows(project, findings);
     siblings(project, plan, findings);
+}
+
+/// Places of the project's own that need a descriptor beside its ports: the log, the control socket and their like.
+const BESIDE: u64 = 32;
+
+/// The connections that the project allows, against the descriptors that the machine lets this program have.
+#[must_use]
+pub fn descriptors(project: &Project, most: u64) -> Option<Finding> {
+    let listens = |port: &&Port| matches!(port.wires, Some(Wires::Listen { .. }));
+    let clients = |port: &Port| if port.is_opaque() { 1 } else { u64::from(port.max_clients) };
+    let places: u64 = project.ports.iter().filter(listens).map(clients).sum();
+    let ports = u64::try_from(project.ports.len()).unwrap_or(u64::MAX);
+    // A listening port has two: its socket, and a second one for a changed project.
+    let needed = places.saturating_add(ports.saturating_mul(4)).saturating_add(BESIDE);
+    let widest = project.ports.iter().filter(listens).max_by_key(|port| port.max_clients)?;
+    (needed > most).then(|| {
+        let what = format!(
+            "the ports may have {places} clients at once, which takes {needed} descriptors, and this user may have {most} here"
+        );
+        Finding::new("M31", widest.name.span, what)
+            .severity(Severity::Warning)
+            .mend("raise the limit (`ulimit -Hn`, or `LimitNOFILE` of the service), or lower `max-clients`")
+    })
 }
 
 /// Points in a row that are wider than the way to the next one.

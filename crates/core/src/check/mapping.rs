@@ -49,10 +49,14 @@ fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         if let Source::Poll { device, point: Some(point), .. } = rule.source {
             carried.push((device, point));
         }
+        // One that is written is carried as well.
+        carried.extend(plan.sink(rule).zip(rule.target_point));
     }
     carried.sort_unstable();
     // A rule that was left out for another fault would carry it all the same.
-    let meant = |name: &str| project.maps.iter().any(|map| map.enabled && map.from.value == name);
+    let meant = |name: &str| {
+        project.maps.iter().any(|map| map.enabled && (map.from.value == name || map.to.value == name))
+    };
     for (at, device) in project.devices.iter().enumerate() {
         for need in &device.needs {
             let profile = project.profile_of(at);

@@ -3,15 +3,23 @@
 mod cells;
 mod clients;
 mod files;
+mod forwarded;
 mod forwards;
 mod limits;
 mod mapping;
+mod mirrors;
 mod network;
+mod pace;
 mod ports;
 mod profiles;
 mod rings;
+mod tidy;
 mod timing;
+mod values;
+mod wires;
 mod writes;
+
+pub use limits::descriptors;
 
 pub use crate::finding::{Finding, RULES, Rule, Severity, rule};
 
@@ -44,21 +52,19 @@ pub fn check(read: Read) -> Checked {
     let plan = Plan::build(&project, &mut findings);
     profiles::check(&project, &mut findings);
     ports::check(&project, &plan, &mut findings);
+    wires::check(&project, &plan, &mut findings);
     network::check(&project, &mut findings);
     mapping::check(&project, &plan, &mut findings);
+    mirrors::check(&project, &plan, &mut findings);
+    values::check(&project, &plan, &mut findings);
     writes::check(&project, &plan, &mut findings);
     files::check(&project, &plan, &mut findings);
     forwards::check(&project, &mut findings);
     timing::check(&project, &plan, &mut findings);
     limits::check(&project, &plan, &mut findings);
-    clients::check(&project, &plan, &mut findings);
-    tidy(&mut findings);
+    let read = clients::check(&project, &plan, &mut findings);
+    pace::check(&project, &plan, &read, &mut findings);
+    forwarded::check(&project, &plan, &mut findings);
+    tidy::tidy(&mut findings);
     Checked { project, plan, findings }
-}
-
-/// Puts findings into the order of the files, drops what another fault hides and what was found twice.
-fn tidy(findings: &mut Vec<Finding>) {
-    findings.retain(|finding| finding.rule.code != "F00");
-    findings.sort_by(|a, b| (a.span, a.rule.code, &a.what).cmp(&(b.span, b.rule.code, &b.what)));
-    findings.dedup_by(|a, b| (a.span, a.rule.code, &a.what) == (b.span, b.rule.code, &b.what));
 }

@@ -1,8 +1,8 @@
 //! IP addresses and TCP ports, held against each other at both ends.
 
-use crate::finding::Finding;
+use crate::finding::{Finding, Severity};
 use crate::project::{Client, Network, Port, Project, Wires};
-use crate::source::{At, Span};
+use crate::source::At;
 use std::net::Ipv4Addr;
 
 pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
@@ -19,27 +19,63 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
             findings.push(finding);
         }
     }
-    let mut seen: Vec<(Ipv4Addr, Span, &str)> = vec![];
-    seen.extend(project.converter.address.map(|own| (own.value.address, own.span, "the converter")));
     for client in &project.clients {
-        if let Some(address) = client.address {
-            if let Some((_, other, who)) = seen.iter().find(|(known, ..)| *known == address.value) {
-                let what =
-                    format!("{} is the address of {who} and of `{}`", address.value, client.name.value);
-                findings.push(
-                    Finding::new("M29", address.span, what)
-                        .note(*other, "the other")
-                        .mend("give each its own address"),
-                );
-            }
-            seen.push((address.value, address.span, "another client"));
+        if let (Some(address), Some(own)) = (client.address, project.converter.address)
+            && address.value == own.value.address
+        {
+            let what =
+                format!("{} is the address of the converter and of `{}`", address.value, client.name.value);
+            findings.push(
+                Finding::new("M29", address.span, what)
+                    .note(own.span, "the converter")
+                    .mend("give each its own address"),
+            );
         }
-        let port = client
-            .image
-            .and_then(|image| project.images.get(image.value)?.port)
-            .and_then(|port| project.ports.get(port.value));
-        if let Some(port) = port {
+        let asked = client.image.and_then(|image| project.images.get(image.value)?.port).or(client.port);
+        if let Some(port) = asked.and_then(|port| project.ports.get(port.value)) {
             ends(project, client, port, findings);
+        }
+    }
+    places(project, findings);
+}
+
+/// Where ports are, against where the converter and the other ends are.
+fn places(project: &Project, findings: &mut Vec<Finding>) {
+    for port in &project.ports {
+        if let (Some(Wires::Listen { at }), Some(own)) = (&port.wires, project.converter.address)
+            && !at.value.host.is_unspecified()
+            && !at.value.host.is_loopback()
+            && at.value.host != own.value.address
+        {
+            let what = format!(
+                "`{}` listens at {}, and the converter has {}",
+                port.name.value, at.value.host, own.value.address
+            );
+            findings.push(
+                Finding::new("M29", at.span, what)
+                    .note(own.span, "the converter")
+                    .mend("write 0.0.0.0 for all addresses, or the converter's own"),
+            );
+        }
+    }
+    for device in &project.devices {
+        let to = |port: Option<At<usize>>| match project.ports.get(port?.value)?.wires.as_ref()? {
+            Wires::Connect { to } => Some(to.clone()),
+            _ => None,
+        };
+        if let (Some(reads), Some(writes)) = (to(device.port), to(device.write_port))
+            && reads.value.host != writes.value.host
+        {
+            let what = format!(
+                "`{}` is read at {} and written at {}",
+                device.name.value, reads.value.host, writes.value.host
+            );
+            findings.push(
+                Finding::new("M29", writes.span, what)
+                    .severity(Severity::Warning)
+                    .note(reads.span, "where it is read")
+                    .mend("both ports lead to one device: correct one of the two"),
+            );
         }
     }
 }
@@ -80,6 +116,16 @@ fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Find
             ours.value.name()
         );
         findings.push(Finding::new("M28", theirs.span, what).note(ours.span, "the port"));
+    }
+    if let (Some(theirs), Some(ours)) = (client.line, port.line())
+        && theirs.value != ours.value
+    {
+        let what = format!(
+            "`{}` is set to {}, and `{}` to {}",
+            client.name.value, theirs.value, port.name.value, ours.value
+        );
+        let mend = format!("set the client to {}, or the port's `line` to it", ours.value);
+        findings.push(Finding::new("M19", theirs.span, what).note(ours.span, "the port's line").mend(mend));
     }
     let Some(Wires::Listen { at }) = &port.wires else { return };
     if let Some(dials) = &client.dials {

@@ -1,8 +1,8 @@
 //! Points of profiles: addresses, forms, ranges, and points that lie over one another.
 
-use crate::finding::Finding;
+use crate::finding::{Finding, Severity};
 use crate::form::{Form, Type};
-use crate::project::{Point, Profile, Project};
+use crate::project::{Point, Profile, Project, Role};
 use crate::protocol::{Address, Setup};
 
 /// Points are read in the dialect of the first device that has the profile.
@@ -53,9 +53,34 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
                 }
             }
             findings.extend(range_and_form(point));
+            findings.extend(role(point));
         }
         findings.extend(over_one_another(profile, &mut places));
     }
+}
+
+/// A setting of the device's line: written by accident it is not found again, and without its codes it cannot be chosen.
+fn role(point: &Point) -> Option<Finding> {
+    let what = match point.role? {
+        Role::LineSpeed | Role::LineParity if point.values.is_empty() => {
+            let what =
+                format!("`{}` sets the line, and nothing says how its values are coded", point.name.value);
+            let mend = "add `values`, such as `values = { 9600 = 0, 19200 = 1 }`, as the manual says";
+            return Some(Finding::new("F04", point.name.span, what).mend(mend));
+        }
+        Role::UnitAddress => "is the device's number on its line",
+        Role::LineSpeed | Role::LineParity => "sets the device's line",
+        Role::Unlock | Role::Apply => return None,
+    };
+    if point.danger || !point.read_write {
+        return None;
+    }
+    let what = format!("`{}` {what}, and may be written like any value", point.name.value);
+    Some(
+        Finding::new("F04", point.name.span, what)
+            .severity(Severity::Warning)
+            .mend("add `danger = true`: `readdress` still writes it, and nothing else does by accident"),
+    )
 }
 
 /// The point's range in raw values must fit its type, and a scale must leave some steps in it.

@@ -1,12 +1,15 @@
 //! Silences, timeouts and intervals: what waits too long, too short, or without need.
 
 use crate::finding::{Finding, Severity};
-use crate::plan::{Plan, Source};
+use crate::plan::{Plan, PlannedRule, Source};
 use crate::project::{Port, Project, show_micros};
 use crate::protocol::Verb;
+use std::collections::BTreeMap;
 
 /// A silence of so many times the protocol's own is worth a remark.
 const LONG: u64 = 3;
+/// An age of so many times the poll is worth a remark.
+const FAR_OLDER: u64 = 10;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for (at, port) in project.ports.iter().enumerate() {
@@ -15,6 +18,8 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     }
     intervals(project, plan, findings);
     waiting(project, plan, findings);
+    ages(project, plan, findings);
+    forgotten(project, plan, findings);
 }
 
 fn silence(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
@@ -99,6 +104,79 @@ fn intervals(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 "each write of a client is sent, changed or not, so `on-change` adds nothing".to_string();
             findings.push(Finding::new("M23", send.span, what).mend("keep one of the two"));
         }
+    }
+}
+
+/// A default age that is far longer than the poll: once for each device, for its fastest poll.
+fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    let mut fastest: BTreeMap<usize, &PlannedRule> = BTreeMap::new();
+    for rule in &plan.rules {
+        let said = project.images.get(rule.board).is_some_and(|image| image.max_age.is_some());
+        if let (Source::Poll { device, .. }, false) = (rule.source, said) {
+            let known = fastest.entry(device).or_insert(rule);
+            if rule.every < known.every {
+                *known = rule;
+            }
+        }
+    }
+    for (device, rule) in fastest {
+        if rule.max_age <= FAR_OLDER * rule.every.max(1) {
+            continue;
+        }
+        let (Some(own), Some(station)) = (project.devices.get(device), plan.devices.get(device)) else {
+            continue;
+        };
+        // A line that cannot keep its polls is told as such.
+        if own.poll.value == 0 || plan.load(station.port) > 1.0 {
+            continue;
+        }
+        let mut others = plan.transfers.iter().map(|transfer| transfer.device);
+        let here = |other: usize| plan.devices.get(other).is_some_and(|other| other.port == station.port);
+        let alone = !others.any(|other| other != device && here(other));
+        let age = plan.age_of(project, station.port, rule.every, alone);
+        let turns = if age.turns > rule.every { "the cycle" } else { "the poll" };
+        let other = match age.other {
+            0 => String::new(),
+            other => format!(" + {} for another device that does not answer", show_micros(other)),
+        };
+        let what = format!(
+            "a value of `{}` may be {} old before it counts as lost, and is polled every {}: 3 x {} ({turns}) + {} for one answer{other}",
+            own.name.value,
+            show_micros(age.sum()),
+            show_micros(rule.every),
+            show_micros(age.turns),
+            show_micros(age.wait),
+        );
+        let place = project.maps.get(rule.map).and_then(|map| map.poll).unwrap_or(own.poll).span;
+        let mend =
+            "shorten the port's waits (`timeout`, `ack-timeout`, retries), or write `max-age` at the image";
+        findings.push(Finding::new("M65", place, what).mend(mend));
+    }
+}
+
+/// Values that are sent on change only: a device that was restarted between two requests has forgotten them, and nothing
+/// is sent before the next change. Once for each device.
+fn forgotten(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    let mut sent: BTreeMap<usize, Vec<&PlannedRule>> = BTreeMap::new();
+    for rule in &plan.rules {
+        let only_changes = rule.sending.on_change && rule.sending.every.is_none();
+        let stands_still = !matches!(rule.source, Source::Told(told) if told.grows());
+        if let (Some(device), true) = (plan.sink(rule), only_changes && stands_still) {
+            sent.entry(device).or_default().push(rule);
+        }
+    }
+    for (device, rules) in sent {
+        let Some(map) = rules.first().and_then(|rule| project.maps.get(rule.map)) else { continue };
+        let name = plan.devices.get(device).map_or("", |station| station.name.as_str());
+        let gets = match rules.len() {
+            1 => "this value".to_string(),
+            count => format!("{count} values"),
+        };
+        let what = format!(
+            "`{name}` is sent {gets} only on a change, and after the converter has seen it away: a restart that goes unnoticed leaves it without"
+        );
+        let mend = "write `send = [\"on-change\", \"every 1m\"]` where the device forgets at a restart";
+        findings.push(Finding::new("M66", map.to.span, what).mend(mend));
     }
 }
 

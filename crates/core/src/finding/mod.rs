@@ -21,6 +21,8 @@ pub struct Finding {
     pub mend: String,
     /// Other places that belong to it, with what they are.
     pub notes: Vec<(Span, String)>,
+    /// How many places have this in common; the first ones are shown.
+    pub count: usize,
 }
 
 impl Finding {
@@ -28,7 +30,15 @@ impl Finding {
     #[must_use]
     pub fn new(code: &str, span: Span, what: impl Into<String>) -> Self {
         let rule = rule(code).unwrap_or(&RULES[0]);
-        Self { rule, severity: rule.severity, span, what: what.into(), mend: rule.mend.into(), notes: vec![] }
+        Self {
+            rule,
+            severity: rule.severity,
+            span,
+            what: what.into(),
+            mend: rule.mend.into(),
+            notes: vec![],
+            count: 1,
+        }
     }
 
     /// Something that cannot be decided because of a fault found elsewhere; checking drops it.

@@ -141,8 +141,8 @@ pub static RULES: &[Rule] = &[
     ),
     remark(
         "M05",
-        "a value that no described client reads",
-        "it costs bus time in every cycle, and perhaps a client's list is one short",
+        "a value that no described client reads or writes",
+        "it costs bus time in every cycle or is open to accidents, and perhaps a client's list is one short",
         "add it to a client's `reads`, or drop the rule",
     ),
     warning(
@@ -396,6 +396,24 @@ pub static RULES: &[Rule] = &[
         "a write that reads first",
         "what the controller's program writes beside it in between is lost",
         "give the converter a word of its own that the program reads",
+    ),
+    warning(
+        "M64",
+        "an address twice in one client's list",
+        "it is read twice in every cycle, and a later change is made at one of the two",
+        "keep one of the entries",
+    ),
+    remark(
+        "M65",
+        "a value that may be far older than its poll before it counts as lost",
+        "after a failure the last value stays readable for so long, and looks as live as before",
+        "shorten the port's waits, or write `max-age` at the image",
+    ),
+    remark(
+        "M66",
+        "a value that is sent on change only",
+        "a device that forgets at a restart holds its initial value until the source changes again, which may be never",
+        "add `every` to the rule's `send`",
     ),
 ];
 

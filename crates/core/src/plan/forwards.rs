@@ -43,7 +43,7 @@ pub(super) fn all(project: &Project) -> Vec<PlannedForward> {
             from,
             to,
             units: entry.units.as_ref().map(|units| units.value.clone()).unwrap_or_default(),
-            functions: entry.functions.clone().unwrap_or_default(),
+            functions: entry.functions.as_ref().map(|codes| codes.value.clone()).unwrap_or_default(),
             writes_first: entry.writes_first,
             raw: opaque(from) && opaque(to),
         })

@@ -14,6 +14,7 @@ mod times;
 pub use demands::{Demand, demands};
 pub use forwards::{PlannedForward, Route};
 pub use pushes::Push;
+pub use times::Age;
 
 use crate::budget::LineTime;
 use crate::finding::Finding;

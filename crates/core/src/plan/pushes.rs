@@ -19,8 +19,11 @@ pub struct Push {
     pub extent: Extent,
     /// One bit of it.
     pub bit: Option<u8>,
-    /// When the value differs from what was sent last.
+    /// When the value differs from what the device is known to hold.
     pub on_change: bool,
+    /// Clients write the value, and each of their writes is a request of its own: it is sent again where the device has
+    /// not confirmed that, or was away since.
+    pub carried: bool,
     /// Again and again, in microseconds.
     pub every: Option<u64>,
     /// What is sent once the source is lost.
@@ -35,16 +38,14 @@ pub(super) fn all(plan: &Plan) -> Vec<Push> {
     for (at, rule) in plan.rules.iter().enumerate() {
         let Some(device) = plan.sink(rule) else { continue };
         let carried = matches!(rule.source, Source::Entry { .. });
-        // What is sent at each write goes with the client's request.
-        let on_change = rule.sending.on_change && !carried;
-        if on_change || rule.sending.every.is_some() {
-            found.extend(of_rule(plan, to_u32(at), rule, device, on_change));
+        if rule.sending.keeps() {
+            found.extend(of_rule(plan, to_u32(at), rule, device, carried));
         }
     }
     found
 }
 
-fn of_rule(plan: &Plan, number: u32, rule: &PlannedRule, device: usize, on_change: bool) -> Vec<Push> {
+fn of_rule(plan: &Plan, number: u32, rule: &PlannedRule, device: usize, carried: bool) -> Vec<Push> {
     let Some(station) = plan.devices.get(device) else { return vec![] };
     let (Some(dialect), Some(space)) = (station.dialect, station.space_at(rule.target.space)) else {
         return vec![];
@@ -66,7 +67,8 @@ fn of_rule(plan: &Plan, number: u32, rule: &PlannedRule, device: usize, on_chang
             device,
             extent: Extent { count: items * rule.target.width, ..first },
             bit: rule.target.bit,
-            on_change,
+            on_change: rule.sending.on_change,
+            carried,
             every: rule.sending.every,
             on_loss: rule.on_loss,
             takes: line.zip(cost(items).ok()).map_or(0, |(line, cost)| line.exchange(cost)),

@@ -17,22 +17,42 @@ impl Plan {
             .collect();
     }
 
-    /// The default age: three times the longer of the poll and the line's cycle with one timeout in it.
+    /// How old values may get before they count as lost, where the project does not say.
     pub(super) fn set_ages(&mut self, project: &Project) {
-        for rule in &mut self.rules {
+        let mut polled: Vec<Vec<usize>> = vec![vec![]; self.lines.len()];
+        for transfer in &self.transfers {
+            let port = self.devices.get(transfer.device).map_or(usize::MAX, |device| device.port);
+            if let Some(here) = polled.get_mut(port).filter(|here| here.last() != Some(&transfer.device)) {
+                here.push(transfer.device);
+            }
+        }
+        for at in 0..self.rules.len() {
+            let Some(rule) = self.rules.get(at) else { continue };
             let own = project.images.get(rule.board).and_then(|image| image.max_age);
-            let Source::Poll { device, .. } = rule.source else {
-                // What a client wrote stays true until somebody writes again, unless the image says otherwise.
-                rule.max_age = own.unwrap_or(u64::MAX);
-                continue;
+            let age = match rule.source {
+                // What a client wrote stays true until a client writes again, unless the image says otherwise.
+                Source::Told(_) | Source::Client | Source::Entry { .. } => own.unwrap_or(u64::MAX),
+                Source::Poll { device, .. } => own.unwrap_or_else(|| {
+                    let port = self.devices.get(device).map_or(usize::MAX, |station| station.port);
+                    let alone = polled.get(port).is_none_or(|here| here.len() < 2);
+                    self.age_of(project, port, rule.every, alone).sum()
+                }),
             };
-            let port = self.devices.get(device).map_or(usize::MAX, |station| station.port);
-            let timeout = self.lines.get(port).map_or(0, |line| line.timeout);
-            let own_way =
-                project.ports.get(port).and_then(|port| port.protocol?.value.unanswered(&port.setup));
-            let silent = own_way.map_or(0, |(wait, _)| wait);
-            let cycle = self.cycles.get(port).copied().unwrap_or(0) + timeout.max(silent);
-            rule.max_age = own.unwrap_or(3 * rule.every.max(cycle));
+            if let Some(rule) = self.rules.get_mut(at) {
+                rule.max_age = age;
+            }
+        }
+    }
+
+    /// What the default age of a value is made of, that is polled so often by that port.
+    #[must_use]
+    pub fn age_of(&self, project: &Project, port: usize, every: u64, alone: bool) -> Age {
+        let settings = project.ports.get(port);
+        let own = settings.and_then(|port| port.protocol?.value.first_wait(&port.setup));
+        Age {
+            turns: every.max(self.cycles.get(port).copied().unwrap_or(0)),
+            wait: own.or(self.lines.get(port).map(|line| line.timeout)).unwrap_or(0),
+            other: if alone { 0 } else { self.unanswered.get(port).copied().unwrap_or(0) },
         }
     }
 
@@ -46,6 +66,26 @@ impl Plan {
         let sent =
             self.pushes.iter().filter(here).filter_map(|p| Some(p.takes as f64 / p.every?.max(1) as f64));
         polls.chain(sent).sum()
+    }
+}
+
+/// What the default age of a value is made of: three polls may be missed, the next one waits for its answer, and on a
+/// line with several devices one of the others may not answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Age {
+    /// The longer of the poll and the port's cycle, in microseconds; it counts three times.
+    pub turns: u64,
+    /// One wait for an answer, in microseconds.
+    pub wait: u64,
+    /// A request to another device that does not answer, all its tries together, in microseconds.
+    pub other: u64,
+}
+
+impl Age {
+    /// All of it together, in microseconds.
+    #[must_use]
+    pub const fn sum(self) -> u64 {
+        self.turns.saturating_mul(3).saturating_add(self.wait).saturating_add(self.other)
     }
 }
 

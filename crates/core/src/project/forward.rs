@@ -16,7 +16,7 @@ pub struct Forward {
     /// Each unit with what it is called there, ascending; `None` where nothing was written (raw bytes).
     pub units: Option<At<Vec<(u16, u16)>>>,
     /// Function codes that may pass; `None` for all.
-    pub functions: Option<Vec<u8>>,
+    pub functions: Option<At<Vec<u8>>>,
     /// Writes go before reads that wait.
     pub writes_first: bool,
 }
@@ -74,8 +74,9 @@ pub(super) fn read(
             units.value.sort_unstable();
             units
         }),
-        functions: functions
-            .map(|codes| codes.value.iter().filter_map(|code| u8::try_from(*code).ok()).collect()),
+        functions: functions.map(|codes| {
+            codes.map(|codes| codes.into_iter().filter_map(|code| u8::try_from(code).ok()).collect())
+        }),
         writes_first: fields.switch(r, "writes-first").unwrap_or(false),
     }
 }

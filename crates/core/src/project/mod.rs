@@ -74,6 +74,10 @@ pub struct Converter {
     pub router: Option<At<Ipv4Addr>>,
     /// The file that gets a row for every write of a client.
     pub write_log: Option<At<String>>,
+    /// Megabytes of one write log.
+    pub write_log_mb: u32,
+    /// Write logs that are kept.
+    pub write_log_files: u32,
     /// What the box takes.
     pub limits: Limits,
 }
@@ -116,6 +120,8 @@ pub struct Port {
     pub echo: bool,
     /// Connections at once (listen).
     pub max_clients: u32,
+    /// Of those, from one address while all places are taken (listen); `None` for the default, a half.
+    pub per_address: Option<At<u32>>,
     /// Who may connect (listen); `None` for everybody.
     pub allow: Option<At<Vec<At<Network>>>>,
     /// A connection silent for so long is closed, in microseconds.
@@ -161,6 +167,18 @@ impl Port {
             Wires::Connect { .. } => Transport::Connect,
             Wires::Pty { .. } => Transport::Pty,
         })
+    }
+
+    /// Connections from one address while all places are taken: at least one, by default a half of them.
+    #[must_use]
+    pub fn max_clients_per_address(&self) -> u32 {
+        self.per_address.map_or(self.max_clients / 2, |each| each.value).max(1)
+    }
+
+    /// Whether bytes pass unread there.
+    #[must_use]
+    pub fn is_opaque(&self) -> bool {
+        self.protocol.is_some_and(|protocol| protocol.value.is_opaque())
     }
 
     /// Where it is, in words to stand after "is": `the serial line /dev/ttyUSB0`.
@@ -274,6 +292,14 @@ pub struct Sending {
     pub on_change: bool,
     /// Again and again, in microseconds.
     pub every: Option<u64>,
+}
+
+impl Sending {
+    /// Whether the device shall hold the rule's value, not only hear of it when somebody writes.
+    #[must_use]
+    pub const fn keeps(&self) -> bool {
+        self.on_change || self.every.is_some()
+    }
 }
 
 /// A rule: data flows from `from` to `to`.

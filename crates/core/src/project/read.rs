@@ -41,6 +41,8 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
             address: fields.parsed(&mut r, "address", "M29", network),
             router: fields.parsed(&mut r, "router", "M29", ipv4),
             write_log: fields.text(&r, "write-log"),
+            write_log_mb: fields.whole(&r, "write-log-mb").map_or(100, |most| most.value),
+            write_log_files: fields.whole(&r, "write-log-files").map_or(10, |most| most.value),
             limits: Limits::default(),
         };
         if let Some(limits) = fields.table(&mut r, "limits", "limits", "`[converter.limits]`") {
@@ -451,6 +453,17 @@ fn read_profiles(
         let file = project.sources.add(path.value.clone(), text.clone());
         let mut r = Reader { file, text: &text, findings: vec![] };
         let document = parse(&mut r);
+        if !["profile", "points"].iter().any(|key| document.get(*key).is_some()) {
+            // Nothing of it is shown: a path that went astray may lead to what is not for everybody's eyes.
+            project.sources.forget(file);
+            let what =
+                format!("`{}` is not a profile: it has neither `[profile]` nor `[points]`", path.value);
+            findings.push(Finding::new("F07", path.span, what).mend("write the path of a profile"));
+            project
+                .profiles
+                .push(profile::Profile { path: path.value.clone(), ..profile::Profile::default() });
+            continue;
+        }
         project.profiles.push(profile::read(&mut r, &document, &path.value));
         findings.append(&mut r.findings);
     }

@@ -83,6 +83,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_
         echo: fields.switch(r, "echo").unwrap_or(false),
         retries: fields.whole(r, "retries").map_or(0, |retries| retries.value),
         max_clients: fields.whole(r, "max-clients").map_or(24, |most| most.value),
+        per_address: fields.whole(r, "max-clients-per-address"),
         allow,
         idle_timeout: fields.duration(r, "idle-timeout").map_or(60_000_000, |timeout| timeout.value),
         name,

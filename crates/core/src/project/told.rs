@@ -125,6 +125,18 @@ impl Told {
         format!("{}.health.{}", whose.unwrap_or_default(), self.word())
     }
 
+    /// Whether it is a number that changes by itself all the time: an age, or a counter.
+    #[must_use]
+    pub const fn grows(self) -> bool {
+        match self {
+            Self::Device(_, item) | Self::Rule(_, item) => {
+                matches!(item, Health::Age | Health::Polls | Health::Errors)
+            }
+            Self::Port(_, item) => matches!(item, PortHealth::Timeouts | PortHealth::Damaged),
+            Self::Converter(_) => true,
+        }
+    }
+
     /// The device that it is about.
     #[must_use]
     pub const fn device(self) -> Option<usize> {

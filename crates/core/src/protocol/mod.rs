@@ -380,6 +380,18 @@ pub trait Dialect: Sync + fmt::Debug {
     }
     /// The spaces that every image has, mapped or not.
     fn standing(&self) -> &'static [Space];
+    /// Why such line settings cannot carry it; `None` where they can.
+    fn line_fault(&self, _line: crate::line::Line) -> Option<&'static str> {
+        None
+    }
+    /// Whether it is a link of two ends, both of which may send at once.
+    fn joins_two_ends(&self) -> bool {
+        false
+    }
+    /// Our own number on a port, where stations have one for whoever asks too.
+    fn own_station(&self, _port: &Setup) -> Option<u32> {
+        None
+    }
     /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
     fn silence(&self, line: crate::line::Line) -> u64;
     /// Whether its link acknowledges messages before they are answered.
@@ -389,6 +401,11 @@ pub trait Dialect: Sync + fmt::Debug {
     /// How long one try of a request to somebody who says nothing takes, its bytes not counted, in microseconds, and the
     /// keys of the port that say so; `None` where that is its timeout and a rest of the line.
     fn unanswered(&self, _port: &Setup) -> Option<(u64, &'static str)> {
+        None
+    }
+    /// How long one try of a request waits, in microseconds, where the link acknowledges it first; `None` where that is
+    /// the port's timeout.
+    fn first_wait(&self, _port: &Setup) -> Option<u64> {
         None
     }
     /// Why a request is never tried again; `None` where it is, as often as the port says.

@@ -392,8 +392,8 @@ fn poll(
     match bit {
         // The example's bit where it lies in its register.
         Some(bit) => {
-            let byte = at + each - 1 - usize::from(bit / 8);
-            *answer.get_mut(byte)? |= cells.first().copied().unwrap_or(0) << (bit % 8);
+            let on = cells.first().is_some_and(|cell| *cell != 0);
+            crate::cells::set_bit(answer.get_mut(at..at + each)?, bit, on);
         }
         None => answer.get_mut(at..at + cells.len())?.copy_from_slice(cells),
     }

@@ -1,6 +1,7 @@
 //! Values as people read and write them.
 
 use super::Wanted;
+use crate::cells::{all_but, set_bit};
 use crate::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use crate::names::cells_of;
 use crate::protocol::Shown as Address;
@@ -121,10 +122,8 @@ impl Wanted {
     pub fn bit_change(&self, on: bool) -> Option<(Vec<u8>, Vec<u8>)> {
         let bit = self.place.bit?;
         let each = self.each();
-        let place = each.checked_sub(1 + usize::from(bit / 8))?;
-        let (mut keep, mut set) = (vec![0xFF; each], vec![0; each]);
-        *keep.get_mut(place)? &= !(1 << (bit % 8));
-        *set.get_mut(place)? |= u8::from(on) << (bit % 8);
-        Some((keep, set))
+        let mut set = vec![0; each];
+        set_bit(&mut set, bit, on);
+        (usize::from(bit) < each * 8).then(|| (all_but(each, bit), set))
     }
 }

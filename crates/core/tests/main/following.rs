@@ -224,8 +224,8 @@ fn ages_are_the_images_own_or_follow_from_poll_and_line() {
     let plan = checked(SITE).plan;
     let old = |rule: &PlannedRule| (rule.max_age < u64::MAX).then_some(rule.max_age / 1000);
     let ages: Vec<Option<u64>> = plan.rules.iter().map(old).collect();
-    let polled = [3000, 5000, 3000, 5000, 5000, 5000, 5000].map(Some);
-    // One second is longer than the cycle with its timeout; the second image says five seconds.
+    let polled = [3675, 5000, 3675, 5000, 5000, 5000, 5000].map(Some);
+    // Three polls, a wait, and another device that does not answer; the second image says five seconds.
     assert_eq!(ages[..7], polled);
     assert!(
         ages[7..].iter().all(Option::is_none),

@@ -92,14 +92,18 @@ fn a_long_rule_is_split_between_values_and_every_value_lands_once() {
 }
 
 #[test]
-fn the_age_is_three_times_the_longer_of_poll_and_cycle_with_a_timeout() {
+fn the_age_is_three_times_the_longer_of_poll_and_cycle_and_what_may_be_waited_for() {
     let slow = checked(&format!("{SITE}[[map]]\nfrom = \"do-1:400001\"\nto = \"scada:400001\"\n"));
-    assert_eq!(slow.plan.rules[0].max_age, 1_500_000);
+    assert_eq!(slow.plan.rules[0].max_age, 3 * 500_000 + 200_000);
     let fast =
         checked(&format!("{SITE}[[map]]\nfrom = \"do-1:400001\"\nto = \"scada:400001\"\npoll = \"20ms\"\n"));
     let cycle = fast.plan.cycles[0];
     assert!((7_500..8_000).contains(&cycle), "{cycle}");
-    assert_eq!(fast.plan.rules[0].max_age, 3 * (cycle + 200_000));
+    assert_eq!(fast.plan.rules[0].max_age, 3 * 20_000 + 200_000);
+    // Of two devices one may not answer while the other waits.
+    let two = "[devices.do-9]\nport = \"raceway\"\nunit = 99\n[[map]]\nfrom = \"do-9:400001\"\nto = \"scada:400009\"\n";
+    let two = checked(&format!("{SITE}[[map]]\nfrom = \"do-1:400001\"\nto = \"scada:400001\"\n{two}"));
+    assert_eq!(two.plan.rules[0].max_age, 3 * 500_000 + 200_000 + two.plan.unanswered[0]);
 }
 
 /// Who asks an image that is a controller has to be told what it is called by and what is there.

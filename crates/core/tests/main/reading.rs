@@ -88,7 +88,7 @@ address = "192.0.2.10/24"
 router = "192.0.2.1"
 [ports.bus]
 serial = "/dev/ttyS0"
-line = "19200 7O2"
+line = "19200 8O2"
 wiring = "rs422"
 protocol = "modbus-rtu"
 silence = "4ms"
@@ -123,13 +123,16 @@ poll = "3s"
 on-loss = "hold"
 overflow = "clamp"
 note = "why it is so"
+[[map]]
+from = "d.health.online"
+to = "i:100001"
 [clients.c]
 image = "i"
 address = "192.0.2.3"
 dials = "192.0.2.10:5020"
 max-read = 20
 timeout = "900ms"
-reads = ["400001 as u16 scale 0.5 every 1s"]
+reads = ["400001 as u16 scale 0.5 every 2s", "100001 every 2s"]
 [rig]
 seed = 42
 [rig.devices.d]
@@ -141,7 +144,7 @@ slow = "d 300ms"
 #### profile p.toml
 [profile]
 name = "Gauge"
-line = "19200 7O2"
+line = "19200 8O2"
 unit = 77
 max-read = 30
 max-write = 10
@@ -165,7 +168,7 @@ range = [0, 100]
     );
     let bus = &project.ports[0];
     let line = bus.line().unwrap().value;
-    assert_eq!((line.baud, line.data, line.parity, line.stop), (19_200, 7, Parity::Odd, 2));
+    assert_eq!((line.baud, line.data, line.parity, line.stop), (19_200, 8, Parity::Odd, 2));
     assert_eq!((bus.silence.unwrap().value, bus.timeout.value, bus.retries), (4000, 250_000, 2));
     let net = &project.ports[1];
     assert!(matches!(&net.wires, Some(Wires::Listen { at }) if at.value.port == 5020));

@@ -78,7 +78,7 @@ fn what_is_wrong_with_one_repetition_is_told_in_the_words_of_the_file() {
         ("\"10+n\"", "\"10+n)\"", "F03", "no expression of n"),
         ("\"10+n\"", "\"245+n\"", "M25", "248"),
         ("\"100*(n-1)\"", "\"100*(n-1\"", "F03", "expression of n"),
-        ("\"100*(n-1)\"", "\"0-100*n\"", "F10", "leaves its table | choose a `shift`"),
+        ("\"100*(n-1)\"", "\"0-100*n\"", "F10", "leaves its table (4 times like this) | choose a `shift`"),
         ("meter-{n}.power", "meter-{n.power", "F03", "`{` without its `}`"),
         ("meter-{n}.power", "meter-{n+1}.power", "F05", "meter-5"),
         ("{400001+2*(n-1)}", "{400001+(n-1)}", "M17", "two rules feed"),

@@ -8,8 +8,8 @@ use crate::shared::{AnswerSettings, AskerId, Event, Message, Reply, Shared, Site
 use crate::speak::{News, Plainly, Serve, Server, Want, speaker};
 use std::collections::VecDeque;
 use std::net::Ipv4Addr;
-use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
+use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::form::hex_words;
 use woodrush_core::protocol::{Extent, refusal_shown};
 use woodrush_core::{Blame, Kind, Refusal};
@@ -70,11 +70,19 @@ pub struct Answering {
     asker: Asker,
     cells: Vec<u8>,
     damaged: u64,
+    /// Whole requests that took more than a look at the cells, or were refused.
+    taken: u64,
     /// Good answers that are not in the tally yet.
     good: u64,
     /// Bytes that are not in the tally yet.
     came: u64,
     sent: u64,
+}
+
+impl Drop for Answering {
+    fn drop(&mut self) {
+        self.site.current().health.left(&self.tally);
+    }
 }
 
 /// A request that takes more than a look at the cells.
@@ -85,7 +93,42 @@ struct Work {
     pass: Option<(u16, Message)>,
     /// What is read once all is written.
     read: Option<(usize, Extent)>,
-    record: Option<WriteRecord>,
+    outcome: Option<Arc<Outcome>>,
+}
+
+/// What became of a client's write, for the log: told once, when the last part of it has ended.
+struct Outcome {
+    shared: Arc<Shared>,
+    state: Mutex<(WriteRecord, Option<Refusal>, bool)>,
+}
+
+impl Outcome {
+    /// Some part of it was refused; the first refusal counts.
+    fn refused(&self, refusal: Refusal) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.1.get_or_insert(refusal);
+    }
+
+    /// All parts of it were begun, or its end is known.
+    fn complete(&self) {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner).2 = true;
+    }
+}
+
+impl Drop for Outcome {
+    fn drop(&mut self) {
+        let (record, refusal, complete) =
+            self.state.get_mut().map_or_else(|poisoned| poisoned.into_inner().clone(), |state| state.clone());
+        let outcome = match refusal {
+            Some(Refusal { native: Some(native), .. }) => {
+                format!("refused by the device: {}", refusal_shown(native))
+            }
+            Some(refusal) => format!("refused: {}", refusal.kind.words()),
+            None if complete => "done".into(),
+            None => "not known: the client went before it was done".into(),
+        };
+        self.shared.tell(Event::Written(Box::new(WriteRecord { outcome, ..record })));
+    }
 }
 
 impl Answering {
@@ -109,6 +152,7 @@ impl Answering {
             work: None,
             cells: vec![],
             damaged: 0,
+            taken: 0,
             good: 0,
             came: 0,
             sent: 0,
@@ -149,6 +193,12 @@ impl Answering {
     #[must_use]
     pub fn tally(&self) -> &Arc<AskerTally> {
         &self.tally
+    }
+
+    /// Counts up with each whole request that was not answered by [`Answering::at_once`].
+    #[must_use]
+    pub fn taken(&self) -> u64 {
+        self.taken
     }
 
     /// Whether something is in somebody else's hands: nothing more is read from the connection meanwhile.
@@ -228,6 +278,7 @@ impl Answering {
     }
 
     fn take(&mut self, now: Moment, unit: u16, all: bool, want: Want) {
+        self.taken += 1;
         let image = self.settings().and_then(|settings| settings.image(unit));
         match want {
             Want::Read(extent) => {
@@ -245,7 +296,7 @@ impl Answering {
                     under_way: false,
                     pass: Some((unit, *message)),
                     read: None,
-                    record: None,
+                    outcome: None,
                 };
                 self.work = Some(Box::new(work));
             }
@@ -256,12 +307,11 @@ impl Answering {
                     .map(|settings| settings.images.iter().map(|(_, image)| *image).collect())
                     .unwrap_or_default();
                 let who = self.asker.address;
-                let routed = images
-                    .into_iter()
-                    .filter_map(|i| self.shared.route(Some(i), who, now, extent, &cells).ok());
+                let routed =
+                    images.into_iter().filter_map(|i| self.shared.route(Some(i), who, extent, &cells).ok());
                 let tasks: VecDeque<Task> = routed.flatten().collect();
-                let record = self.record(None, extent, &cells);
-                self.work = Some(Box::new(Work { tasks, under_way: false, pass: None, read: None, record }));
+                let outcome = self.outcome(None, extent, &cells);
+                self.work = Some(Box::new(Work { tasks, under_way: false, pass: None, read: None, outcome }));
             }
             Want::Write { extent, cells } => self.write(now, image, extent, &cells, None),
             Want::Change(change) => {
@@ -289,14 +339,16 @@ impl Answering {
         cells: &[u8],
         read: Option<(usize, Extent)>,
     ) {
-        let record = self.record(image, extent, cells);
-        match self.shared.route(image, self.asker.address, now, extent, cells) {
+        let outcome = self.outcome(image, extent, cells);
+        match self.shared.route(image, self.asker.address, extent, cells) {
             Ok(tasks) => {
                 self.work =
-                    Some(Box::new(Work { tasks: tasks.into(), under_way: false, pass: None, read, record }));
+                    Some(Box::new(Work { tasks: tasks.into(), under_way: false, pass: None, read, outcome }));
             }
             Err(refusal) => {
-                self.log(record, Err(&refusal));
+                if let Some(outcome) = outcome {
+                    outcome.refused(refusal);
+                }
                 self.end(now, Err(refusal));
             }
         }
@@ -319,9 +371,22 @@ impl Answering {
             }
             Some(Task::Send(mut write)) => {
                 work.tasks.pop_front();
-                self.shared.show_written(now, &std::mem::take(&mut write.shown));
-                // Nobody waits: how it ends shows in the health of the rule and of the device.
-                self.shared.submit(self.asker.id, write, Box::new(|_| {}));
+                let shown = std::mem::take(&mut write.shown);
+                let outcome = work.outcome.clone();
+                // The client does not wait: how it ends shows in the health of rule and device, and in the write log.
+                let reply = move |result: Result<Vec<u8>, Refusal>| {
+                    if let (Some(outcome), Err(refusal)) = (outcome, result) {
+                        outcome.refused(refusal);
+                    }
+                };
+                if self.shared.submit(self.asker.id, write, Box::new(reply)) {
+                    self.shared.show_written(now, &shown);
+                } else {
+                    // What is known at once is told at once.
+                    self.complete();
+                    self.work = None;
+                    self.end(now, Err(Refusal::new(Kind::Busy, Blame::Us)));
+                }
                 None
             }
             Some(Task::Enter(entered)) => {
@@ -330,8 +395,8 @@ impl Answering {
                 None
             }
             None => {
-                let Work { read, record, .. } = *self.work.take()?;
-                self.log(record, Ok(()));
+                self.complete();
+                let Work { read, .. } = *self.work.take()?;
                 self.cells.clear();
                 let result = match read {
                     Some((image, extent)) => self.shared.read(Some(image), now, extent, &mut self.cells),
@@ -357,9 +422,10 @@ impl Answering {
                 work.tasks.pop_front();
             }
             (_, Err(refusal)) => {
-                let record = work.record.take();
+                if let Some(outcome) = work.outcome.take() {
+                    outcome.refused(refusal);
+                }
                 self.work = None;
-                self.log(record, Err(&refusal));
                 self.end(now, Err(refusal));
             }
         }
@@ -383,13 +449,21 @@ impl Answering {
         self.tally.tally.count(now, Err(&told));
     }
 
-    fn record(&self, image: Option<usize>, extent: Extent, cells: &[u8]) -> Option<WriteRecord> {
+    /// Of the write that is being worked on, its end is known or nobody waits for it.
+    fn complete(&self) {
+        if let Some(outcome) = self.work.as_ref().and_then(|work| work.outcome.as_ref()) {
+            outcome.complete();
+        }
+    }
+
+    /// A row of the write log to be, where there is one.
+    fn outcome(&self, image: Option<usize>, extent: Extent, cells: &[u8]) -> Option<Arc<Outcome>> {
         if !self.shared.logs_writes {
             return None;
         }
         let station = image.and_then(|image| self.shared.plan.images.get(image));
         let old = image.and_then(|image| self.shared.peek(image, extent)).map(|old| hex_words(&old));
-        Some(WriteRecord {
+        let record = WriteRecord {
             who: self.asker.who.clone(),
             image: station.map_or("every image", |station| station.name.as_str()).into(),
             address: station
@@ -398,27 +472,17 @@ impl Answering {
             old: old.unwrap_or_default(),
             new: hex_words(cells),
             outcome: String::new(),
-        })
-    }
-
-    fn log(&self, record: Option<WriteRecord>, result: Result<(), &Refusal>) {
-        let Some(mut record) = record else { return };
-        record.outcome = match result {
-            Ok(()) => "done".into(),
-            Err(Refusal { native: Some(native), .. }) => {
-                format!("refused by the device: {}", refusal_shown(*native))
-            }
-            Err(refusal) => format!("refused: {}", refusal.kind.words()),
         };
-        self.shared.tell(Event::Written(Box::new(record)));
+        Some(Arc::new(Outcome { shared: Arc::clone(&self.shared), state: Mutex::new((record, None, false)) }))
     }
 
     /// Hands something over.
     pub fn submit(&self, handed: Handed, reply: Reply) {
         match handed {
-            Handed::Write(write) => self.shared.submit(self.asker.id, write, reply),
+            // Where it is refused at once, that is what the reply is told.
+            Handed::Write(write) => drop(self.shared.submit(self.asker.id, write, reply)),
             Handed::Pass { unit, message } => {
-                self.shared.pass(self.asker.id, self.port, unit, message, reply)
+                self.shared.pass((self.asker.id, self.asker.address), self.port, unit, message, reply);
             }
         }
     }

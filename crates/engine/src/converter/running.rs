@@ -1,11 +1,11 @@
 //! A converter at work: its threads and tasks, from the first open to the last close, and the change to another project
 //! in between.
 
-use super::serve::{self, Aliases};
-use super::{Listening, Serving};
+use super::serve::{self, Place, Serving};
+use crate::admission::Aliases;
 use crate::moment::Clock;
 use crate::port::pipe::{self, Front, Pipe};
-use crate::port::{LineThread, Way, spawn};
+use crate::port::{Begin, LineThread, Open, Way, spawn};
 use crate::shared::{Event, Shared, Site};
 use std::collections::HashMap;
 use std::net::{SocketAddr, TcpListener};
@@ -33,6 +33,9 @@ pub struct Bindings {
     pub pty: HashMap<usize, PathBuf>,
     /// Every listening port goes to a free loopback port, and these addresses stand for others.
     pub bench: Option<Aliases>,
+    /// A port whose adapter or address is missing is told and opened as soon as that is there; else it keeps the
+    /// converter from starting.
+    pub may_be_missing: bool,
 }
 
 /// Why a converter cannot start: one port, in words, with the mend.
@@ -51,7 +54,16 @@ pub struct StartFault {
 struct OpenPort {
     name: String,
     kept_by: Kept,
+    /// Of its lines and virtual ports.
+    paths: Vec<PathBuf>,
     at: At,
+}
+
+impl OpenPort {
+    /// Whether it is one of these ports, opened by the same.
+    fn is_among(&self, wanted: &[(String, Kept)]) -> bool {
+        wanted.iter().any(|(name, kept)| *name == self.name && *kept == self.kept_by)
+    }
 }
 
 /// What a port is opened by.
@@ -79,10 +91,36 @@ enum Role {
 }
 
 enum At {
-    Serving(Arc<Serving>, SocketAddr),
+    Serving(Arc<Serving>),
     Thread(LineThread),
-    /// Held so that it goes on.
-    Pipe(#[allow(dead_code, reason = "it ends when it is dropped")] Pipe, Option<SocketAddr>),
+    /// Held so that it goes on; with a second descriptor of its socket and where that is.
+    Pipe(#[allow(dead_code, reason = "it ends when it is dropped")] Pipe, Option<(TcpListener, SocketAddr)>),
+}
+
+impl At {
+    /// The socket that it listens on, once more.
+    fn socket(&self) -> Option<TcpListener> {
+        match self {
+            Self::Serving(serving) => serving.socket(),
+            Self::Pipe(_, socket) => socket.as_ref().and_then(|(socket, _)| socket.try_clone().ok()),
+            Self::Thread(_) => None,
+        }
+    }
+}
+
+/// A port that is to be opened, with what of it could be opened before.
+struct Prepared {
+    port: usize,
+    kept: Kept,
+    front: Prefix,
+    /// The other side of a pipe.
+    back: Option<Way>,
+}
+
+/// What a port begins with.
+enum Prefix {
+    Listens(Place),
+    Opens(Way, Begin),
 }
 
 /// A converter at work; dropping it closes everything.
@@ -134,7 +172,8 @@ pub fn start(
         served,
         runtime: Some(runtime),
     };
-    running.open_all(checked)?;
+    let prepared = running.prepare(checked, &running.shared().plan, When::Start)?;
+    running.open(prepared)?;
     Ok(running)
 }
 
@@ -146,7 +185,8 @@ impl Running {
         let place = |open: &OpenPort| {
             let port = shared.ports.iter().position(|port| port.name == open.name)?;
             match &open.at {
-                At::Serving(_, at) | At::Pipe(_, Some(at)) => Some((port, *at)),
+                At::Serving(serving) => Some((port, serving.real()?)),
+                At::Pipe(_, Some((_, at))) => Some((port, *at)),
                 _ => None,
             }
         };
@@ -163,31 +203,27 @@ impl Running {
         self.clock
     }
 
-    /// Takes a changed project: ports, connections and values that the change does not touch stay as they are. Says
-    /// what was done.
+    /// Takes a changed project: ports, connections and values that the change does not touch stay as they are. What is
+    /// new is opened before anything old is closed. Says what was done.
     ///
     /// # Errors
-    /// A port that is new or changed cannot be opened; the project runs all the same, without that port.
+    /// A port that is new or changed cannot be opened; then nothing has changed.
     pub fn reload(&mut self, checked: &Checked, plan: Arc<Plan>) -> Result<String, StartFault> {
+        let prepared = self.prepare(checked, &plan, When::Reload)?;
         let old = self.site.current();
         let next = Arc::new(Shared::renewed(checked, plan, old.teller(), Some(&old)));
         next.adopt_values(&old);
-        // What is not the same any more closes before the new one may need its place.
-        let wanted: Vec<(String, Kept)> = (0..checked.project.ports.len())
-            .filter_map(|at| {
-                Some((checked.project.ports.get(at)?.name.value.clone(), kept(checked, &next.plan, at)?))
-            })
-            .collect();
+        let wanted = wanted(checked, &next.plan);
         let before = self.open.len();
         self.open.retain(|open| {
-            let stays = wanted.iter().any(|(name, kept)| *name == open.name && *kept == open.kept_by);
-            if let (false, At::Serving(serving, _)) = (stays, &open.at) {
+            let stays = open.is_among(&wanted);
+            if let (false, At::Serving(serving)) = (stays, &open.at) {
                 serving.close();
             }
             stays
         });
         self.lock_served().retain(|serving| {
-            self.open.iter().any(|open| matches!(&open.at, At::Serving(own, _) if Arc::ptr_eq(own, serving)))
+            self.open.iter().any(|open| matches!(&open.at, At::Serving(own) if Arc::ptr_eq(own, serving)))
         });
         let closed = before - self.open.len();
         for (name, queue) in old.ports.iter().map(|port| &port.name).zip(&old.queues) {
@@ -202,9 +238,9 @@ impl Running {
             }
         }
         let stayed = self.open.len();
-        let opened = self.open_all(checked);
+        let opened = self.open(prepared);
         let what = format!(
-            "the project is taken anew: {stayed} ports stay open, {closed} closed, {} opened",
+            "reloaded: {stayed} ports stay open, {closed} closed, {} opened",
             self.open.len() - stayed
         );
         self.site.current().tell(Event::Reloaded { what: what.clone() });
@@ -215,96 +251,155 @@ impl Running {
         self.served.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Opens every port that is not open yet.
-    fn open_all(&mut self, checked: &Checked) -> Result<(), StartFault> {
-        let plan = Arc::clone(&self.site.current().plan);
-        let order = |at: &usize| {
-            let listens = matches!(
-                checked.project.ports.get(*at).and_then(|p| p.wires.as_ref()),
-                Some(Wires::Listen { .. })
-            );
-            // Sockets first: a port in use is found before any line is opened and polled.
-            !listens
-        };
-        let mut ports: Vec<usize> = (0..checked.project.ports.len()).collect();
-        ports.sort_by_key(order);
-        for at in ports {
-            let (Some(port), Some(kept)) = (checked.project.ports.get(at), kept(checked, &plan, at)) else {
+    /// Opens as much as can be opened of the ports that a project has and that are not open yet, without touching those
+    /// that are. Sockets first: a port in use is found before any line is opened.
+    fn prepare(&self, checked: &Checked, plan: &Plan, when: When) -> Result<Vec<Prepared>, StartFault> {
+        let listens = |port: &Port| matches!(&port.wires, Some(Wires::Listen { .. }));
+        let mut ports: Vec<(usize, &Port)> = checked.project.ports.iter().enumerate().collect();
+        ports.sort_by_key(|(_, port)| !listens(port));
+        let wanted = wanted(checked, plan);
+        let stays =
+            |port: &Port| self.open.iter().any(|open| open.name == port.name.value && open.is_among(&wanted));
+        let mut prepared = vec![];
+        for (at, port) in ports {
+            let Some(kept) = kept(checked, plan, at).filter(|kept| kept.role != Role::Idle) else { continue };
+            if stays(port) {
                 continue;
+            }
+            let back = match kept.role {
+                Role::Pipes(to) => {
+                    match checked.project.ports.get(to).and_then(|other| self.way(to, other)) {
+                        Some(way) => Some(way),
+                        None => continue,
+                    }
+                }
+                _ => None,
             };
-            if self.open.iter().any(|open| open.name == port.name.value) {
-                continue;
-            }
-            if let Some(open) = self.open_one(checked, at, port, kept.role)? {
-                self.open.push(OpenPort { name: port.name.value.clone(), kept_by: kept, at: open });
-            }
+            let front = match &port.wires {
+                Some(Wires::Listen { at: place }) => Prefix::Listens(self.bind(port, place, &kept, when)?),
+                _ => match self.way(at, port) {
+                    Some(way) => {
+                        let begin = self.begin(port, &way, when)?;
+                        Prefix::Opens(way, begin)
+                    }
+                    None => continue,
+                },
+            };
+            prepared.push(Prepared { port: at, kept, front, back });
+        }
+        Ok(prepared)
+    }
+
+    /// Opens a line before the old project's ports are closed, where it is not one of those.
+    fn begin(&self, port: &Port, way: &Way, when: When) -> Result<Begin, StartFault> {
+        if when == When::Start {
+            return Ok(if self.bindings.may_be_missing { Begin::OpenLater } else { Begin::Open });
+        }
+        let ours = |open: &OpenPort| way.path().is_some_and(|own| open.paths.iter().any(|path| path == own));
+        if !way.must_open() || self.open.iter().any(ours) {
+            return Ok(Begin::Whenever);
+        }
+        let opened: Result<Open, _> = way.open();
+        opened.map(Begin::Opened).map_err(|fault| StartFault {
+            port: port.name.value.clone(),
+            what: fault.what,
+            mend: fault.mend,
+        })
+    }
+
+    /// Gives every prepared port its thread or task.
+    fn open(&mut self, prepared: Vec<Prepared>) -> Result<(), StartFault> {
+        for Prepared { port: at, kept, front, back } in prepared {
+            let shared = self.site.current();
+            let Some(name) = shared.ports.get(at).map(|port| port.name.clone()) else { continue };
+            let fault = |what: String, mend: &str| StartFault { port: name.clone(), what, mend: mend.into() };
+            let no_thread = |error: std::io::Error| {
+                fault(format!("no thread: {error}"), "free memory or raise the limit of threads")
+            };
+            let ways = [if let Prefix::Opens(way, _) = &front { Some(way) } else { None }, back.as_ref()];
+            let paths = ways.into_iter().flatten().filter_map(Way::path).map(PathBuf::from).collect();
+            let opened = match (front, back) {
+                (Prefix::Listens(place), None) => {
+                    let Some(runtime) = &self.runtime else { continue };
+                    if place.listener.is_none() {
+                        self.tell_missing(at, place.wanted);
+                    }
+                    let aliases = self.bindings.bench.clone();
+                    let runtime = runtime.handle().clone();
+                    let serving = serve::spawn(&self.site, at, place, aliases, self.clock, runtime)
+                        .map_err(|error| fault(format!("it cannot be served: {error}"), "try again"))?;
+                    self.lock_served().push(Arc::clone(&serving));
+                    At::Serving(serving)
+                }
+                (Prefix::Opens(way, begin), None) => {
+                    let asks = kept.role == Role::Asks;
+                    let thread = spawn(&self.site, at, (way, begin), asks, self.clock)
+                        .map_err(|open| fault(open.what, &open.mend))?;
+                    At::Thread(thread)
+                }
+                (Prefix::Listens(place), Some(back)) => {
+                    let Role::Pipes(to) = kept.role else { continue };
+                    let socket = place
+                        .listener
+                        .as_ref()
+                        .and_then(|socket| Some((socket.try_clone().ok()?, socket.local_addr().ok()?)));
+                    if socket.is_none() {
+                        self.tell_missing(at, place.wanted);
+                    }
+                    let front = Front::Listen(place, self.bindings.bench.clone());
+                    let pipe = pipe::spawn(&self.site, (at, front), (to, back), self.clock);
+                    At::Pipe(pipe.map_err(no_thread)?, socket)
+                }
+                (Prefix::Opens(way, _), Some(back)) => {
+                    let Role::Pipes(to) = kept.role else { continue };
+                    let pipe = pipe::spawn(&self.site, (at, Front::Way(way)), (to, back), self.clock);
+                    At::Pipe(pipe.map_err(no_thread)?, None)
+                }
+            };
+            self.open.push(OpenPort { name, kept_by: kept, paths, at: opened });
         }
         Ok(())
     }
 
-    fn open_one(
-        &self,
-        checked: &Checked,
-        at: usize,
-        port: &Port,
-        role: Role,
-    ) -> Result<Option<At>, StartFault> {
-        let fault =
-            |what: String, mend: &str| StartFault { port: port.name.value.clone(), what, mend: mend.into() };
-        match (&port.wires, role) {
-            (Some(Wires::Listen { at: place }), Role::Answers) => {
-                let (listener, real) = self.bind(&fault, place)?;
-                let aliases = self.bindings.bench.clone();
-                let listening = Listening { port: at, listener, aliases };
-                let _inside = self.runtime.as_ref().map(tokio::runtime::Runtime::enter);
-                let serving = serve::spawn(&self.site, listening, self.clock)
-                    .map_err(|error| fault(format!("{real} cannot be served: {error}"), "try again"))?;
-                self.lock_served().push(Arc::clone(&serving));
-                self.site.current().tell(Event::PortUp { port: at, what: real.to_string() });
-                Ok(Some(At::Serving(serving, real)))
-            }
-            (_, Role::Asks | Role::Answers) => {
-                let Some(way) = self.way(at, port) else { return Ok(None) };
-                let thread = spawn(&self.site, at, way, role == Role::Asks, self.clock)
-                    .map_err(|open| fault(open.what, &open.mend))?;
-                Ok(Some(At::Thread(thread)))
-            }
-            (wires, Role::Pipes(to)) => {
-                let other = checked.project.ports.get(to);
-                let Some(back) = other.and_then(|other| self.way(to, other)) else { return Ok(None) };
-                let (front, real) = match wires {
-                    Some(Wires::Listen { at: place }) => {
-                        let (listener, real) = self.bind(&fault, place)?;
-                        self.site.current().tell(Event::PortUp { port: at, what: real.to_string() });
-                        (Front::Listen(listener), Some(real))
-                    }
-                    _ => match self.way(at, port) {
-                        Some(way) => (Front::Way(way), None),
-                        None => return Ok(None),
-                    },
-                };
-                let pipe = pipe::spawn(&self.site.current(), (at, front), (to, back), self.clock);
-                let pipe = pipe.map_err(|error| {
-                    fault(format!("no thread: {error}"), "free memory or raise the limit of threads")
-                })?;
-                Ok(Some(At::Pipe(pipe, real)))
-            }
-            (_, Role::Idle) => Ok(None),
-        }
+    fn tell_missing(&self, port: usize, wanted: SocketAddr) {
+        let why = format!("{} is not an address of this machine yet", wanted.ip());
+        self.site.current().tell(Event::PortDown { port, why });
     }
 
+    /// Binds a listening port; to an address that a port of the old project has, by the socket that is there.
     fn bind(
         &self,
-        fault: &impl Fn(String, &str) -> StartFault,
+        port: &Port,
         place: &woodrush_core::project::HostPort,
-    ) -> Result<(TcpListener, SocketAddr), StartFault> {
-        let address = match &self.bindings.bench {
+        kept: &Kept,
+        when: When,
+    ) -> Result<Place, StartFault> {
+        let wanted = match &self.bindings.bench {
             Some(_) => SocketAddr::from(([127, 0, 0, 1], 0)),
             None => SocketAddr::from((place.host, place.port)),
         };
-        let listener = TcpListener::bind(address).map_err(|error| listen_fault(fault, address, &error))?;
-        let real = listener.local_addr().unwrap_or(address);
-        Ok((listener, real))
+        let before = self.open.iter().find(|open| open.kept_by.wires == kept.wires);
+        if let Some(listener) = before.and_then(|open| open.at.socket()) {
+            return Ok(Place { wanted, listener: Some(listener) });
+        }
+        match TcpListener::bind(wanted) {
+            Ok(listener) => Ok(Place { wanted, listener: Some(listener) }),
+            Err(error)
+                if error.kind() == std::io::ErrorKind::AddrNotAvailable
+                    && self.bindings.may_be_missing
+                    && when == When::Start =>
+            {
+                Ok(Place { wanted, listener: None })
+            }
+            Err(error) => {
+                let fault = |what: String, mend: &str| StartFault {
+                    port: port.name.value.clone(),
+                    what,
+                    mend: mend.into(),
+                };
+                Err(listen_fault(&fault, wanted, &error))
+            }
+        }
     }
 
     /// How a port with one other end is opened.
@@ -325,6 +420,19 @@ impl Running {
             Wires::Serial { line: None, .. } | Wires::Listen { .. } => return None,
         })
     }
+}
+
+/// Whether ports are opened for the first time or for a changed project.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum When {
+    Start,
+    Reload,
+}
+
+/// Every port of a project that is opened, and by what.
+fn wanted(checked: &Checked, plan: &Plan) -> Vec<(String, Kept)> {
+    let ports = checked.project.ports.iter().enumerate();
+    ports.filter_map(|(at, port)| Some((port.name.value.clone(), kept(checked, plan, at)?))).collect()
 }
 
 /// What a port is opened by; `None` for one that no wires are written for, or that another port's pipe opens.
@@ -413,7 +521,7 @@ fn listen_fault(
             fault(format!("{address} may not be opened by this user"), mend)
         }
         std::io::ErrorKind::AddrNotAvailable => fault(
-            format!("{address} is no address of this machine"),
+            format!("{address} is not an address of this machine"),
             "write 0.0.0.0 for all addresses, or one of its own",
         ),
         _ => fault(format!("{address} cannot be opened: {error}"), "check `listen`"),

@@ -2,42 +2,36 @@
 
 use super::{Answering, AnsweringAct, Asker};
 use crate::Moment;
+use crate::admission::{Admission, Aliases, Seat, admit, claimed, keep_alive, may_connect};
 use crate::health::AskerTally;
 use crate::moment::Clock;
 use crate::shared::{AnswerSettings, AskerId, Event, Site};
 use crate::speak::{News, Side};
 use crate::tap::{Piece, Tap};
-use std::collections::HashMap;
+use rustix::io::Errno;
 use std::future::poll_fn;
 use std::io::ErrorKind;
 use std::mem::MaybeUninit;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
-use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::task::{Context, Poll, ready};
 use tokio::io::{AsyncRead, AsyncWriteExt, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::oneshot;
+use tokio::runtime::Handle;
+use tokio::sync::{Notify, oneshot};
 use tokio::task::AbortHandle;
-
-/// A connection silent for so long may be closed for a new one, in microseconds.
-const EVICT_AFTER: u64 = 10_000_000;
 
 /// Bytes that are taken in at once.
 const CHUNK: usize = 4096;
 
-/// Addresses that stand for others on the bench, where everybody comes from this machine.
-pub type Aliases = Arc<HashMap<IpAddr, Ipv4Addr>>;
-
-/// A listening socket that is bound and not yet served.
-pub struct Listening {
-    /// Index of the port.
-    pub port: usize,
-    /// The bound socket.
-    pub listener: std::net::TcpListener,
-    /// On the bench, whom a loopback address stands for.
-    pub aliases: Option<Aliases>,
+/// Where a port listens: the address that the project gives, and the socket once there is one.
+pub(crate) struct Place {
+    /// As the project says; on the rig any free loopback port.
+    pub(crate) wanted: SocketAddr,
+    /// The bound socket; `None` where the address is not there yet.
+    pub(crate) listener: Option<std::net::TcpListener>,
 }
 
 /// One listening port at work.
@@ -45,12 +39,18 @@ pub struct Serving {
     site: Arc<Site>,
     /// The port's name, by which it is found in whatever project runs.
     name: Arc<str>,
-    /// Who looks on, whatever project runs.
+    /// Observers of the traffic, whatever project runs.
     tap: Arc<Tap>,
     clock: Clock,
     aliases: Option<Aliases>,
     connections: Mutex<Vec<Arc<Connection>>>,
+    runtime: Handle,
+    wanted: SocketAddr,
+    /// A second descriptor of the socket, and where it really is; set once it is bound.
+    bound: OnceLock<(std::net::TcpListener, SocketAddr)>,
     accepting: OnceLock<AbortHandle>,
+    /// Told when a descriptor may be free again.
+    room: Notify,
     /// Counted up for each connection.
     next: AtomicU64,
 }
@@ -58,8 +58,11 @@ pub struct Serving {
 struct Connection {
     number: u64,
     who: SocketAddr,
-    /// When bytes last came that were not answered at once, in microseconds.
+    /// When a request was last taken or answered other than at once, or when it connected, in microseconds. Bytes alone
+    /// do not count: a client that sends half a request, or reads no answers, is as good as silent.
     last: AtomicU64,
+    /// A request of it is in the hands of a line or another port.
+    waits: AtomicBool,
     /// What is counted of it; set once it is served.
     tally: OnceLock<Arc<AskerTally>>,
     /// Ends its task at the next wait; set once that is spawned. The task itself need not listen for an end, which
@@ -68,10 +71,13 @@ struct Connection {
 }
 
 impl Connection {
-    /// When it was last heard, in microseconds.
-    fn heard(&self) -> u64 {
+    /// When it last asked something whole, in microseconds.
+    fn heard(&self, now: Moment) -> Moment {
+        if self.waits.load(Relaxed) {
+            return now;
+        }
         let answered = self.tally.get().and_then(|tally| tally.tally.last_good());
-        self.last.load(Relaxed).max(answered.map_or(0, |at| at.0))
+        Moment(self.last.load(Relaxed).max(answered.map_or(0, |at| at.0)))
     }
 
     fn close(&self) {
@@ -90,64 +96,121 @@ struct Listed {
 impl Drop for Listed {
     fn drop(&mut self) {
         self.serving.connections().retain(|other| other.number != self.connection.number);
+        self.serving.room.notify_one();
     }
 }
 
-/// Serves a port until the runtime ends.
-pub(super) fn spawn(site: &Arc<Site>, listening: Listening, clock: Clock) -> std::io::Result<Arc<Serving>> {
+/// Serves a port until the runtime ends; where its address is missing, as soon as that is there.
+pub(super) fn spawn(
+    site: &Arc<Site>,
+    port: usize,
+    place: Place,
+    aliases: Option<Aliases>,
+    clock: Clock,
+    runtime: Handle,
+) -> std::io::Result<Arc<Serving>> {
+    let shared = site.current();
     let serving = Arc::new(Serving {
         site: Arc::clone(site),
-        name: site
-            .current()
-            .ports
-            .get(listening.port)
-            .map(|port| port.name.as_str())
-            .unwrap_or_default()
-            .into(),
-        tap: Arc::clone(&site.current().tap),
+        name: shared.ports.get(port).map(|port| port.name.as_str()).unwrap_or_default().into(),
+        tap: Arc::clone(&shared.tap),
         clock,
-        aliases: listening.aliases,
+        aliases,
         connections: Mutex::new(vec![]),
+        runtime,
+        wanted: place.wanted,
+        bound: OnceLock::new(),
         accepting: OnceLock::new(),
+        room: Notify::new(),
         next: AtomicU64::new(0),
     });
-    listening.listener.set_nonblocking(true)?;
-    let listener = TcpListener::from_std(listening.listener)?;
-    if let Some(tally) = site.current().health.ports.get(listening.port) {
-        tally.up.store(true, Relaxed);
+    if let Some(listener) = place.listener {
+        serving.begin(listener)?;
     }
-    let task = tokio::spawn(serve(Arc::clone(&serving), listener));
-    // It is set only here.
-    let _ = serving.accepting.set(task.abort_handle());
     Ok(serving)
 }
 
-/// Accepts connections for ever.
-async fn serve(serving: Arc<Serving>, listener: TcpListener) {
+/// Accepts connections for ever. Without a free descriptor it pauses until one may be free: to try again and again
+/// would use a core and bring nothing.
+async fn accept(serving: Arc<Serving>, listener: TcpListener) {
+    let mut paused = false;
     loop {
         match listener.accept().await {
-            Ok((stream, who)) => Arc::clone(&serving).admit(stream, who),
-            // Out of descriptors: the next one may fit again.
+            Ok((stream, who)) => {
+                if std::mem::take(&mut paused) {
+                    serving.tell_accepting(None);
+                }
+                Arc::clone(&serving).admit(stream, who);
+            }
+            Err(error) if is_out_of_room(&error) => {
+                if !std::mem::replace(&mut paused, true) {
+                    serving.tell_accepting(Some(error.to_string()));
+                }
+                serving.room.notified().await;
+            }
+            // The client went before it was accepted.
             Err(_) => tokio::task::yield_now().await,
         }
     }
 }
 
+/// Whether the system has no descriptor or no memory for another connection (accept(2)).
+pub(crate) fn is_out_of_room(error: &std::io::Error) -> bool {
+    let errno = Errno::from_io_error(error);
+    matches!(errno, Some(Errno::MFILE | Errno::NFILE | Errno::NOBUFS | Errno::NOMEM))
+}
+
 impl Serving {
-    /// Closes connections that have been silent for longer than the port allows.
-    pub(super) fn sweep(&self) {
-        let now = self.clock.now().0;
+    /// Begins to accept connections.
+    fn begin(self: &Arc<Self>, listener: std::net::TcpListener) -> std::io::Result<()> {
+        listener.set_nonblocking(true)?;
+        let second = listener.try_clone()?;
+        let real = listener.local_addr()?;
+        let _inside = self.runtime.enter();
+        let task = self.runtime.spawn(accept(Arc::clone(self), TcpListener::from_std(listener)?));
+        // Both are set only here.
+        let _ = (self.accepting.set(task.abort_handle()), self.bound.set((second, real)));
+        let port = self.port();
+        let shared = self.site.current();
+        if let Some(tally) = shared.health.ports.get(port) {
+            tally.up.store(true, Relaxed);
+        }
+        shared.tell(Event::PortUp { port, what: real.to_string() });
+        Ok(())
+    }
+
+    /// Where it listens, once it does.
+    pub(super) fn real(&self) -> Option<SocketAddr> {
+        self.bound.get().map(|(_, real)| *real)
+    }
+
+    /// Its socket once more, for another port at the same address.
+    pub(super) fn socket(&self) -> Option<std::net::TcpListener> {
+        self.bound.get().and_then(|(listener, _)| listener.try_clone().ok())
+    }
+
+    /// Closes connections that have been silent for longer than the port allows, and looks whether an address that was
+    /// missing is there.
+    pub(super) fn sweep(self: &Arc<Self>) {
+        let now = self.clock.now();
+        self.room.notify_one();
+        if self.bound.get().is_none()
+            && let Ok(listener) = std::net::TcpListener::bind(self.wanted)
+        {
+            // Where it fails it is tried again at the next look.
+            let _ = self.begin(listener);
+        }
         let Some((port, settings)) = self.settings() else { return };
         let connections = self.connections();
         for connection in connections.iter() {
-            if now.saturating_sub(connection.heard()) > settings.idle_timeout {
+            if now.since(connection.heard(now)) > settings.idle_timeout {
                 connection.close();
                 self.tell(connection.who, "closed: it was silent for longer than `idle-timeout`");
             }
         }
         if let Some(tally) = self.site.current().health.ports.get(port) {
             tally.clients.store(connections.len() as u64, Relaxed);
-            tally.up.store(true, Relaxed);
+            tally.up.store(self.bound.get().is_some(), Relaxed);
         }
     }
 
@@ -170,68 +233,56 @@ impl Serving {
         self.connections.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Its index in the project that runs.
+    fn port(&self) -> usize {
+        self.site.current().ports.iter().position(|port| *port.name == *self.name).unwrap_or_default()
+    }
+
     fn tell(&self, who: SocketAddr, why: impl Into<String>) {
-        let shared = self.site.current();
-        let port = shared.ports.iter().position(|port| *port.name == *self.name).unwrap_or_default();
-        shared.tell(Event::Client { port, who: who.to_string(), why: why.into() });
+        let port = self.port();
+        self.site.current().tell(Event::Client { port, who: who.to_string(), why: why.into() });
     }
 
-    /// The address that `allow` is held against.
-    fn claimed(&self, who: SocketAddr) -> Option<Ipv4Addr> {
-        let own = match who.ip() {
-            IpAddr::V4(own) => own,
-            IpAddr::V6(own) => own.to_ipv4_mapped()?,
-        };
-        match &self.aliases {
-            None => Some(own),
-            // Somebody at the bench who plays nobody: let him look.
-            Some(aliases) => aliases.get(&IpAddr::V4(own)).copied(),
-        }
-    }
-
-    fn may_connect(&self, settings: &AnswerSettings, who: SocketAddr) -> bool {
-        match (&settings.allow, self.claimed(who)) {
-            (None, _) => true,
-            (Some(_), None) => self.aliases.is_some(),
-            (Some(allow), Some(address)) => allow.iter().any(|network| network.holds(address)),
-        }
+    fn tell_accepting(&self, trouble: Option<String>) {
+        self.site.current().tell(Event::Accepting { port: self.port(), trouble });
     }
 
     fn admit(self: Arc<Self>, stream: TcpStream, who: SocketAddr) {
         let Some((port, settings)) = self.settings() else { return };
-        let turned_away = || {
+        let turned_away = |why: String| {
             if let Some(tally) = self.site.current().health.ports.get(port) {
                 tally.turned_away.fetch_add(1, Relaxed);
             }
+            self.tell(who, format!("turned away: {why}"));
         };
-        if !self.may_connect(&settings, who) {
-            turned_away();
-            return self.tell(who, "turned away: `allow` does not hold its address");
+        if !may_connect(settings.allow.as_deref(), self.aliases.as_ref(), who) {
+            return turned_away("`allow` does not hold its address".into());
         }
-        let now = self.clock.now().0;
+        keep_alive(&stream);
+        let now = self.clock.now();
         let connection = {
             let mut connections = self.connections();
-            if connections.len() >= settings.max_clients {
-                let idle = connections.iter().min_by_key(|connection| connection.heard()).cloned();
-                match idle.filter(|idle| now.saturating_sub(idle.heard()) > EVICT_AFTER) {
-                    Some(idle) => {
-                        connections.retain(|other| other.number != idle.number);
-                        idle.close();
-                        self.tell(idle.who, "closed for a new client: it was silent longest");
-                    }
-                    None => {
-                        drop(connections);
-                        turned_away();
-                        let why = format!("turned away: {} clients are connected", settings.max_clients);
-                        return self.tell(who, why);
-                    }
+            let seat =
+                |own: &Arc<Connection>| Seat { address: own.who.ip().to_canonical(), heard: own.heard(now) };
+            let seats: Vec<Seat> = connections.iter().map(seat).collect();
+            match admit(&settings, &seats, who.ip().to_canonical(), now) {
+                Admission::Room => {}
+                Admission::InsteadOf(at, why) => {
+                    let other = connections.swap_remove(at);
+                    other.close();
+                    self.tell(other.who, format!("closed for a new client: {why}"));
+                }
+                Admission::TurnedAway(why) => {
+                    drop(connections);
+                    return turned_away(why);
                 }
             }
             let number = self.next.fetch_add(1, Relaxed);
             let connection = Arc::new(Connection {
                 number,
                 who,
-                last: AtomicU64::new(now),
+                last: AtomicU64::new(now.0),
+                waits: AtomicBool::new(false),
                 tally: OnceLock::new(),
                 task: OnceLock::new(),
             });
@@ -270,20 +321,28 @@ impl Serving {
             IpAddr::V4(own) => u64::from(u32::from(own)),
             IpAddr::V6(own) => u64::try_from(u128::from(own) & u128::from(u64::MAX)).unwrap_or(0),
         };
-        let asker = Asker { id: AskerId(id), who: who.to_string(), address: self.claimed(who) };
+        let address = claimed(self.aliases.as_ref(), who);
+        let asker = Asker { id: AskerId(id), who: who.to_string(), address };
         let (port, _) = self.settings()?;
-        let claimed = self.claimed(who).map(|own| SocketAddr::from((own, who.port())));
-        let shown: Arc<str> = claimed.unwrap_or(who).to_string().into();
+        let known = address.map(|own| SocketAddr::from((own, who.port())));
+        let shown: Arc<str> = known.unwrap_or(who).to_string().into();
         let answering = Answering::new(Arc::clone(&self.site), port, asker)?;
         // It is set only here.
         let _ = connection.tally.set(Arc::clone(answering.tally()));
         let mut talk = Talk { stream, answering, shown };
         let mut now = self.clock.now();
+        let mut taken = 0;
         loop {
-            match talk.answering.poll(now) {
+            let act = talk.answering.poll(now);
+            if talk.answering.taken() != taken {
+                taken = talk.answering.taken();
+                connection.last.store(now.0, Relaxed);
+            }
+            match act {
                 AnsweringAct::Send(bytes) => {
                     self.passed(now, &talk.shown, Side::Answers, &bytes);
                     talk.stream.write_all(&bytes).await.ok()?;
+                    connection.last.store(now.0, Relaxed);
                 }
                 AnsweringAct::Hand(handed) => {
                     let (done, ended) = oneshot::channel();
@@ -292,8 +351,11 @@ impl Serving {
                         let _ = done.send(result);
                     };
                     talk.answering.submit(*handed, Box::new(reply));
+                    connection.waits.store(true, Relaxed);
                     let result = ended.await.unwrap_or(Err(Answering::forgotten()));
                     now = self.clock.now();
+                    connection.last.store(now.0, Relaxed);
+                    connection.waits.store(false, Relaxed);
                     talk.answering.ended(now, result);
                 }
                 AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
@@ -303,7 +365,6 @@ impl Serving {
                         return None;
                     };
                     now = came.at;
-                    connection.last.store(now.0, Relaxed);
                     if !came.unsent.is_empty() {
                         talk.stream.write_all(&came.unsent).await.ok()?;
                     }

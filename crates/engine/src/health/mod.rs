@@ -12,11 +12,9 @@ use device::tenths;
 use std::collections::HashMap;
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
+use woodrush_core::Refusal;
 use woodrush_core::plan::{Plan, Source};
 use woodrush_core::project::{BoxHealth, Health, PortHealth, Told};
-
-/// Askers that are remembered after they have gone.
-const ASKERS: usize = 512;
 
 /// Everything that is counted, by the indices of the plan.
 #[derive(Debug, Default)]
@@ -29,8 +27,8 @@ pub struct HealthBoard {
     pub transfers: Vec<Tally>,
     /// By rule that writes to a device.
     pub sends: HashMap<u32, Tally>,
-    /// Those who ask now or asked lately.
-    askers: Mutex<Vec<Arc<AskerTally>>>,
+    /// Those who are connected now, whatever project runs.
+    askers: Arc<Mutex<Vec<Arc<AskerTally>>>>,
     /// What the rules are fed by whose health some rule carries, by `[[map]]`.
     fed: HashMap<usize, Fed>,
 }
@@ -44,9 +42,15 @@ struct Fed {
 }
 
 impl HealthBoard {
-    /// For a plan; what stands for the same devices and ports as before is taken over from `old`.
+    /// For a plan; `devices` and `ports` are those of the board before where they stand for the same ones, and the
+    /// clients that are connected are those of `old`.
     #[must_use]
-    pub fn new(plan: &Plan, devices: Vec<Arc<DeviceHealth>>, ports: Vec<Arc<PortTally>>) -> Self {
+    pub fn new(
+        plan: &Plan,
+        devices: Vec<Arc<DeviceHealth>>,
+        ports: Vec<Arc<PortTally>>,
+        old: Option<&Self>,
+    ) -> Self {
         let asked = plan.rules.iter().filter_map(|rule| match rule.source {
             Source::Told(Told::Rule(map, _)) => Some(map),
             _ => None,
@@ -65,35 +69,41 @@ impl HealthBoard {
             ports,
             transfers: plan.transfers.iter().map(|_| Tally::default()).collect(),
             sends: sends.map(|(at, _)| (at, Tally::default())).collect(),
-            askers: Mutex::default(),
+            askers: old.map(|old| Arc::clone(&old.askers)).unwrap_or_default(),
             fed,
         }
     }
 
-    /// Somebody new who asks; the oldest that nobody uses any more is forgotten.
+    fn lock_askers(&self) -> std::sync::MutexGuard<'_, Vec<Arc<AskerTally>>> {
+        self.askers.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// A client that has connected to a port; it is in the list until [`HealthBoard::left`].
     pub fn asker(&self, port: usize, who: String) -> Arc<AskerTally> {
-        let mut askers = self.askers.lock().unwrap_or_else(PoisonError::into_inner);
-        if askers.len() >= ASKERS
-            && let Some(idle) = askers.iter().position(|asker| Arc::strong_count(asker) == 1)
-        {
-            askers.remove(idle);
-        }
+        let port = self.ports.get(port).cloned().unwrap_or_default();
         let asker = Arc::new(AskerTally { tally: Tally::default(), port, who });
-        askers.push(Arc::clone(&asker));
+        self.lock_askers().push(Arc::clone(&asker));
         asker
     }
 
-    /// Takes over those who ask from a board that this one replaces.
-    pub(crate) fn adopt_askers(&self, old: &Self) {
-        let askers = old.askers.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        *self.askers.lock().unwrap_or_else(PoisonError::into_inner) = askers;
+    /// A client has gone: its port goes on counting what it asked.
+    pub(crate) fn left(&self, asker: &Arc<AskerTally>) {
+        self.lock_askers().retain(|other| !Arc::ptr_eq(other, asker));
+        asker.port.adopt(asker.tally.counts());
     }
 
-    /// Those who ask, and whether they are still there.
+    /// The clients that are connected.
     #[must_use]
-    pub fn askers(&self) -> Vec<(Arc<AskerTally>, bool)> {
-        let askers = self.askers.lock().unwrap_or_else(PoisonError::into_inner);
-        askers.iter().map(|asker| (Arc::clone(asker), Arc::strong_count(asker) > 1)).collect()
+    pub fn askers(&self) -> Vec<Arc<AskerTally>> {
+        self.lock_askers().clone()
+    }
+
+    /// Counts how a write to a device ended: at the device, and at the rule that it is for.
+    pub(crate) fn count_write(&self, now: Moment, device: usize, rule: u32, result: Result<(), &Refusal>) {
+        let device = self.devices.get(device).map(|device| &device.tally);
+        for tally in device.into_iter().chain(self.sends.get(&rule)) {
+            tally.count(now, result);
+        }
     }
 
     /// Counters from 0 on.
@@ -101,7 +111,7 @@ impl HealthBoard {
         self.devices.iter().for_each(|device| device.reset());
         self.ports.iter().for_each(|port| port.reset());
         self.transfers.iter().chain(self.sends.values()).for_each(Tally::reset);
-        for (asker, _) in self.askers() {
+        for asker in self.askers() {
             asker.tally.reset();
         }
     }

@@ -3,7 +3,7 @@
 use crate::Moment;
 use serde::{Deserialize, Serialize};
 use std::sync::atomic::{AtomicU16, AtomicU64, Ordering::Relaxed};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::protocol::refusal_health;
 use woodrush_core::{Kind, Refusal};
 
@@ -103,7 +103,7 @@ impl Tally {
             (None, Kind::Mismatch) => {
                 add(&self.mismatched);
             }
-            (None, Kind::NoPath) => {
+            (None, Kind::NoPath | Kind::Busy) => {
                 add(&self.unreachable);
             }
             (None, _) => {
@@ -186,6 +186,8 @@ pub struct PortTally {
     pub turned_away: AtomicU64,
     /// Whether it is open.
     pub up: std::sync::atomic::AtomicBool,
+    /// What clients asked that have gone.
+    past: Mutex<Counts>,
     window_began: AtomicU64,
     window_busy: AtomicU64,
     last_load: AtomicU64,
@@ -219,9 +221,22 @@ impl PortTally {
         }
     }
 
+    /// Goes on counting what a client asked that has gone.
+    pub(crate) fn adopt(&self, counts: Counts) {
+        let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
+        *past = std::mem::take(&mut *past).plus(counts);
+    }
+
+    /// What clients asked that have gone.
+    #[must_use]
+    pub fn past(&self) -> Counts {
+        self.past.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
     /// Counters from 0 on.
     pub fn reset(&self) {
         self.tally.reset();
+        *self.past.lock().unwrap_or_else(PoisonError::into_inner) = Counts::default();
         [&self.noise, &self.turned_away].into_iter().for_each(|c| c.store(0, Relaxed));
     }
 }
@@ -232,8 +247,8 @@ impl PortTally {
 pub struct AskerTally {
     /// What became of its requests.
     pub tally: Tally,
-    /// Index of the port.
-    pub port: usize,
+    /// The port.
+    pub port: Arc<PortTally>,
     /// Who, as the port knows them.
     pub who: String,
 }

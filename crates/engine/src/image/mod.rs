@@ -12,6 +12,7 @@ pub use writes::{DeviceWrite, Entered, Shown, Task};
 use crate::Moment;
 use crate::health::HealthBoard;
 use std::sync::Arc;
+use woodrush_core::cells::{bit_of, set_bit};
 use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Step};
 use woodrush_core::protocol::{Extent, Grain};
 use woodrush_core::{Blame, Kind, Refusal};
@@ -41,13 +42,12 @@ pub enum Outgoing {
     Stale(Vec<u8>),
 }
 
-#[derive(Debug, Default)]
+#[derive(Debug)]
 struct Stretch {
     first: u32,
     /// Bytes of a cell.
     each: usize,
-    /// Cells are bits.
-    bits: bool,
+    grain: Grain,
     /// Requests take whole groups of so many.
     align: u32,
     cells: Vec<u8>,
@@ -125,9 +125,12 @@ impl Image {
             .iter()
             .map(|space| Stretch {
                 each: space.grain.cell_bytes(),
-                bits: space.grain == Grain::Bit,
+                grain: space.grain,
                 align: u32::from(space.align.max(1)),
-                ..Stretch::default()
+                first: 0,
+                cells: vec![],
+                feeds: vec![],
+                misfit: vec![],
             })
             .collect();
         let mut ends: Vec<Option<(u32, u32)>> = vec![None; stretches.len()];
@@ -206,7 +209,7 @@ impl Image {
             let from = entry.offset as usize + item as usize * from_width;
             let Some(cells) = answer.get(from..from + from_width) else { return };
             all_fit &= match place.bit {
-                Some(bit) => self.put_value(step, rule, entry, item, &[bit_of(cells, bit)]),
+                Some(bit) => self.put_value(step, rule, entry, item, &[u8::from(bit_of(cells, bit))]),
                 None => self.put_value(step, rule, entry, item, cells),
             };
         }
@@ -337,7 +340,7 @@ impl Image {
         let Some(room) = stretch.cells.get_mut(range) else { return };
         match bit {
             Some(bit) => {
-                set_bit(room, bit, bit_of(cells, bit) == 1);
+                set_bit(room, bit, bit_of(cells, bit));
                 let bits = self.bits.get_mut((feed & !SHARED) as usize);
                 bits.into_iter().flatten().filter(|own| own.step == step).for_each(|own| own.misfit = misfit);
             }
@@ -369,7 +372,7 @@ impl Image {
         }
         let Some(stored) = self.peek(push.extent) else { return Outgoing::Never };
         let cells = match push.bit {
-            Some(bit) => vec![bit_of(stored, bit)],
+            Some(bit) => vec![u8::from(bit_of(stored, bit))],
             None => stored.to_vec(),
         };
         let mut stale = false;
@@ -406,18 +409,6 @@ fn older(one: Seen, other: Seen) -> Seen {
         Seen::At(at) => (2, at.0),
     };
     if rank(&other) < rank(&one) { other } else { one }
-}
-
-/// Bit `bit` of a big-endian cell, 0 the least significant.
-fn bit_of(cells: &[u8], bit: u8) -> u8 {
-    let byte = cells.len().checked_sub(1 + usize::from(bit / 8)).and_then(|at| cells.get(at));
-    byte.map_or(0, |byte| byte >> (bit % 8) & 1)
-}
-
-/// Sets or clears bit `bit` of a big-endian cell.
-fn set_bit(cells: &mut [u8], bit: u8, on: bool) {
-    let byte = cells.len().checked_sub(1 + usize::from(bit / 8)).and_then(|at| cells.get_mut(at));
-    byte.into_iter().for_each(|byte| *byte = *byte & !(1 << (bit % 8)) | u8::from(on) << (bit % 8));
 }
 
 /// Whether the raw words are ones that mean "no value".

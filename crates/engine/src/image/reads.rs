@@ -1,7 +1,8 @@
 //! What a reader gets: all cells of a range as they are, or filled, or a refusal.
 
-use super::{Image, SHARED, Seen, Stretch, refused, set_bit};
+use super::{Image, SHARED, Seen, Stretch, refused};
 use crate::Moment;
+use woodrush_core::cells::{filled, set_bit};
 use woodrush_core::plan::Source;
 use woodrush_core::project::OnLoss;
 use woodrush_core::protocol::Extent;
@@ -87,13 +88,7 @@ impl Image {
                     Some(cell) => out.extend_from_slice(&cell),
                     None => out.extend_from_slice(cell),
                 },
-                Verdict::Fill(word) if stretch.bits => out.push(u8::from(word != 0)),
-                // Bytes come in pairs that are words.
-                Verdict::Fill(word) if stretch.each == 1 => {
-                    let [high, low] = word.to_be_bytes();
-                    out.push(if grain.is_multiple_of(2) { high } else { low });
-                }
-                Verdict::Fill(word) => out.extend_from_slice(&word.to_be_bytes()),
+                Verdict::Fill(word) => out.extend(filled(word, stretch.grain, grain, 1)),
                 Verdict::Refuse(kind) => {
                     out.resize(out.len() + stretch.each, 0);
                     lost = lost.or(Some(kind));

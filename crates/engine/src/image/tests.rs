@@ -52,7 +52,7 @@ fn image(zero: bool) -> (Image, Arc<Plan>) {
     assert!(!checked.has_errors());
     let plan = Arc::new(checked.plan);
     let devices = plan.devices.iter().map(|_| Arc::default()).collect();
-    let health = Arc::new(HealthBoard::new(&plan, devices, vec![]));
+    let health = Arc::new(HealthBoard::new(&plan, devices, vec![], None));
     (Image::new(0, Arc::clone(&plan), health, zero), plan)
 }
 

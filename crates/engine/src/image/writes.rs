@@ -1,7 +1,8 @@
 //! A client's write taken apart into what devices must take and what is only shown.
 
-use super::{Image, SHARED, refused, set_bit};
-use crate::Moment;
+use super::{Image, SHARED, refused};
+use crate::shared::Kept;
+use woodrush_core::cells::{bit_of, set_bit};
 use woodrush_core::plan::{PlannedRule, Source};
 use woodrush_core::protocol::{Extent, Verb};
 use woodrush_core::{Blame, Kind, Refusal};
@@ -67,6 +68,16 @@ pub enum Task {
 
 fn no(kind: Kind) -> Refusal {
     refused(kind, Blame::Asker)
+}
+
+impl DeviceWrite {
+    /// The rule's own cells: of one bit, its 0 or 1.
+    pub(crate) fn own_cells(&self) -> Vec<u8> {
+        match &self.keep {
+            Some(_) => vec![u8::from(self.cells.iter().any(|byte| *byte != 0))],
+            None => self.cells.clone(),
+        }
+    }
 }
 
 impl Image {
@@ -218,7 +229,7 @@ impl Image {
                 .get(number as usize)
                 .filter(|rule| rule.writable)
                 .ok_or(no(Kind::ReadOnly))?;
-            let bit = [super::bit_of(value, own.bit)];
+            let bit = [u8::from(bit_of(value, own.bit))];
             if matches!(rule.source, Source::Entry { .. }) {
                 tasks.push(self.entered(number, rule, 0, 1, &bit)?);
                 continue;
@@ -237,7 +248,7 @@ impl Image {
     ///
     /// # Errors
     /// A value does not fit where some rule carries it.
-    pub fn carry_on(&self, now: Moment, entered: Entered) -> Result<Vec<Task>, Refusal> {
+    pub(crate) fn carry_on(&self, kept: &Kept, entered: Entered) -> Result<Vec<Task>, Refusal> {
         let mut tasks: Vec<Task> = vec![];
         let Entered { rule: number, item, cells } = &entered;
         let entry = self.plan.rules.get(*number as usize).ok_or(no(Kind::NoSuchAddress))?;
@@ -255,7 +266,8 @@ impl Image {
                 let room = if rule.target.bit.is_some() { 1 } else { target.count as usize * each };
                 let mut raw = vec![0; room];
                 rule.conversion.convert(value, &mut raw).map_err(|()| no(Kind::DoesNotFit))?;
-                let changed = !self.holds(now, *number, at, value);
+                // What a device holds is what it has confirmed: what an image shows may not have arrived.
+                let changed = !kept.holds(device, onward, target, &raw);
                 if !(rule.sending.on_write || rule.sending.on_change && changed) {
                     continue;
                 }
@@ -289,15 +301,6 @@ impl Image {
         rule.conversion.convert(value, &mut room).map_err(|()| no(Kind::DoesNotFit))
     }
 
-    /// Whether cells that clients write hold this value already, and it has arrived.
-    fn holds(&self, now: Moment, number: u32, item: u32, value: &[u8]) -> bool {
-        let Some(rule) = self.plan.rules.get(number as usize) else { return false };
-        let target = rule.target.item(item);
-        let stretch = self.stretches.get(usize::from(target.space.0));
-        let step = stretch.and_then(|stretch| stretch.feed(target.first).checked_sub(1));
-        step.is_some_and(|step| self.is_fresh(now, step)) && self.peek(target) == Some(value)
-    }
-
     fn device_cell(&self, device: usize, extent: Extent) -> usize {
         let space = self.plan.devices.get(device).and_then(|station| station.space_at(extent.space));
         space.map_or(1, |space| space.grain.cell_bytes())
@@ -329,6 +332,14 @@ impl Image {
             (Shown::Nothing, Shown::Nothing) => true,
             _ => false,
         };
+        // Of what a rule keeps in a device it is known by rule what arrived.
+        let keeps = |write: &DeviceWrite| {
+            let rule = self.plan.rules.get(write.rule as usize);
+            rule.is_some_and(|rule| self.plan.sink(rule).is_some() && rule.sending.keeps())
+        };
+        if last.rule != next.rule && (keeps(last) || keeps(next)) {
+            return false;
+        }
         let neighbours = (last.device, last.extent.space, last.confirm, &last.keep, &next.keep)
             == (next.device, next.extent.space, next.confirm, &None, &None)
             && last.extent.end() == next.extent.first;

@@ -47,6 +47,12 @@ impl LineAnswering {
         self.answering.ended(now, result);
     }
 
+    /// Whether a request is in the hands of another port.
+    #[must_use]
+    pub fn is_waiting(&self) -> bool {
+        self.answering.is_waiting()
+    }
+
     /// Hands something over.
     pub fn submit(&self, handed: Handed, reply: Reply) {
         self.answering.submit(handed, reply);

@@ -40,11 +40,6 @@ impl Asking {
     /// Counts how a write of a client ended.
     pub(super) fn count_errand(&self, now: Moment, errand: &Errand, result: Result<(), &Refusal>) {
         let Errand::Write(write) = errand else { return };
-        if let Some(device) = self.shared.health.devices.get(write.device) {
-            device.tally.count(now, result);
-        }
-        if let Some(tally) = self.shared.health.sends.get(&write.rule) {
-            tally.count(now, result);
-        }
+        self.shared.health.count_write(now, write.device, write.rule, result);
     }
 }

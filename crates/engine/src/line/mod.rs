@@ -21,6 +21,7 @@ use pieces::Pieces;
 use std::collections::HashMap;
 use std::sync::Arc;
 use turns::{Lost, Polled};
+use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// A probe may take this share of the line at most: after one, so many times its duration must pass.
@@ -46,6 +47,20 @@ struct Current {
     sent: u64,
     came: u64,
 }
+
+/// Requests on a connection of ours that brought nothing back: a firewall may have forgotten it, or the socket at its
+/// other end may hang, and neither says so.
+#[derive(Debug, Default, Clone, Copy)]
+struct Unheard {
+    /// In a row, since anything was answered.
+    requests: u32,
+    /// Times that it was made again for that, since anything was answered: each next time takes twice as many requests,
+    /// since then it is the device that says nothing.
+    again: u32,
+}
+
+/// Twice as many no more often than this.
+const AGAIN_MOST: u32 = 6;
 
 /// What the driver of a port must do next.
 #[derive(Debug, PartialEq, Eq)]
@@ -75,6 +90,8 @@ pub struct Asking {
     probe_from: Moment,
     /// Units of others' requests that did not answer, and how often in a row.
     silent: HashMap<u16, u32>,
+    /// What is known of the connection, where we make it.
+    unheard: Unheard,
     elsewhere: Mailbox,
     up: bool,
 }
@@ -108,6 +125,7 @@ impl Asking {
             errand_last: false,
             probe_from: Moment(0),
             silent: HashMap::new(),
+            unheard: Unheard::default(),
             elsewhere: Mailbox::default(),
             up: true,
         })
@@ -118,10 +136,11 @@ impl Asking {
     pub fn renewed(&mut self, shared: Arc<Shared>, port: usize) -> Option<Self> {
         let mut next = Self::new(shared, port)?;
         for polled in &mut next.devices {
-            let name = next.shared.plan.devices.get(polled.index).map(|station| station.name.as_str());
-            let known = self.devices.iter().find(|old| {
-                self.shared.plan.devices.get(old.index).map(|station| station.name.as_str()) == name
-            });
+            // One at another unit is another device: what was known of the old one says nothing of it.
+            let same = |station: &Station| (station.name.clone(), station.setup.clone());
+            let own = next.shared.plan.devices.get(polled.index).map(same);
+            let known =
+                self.devices.iter().find(|old| self.shared.plan.devices.get(old.index).map(same) == own);
             if let Some(known) = known {
                 (polled.failed, polled.lost) = (known.failed, known.lost);
             }
@@ -130,7 +149,7 @@ impl Asking {
         std::mem::swap(&mut next.client, &mut self.client);
         next.client.set_up(&setup(&next.shared, port)?);
         next.up = self.up;
-        next.probe_from = self.probe_from;
+        (next.probe_from, next.unheard) = (self.probe_from, self.unheard);
         Some(next)
     }
 
@@ -145,6 +164,9 @@ impl Asking {
         match news {
             News::Up => {
                 self.up = true;
+                for polled in self.devices.iter().filter(|polled| !polled.pushes.is_empty()) {
+                    self.shared.was_away(polled.index);
+                }
                 // Whoever was lost with the port is worth a look at once.
                 self.probe_from = now;
                 for polled in &mut self.devices {
@@ -171,6 +193,9 @@ impl Asking {
         loop {
             if let Some((ticket, result)) = self.elsewhere.take() {
                 self.finish(now, ticket, result);
+            }
+            if let Some(why) = self.is_unheard() {
+                return LineAct::HangUp(why);
             }
             match self.client.poll(now) {
                 Act::Send(bytes) => {
@@ -205,6 +230,18 @@ impl Asking {
         }
     }
 
+    /// Whether the connection is to be made again, and why.
+    fn is_unheard(&mut self) -> Option<String> {
+        let port = self.shared.ports.get(self.port).filter(|port| port.dials && self.current.is_none())?;
+        let most = self.devices.iter().map(|polled| polled.lost_after).min().unwrap_or(UNIT_LOST_AFTER);
+        let Unheard { requests, again } = self.unheard;
+        if !self.up || requests < most.saturating_mul(1 << again.min(AGAIN_MOST)) {
+            return None;
+        }
+        self.unheard = Unheard { requests: 0, again: again + 1 };
+        Some(format!("{requests} requests in a row were not answered, so `{}` is connected again", port.name))
+    }
+
     /// Gives the client its next question; or says for what to wait.
     fn start_next(&mut self, now: Moment) -> Option<LineAct> {
         let doing = match self.choose(now) {
@@ -234,8 +271,17 @@ impl Asking {
             (Stage::Reading(extent), Ask::Read { station, .. }) if self.reads_elsewhere(station) => {
                 self.ask_elsewhere(ticket, station, extent);
             }
+            (_, ask) if self.is_suspected() => self.client.ask_once(ticket, ask),
             (_, ask) => self.client.ask(ticket, ask),
         }
+    }
+
+    /// Whether what is being asked is a poll of a device that did not answer the last one, while others use the port too:
+    /// its silence must not cost them all the tries that the port allows.
+    fn is_suspected(&self) -> bool {
+        let Some(Current { doing: Doing::Poll { device, .. }, .. }) = &self.current else { return false };
+        let failed = self.devices.get(*device).is_some_and(|polled| polled.failed > 0);
+        failed && (self.devices.len() > 1 || !self.queue.is_empty())
     }
 
     fn ask_of(&self, doing: &Doing) -> Option<(Ask, Stage)> {
@@ -320,6 +366,12 @@ impl Asking {
         let Some(current) = self.current.take().filter(|current| current.ticket == ticket) else { return };
         // What another port has read counts there.
         let own = !self.waits_elsewhere(current.stage, &current.doing);
+        match &result {
+            Err(Refusal { native: None, kind: Kind::NoAnswer, .. }) if own => self.unheard.requests += 1,
+            Err(Refusal { native: None, .. }) => {}
+            _ if own => self.unheard = Unheard::default(),
+            _ => {}
+        }
         if let Some(port) = self.shared.health.ports.get(self.port).filter(|_| own) {
             port.busy(now, now.since(current.began));
             port.tally.count(now, result.as_ref().map(|_| ()));
@@ -364,11 +416,23 @@ impl Asking {
                     }
                 } else {
                     self.silent.remove(unit);
+                    self.heard(now, &result, |station| {
+                        station.dialect.and_then(|dialect| dialect.station(&station.setup))
+                            == Some((*unit).into())
+                    });
                 }
                 (job.reply)(result);
             }
-            Errand::Read { .. } => (job.reply)(result),
-            Errand::Guest { .. } => {
+            Errand::Read { device, .. } => {
+                let name = self.shared.plan.devices.get(*device).map(|station| station.name.clone());
+                self.heard(now, &result, |station| Some(&station.name) == name.as_ref());
+                (job.reply)(result);
+            }
+            Errand::Guest { station: guest, .. } => {
+                let number =
+                    |station: &Station| station.dialect.and_then(|dialect| dialect.station(&station.setup));
+                let asked = number(guest);
+                self.heard(now, &result, |station| number(station) == asked);
                 // Its own stations again; the line stays as it is known.
                 if let Some(own) = setup(&self.shared, self.port) {
                     self.client.set_up(&own);
@@ -383,10 +447,37 @@ impl Asking {
                     self.probe_from = if good { now } else { pause };
                 }
                 self.judge_write(now, write.device, result.as_ref().map(|_| ()).map_err(|refusal| *refusal));
-                if good {
-                    self.shared.show_written(now, &write.shown);
+                match &result {
+                    Ok(_) => {
+                        self.shared.kept.confirm(write.device, write.rule, write.extent, &write.own_cells());
+                        self.shared.show_written(now, &write.shown);
+                    }
+                    Err(refusal) => self.unconfirmed(write.device, write.rule, write.extent, refusal),
+                }
+                // What it left undone is seen to.
+                if let Some(polled) = self.devices.iter_mut().find(|polled| polled.index == write.device) {
+                    polled.look_at = now;
                 }
                 (job.reply)(result.map(|_| vec![]));
+            }
+        }
+    }
+
+    /// A device answered somebody else: if it is lost, it is worth a look at once.
+    fn heard(&mut self, now: Moment, result: &Result<Vec<u8>, Refusal>, is_it: impl Fn(&Station) -> bool) {
+        let answered = match result {
+            Ok(_) => true,
+            Err(refusal) => refusal.native.is_some() && refusal.blame == Blame::Device,
+        };
+        if !answered {
+            return;
+        }
+        let stations = &self.shared.plan.devices;
+        for polled in self.devices.iter_mut().filter(|polled| stations.get(polled.index).is_some_and(&is_it))
+        {
+            if let Some(lost) = &mut polled.lost {
+                *lost = Lost { next_try: now, wait: polled.retry.first };
+                self.probe_from = self.probe_from.min(now);
             }
         }
     }
@@ -416,6 +507,7 @@ impl Asking {
                 self.shared.land(entry.transfer, left, &cells);
                 polled.failed = 0;
                 if polled.lost.take().is_some() || !health.is_online() {
+                    self.shared.was_away(index);
                     self.shared.tell(Event::DeviceBack { device: index });
                     // Everything else of it is due at once.
                     polled
@@ -436,6 +528,7 @@ impl Asking {
                     polled.failed = 0;
                     if polled.lost.take().is_some() || !health.is_online() {
                         health.answers();
+                        self.shared.was_away(index);
                         self.shared.tell(Event::DeviceBack { device: index });
                     }
                     if entry.refused.replace(code) != Some(code) {

@@ -5,27 +5,31 @@ use crate::Moment;
 use crate::health::failure_code;
 use crate::image::Outgoing;
 use crate::shared::Event;
-use woodrush_core::plan::Push;
+use std::sync::Arc;
+use woodrush_core::cells::{all_but, filled, set_bit};
+use woodrush_core::plan::{Plan, Push, Source};
 use woodrush_core::project::OnLoss;
-use woodrush_core::{Blame, Refusal};
+use woodrush_core::protocol::{Extent, Grain};
+use woodrush_core::{Blame, Kind, Refusal};
 
 /// How often something is looked at that can change without a value landing.
 const LOOK: u64 = 100_000;
-/// The wait after a value was not taken, at first; it doubles up to the device's longest.
+/// The wait after a value was not taken, at first; it doubles up to the device's longest. Also the least wait between two
+/// values of a number that grows by itself.
 const AGAIN: u64 = 1_000_000;
 
 /// The state of one push.
 pub(super) struct Sent {
     /// Index in the plan.
     pub(super) push: usize,
-    /// What was sent last.
-    last: Option<Vec<u8>>,
     due: Moment,
-    /// Not before then: it was not taken.
+    /// Not before then: it was not taken, or it changes all the time.
     not_before: Moment,
     wait: u64,
     /// The word for a loss was sent.
     filled: bool,
+    /// It is a number that grows by itself.
+    grows: bool,
     /// The bits that stay, where only one is sent.
     pub(super) keep: Option<Vec<u8>>,
     /// The refusal that was told last.
@@ -33,19 +37,23 @@ pub(super) struct Sent {
 }
 
 impl Sent {
-    pub(super) fn new(push: usize, entry: &Push, each: usize) -> Self {
-        let keep = entry.bit.map(|bit| {
-            let mut keep = vec![0xFF; each];
-            let place = each - 1 - usize::from(bit / 8);
-            keep.get_mut(place).into_iter().for_each(|byte| *byte &= !(1 << (bit % 8)));
-            keep
-        });
+    pub(super) fn new(push: usize, entry: &Push, plan: &Plan, each: usize) -> Self {
+        let keep = entry.bit.map(|bit| all_but(each, bit));
         let (due, not_before) = (Moment(0), Moment(0));
-        Self { push, last: None, due, not_before, wait: AGAIN, filled: false, keep, told: None }
+        let source = plan.rules.get(entry.rule as usize).map(|rule| rule.source);
+        let grows = matches!(source, Some(Source::Told(told)) if told.grows());
+        Self { push, due, not_before, wait: AGAIN, filled: false, grows, keep, told: None }
     }
 
-    /// The cells that go out now; `value` is what the rule shows.
-    fn wanted(&self, now: Moment, entry: &Push, value: Outgoing) -> Option<Vec<u8>> {
+    /// The cells that go out now; `value` is what the rule shows, `held` says whether the device is known to hold cells.
+    fn wanted(
+        &self,
+        now: Moment,
+        entry: &Push,
+        value: Outgoing,
+        grain: Grain,
+        held: impl Fn(&[u8]) -> bool,
+    ) -> Option<Vec<u8>> {
         if now < self.not_before {
             return None;
         }
@@ -53,19 +61,15 @@ impl Sent {
         match value {
             Outgoing::Never => None,
             Outgoing::Fresh(cells) => {
-                let changed = self.last.as_ref() != Some(&cells);
+                let changed = !held(&cells);
                 (entry.on_change && changed || again || self.filled && changed).then_some(cells)
             }
             Outgoing::Stale(cells) => match entry.on_loss {
                 OnLoss::Hold if again => Some(cells),
-                OnLoss::Fill(word) if !self.filled => {
-                    let each = cells.len() / (entry.extent.count as usize).max(1);
-                    let [high, low] = word.to_be_bytes();
-                    Some(match (entry.bit, each) {
-                        (Some(_), _) | (None, 1) => vec![u8::from(word != 0); cells.len()],
-                        _ => [high, low].into_iter().cycle().take(cells.len()).collect(),
-                    })
-                }
+                OnLoss::Fill(word) if !self.filled => Some(match entry.bit {
+                    Some(_) => vec![u8::from(word != 0)],
+                    None => filled(word, grain, entry.extent.first, entry.extent.count),
+                }),
                 _ => None,
             },
         }
@@ -75,9 +79,7 @@ impl Sent {
     pub(super) fn placed(&self, entry: &Push, cells: &[u8]) -> Vec<u8> {
         let (Some(bit), Some(keep)) = (entry.bit, &self.keep) else { return cells.to_vec() };
         let mut placed = vec![0; keep.len()];
-        let place = keep.len() - 1 - usize::from(bit / 8);
-        let on = u8::from(cells.first().is_some_and(|cell| *cell != 0));
-        placed.get_mut(place).into_iter().for_each(|byte| *byte = on << (bit % 8));
+        set_bit(&mut placed, bit, cells.first().is_some_and(|cell| *cell != 0));
         placed
     }
 }
@@ -85,6 +87,7 @@ impl Sent {
 impl Asking {
     /// A value that must go out now; or the moment to look again.
     pub(super) fn due_push(&mut self, now: Moment) -> Result<(usize, usize, Vec<u8>), Option<Moment>> {
+        let kept = Arc::clone(&self.shared.kept);
         let mut next: Option<Moment> = None;
         let mut sooner = |moment: Moment| next = Some(next.map_or(moment, |next| next.min(moment)));
         for (at, polled) in
@@ -106,9 +109,21 @@ impl Asking {
             let mut look_at = Moment::NEVER;
             for (number, sent) in polled.pushes.iter().enumerate() {
                 let Some(entry) = self.shared.plan.pushes.get(sent.push) else { continue };
+                // A client's own write goes first; how it ended is seen then.
+                if entry.carried && kept.is_under_way(polled.index, entry.rule) {
+                    continue;
+                }
                 let value = self.shared.outgoing(now, entry);
                 let fresh = matches!(value, Outgoing::Fresh(_));
-                if let Some(cells) = sent.wanted(now, entry, value) {
+                let held = |cells: &[u8]| kept.holds(polled.index, entry.rule, entry.extent, cells);
+                let grain = self
+                    .shared
+                    .plan
+                    .devices
+                    .get(polled.index)
+                    .and_then(|device| device.space_at(entry.extent.space));
+                let grain = grain.map_or(Grain::Bytes(2), |space| space.grain);
+                if let Some(cells) = sent.wanted(now, entry, value, grain, held) {
                     return Ok((at, number, cells));
                 }
                 if sent.not_before > now {
@@ -146,37 +161,51 @@ impl Asking {
         polled.look_at = now;
         let Some(sent) = polled.pushes.get_mut(push) else { return };
         let Some(entry) = self.shared.plan.pushes.get(sent.push) else { return };
-        if let Some(tally) = self.shared.health.sends.get(&entry.rule) {
-            tally.count(now, result.as_ref().copied());
-        }
-        if let Some(device) = self.shared.health.devices.get(index) {
-            device.tally.count(now, result.as_ref().copied());
-        }
+        let (rule, extent) = (entry.rule, entry.extent);
+        self.shared.health.count_write(now, index, rule, result.as_ref().copied());
         if let Some(every) = entry.every {
             let missed = now.since(sent.due) / every.max(1);
             sent.due = sent.due + (missed + 1) * every.max(1);
         }
+        let mut told = None;
         match &result {
             Ok(()) => {
                 sent.filled = matches!(self.shared.outgoing(now, entry), Outgoing::Stale(_))
                     && matches!(entry.on_loss, OnLoss::Fill(_));
-                sent.last = Some(cells);
-                (sent.not_before, sent.wait, sent.told) = (Moment(0), AGAIN, None);
+                let pause = if sent.grows { now + AGAIN } else { Moment(0) };
+                (sent.not_before, sent.wait, sent.told) = (pause, AGAIN, None);
             }
             Err(refusal) => {
                 sent.not_before = now + sent.wait;
                 sent.wait = sent.wait.saturating_mul(2).min(retry.most.max(AGAIN));
                 let code = failure_code(refusal);
                 if sent.told.replace(code) != Some(code) {
-                    let (rule, refusal) = (entry.rule, *refusal);
-                    self.shared.tell(Event::NotTaken { device: index, rule, refusal });
+                    told = Some(Event::NotTaken { device: index, rule, refusal: *refusal });
                 }
             }
         }
+        told.into_iter().for_each(|event| self.shared.tell(event));
         if result.is_err() && self.lost_device(index).is_some() {
             self.probe_from = now + now.since(began) * PROBE_PAUSE;
         }
+        if let Err(refusal) = &result {
+            self.unconfirmed(index, rule, extent, refusal);
+        }
+        let good = result.is_ok();
         self.judge_write(now, index, result);
+        if good {
+            // Behind the judgement: a device that was away has forgotten what was before this.
+            self.shared.kept.confirm(index, rule, extent, &cells);
+        }
+    }
+
+    /// A write that a device did not confirm: unless it said so itself, it may hold the new value or the old one.
+    pub(super) fn unconfirmed(&self, device: usize, rule: u32, extent: Extent, refusal: &Refusal) {
+        let told = refusal.native.is_some() && refusal.blame == Blame::Device;
+        let never_sent = matches!(refusal.kind, Kind::Busy);
+        if !told && !never_sent {
+            self.shared.kept.doubt(device, rule, extent);
+        }
     }
 
     /// What a write tells of a device that is not polled: it is there, or it counts towards its loss.
@@ -203,6 +232,7 @@ impl Asking {
             let was_lost = polled.lost.take().is_some();
             health.answers();
             if was_lost {
+                self.shared.was_away(device);
                 self.shared.tell(Event::DeviceBack { device });
             }
         } else if let Err(refusal) = result {

@@ -101,7 +101,12 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
         if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
             let each =
                 plan.devices.get(entry.device).and_then(|station| station.space_at(entry.extent.space));
-            device.pushes.push(Sent::new(push, entry, each.map_or(2, |space| space.grain.cell_bytes())));
+            device.pushes.push(Sent::new(
+                push,
+                entry,
+                plan,
+                each.map_or(2, |space| space.grain.cell_bytes()),
+            ));
         }
     }
     devices

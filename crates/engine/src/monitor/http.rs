@@ -1,12 +1,16 @@
 //! The status over HTTP: JSON at `/status`, what rules carry at `/values`, OpenMetrics text at `/metrics`. Only reading.
 
+use super::bounded::Bounded;
 use super::{Monitor, Status, Values, metrics};
 use axum::Router;
-use axum::http::{HeaderName, header};
+use axum::extract::Request;
+use axum::http::{HeaderName, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::IntoResponse;
 use axum::routing::get;
 use serde::de::DeserializeOwned;
 use std::io::{Read, Write};
-use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -23,46 +27,70 @@ pub struct Http {
 }
 
 impl Http {
-    /// Serves the status.
+    /// Serves the status to those who call it by its address, as `localhost`, or by one of these names: a page of somebody
+    /// else's that a browser shows cannot read it under a name of its own.
     ///
     /// # Errors
     /// The address cannot be listened on.
-    pub fn serve(monitor: &Arc<Monitor>, at: SocketAddr) -> std::io::Result<Self> {
+    pub fn serve(monitor: &Arc<Monitor>, at: SocketAddr, names: &[String]) -> std::io::Result<Self> {
         // A runtime of its own: whoever looks on takes no time from those who ask.
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
         let listener = TcpListener::bind(at)?;
         listener.set_nonblocking(true)?;
         let at = listener.local_addr()?;
+        let json = |text: String| ([(header::CONTENT_TYPE, "application/json")], text);
         let (shown, measured, carried) = (Arc::clone(monitor), Arc::clone(monitor), Arc::clone(monitor));
+        let status = move || async move { json(serde_json::to_string(&shown.status()).unwrap_or_default()) };
+        let values =
+            move || async move { json(serde_json::to_string(&carried.values()).unwrap_or_default()) };
+        let names: Arc<[String]> = names.iter().map(|name| name.to_ascii_lowercase()).collect();
+        let known = move |request: Request, next: Next| {
+            let names = Arc::clone(&names);
+            async move {
+                let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok());
+                match host {
+                    Some(host) if is_known(host, &names) => next.run(request).await,
+                    _ => (StatusCode::MISDIRECTED_REQUEST, OTHER_HOST).into_response(),
+                }
+            }
+        };
+        // Each route takes GET and HEAD, and nothing else.
         let router = Router::new()
             .route(
                 "/",
                 get(|| async { "woodrush: /status and /values are JSON, /metrics is OpenMetrics text\n" }),
             )
-            .route(
-                "/status",
-                get(move || async move {
-                    let text = serde_json::to_string(&shown.status()).unwrap_or_default();
-                    ([(header::CONTENT_TYPE, "application/json")], text)
-                }),
-            )
-            .route(
-                "/values",
-                get(move || async move {
-                    let text = serde_json::to_string(&carried.values()).unwrap_or_default();
-                    ([(header::CONTENT_TYPE, "application/json")], text)
-                }),
-            )
-            .route("/metrics", get(move || async move { (openmetrics(), metrics::text(measured.status())) }));
-        let _inside = runtime.enter();
-        let listener = tokio::net::TcpListener::from_std(listener)?;
+            .route("/status", get(status))
+            .route("/values", get(values))
+            .route("/metrics", get(move || async move { (openmetrics(), metrics::text(measured.status())) }))
+            .layer(axum::middleware::from_fn(known));
+        let inside = runtime.enter();
+        let listener = Bounded::new(tokio::net::TcpListener::from_std(listener)?);
+        drop(inside);
         runtime.spawn(async move {
             // It ends with the runtime.
             let _ = axum::serve(listener, router).await;
         });
-        drop(_inside);
         Ok(Self { at, _runtime: runtime })
     }
+}
+
+const OTHER_HOST: &str =
+    "this monitor answers to its address, to localhost and to the names of --monitor-host\n";
+
+/// Whether a `Host` header names this monitor: by an address, which no name server can turn round, or by a known name.
+fn is_known(host: &str, names: &[String]) -> bool {
+    if host.parse::<SocketAddr>().is_ok() || host.parse::<IpAddr>().is_ok() {
+        return true;
+    }
+    let name = match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|byte| byte.is_ascii_digit()) => name,
+        _ => host,
+    };
+    let bare = name.trim_start_matches('[').trim_end_matches(']');
+    bare.parse::<IpAddr>().is_ok()
+        || name.eq_ignore_ascii_case("localhost")
+        || names.iter().any(|own| name.eq_ignore_ascii_case(own))
 }
 
 fn openmetrics() -> [(HeaderName, &'static str); 1] {
@@ -98,4 +126,30 @@ fn get_json<T: DeserializeOwned>(from: SocketAddr, path: &str) -> std::io::Resul
         return Err(wrong("it is no converter's monitor"));
     }
     serde_json::from_str(body).map_err(|_| wrong("its status is not understood: is it another version?"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_addresses_localhost_and_told_names_are_this_monitor() {
+        let names = ["scada-box".to_string()];
+        for good in [
+            "127.0.0.1:9000",
+            "192.0.2.10",
+            "[::1]:9000",
+            "[::1]",
+            "localhost",
+            "LOCALHOST:80",
+            "Scada-Box:9000",
+        ] {
+            assert!(is_known(good, &names), "{good}");
+        }
+        for bad in
+            ["evil.example", "127.0.0.1.evil.example:9000", "scada-box.evil", "", ":80", "localhost.evil:1"]
+        {
+            assert!(!is_known(bad, &names), "{bad}");
+        }
+    }
 }

@@ -1,5 +1,6 @@
 //! What a running converter counts and thinks, for people and programs; nothing here changes anything.
 
+mod bounded;
 mod http;
 mod metrics;
 mod status;

@@ -1,10 +1,11 @@
 //! Everything that is counted, at one moment.
 
 use crate::Moment;
-use crate::health::{Counts, Tally};
+use crate::health::{Counts, PortTally, Tally};
 use crate::shared::Shared;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
+use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{Plan, Source};
@@ -28,7 +29,7 @@ pub struct Status {
     pub devices: Vec<DeviceStatus>,
     /// In file order.
     pub rules: Vec<RuleStatus>,
-    /// Those who ask, or asked lately.
+    /// The clients that are connected.
     pub clients: Vec<AskerStatus>,
 }
 
@@ -88,8 +89,6 @@ pub struct AskerStatus {
     pub port: String,
     /// Who.
     pub who: String,
-    /// Whether they are still there.
-    pub here: bool,
     /// What became of their requests.
     pub counts: Counts,
 }
@@ -149,14 +148,14 @@ pub(super) fn seconds(micros: u64) -> f64 {
 pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
     let health = &shared.health;
     let askers = health.askers();
-    let asked = |port: usize| {
-        let here = askers.iter().filter(move |(asker, _)| asker.port == port);
-        here.map(|(asker, _)| asker.tally.counts()).reduce(Counts::plus).unwrap_or_default()
+    let asked = |port: &Arc<PortTally>| {
+        let here = askers.iter().filter(|asker| Arc::ptr_eq(&asker.port, port));
+        here.map(|asker| asker.tally.counts()).fold(port.past(), Counts::plus)
     };
-    let ports = shared.ports.iter().zip(&health.ports).enumerate().map(|(at, (port, tally))| PortStatus {
+    let ports = shared.ports.iter().zip(&health.ports).map(|(port, tally)| PortStatus {
         name: port.name.clone(),
         up: tally.up.load(Relaxed),
-        counts: tally.tally.counts().plus(asked(at)),
+        counts: tally.tally.counts().plus(asked(tally)),
         damaged_requests: tally.noise.load(Relaxed),
         load: tally.load(now),
         clients: tally.clients.load(Relaxed),
@@ -175,10 +174,13 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         counts: known.tally.counts(),
     });
     let rules = names.rules.iter().map(|name| rule(shared, name, now));
-    let clients = askers.iter().map(|(asker, here)| AskerStatus {
-        port: shared.ports.get(asker.port).map(|port| port.name.clone()).unwrap_or_default(),
+    let port = |own: &Arc<PortTally>| {
+        let at = health.ports.iter().position(|port| Arc::ptr_eq(port, own))?;
+        Some(shared.ports.get(at)?.name.clone())
+    };
+    let clients = askers.iter().map(|asker| AskerStatus {
+        port: port(&asker.port).unwrap_or_default(),
         who: asker.who.clone(),
-        here: *here,
         counts: asker.tally.counts(),
     });
     Status {

@@ -59,6 +59,18 @@ enum Machine {
     Answering(Box<LineAnswering>),
 }
 
+/// What a port begins with.
+pub(crate) enum Begin {
+    /// It was opened before.
+    Opened(Open),
+    /// It is opened now; where it must be and cannot, it does not begin.
+    Open,
+    /// It is opened now, and where what it leads to is missing, later.
+    OpenLater,
+    /// It is opened now or later, whatever is in the way.
+    Whenever,
+}
+
 /// Opens a port and gives it a thread; `asks` says whether we ask there or others do.
 ///
 /// # Errors
@@ -66,19 +78,33 @@ enum Machine {
 pub(crate) fn spawn(
     site: &Arc<Site>,
     port: usize,
-    way: Way,
+    (way, begin): (Way, Begin),
     asks: bool,
     clock: Clock,
 ) -> Result<LineThread, OpenFault> {
-    let system = |what: String| OpenFault { what, mend: "free memory or descriptors".into() };
+    let system = |what: String| OpenFault::new(what, "free memory or descriptors");
     let shared = site.current();
-    let open = match way.open() {
-        Ok(open) => Some(open),
-        Err(fault) if way.must_open() => return Err(fault),
-        Err(fault) => {
-            shared.tell(Event::PortDown { port, why: fault.what });
+    let may_wait = |fault: &OpenFault| match begin {
+        Begin::OpenLater => !way.must_open() || fault.missing,
+        Begin::Whenever => true,
+        Begin::Open | Begin::Opened(_) => !way.must_open(),
+    };
+    let opened = match &begin {
+        Begin::Opened(_) => None,
+        _ => Some(way.open()),
+    };
+    let open = match opened {
+        Some(Ok(open)) => Some(open),
+        Some(Err(fault)) if may_wait(&fault) => {
+            let why = if way.must_open() { format!("{} ({})", fault.what, fault.mend) } else { fault.what };
+            shared.tell(Event::PortDown { port, why });
             None
         }
+        Some(Err(fault)) => return Err(fault),
+        None => match begin {
+            Begin::Opened(open) => Some(open),
+            _ => None,
+        },
     };
     if open.is_some() {
         shared.tell(Event::PortUp { port, what: way.shown() });
@@ -88,7 +114,7 @@ pub(crate) fn spawn(
         let waker = Arc::clone(&waker);
         queue.set_wake(move || wake(&waker));
     }
-    let no_protocol = || OpenFault { what: "the port has no protocol".into(), mend: "add `protocol`".into() };
+    let no_protocol = || OpenFault::new("the port has no protocol", "add `protocol`");
     let mut machine = if asks {
         Machine::Asking(Box::new(Asking::new(Arc::clone(&shared), port).ok_or_else(no_protocol)?))
     } else {
@@ -204,6 +230,11 @@ impl Driver {
                 wait(None, &self.waker, early, now);
                 continue;
             };
+            if self.is_full() {
+                // Nothing is read while a request is worked on: the other side waits, and no bytes pile up here.
+                wait(None, &self.waker, early, now);
+                continue;
+            }
             if !opened {
                 // Nobody has it open: that is reported for ever, so it is looked at now and then.
                 wait(None, &self.waker, early.min(now + LOOK), now);
@@ -222,6 +253,14 @@ impl Driver {
                 Err(_) if open.is_pty => opened = false,
                 Err(errno) => self.gone(&errno.to_string()),
             }
+        }
+    }
+
+    /// Whether a client's request on a stream is in the hands of another port.
+    fn is_full(&self) -> bool {
+        match &self.machine {
+            Machine::Answering(answering) => self.way.is_stream() && answering.is_waiting(),
+            Machine::Asking(_) => false,
         }
     }
 

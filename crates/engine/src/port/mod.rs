@@ -8,5 +8,5 @@ pub(crate) mod tty;
 pub(crate) mod wait;
 mod way;
 
-pub(crate) use driver::{LineThread, spawn};
-pub(crate) use way::Way;
+pub(crate) use driver::{Begin, LineThread, spawn};
+pub(crate) use way::{Open, Way};

@@ -2,23 +2,29 @@
 
 use super::wait::{wake, waker, write_all};
 use super::way::{Open, Way};
+use crate::Moment;
+use crate::admission::{Admission, Aliases, Seat, admit, keep_alive, may_connect};
+use crate::converter::{Place, is_out_of_room};
 use crate::moment::Clock;
-use crate::shared::{Event, Shared};
+use crate::shared::{Event, Shared, Site};
 use crate::speak::Side;
 use crate::tap::Piece;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::io::Errno;
-use std::net::TcpListener;
+use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::thread::JoinHandle;
 
+/// How often it looks, bytes or not: for what is missing, and for clients that are silent.
+const LOOK: Timespec = Timespec { tv_sec: 0, tv_nsec: 500_000_000 };
+
 /// The side on which others come.
 pub(crate) enum Front {
     /// Each connection is a client.
-    Listen(TcpListener),
-    /// Whoever is at the other end.
+    Listen(Place, Option<Aliases>),
+    /// The one other end of a line, or of a connection.
     Way(Way),
 }
 
@@ -45,28 +51,33 @@ impl Drop for Pipe {
 /// # Errors
 /// The system gives no thread.
 pub(crate) fn spawn(
-    shared: &Arc<Shared>,
+    site: &Arc<Site>,
     (from, front): (usize, Front),
     (to, back): (usize, Way),
     clock: Clock,
 ) -> std::io::Result<Pipe> {
     let waker = waker()?;
     let stop = Arc::new(AtomicBool::new(false));
-    if let Front::Listen(listener) = &front {
-        listener.set_nonblocking(true)?;
-    }
-    let mut work = Work {
-        shared: Arc::clone(shared),
-        clock,
-        from,
-        to,
-        front,
-        back,
-        near: None,
-        far: None,
-        waker: Arc::clone(&waker),
-        told: [false; 2],
+    let shared = site.current();
+    let name = |port: usize| -> Arc<str> {
+        shared.ports.get(port).map(|port| port.name.as_str()).unwrap_or_default().into()
     };
+    let mut work = Work {
+        site: Arc::clone(site),
+        clock,
+        from: Door { name: name(from), open: None, told: false },
+        to: Door { name: name(to), open: None, told: false },
+        front: Front::Way(back.clone()),
+        back,
+        client: None,
+        waker: Arc::clone(&waker),
+        paused: false,
+    };
+    if let Front::Listen(Place { listener: Some(listener), .. }, _) = &front {
+        listener.set_nonblocking(true)?;
+        work.up(&work.from, &listener.local_addr()?.to_string());
+    }
+    work.front = front;
     let asked = Arc::clone(&stop);
     let named = std::thread::Builder::new().name(format!("pipe-{from}-{to}"));
     let thread = named.spawn(move || {
@@ -77,135 +88,281 @@ pub(crate) fn spawn(
     Ok(Pipe { stop, waker, thread: Some(thread) })
 }
 
+/// One of the two ports.
+struct Door {
+    /// By which it is found in whatever project runs.
+    name: Arc<str>,
+    open: Option<Open>,
+    /// A failure to open it was told.
+    told: bool,
+}
+
 struct Work {
-    shared: Arc<Shared>,
+    site: Arc<Site>,
     clock: Clock,
-    from: usize,
-    to: usize,
+    from: Door,
+    to: Door,
     front: Front,
     back: Way,
-    near: Option<Open>,
-    far: Option<Open>,
+    /// The client of a listening port, and when a byte of it or for it last passed.
+    client: Option<(SocketAddr, Moment)>,
     waker: Arc<OwnedFd>,
-    /// A failure to open was told, by side.
-    told: [bool; 2],
+    /// No descriptor was free for a client.
+    paused: bool,
+}
+
+/// Where a port stands in the project that runs.
+fn index(shared: &Shared, door: &Door) -> usize {
+    shared.ports.iter().position(|port| *port.name == *door.name).unwrap_or(usize::MAX)
 }
 
 impl Work {
     fn step(&mut self) {
-        if self.far.is_none() {
-            self.far = Self::try_open(&self.shared, &self.back, self.to, &mut self.told[1]);
-        }
-        if let (Front::Way(way), None) = (&self.front, &self.near) {
-            self.near = Self::try_open(&self.shared, way, self.from, &mut self.told[0]);
-        }
+        self.open_what_is_missing();
         let ready = self.wait();
-        if let (Front::Listen(listener), true) = (&self.front, ready[0])
-            && let Ok((stream, who)) = listener.accept()
-        {
-            if self.near.is_some() || stream.set_nonblocking(true).is_err() {
-                let why = "turned away: raw bytes pass for one client at a time".into();
-                self.shared.tell(Event::Client { port: self.from, who: who.to_string(), why });
-            } else {
-                // Small pieces at once; where the platform cannot, they come a little later.
-                let _ = stream.set_nodelay(true);
-                self.near = Some(Open::of(stream.into()));
-            }
+        if ready[0] {
+            self.accept();
         }
-        if ready[1] && !self.carry(self.near.as_ref(), self.far.as_ref(), Side::Asks) {
-            self.near = None;
+        if ready[1] {
+            self.carry(Side::Asks);
         }
-        if ready[2] && !self.carry(self.far.as_ref(), self.near.as_ref(), Side::Answers) {
-            self.far = None;
-            self.told[1] = true;
-            let why = format!("{}: the other end is gone", self.back.shown());
-            self.shared.tell(Event::PortDown { port: self.to, why });
-            // Whoever is connected must not believe that his bytes arrive.
-            if matches!(self.front, Front::Listen(_)) {
-                self.near = None;
+        if ready[2] {
+            self.carry(Side::Answers);
+        }
+        self.look_at_client();
+    }
+
+    fn open_what_is_missing(&mut self) {
+        if self.to.open.is_none() {
+            let way = self.back.clone();
+            self.to.open = self.try_open(&way, true);
+        }
+        match &mut self.front {
+            Front::Way(way) if self.from.open.is_none() => {
+                let way = way.clone();
+                self.from.open = self.try_open(&way, false);
             }
+            Front::Listen(place, _) if place.listener.is_none() => {
+                // Where it fails it is tried again at the next look.
+                let Ok(listener) = TcpListener::bind(place.wanted) else { return };
+                if listener.set_nonblocking(true).is_ok() {
+                    let real = listener.local_addr().unwrap_or(place.wanted);
+                    place.listener = Some(listener);
+                    self.up(&self.from, &real.to_string());
+                }
+            }
+            _ => {}
         }
     }
 
-    fn try_open(shared: &Shared, way: &Way, port: usize, told: &mut bool) -> Option<Open> {
-        match way.open() {
+    fn up(&self, door: &Door, what: &str) {
+        let shared = self.site.current();
+        let port = index(&shared, door);
+        if let Some(tally) = shared.health.ports.get(port) {
+            tally.up.store(true, Relaxed);
+        }
+        shared.tell(Event::PortUp { port, what: what.into() });
+    }
+
+    fn down(&self, door: &Door, why: String) {
+        let shared = self.site.current();
+        let port = index(&shared, door);
+        if let Some(tally) = shared.health.ports.get(port) {
+            tally.up.store(false, Relaxed);
+        }
+        shared.tell(Event::PortDown { port, why });
+    }
+
+    fn client_told(&self, who: SocketAddr, why: String) {
+        let shared = self.site.current();
+        shared.tell(Event::Client { port: index(&shared, &self.from), who: who.to_string(), why });
+    }
+
+    /// Lets a client in, by the same rules as at every listening port; there is one place.
+    fn accept(&mut self) {
+        let Front::Listen(Place { listener: Some(listener), .. }, aliases) = &self.front else { return };
+        let (stream, who) = match listener.accept() {
+            Ok(came) => came,
+            Err(error) => {
+                let paused = is_out_of_room(&error);
+                let shared = self.site.current();
+                let port = index(&shared, &self.from);
+                if paused && !self.paused {
+                    shared.tell(Event::Accepting { port, trouble: Some(error.to_string()) });
+                }
+                self.paused = paused;
+                return;
+            }
+        };
+        let shared = self.site.current();
+        let port = index(&shared, &self.from);
+        let Some(settings) = shared.answers.get(port).and_then(Option::as_ref) else { return };
+        let turned_away = |why: String| {
+            if let Some(tally) = shared.health.ports.get(port) {
+                tally.turned_away.fetch_add(1, Relaxed);
+            }
+            self.client_told(who, format!("turned away: {why}"));
+        };
+        if !may_connect(settings.allow.as_deref(), aliases.as_ref(), who) {
+            return turned_away("`allow` does not hold its address".into());
+        }
+        let seat = self.client.map(|(who, heard)| Seat { address: who.ip().to_canonical(), heard });
+        match admit(settings, seat.as_slice(), who.ip().to_canonical(), self.clock.now()) {
+            Admission::Room => {}
+            Admission::InsteadOf(_, why) => {
+                if let Some((old, _)) = self.client {
+                    self.client_told(old, format!("closed for a new client: {why}"));
+                }
+            }
+            Admission::TurnedAway(why) => {
+                return turned_away(format!("raw bytes pass for one client at a time, and {why}"));
+            }
+        }
+        if stream.set_nonblocking(true).is_err() {
+            return;
+        }
+        // Small pieces at once; where the platform cannot, they come a little later.
+        let _ = stream.set_nodelay(true);
+        keep_alive(&stream);
+        self.from.open = Some(Open::of(stream.into()));
+        self.client = Some((who, self.clock.now()));
+    }
+
+    /// Closes a client that is silent for too long, and counts it.
+    fn look_at_client(&mut self) {
+        let Front::Listen(..) = self.front else { return };
+        let shared = self.site.current();
+        let port = index(&shared, &self.from);
+        let idle = shared.answers.get(port).and_then(Option::as_ref).map(|settings| settings.idle_timeout);
+        if let (Some((who, heard)), Some(idle)) = (self.client, idle)
+            && self.clock.now().since(heard) > idle
+        {
+            self.client_told(who, "closed: it was silent for longer than `idle-timeout`".into());
+            self.client_gone();
+        }
+        if let Some(tally) = shared.health.ports.get(port) {
+            tally.clients.store(u64::from(self.client.is_some()), Relaxed);
+        }
+    }
+
+    fn client_gone(&mut self) {
+        (self.from.open, self.client) = (None, None);
+    }
+
+    fn try_open(&mut self, way: &Way, back: bool) -> Option<Open> {
+        let opened = way.open();
+        let door = if back { &mut self.to } else { &mut self.from };
+        let told = std::mem::replace(&mut door.told, opened.is_err());
+        let door = if back { &self.to } else { &self.from };
+        match opened {
             Ok(open) => {
-                *told = false;
-                shared.tell(Event::PortUp { port, what: way.shown() });
+                self.up(door, &way.shown());
                 Some(open)
             }
             Err(fault) => {
-                if !std::mem::replace(told, true) {
-                    shared.tell(Event::PortDown { port, why: fault.what });
+                if !told {
+                    self.down(door, fault.what);
                 }
                 None
             }
         }
     }
 
-    /// Waits for a new client, bytes of the client, bytes of the other side; at most a second.
+    /// Waits for a new client, bytes of the client, bytes of the other side; at most until the next look.
     fn wait(&self) -> [bool; 3] {
-        let listener = if let Front::Listen(listener) = &self.front { Some(listener.as_fd()) } else { None };
+        let listener = match &self.front {
+            // Without a free descriptor the system would report the client that waits without end.
+            Front::Listen(place, _) if !self.paused => place.listener.as_ref().map(AsFd::as_fd),
+            _ => None,
+        };
         let watched = [
             listener,
-            self.near.as_ref().map(|near| near.fd.as_fd()),
-            self.far.as_ref().map(|far| far.fd.as_fd()),
+            self.from.open.as_ref().map(|open| open.fd.as_fd()),
+            self.to.open.as_ref().map(|open| open.fd.as_fd()),
         ];
         let mut fds = vec![PollFd::new(&self.waker, PollFlags::IN)];
         fds.extend(watched.iter().flatten().map(|fd| PollFd::from_borrowed_fd(*fd, PollFlags::IN)));
-        let patience = Timespec { tv_sec: 1, tv_nsec: 0 };
         // A signal ends the wait early, which changes nothing.
-        let _ = poll(&mut fds, Some(&patience));
+        let _ = poll(&mut fds, Some(&LOOK));
         let mut ready = fds.iter().skip(1).map(|fd| !fd.revents().is_empty());
-        watched.map(|fd| fd.is_some() && ready.next().unwrap_or(false))
+        let ready = watched.map(|fd| fd.is_some() && ready.next().unwrap_or(false));
+        // After a pause one client is tried.
+        [ready[0] || self.paused, ready[1], ready[2]]
     }
 
-    /// Carries what is there; `false` where its source has gone.
-    fn carry(&self, from: Option<&Open>, to: Option<&Open>, side: Side) -> bool {
-        let Some(from) = from else { return true };
+    /// Carries what is there; a client or a connection that has gone is closed.
+    fn carry(&mut self, side: Side) {
+        let asks = side == Side::Asks;
+        let (source, sink) = if asks { (&self.from, &self.to) } else { (&self.to, &self.from) };
+        let Some(from) = &source.open else { return };
         let mut chunk = [0; 4096];
-        match rustix::io::read(&from.fd, &mut chunk) {
-            Ok(0) => from.is_pty && pause(),
-            Ok(count) => {
-                let bytes = chunk.get(..count).unwrap_or_default();
-                self.passed(side, bytes);
-                if let Some(to) = to {
-                    // Where nobody takes them the bytes are lost, as on a wire.
-                    let _ = write_all(&to.fd, bytes);
-                }
-                true
-            }
-            Err(Errno::AGAIN | Errno::INTR) => true,
-            Err(_) => from.is_pty && pause(),
+        let came = match rustix::io::read(&from.fd, &mut chunk) {
+            Ok(0) | Err(_) if from.is_pty => return pause(),
+            Ok(0) => None,
+            Ok(count) => chunk.get(..count),
+            Err(Errno::AGAIN | Errno::INTR) => return,
+            Err(_) => None,
+        };
+        let Some(bytes) = came else { return self.gone(side) };
+        self.passed(side, bytes);
+        // Where the other end is not there the bytes are lost, as on a wire.
+        let written = sink.open.as_ref().map(|to| (to.is_pty, write_all(&to.fd, bytes)));
+        if let Some((_, heard)) = &mut self.client {
+            *heard = self.clock.now();
+        }
+        if let (false, Some((false, Err(_)))) = (asks, written)
+            && let Some((who, _)) = self.client
+        {
+            self.client_told(who, "closed: it does not read what comes for it".into());
+            self.client_gone();
         }
     }
-}
 
-impl Work {
-    /// Leaves what has passed for those who look on, at both of its ports.
+    /// The source of one direction has gone.
+    fn gone(&mut self, side: Side) {
+        let listens = matches!(self.front, Front::Listen(..));
+        if side == Side::Asks {
+            if !listens {
+                self.down(&self.from, "the other end is gone".into());
+            }
+            return self.client_gone();
+        }
+        self.to.open = None;
+        self.to.told = true;
+        self.down(&self.to, format!("{}: the other end is gone", self.back.shown()));
+        // The client must not believe that its bytes arrive.
+        if listens {
+            self.client_gone();
+        }
+    }
+
+    /// Counts what has passed, and leaves it for those who look on, at both ports.
     fn passed(&self, side: Side, bytes: &[u8]) {
         let now = self.clock.now();
-        for port in [self.from, self.to] {
-            let Some(port) = self.shared.ports.get(port).filter(|_| self.shared.tap.is_on()) else {
+        let shared = self.site.current();
+        let count = bytes.len() as u64;
+        for (door, comes) in [(&self.from, side == Side::Asks), (&self.to, side != Side::Asks)] {
+            if let Some(tally) = shared.health.ports.get(index(&shared, door)) {
+                tally.tally.carried(if comes { 0 } else { count }, if comes { count } else { 0 });
+            }
+            if !shared.tap.is_on() {
                 continue;
-            };
-            let name: Arc<str> = port.name.as_str().into();
+            }
             let piece = || Piece {
-                port: Arc::clone(&name),
+                port: Arc::clone(&door.name),
                 who: None,
                 side,
                 began: now,
                 ended: now,
                 bytes: bytes.to_vec(),
             };
-            self.shared.tap.passed(&name, now, piece);
+            shared.tap.passed(&door.name, now, piece);
         }
     }
 }
 
-/// A virtual port that nobody has open reports that for ever.
-fn pause() -> bool {
-    #[allow(clippy::disallowed_methods, reason = "nobody is there to wait for")]
+/// A virtual port that no program has open reports that without end.
+fn pause() {
+    #[allow(clippy::disallowed_methods, reason = "there is nothing to wait for")]
     std::thread::sleep(std::time::Duration::from_millis(10));
-    true
 }

@@ -22,32 +22,41 @@ const STOP: SpecialCodeIndex = SpecialCodeIndex::VWERASE;
 pub(crate) struct OpenFault {
     pub(crate) what: String,
     pub(crate) mend: String,
+    /// What it leads to is not there, and may come: an adapter that is not plugged in.
+    pub(crate) missing: bool,
+}
+
+impl OpenFault {
+    pub(crate) fn new(what: impl Into<String>, mend: impl Into<String>) -> Self {
+        Self { what: what.into(), mend: mend.into(), missing: false }
+    }
 }
 
 /// Opens a serial line raw, with its settings, for us alone.
 pub(crate) fn open_line(path: &Path, line: Line) -> Result<OwnedFd, OpenFault> {
     let fault = |errno: Errno| {
         let shown = path.display();
-        let (what, mend) = match errno {
+        let (what, mend): (String, &str) = match errno {
             Errno::NOENT => (
                 format!("{shown} does not exist"),
-                "is the adapter plugged in? `ls /dev/tty*` shows what is there".into(),
+                "is the adapter plugged in? `ls /dev/tty*` shows what is there",
             ),
             Errno::ACCESS | Errno::PERM => (
                 format!("{shown} may not be opened by this user"),
-                "join the group that owns it (`ls -l` shows it)".into(),
+                "join the group that owns it (`ls -l` shows it)",
             ),
             Errno::BUSY | Errno::WOULDBLOCK => (
                 format!("{shown} is in use by {}", holder(path)),
-                "stop the other program: two on one line damage each other's bytes".into(),
+                "stop the other program: two on one line damage each other's bytes",
             ),
             Errno::NOTTY => (
-                format!("{shown} is no serial line"),
-                "write the path of a serial line in the port's `serial`".into(),
+                format!("{shown} is not a serial line"),
+                "write the path of a serial line in the port's `serial`",
             ),
-            other => (format!("{shown} cannot be opened: {other}"), "check the path and the adapter".into()),
+            other => (format!("{shown} cannot be opened: {other}"), "check the path and the adapter"),
         };
-        OpenFault { what, mend }
+        let missing = matches!(errno, Errno::NOENT | Errno::NXIO | Errno::NODEV);
+        OpenFault { missing, ..OpenFault::new(what, mend) }
     };
     let tty = open_raw(path, line).map_err(fault)?;
     // Root is not kept out by the terminal's own exclusive mode, so a lock says it once more.
@@ -59,10 +68,10 @@ pub(crate) fn open_line(path: &Path, line: Line) -> Result<OwnedFd, OpenFault> {
 
 /// Opens a line raw that others may have open too: several simulated clients of one virtual port.
 pub(crate) fn open_shared(path: &Path, line: Line) -> Result<OwnedFd, OpenFault> {
-    open_raw(path, line).map_err(|errno| OpenFault {
-        what: format!("{} cannot be opened: {errno}", path.display()),
-        mend: "is the converter running?".into(),
-    })
+    let fault = |errno| {
+        OpenFault::new(format!("{} cannot be opened: {errno}", path.display()), "is the converter running?")
+    };
+    open_raw(path, line).map_err(fault)
 }
 
 fn open_raw(path: &Path, line: Line) -> Result<OwnedFd, Errno> {

@@ -2,7 +2,10 @@
 
 use super::rs485;
 use super::tty::{self, OpenFault};
+use crate::admission::keep_alive;
 use rustix::fd::{AsFd, OwnedFd};
+use rustix::fs::{Mode, OFlags, open};
+use rustix::io::Errno;
 use std::net::{SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -64,6 +67,20 @@ impl Way {
         !matches!(self, Self::Connect { .. })
     }
 
+    /// Whether nothing but its own end goes through it: reading can wait while a request is worked on, and the other
+    /// side then waits too.
+    pub(crate) fn is_stream(&self) -> bool {
+        matches!(self, Self::Connect { .. })
+    }
+
+    /// The path of a line or of a virtual port.
+    pub(crate) fn path(&self) -> Option<&Path> {
+        match self {
+            Self::Serial { path, .. } | Self::Pty { path } => Some(path),
+            Self::Connect { .. } => None,
+        }
+    }
+
     /// The wait before the next try, after one that followed `before`.
     pub(crate) fn again(&self, before: u64) -> u64 {
         match self {
@@ -108,27 +125,45 @@ fn connect(to: SocketAddr) -> Result<Open, OpenFault> {
             ),
             _ => (format!("no connection to {to}: {error}"), "check the address and the network"),
         };
-        OpenFault { what, mend: mend.into() }
+        OpenFault::new(what, mend)
     };
     let stream = TcpStream::connect_timeout(&to, CONNECT_PATIENCE).map_err(fault)?;
     // Small requests at once; where the platform cannot, they come a little later.
     let _ = stream.set_nodelay(true);
+    keep_alive(&stream);
     stream.set_nonblocking(true).map_err(fault)?;
     Ok(Open { fd: stream.into(), is_pty: false, _link: None })
 }
 
+/// Whether a link is one that a converter made and left: it leads to a pty that no longer exists, or that is closed at
+/// its other end. Any other link belongs to somebody else.
+fn is_left_over(path: &Path) -> bool {
+    let Ok(target) = std::fs::read_link(path) else { return false };
+    if !target.starts_with("/dev/pts") {
+        return false;
+    }
+    let flags = OFlags::RDWR | OFlags::NOCTTY | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    match open(&target, flags, Mode::empty()) {
+        Err(errno) => matches!(errno, Errno::NOENT | Errno::IO | Errno::NXIO),
+        Ok(_) => false,
+    }
+}
+
 fn make_pty(path: &Path) -> Result<Open, OpenFault> {
-    let fault = |what: String, mend: &str| OpenFault { what, mend: mend.into() };
+    let fault = |what: String, mend: &str| OpenFault::new(what, mend);
     let pty = tty::make_pty()
         .map_err(|errno| fault(format!("no virtual port can be made: {errno}"), "free ptys"))?;
     match std::fs::symlink_metadata(path) {
-        // Left over by a converter that was killed: nothing else links there.
-        Ok(found) if found.is_symlink() => {
+        // Left over by a converter that was killed, or in use by one that lives.
+        Ok(found) if found.is_symlink() && is_left_over(path) => {
             let _ = std::fs::remove_file(path);
         }
         Ok(_) => {
-            let what = format!("{} exists and is no virtual port of ours", path.display());
-            return Err(fault(what, "write another path in the port's `pty`"));
+            let what = format!(
+                "{} exists and is not a virtual port that a converter has left behind",
+                path.display()
+            );
+            return Err(fault(what, "write another path in the port's `pty`, or remove what is there"));
         }
         Err(_) => {}
     }

@@ -18,6 +18,9 @@ const PERSON: AskerId = AskerId(u64::MAX / 2);
 /// How much longer than its own timeout an exchange may wait for its turn.
 const PATIENCE: Duration = Duration::from_secs(20);
 
+/// The longest exchange that is waited for beyond that.
+const LONGEST: Duration = Duration::from_secs(100);
+
 #[derive(Serialize, Deserialize)]
 struct Request {
     port: String,
@@ -58,7 +61,9 @@ pub(super) fn ask(
 ) -> (Result<Vec<u8>, Refusal>, u64) {
     let said = request(port, station, ask).and_then(|request| {
         let text = serde_json::to_string(&request).ok()?;
-        serde_json::from_value::<Reply>(remote.say(VERB, &[text]).ok()?.data?).ok()
+        // The converter gives up first: its patience is counted from the same moment, with the port's timeout.
+        let answer = remote.say_within(PATIENCE + LONGEST, VERB, &[text]).ok()?;
+        serde_json::from_value::<Reply>(answer.data?).ok()
     });
     let took = said.as_ref().map_or(0, |reply| reply.took);
     (said.ok_or(Refusal::new(Kind::NoPath, Blame::Us)).and_then(answered), took)

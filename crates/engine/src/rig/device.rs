@@ -6,6 +6,7 @@ use super::signal::{Dice, Generator, samples};
 use crate::Moment;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use woodrush_core::cells::bit_of;
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
@@ -382,7 +383,7 @@ impl SimDevice {
         let cells = self.peek(spot.extent)?;
         let raw = hex_words(&cells);
         let own = match spot.bit {
-            Some(bit) => vec![cells.get(1 - usize::from(bit / 8)).map_or(0, |byte| byte >> (bit % 8) & 1)],
+            Some(bit) => vec![u8::from(bit_of(&cells, bit))],
             None => cells,
         };
         Some((Conversion::shown(&spot.form, &own)?, raw))
@@ -410,6 +411,12 @@ impl SimDevice {
         }
     }
 
+    /// Writes that it took since it was made.
+    #[must_use]
+    pub fn written(&self) -> u64 {
+        self.body().written
+    }
+
     /// Answers a write of its own protocol's server; what is written stays.
     ///
     /// # Errors
@@ -424,6 +431,7 @@ impl SimDevice {
         let mut inside = self.body();
         inside.driven.retain(|driven| !driven.overlaps(extent));
         inside.poke(self.each(extent), extent, cells);
+        inside.written += 1;
         drop(inside);
         self.moved |= self.take_settings(extent);
         Ok(())

@@ -66,6 +66,8 @@ pub(super) struct Inside {
     /// By space: the grains that exist, with their cells as one number.
     pub(super) memory: Vec<BTreeMap<u32, u64>>,
     pub(super) driven: Vec<Driven>,
+    /// Writes that it took.
+    pub(super) written: u64,
 }
 
 impl Inside {

@@ -70,6 +70,13 @@ pub enum Event {
         /// Why, in words.
         why: String,
     },
+    /// A listening port takes no new connections, because the system gives it no descriptor; or it does again.
+    Accepting {
+        /// Index of the port.
+        port: usize,
+        /// Why not; `None` once it does again.
+        trouble: Option<String>,
+    },
     /// A client wrote something; told only where writes are logged.
     Written(Box<WriteRecord>),
     /// The project was taken anew.

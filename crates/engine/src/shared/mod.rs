@@ -1,6 +1,7 @@
 //! What all threads and tasks of one converter share: the plan, the cells, what is known of health, the queues.
 
 mod event;
+mod kept;
 mod queue;
 mod settings;
 mod site;
@@ -8,6 +9,7 @@ mod write_log;
 
 pub use crate::speak::Message;
 pub use event::Event;
+pub(crate) use kept::Kept;
 pub use queue::{AskerId, Errand, Job, LineQueue, Reply};
 pub use settings::{AnswerSettings, DeviceSettings, PortSettings};
 pub use site::Site;
@@ -53,6 +55,8 @@ pub struct Shared {
     brought: Vec<Mutex<Vec<u8>>>,
     /// By device: counted up whenever what it shall be sent may have changed.
     outgoing: Vec<AtomicU64>,
+    /// What devices are known to hold.
+    pub(crate) kept: Arc<Kept>,
     /// Devices that are sent what the converter tells.
     hears_health: Vec<usize>,
     /// Whether writes are wanted for the log.
@@ -98,10 +102,7 @@ impl Shared {
                 known_port(&port.name).and_then(|(old, at)| old.queues.get(at).cloned()).unwrap_or_default()
             })
             .collect();
-        let health = Arc::new(HealthBoard::new(&plan, devices, tallies));
-        if let Some(old) = old {
-            health.adopt_askers(&old.health);
-        }
+        let health = Arc::new(HealthBoard::new(&plan, devices, tallies, old.map(|old| old.health.as_ref())));
         let zero = |board: usize| project.images.get(board).is_some_and(|image| image.unmapped_zero);
         let boards = (0..plan.boards())
             .map(|board| RwLock::new(Image::new(board, Arc::clone(&plan), Arc::clone(&health), zero(board))))
@@ -121,6 +122,8 @@ impl Shared {
             boards,
             entering: Mutex::default(),
             outgoing: plan.devices.iter().map(|_| AtomicU64::new(1)).collect(),
+            // After a change of the project everything counts as not sent.
+            kept: Arc::new(Kept::new(plan.devices.len())),
             brought: plan.transfers.iter().map(|_| Mutex::default()).collect(),
             hears_health,
             logs_writes: project.converter.write_log.is_some(),
@@ -314,6 +317,20 @@ impl Shared {
         self.read_board(image)?.peek(extent).map(<[u8]>::to_vec)
     }
 
+    /// Whether an address may write to an image; those without an address may.
+    fn may_write(&self, image: usize, who: Option<Ipv4Addr>) -> bool {
+        match (self.writers.get(image).and_then(Option::as_ref), who) {
+            (None, _) | (_, None) => true,
+            (Some(writers), Some(who)) => writers.iter().any(|network| network.holds(who)),
+        }
+    }
+
+    /// Whether an address may write to every image of a port.
+    fn may_write_at(&self, port: usize, who: Option<Ipv4Addr>) -> bool {
+        let here = self.plan.images.iter().enumerate().filter(|(_, image)| image.port == port);
+        here.into_iter().all(|(image, _)| self.may_write(image, who))
+    }
+
     /// Takes a client's write apart.
     ///
     /// # Errors
@@ -322,18 +339,12 @@ impl Shared {
         &self,
         image: Option<usize>,
         who: Option<Ipv4Addr>,
-        now: Moment,
         extent: Extent,
         cells: &[u8],
     ) -> Result<Vec<Task>, Refusal> {
         let at = image.ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
         let board = self.read_board(at).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
-        let writers = self.writers.get(at).and_then(Option::as_ref);
-        let may = match (writers, who) {
-            (None, _) | (_, None) => true,
-            (Some(writers), Some(who)) => writers.iter().any(|network| network.holds(who)),
-        };
-        if !may {
+        if !self.may_write(at, who) {
             return Err(Refusal::new(Kind::ReadOnly, Blame::Asker));
         }
         let parts = board.route(extent, cells)?;
@@ -347,24 +358,55 @@ impl Shared {
                     let owner = self.plan.rules.get(entered.rule as usize).map(|rule| rule.board);
                     let owner = owner.and_then(|board| self.read_board(board));
                     let owner = owner.ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
-                    tasks.extend(owner.carry_on(now, entered)?);
+                    tasks.extend(owner.carry_on(&self.kept, entered)?);
                 }
             }
         }
         Ok(tasks)
     }
 
-    /// Puts a write into the queue of its device's port.
-    pub fn submit(&self, asker: AskerId, write: DeviceWrite, reply: Reply) {
-        let port = self.plan.write_port(write.device);
-        match port.and_then(|port| self.queues.get(port)) {
-            Some(queue) => queue.push(Job { asker, errand: Errand::Write(write), reply }),
-            None => reply(Err(Refusal::new(Kind::NoPath, Blame::File))),
+    /// Puts a write into the queue of its device's port; `false` where it is refused at once.
+    pub fn submit(&self, asker: AskerId, write: DeviceWrite, reply: Reply) -> bool {
+        let (device, rule) = (write.device, write.rule);
+        let port = self.plan.write_port(device);
+        let Some(queue) = port.and_then(|port| self.queues.get(port)) else {
+            reply(Err(Refusal::new(Kind::NoPath, Blame::File)));
+            return false;
+        };
+        self.kept.begin(device, rule);
+        let kept = Arc::clone(&self.kept);
+        let ended = move |result| {
+            kept.end(device, rule);
+            reply(result);
+        };
+        let taken = queue.push(Job { asker, errand: Errand::Write(write), reply: Box::new(ended) });
+        if !taken {
+            let refusal = Refusal::new(Kind::Busy, Blame::Us);
+            self.health.count_write(Moment(0), device, rule, Err(&refusal));
         }
+        taken
     }
 
-    /// Puts somebody's request into the queue of the port that it goes to.
-    pub fn pass(&self, asker: AskerId, port: usize, unit: u16, message: Message, reply: Reply) {
+    /// A device answers again, or its port was opened: it may have forgotten what it was sent.
+    pub(crate) fn was_away(&self, device: usize) {
+        self.kept.forget(device);
+        self.changed(device);
+    }
+
+    /// Puts somebody's request into the queue of the port that it goes to. Where images of the same port say who may
+    /// write, that holds for what is passed on too: a request that may change something must come from an address that
+    /// each of these lists holds.
+    pub fn pass(
+        &self,
+        (asker, who): (AskerId, Option<Ipv4Addr>),
+        port: usize,
+        unit: u16,
+        message: Message,
+        reply: Reply,
+    ) {
+        if message.writes && !self.may_write_at(port, who) {
+            return reply(Err(Refusal::new(Kind::ReadOnly, Blame::Asker)));
+        }
         let Some(route) = self.plan.route(port, unit) else {
             return reply(Err(Refusal::new(Kind::NoPath, Blame::File)));
         };

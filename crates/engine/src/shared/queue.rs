@@ -11,8 +11,12 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
 
-/// Most requests that wait for one port; beyond, whoever asks is told that the path is not available.
-const WAITING_MAX: usize = 256;
+/// Most requests of one asker that wait for one port: a few seconds of a fast line. Beyond, the asker is told that the
+/// port is busy.
+const WAITING_EACH: usize = 256;
+/// Most requests of all askers that wait for one port, some MB of memory. Beyond, only an asker of which nothing waits
+/// yet gets a place, so that those who flood keep nobody out; there are no more askers than connections.
+const WAITING_ALL: usize = 64 * WAITING_EACH;
 
 /// Called with how it ended, once: nothing for a write, the body of the answer to what was passed on.
 pub type Reply = Box<dyn FnOnce(Result<Vec<u8>, Refusal>) + Send>;
@@ -92,20 +96,23 @@ impl LineQueue {
         }
     }
 
-    /// Adds a job; when the queue is full whoever asks is refused at once.
-    pub fn push(&self, job: Job) {
+    /// Adds a job; when its asker has too many of them that is told at once, and `false` returned.
+    pub fn push(&self, job: Job) -> bool {
         let mut turns = self.turns();
-        if turns.waiting >= WAITING_MAX {
-            drop(turns);
-            return (job.reply)(Err(Refusal::new(Kind::NoPath, Blame::Us)));
-        }
-        turns.waiting += 1;
+        let full = turns.waiting >= WAITING_ALL;
         match turns.askers.iter_mut().find(|(asker, _)| *asker == job.asker) {
+            Some((_, jobs)) if full || jobs.len() >= WAITING_EACH => {
+                drop(turns);
+                (job.reply)(Err(Refusal::new(Kind::Busy, Blame::Us)));
+                return false;
+            }
             Some((_, jobs)) => jobs.push_back(job),
             None => turns.askers.push_back((job.asker, VecDeque::from([job]))),
         }
+        turns.waiting += 1;
         drop(turns);
         self.wake();
+        true
     }
 
     /// The next job: a write that goes first, else one of whoever's turn it is.
@@ -178,19 +185,32 @@ mod tests {
     }
 
     #[test]
-    fn a_full_queue_refuses_at_once_and_forgets_nobody() {
+    fn who_floods_fills_only_its_own_queue_and_is_told_at_once() {
         let queue = LineQueue::default();
         let refused = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
-        for _ in 0..WAITING_MAX + 5 {
+        for _ in 0..WAITING_EACH + 5 {
             let refused = std::sync::Arc::clone(&refused);
             let mut job = job(1, 10, false, false);
             job.reply = Box::new(move |result: Result<Vec<u8>, Refusal>| {
-                assert_eq!(result, Err(Refusal::new(Kind::NoPath, Blame::Us)));
+                assert_eq!(result, Err(Refusal::new(Kind::Busy, Blame::Us)));
                 refused.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
             });
             queue.push(job);
         }
         assert_eq!(refused.load(std::sync::atomic::Ordering::Relaxed), 5);
-        assert_eq!(units(&queue).len(), WAITING_MAX);
+        assert!(queue.push(job(2, 20, false, false)), "another asker has a queue of its own");
+        assert_eq!(units(&queue)[1], 20, "and its turn after one request of the first");
+    }
+
+    #[test]
+    fn when_all_places_are_taken_a_newcomer_still_gets_one() {
+        let queue = LineQueue::default();
+        for asker in 0..64 {
+            for _ in 0..WAITING_EACH {
+                assert!(queue.push(job(asker, 10, false, false)));
+            }
+        }
+        assert!(!queue.push(job(63, 10, false, false)));
+        assert!(queue.push(job(64, 20, false, false)) && !queue.push(job(64, 20, false, false)));
     }
 }

@@ -17,6 +17,8 @@ pub struct PortSettings {
     pub retries: u32,
     /// The adapter gives back what we send.
     pub echo: bool,
+    /// It is a connection that we make.
+    pub dials: bool,
     /// Keys of its protocol.
     pub setup: Setup,
 }
@@ -37,6 +39,8 @@ pub struct AnswerSettings {
     pub protocol: &'static str,
     /// Connections at once.
     pub max_clients: usize,
+    /// Of those, from one address while the port is full.
+    pub max_clients_per_address: usize,
     /// Who may connect; `None` for everybody.
     pub allow: Option<Vec<Network>>,
     /// A connection silent for so long is closed, in microseconds.
@@ -65,6 +69,7 @@ pub(super) fn ports(checked: &Checked) -> Vec<PortSettings> {
         protocol: protocol(port),
         retries: port.retries,
         echo: port.echo,
+        dials: port.transport() == Some(Transport::Connect),
         setup: port.setup.clone(),
     };
     checked.project.ports.iter().map(settings).collect()
@@ -106,7 +111,8 @@ pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettin
         let station = images.first().and_then(|(_, image)| plan.images.get(*image));
         Some(AnswerSettings {
             protocol: protocol(port),
-            max_clients: port.max_clients as usize,
+            max_clients: if port.is_opaque() { 1 } else { port.max_clients as usize },
+            max_clients_per_address: port.max_clients_per_address() as usize,
             allow: port.allow.as_ref().map(|allow| allow.value.iter().map(|network| network.value).collect()),
             idle_timeout: port.idle_timeout,
             images,

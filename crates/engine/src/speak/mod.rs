@@ -89,7 +89,7 @@ pub struct Message {
     pub code: u8,
     /// All of it, without framing and unit.
     pub body: Vec<u8>,
-    /// Whether it changes something in the device.
+    /// Whether it may change something in the device.
     pub writes: bool,
 }
 
@@ -169,6 +169,11 @@ pub trait Client: Send {
     fn is_free(&self) -> bool;
     /// Takes a question; only when free.
     fn ask(&mut self, ticket: Ticket, ask: Ask);
+    /// The same with one try only, of its link too: a station that is likely not there costs the others no more than one
+    /// wait. Protocols without tries of their own have nothing to leave out.
+    fn ask_once(&mut self, ticket: Ticket, ask: Ask) {
+        self.ask(ticket, ask);
+    }
     /// The project has changed; what is known of the port and its line stays. Only when free.
     fn set_up(&mut self, setup: &ClientSetup<'_>);
     /// Takes news of the port.

@@ -1,6 +1,8 @@
 //! The converter as a whole: in memory on a virtual clock, and on real ptys and sockets.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods, missing_docs)]
 
+mod admitting;
+mod arriving;
 mod blocks;
 mod carrying;
 mod forwarding;

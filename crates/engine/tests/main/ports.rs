@@ -200,6 +200,7 @@ timeout = "200ms"
 port = "pump"
 unit = 1
 poll = "50ms"
+lost-after = 1000
 retry-lost = "100ms..200ms"
 [ports.office]
 listen = "0.0.0.0:502"

@@ -35,7 +35,7 @@ fn a_full_queue_refuses_at_once_and_loses_nothing_that_waits() {
     }
     let told = refused.lock().unwrap().clone();
     assert_eq!(told.len(), 300 - 256);
-    assert!(told.iter().all(|refusal| refusal.kind == Kind::NoPath));
+    assert!(told.iter().all(|refusal| refusal.kind == Kind::Busy));
     let mut waiting = 0;
     while queue.take().is_some() {
         waiting += 1;

@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::Wires;
-use woodrush_engine::control::{Answer, Control, Heard, Remote, Row, Whose, control_path};
-use woodrush_engine::converter::{Bindings, Event, Running, StartFault, start};
+use woodrush_engine::control::{Answer, Claim, Control, Heard, Remote, Row, Whose};
+use woodrush_engine::converter::{Bindings, Event, Running, start};
 use woodrush_engine::monitor::Monitor;
 use woodrush_engine::reach::Desk;
 use woodrush_engine::rig::aliases;
@@ -28,19 +28,47 @@ pub(crate) struct Converter {
     again: Arc<AtomicBool>,
 }
 
+/// What the converter's ports are.
+pub(crate) struct Attach {
+    /// Those of the project's running rig.
+    pub(crate) rig: bool,
+    /// One whose adapter or address is missing is opened later.
+    pub(crate) may_be_missing: bool,
+}
+
+/// What is known of the one that has the place, to stand behind "is running already".
+pub(crate) fn already(error: &std::io::Error) -> String {
+    match error.to_string().as_str() {
+        "" => String::new(),
+        known => format!(": {known}"),
+    }
+}
+
+/// Takes the place of the project's converter, before anything of it is opened.
+pub(crate) fn claim(path: &Path) -> Result<Claim, Failure> {
+    Claim::take(Whose::Run, path).map_err(|error| match error.kind() {
+        std::io::ErrorKind::AddrInUse => Failure::Outside(format!(
+            "a converter of this project is running already{} (`woodrush status` shows it)",
+            already(&error)
+        )),
+        _ => Failure::Outside(format!("no control socket can be had: {error}")),
+    })
+}
+
 impl Converter {
-    /// Opens every port, on the project's running rig if `rig` says so; `tell` hears of events.
+    /// Opens every port; `tell` hears of events.
     pub(crate) fn start(
         path: &Path,
+        claim: Claim,
         checked: &Checked,
         plan: Arc<Plan>,
-        rig: bool,
+        to: &Attach,
         tell: impl Fn(Event) + Send + Sync + 'static,
     ) -> Result<Self, Failure> {
-        let rig = rig.then(|| Remote::of(Whose::Rig, path));
+        let rig = to.rig.then(|| Remote::of(Whose::Rig, path));
         let bindings = match &rig {
             Some(remote) => attach(remote, checked)?,
-            None => Bindings::default(),
+            None => Bindings { may_be_missing: to.may_be_missing, ..Bindings::default() },
         };
         let running =
             start(checked, plan, &bindings, tell).map_err(|fault| Failure::Outside(fault.to_string()))?;
@@ -49,24 +77,20 @@ impl Converter {
         let desks = (Desk::new(&running.site), TapDesk::new(&running));
         let places = Arc::new(Mutex::new(vec![]));
         let hearer = hearer(&monitor, &again, desks, &places);
-        let control =
-            Control::listen(&control_path(Whose::Run, path), hearer).map_err(|error| match error.kind() {
-                std::io::ErrorKind::AddrInUse => {
-                    Failure::Outside("a converter of this project is running already".into())
-                }
-                _ => Failure::Outside(format!("no control socket: {error}")),
-            })?;
+        let control = Control::serve(claim, hearer)
+            .map_err(|error| Failure::Outside(format!("no control socket: {error}")))?;
         let mut converter = Self { _control: control, monitor, running, rig, places, told: vec![], again };
         converter.serving(checked)?;
         Ok(converter)
     }
 
-    /// Takes a changed project; a port that cannot be opened is told, and the project runs all the same.
-    pub(crate) fn reload(&mut self, next: &Checked, plan: Arc<Plan>) -> Result<Option<StartFault>, Failure> {
-        let fault = self.running.reload(next, Arc::clone(&plan)).err();
+    /// Takes a changed project; where something of it cannot be had, nothing has changed.
+    pub(crate) fn reload(&mut self, next: &Checked, plan: Arc<Plan>) -> Result<(), Failure> {
+        self.running.reload(next, Arc::clone(&plan)).map_err(|fault| Failure::Outside(fault.to_string()))?;
         self.monitor.renew(next, &plan);
-        self.serving(next)?;
-        Ok(fault)
+        // A rig that has ended is told by the converter's ports.
+        let _ = self.serving(next);
+        Ok(())
     }
 
     /// Whether somebody asked for the project to be taken anew since the last look.
@@ -121,7 +145,7 @@ fn hearer(
             }
             "reload" => {
                 again.store(true, Relaxed);
-                done("the project is taken anew")
+                done("the project is being reloaded")
             }
             _ => Answer::of(Err(format!("the converter has no command `{verb}`"))),
         };

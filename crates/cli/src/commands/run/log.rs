@@ -1,33 +1,49 @@
-//! What a running converter tells: events as lines, writes of clients as rows of a file; and whether its files change.
+//! What a running converter tells as lines, and whether its files change.
 
-use crate::Failure;
 use crate::console::{Console, Tone};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 use woodrush_core::check::Checked;
+use woodrush_core::plan::Plan;
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
 use woodrush_engine::converter::Event;
-use woodrush_engine::shared::WriteRecord;
+
+/// When a file was changed last, and how long it was.
+type Stamp = (SystemTime, u64);
 
 /// The files of a project, to see whether they change.
-pub(super) struct Watch(Vec<(PathBuf, Option<SystemTime>)>);
+pub(super) struct Watch(Vec<Watched>);
+
+struct Watched {
+    path: PathBuf,
+    /// As it was taken.
+    taken: Option<Stamp>,
+    /// As it was at the last look: a file that is being written stands still for a moment at its end.
+    last: Option<Stamp>,
+}
 
 impl Watch {
     pub(super) fn of(checked: &Checked, path: &Path) -> Self {
         let folder = path.parent().map(Path::to_path_buf).unwrap_or_default();
         let profiles = checked.project.profiles.iter().map(|profile| folder.join(&profile.path));
         let files = [path.to_path_buf()].into_iter().chain(profiles);
-        Self(files.map(|file| (file.clone(), modified(&file))).collect())
+        let watched = |path: PathBuf| {
+            let taken = stamp(&path);
+            Watched { path, taken, last: taken }
+        };
+        Self(files.map(watched).collect())
     }
 
-    /// Whether one of them has changed since the last look.
+    /// Whether one of them has changed since it was taken, and is whole as far as can be told: it was the same at the last
+    /// look, and it is not empty.
     pub(super) fn changed(&mut self) -> bool {
         let mut changed = false;
-        for (file, seen) in &mut self.0 {
-            let now = modified(file);
-            // A file that is away is being written anew.
-            if now.is_some() && now != *seen {
-                *seen = now;
+        for file in &mut self.0 {
+            let now = stamp(&file.path);
+            let stands = std::mem::replace(&mut file.last, now) == now;
+            // A file that is away or empty is being written.
+            if stands && now != file.taken && now.is_some_and(|(_, len)| len > 0) {
+                file.taken = now;
                 changed = true;
             }
         }
@@ -35,43 +51,9 @@ impl Watch {
     }
 }
 
-fn modified(file: &Path) -> Option<SystemTime> {
-    std::fs::metadata(file).and_then(|found| found.modified()).ok()
-}
-
-/// The CSV file that gets a row for every write of a client.
-pub(super) struct WriteLog(Option<(PathBuf, csv::Writer<std::fs::File>)>);
-
-impl WriteLog {
-    pub(super) fn of(checked: &Checked, path: &Path) -> Result<Self, Failure> {
-        let Some(file) = &checked.project.converter.write_log else { return Ok(Self(None)) };
-        let folder = path.parent().map(Path::to_path_buf).unwrap_or_default();
-        let whole = folder.join(&file.value);
-        let fault = |error: std::io::Error| {
-            Failure::Outside(format!("the write log {} cannot be written: {error}", whole.display()))
-        };
-        let opened = std::fs::OpenOptions::new().create(true).append(true).open(&whole).map_err(fault)?;
-        let fresh = opened.metadata().map_err(fault)?.len() == 0;
-        let mut writer = csv::Writer::from_writer(opened);
-        if fresh {
-            let head = ["time", "client", "image", "address", "old", "new", "outcome"];
-            writer.write_record(head).map_err(|error| fault(error.into()))?;
-            writer.flush().map_err(fault)?;
-        }
-        Ok(Self(Some((whole, writer))))
-    }
-
-    pub(super) fn write(&mut self, console: &mut Console, record: &WriteRecord) {
-        let Some((whole, writer)) = &mut self.0 else { return };
-        #[allow(clippy::disallowed_methods, reason = "the log tells people when it was")]
-        let time = humantime::format_rfc3339_millis(SystemTime::now()).to_string();
-        let WriteRecord { who, image, address, old, new, outcome } = record;
-        let row = [&time, who, image, address, old, new, outcome];
-        let written = writer.write_record(row).map_err(std::io::Error::from).and_then(|()| writer.flush());
-        if let Err(error) = written {
-            console.complain(&format!("a write is not in the log {}: {error}", whole.display()));
-        }
-    }
+fn stamp(file: &Path) -> Option<Stamp> {
+    let about = std::fs::metadata(file).ok()?;
+    Some((about.modified().ok()?, about.len()))
 }
 
 /// Names for events.
@@ -89,55 +71,98 @@ impl Names {
         }
     }
 
-    /// An event as a line of the log.
-    pub(crate) fn tell(
-        &self,
-        console: &Console,
-        plan: &woodrush_core::plan::Plan,
-        event: &Event,
-    ) -> Option<String> {
+    /// An event as an entry of the log.
+    pub(crate) fn entry(&self, plan: &Plan, event: &Event) -> Option<Entry> {
         let port = |at: &usize| self.ports.get(*at).map_or("", String::as_str);
         let device = |at: &usize| self.devices.get(*at).map_or("", String::as_str);
-        let (tone, name, text) = match event {
-            Event::PortUp { port: at, what } => (Tone::Good, port(at), format!("open at {what}")),
+        let polled = |at: &usize, transfer: &usize| {
+            let transfer = plan.transfers.get(*transfer)?;
+            Some(plan.devices.get(*at)?.show(transfer.extent.space, transfer.extent.first, None))
+        };
+        let (tone, kind, name, text) = match event {
+            Event::PortUp { port: at, what } => (Tone::Good, "port_up", port(at), format!("up at {what}")),
             Event::PortDown { port: at, why } => {
-                (Tone::Bad, port(at), format!("gone, {why}; it is tried again and again"))
+                (Tone::Bad, "port_down", port(at), format!("down: {why}; it is retried until it opens"))
             }
-            Event::DeviceBack { device: at } => (Tone::Good, device(at), "answers".to_string()),
+            Event::Accepting { port: at, trouble: Some(why) } => {
+                let text = format!(
+                    "takes no new clients for now: {why}; it goes on when a descriptor is free (raise `ulimit -n`, or lower `max-clients`)"
+                );
+                (Tone::Bad, "port_full", port(at), text)
+            }
+            Event::Accepting { port: at, trouble: None } => {
+                (Tone::Good, "port_accepts", port(at), "takes new clients again".to_string())
+            }
+            Event::DeviceBack { device: at } => {
+                (Tone::Good, "device_online", device(at), "online".to_string())
+            }
             Event::DeviceLost { device: at, kind } => {
-                (Tone::Bad, device(at), format!("lost: {}", kind.words()))
+                (Tone::Bad, "device_lost", device(at), format!("lost: {}", kind.words()))
             }
             Event::Refused { device: at, transfer, refusal } => {
-                let what = plan.transfers.get(*transfer).and_then(|transfer| {
-                    Some(plan.devices.get(*at)?.show(transfer.extent.space, transfer.extent.first, None))
-                });
                 let why = refusal.native.map_or_else(
                     || refusal.kind.words().to_string(),
                     |native| format!("{}; {}", refusal_shown(native), refusal_cause(native)),
                 );
-                (Tone::Doubt, device(at), format!("refuses {}: {why}", what.unwrap_or_default()))
+                let text = format!("refuses {}: {why}", polled(at, transfer).unwrap_or_default());
+                (Tone::Doubt, "refused", device(at), text)
             }
             Event::TakesLess { device: at, transfer, bytes, .. } => {
-                let what = plan.transfers.get(*transfer).and_then(|transfer| {
-                    Some(plan.devices.get(*at)?.show(transfer.extent.space, transfer.extent.first, None))
-                });
                 let text = format!(
                     "refuses all of {} at once and gives it in requests of {bytes} bytes: asked so from now on; `max-read = {bytes}` lets `budget` count it",
-                    what.unwrap_or_default()
+                    polled(at, transfer).unwrap_or_default()
                 );
-                (Tone::Doubt, device(at), text)
+                (Tone::Doubt, "takes_less", device(at), text)
             }
-            Event::Client { port: at, who, why } => (Tone::Doubt, port(at), format!("client {who} {why}")),
+            Event::Client { port: at, who, why } => {
+                (Tone::Doubt, "client", port(at), format!("client {who} {why}"))
+            }
             Event::NotTaken { device: at, rule, refusal } => {
                 let what = plan.rules.get(*rule as usize).and_then(|rule| {
                     Some(plan.devices.get(*at)?.show(rule.target.space, rule.target.first, rule.target.bit))
                 });
                 let why = refusal.native.map_or_else(|| refusal.kind.words().to_string(), refusal_shown);
-                (Tone::Doubt, device(at), format!("does not take {}: {why}", what.unwrap_or_default()))
+                (
+                    Tone::Doubt,
+                    "not_taken",
+                    device(at),
+                    format!("does not take {}: {why}", what.unwrap_or_default()),
+                )
             }
-            Event::Reloaded { what } => (Tone::Good, "project", what.clone()),
+            Event::Reloaded { what } => (Tone::Good, "reloaded", "project", what.clone()),
             Event::Written(_) => return None,
         };
-        Some(format!("{} {text}", console.paint(tone, &format!("{name:<14}"))))
+        Some(Entry { tone, kind, name: name.into(), text })
+    }
+}
+
+/// One entry of the log.
+pub(crate) struct Entry {
+    tone: Tone,
+    /// One word, for machines.
+    kind: &'static str,
+    /// Of the port, the device, or what else it is about.
+    name: String,
+    text: String,
+}
+
+impl Entry {
+    /// As a line for people, with the date and the local time of day.
+    pub(crate) fn text(&self, console: &Console) -> String {
+        let now = jiff::Timestamp::now().to_zoned_datetime(jiff::tz::TimeZone::system());
+        let now = now.strftime("%Y-%m-%d %H:%M:%S%.3f");
+        format!("{now}  {}", self.bare(console))
+    }
+
+    /// The same without the time.
+    pub(crate) fn bare(&self, console: &Console) -> String {
+        format!("{} {}", console.paint(self.tone, &format!("{:<14}", self.name)), self.text)
+    }
+
+    /// As one line of JSON, the time in UTC (RFC 3339).
+    pub(crate) fn json(&self) -> String {
+        let at = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string();
+        let Self { kind, name, text, .. } = self;
+        serde_json::json!({ "format": 1, "at": at, "event": kind, "name": name, "text": text }).to_string()
     }
 }

@@ -2,32 +2,72 @@
 
 mod converter;
 mod log;
+mod output;
+mod write_log;
 
-pub(crate) use converter::Converter;
+pub(crate) use converter::{Attach, Converter, already, claim};
 pub(crate) use log::Names;
 
-use crate::console::Console;
+use crate::args::LogFormat;
+use crate::console::{Console, Tone};
+use crate::render::findings;
 use crate::{Failure, Verdict};
-use log::{Watch, WriteLog};
+use log::Watch;
+use output::Output;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::mpsc;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::mpsc::{RecvTimeoutError, sync_channel};
 use std::time::Duration;
 use woodrush_core::check::Checked;
+use woodrush_core::plan::Plan;
 use woodrush_engine::converter::Event;
 use woodrush_engine::monitor::Http;
 use woodrush_engine::stop::Stop;
+use write_log::{LogFile, WriteLog};
 
 /// How `run` was asked to run.
 pub(crate) struct Options {
     pub(crate) rig: bool,
     pub(crate) follow: bool,
+    pub(crate) strict: bool,
     pub(crate) monitor: Option<SocketAddr>,
+    pub(crate) monitor_hosts: Vec<String>,
+    pub(crate) log_format: LogFormat,
 }
 
 /// How often the files are looked at, and the events are taken.
 const LOOK: Duration = Duration::from_millis(100);
+/// Looks from one at the files to the next.
+const FILES_EVERY: u32 = 5;
+/// Events that wait to be looked at: those of a large site whose network goes away, all at once.
+const EVENTS: usize = 16 * 1024;
+
+/// Where `run` writes while the converter is at work. Nothing here ever waits for a reader or a disk.
+struct Told {
+    events: Output,
+    notes: Arc<Output>,
+    writes: WriteLog,
+    format: LogFormat,
+}
+
+impl Told {
+    fn event(&self, console: &Console, names: &Names, plan: &Plan, event: Event) {
+        if let Event::Written(record) = event {
+            return self.writes.write(record);
+        }
+        let Some(entry) = names.entry(plan, &event) else { return };
+        self.events.line(match self.format {
+            LogFormat::Text => entry.text(console),
+            LogFormat::Json => entry.json(),
+        });
+    }
+
+    fn complain(&self, console: &Console, text: &str) {
+        self.notes.line(format!("{} {text}", console.paint(Tone::Bad, "woodrush:")));
+    }
+}
 
 pub(crate) fn run(console: &mut Console, path: &Path, options: &Options) -> Result<Verdict, Failure> {
     let Some(mut checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
@@ -36,18 +76,33 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &Options) -> Resu
             console.note(&line);
         }
     }
+    woodrush_engine::raise_descriptor_limit();
     let stop =
         Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
-    let mut log = WriteLog::of(&checked, path)?;
-    let (teller, events) = mpsc::channel();
+    let claim = claim(path)?;
+    let file = LogFile::open(&checked, path)?;
+    let (teller, events) = sync_channel(EVENTS);
+    let overrun = Arc::new(AtomicU64::new(0));
     let mut plan = Arc::new(std::mem::take(&mut checked.plan));
-    // Whoever hears the events is gone only when this function has returned.
-    let tell = move |event| drop(teller.send(event));
-    let mut converter = Converter::start(path, &checked, Arc::clone(&plan), options.rig, tell)?;
+    let counted = Arc::clone(&overrun);
+    // A port's thread never waits for whoever reads the events.
+    let tell = move |event| {
+        if teller.try_send(event).is_err() {
+            counted.fetch_add(1, Relaxed);
+        }
+    };
+    console.note(&format!("control socket {}", claim.path().display()));
+    let attached = Attach { rig: options.rig, may_be_missing: !options.strict };
+    let mut converter = Converter::start(path, claim, &checked, Arc::clone(&plan), &attached, tell)?;
     let http = match options.monitor {
-        Some(at) => Some(Http::serve(&converter.monitor, at).map_err(|error| {
-            Failure::Outside(format!("the monitor cannot listen on {at}: {error} (write another address)"))
-        })?),
+        Some(at) => {
+            let http = Http::serve(&converter.monitor, at, &options.monitor_hosts);
+            Some(http.map_err(|error| {
+                Failure::Outside(format!(
+                    "the monitor cannot listen on {at}: {error} (write another address)"
+                ))
+            })?)
+        }
         None => None,
     };
     let mut names = Names::of(&checked);
@@ -58,60 +113,75 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &Options) -> Resu
     if let Some(http) = &http {
         console.note(&format!("counters at http://{}/status and /metrics", http.at));
     }
-    console.note("the converter runs; Ctrl-C ends it, SIGHUP takes the project anew");
+    console.note("the converter runs; Ctrl-C ends it, SIGHUP reloads the project");
+    let notes = Arc::new(Output::to(std::io::stderr()));
+    let told = Told {
+        events: Output::to(std::io::stdout()),
+        writes: WriteLog::begin(file, Arc::clone(&notes)),
+        notes,
+        format: options.log_format,
+    };
     let mut looked = 0u32;
     while !stop.is_asked() {
         match events.recv_timeout(LOOK) {
-            Ok(Event::Written(record)) => log.write(console, &record),
-            Ok(event) => {
-                if let Some(line) = names.tell(console, &plan, &event) {
-                    console.say(&line)?;
-                }
-            }
-            Err(mpsc::RecvTimeoutError::Timeout) => {}
-            Err(mpsc::RecvTimeoutError::Disconnected) => break,
+            Ok(event) => told.event(console, &names, &plan, event),
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => break,
+        }
+        let missed = overrun.swap(0, Relaxed);
+        if missed > 0 {
+            told.complain(
+                console,
+                &format!("{missed} events came faster than they could be taken, and are not shown"),
+            );
         }
         looked = looked.wrapping_add(1);
-        let changed = options.follow && looked.is_multiple_of(5) && watch.changed();
+        let changed = options.follow && looked.is_multiple_of(FILES_EVERY) && watch.changed();
         if !(changed || stop.hung_up() || converter.is_asked_anew()) {
             continue;
         }
         // The events so far belong to the project that runs.
         while let Ok(event) = events.try_recv() {
-            if let Some(line) = names.tell(console, &plan, &event) {
-                console.say(&line)?;
-            }
+            told.event(console, &names, &plan, event);
         }
-        let Some(mut next) = reread(console, path) else { continue };
-        watch = Watch::of(&next, path);
-        let next_plan = Arc::new(std::mem::take(&mut next.plan));
-        log = WriteLog::of(&next, path)?;
-        names = Names::of(&next);
-        plan = Arc::clone(&next_plan);
-        if let Some(fault) = converter.reload(&next, next_plan)? {
-            console.complain(&fault.to_string());
+        match reload(console, path, &mut converter, &told) {
+            Ok(Some((next_names, next_watch, next_plan))) => {
+                (names, watch, plan) = (next_names, next_watch, next_plan);
+            }
+            Ok(None) => {}
+            Err(Failure::Usage(why) | Failure::Outside(why)) => {
+                told.complain(console, &format!("{why}; nothing has changed, the project that runs goes on"));
+            }
+            Err(Failure::OutputClosed) => {}
         }
     }
     drop(http);
     drop(converter);
-    console.note("ended; ports and sockets are closed");
+    while let Ok(event) = events.try_recv() {
+        told.event(console, &names, &plan, event);
+    }
+    if !console.quiet {
+        told.notes.line("ended; ports and sockets are closed".into());
+    }
     Ok(Verdict::Yes)
 }
 
-/// Reads a changed project; one with errors is shown and not taken.
-fn reread(console: &mut Console, path: &Path) -> Option<Checked> {
-    match crate::project::load(path) {
-        Ok(next) if next.has_errors() => {
-            let text = crate::render::findings::text(console, &next, true);
-            console.note(&text);
-            console.complain("the changed project has errors, so the one that runs goes on");
-            None
-        }
-        Ok(next) => Some(next),
-        Err(Failure::Usage(why) | Failure::Outside(why)) => {
-            console.complain(&format!("{why}; the project that runs goes on"));
-            None
-        }
-        Err(Failure::OutputClosed) => None,
+/// Takes a changed project whole, or not at all: its files are sound, its write log and its ports can be had.
+fn reload(
+    console: &Console,
+    path: &Path,
+    converter: &mut Converter,
+    told: &Told,
+) -> Result<Option<(Names, Watch, Arc<Plan>)>, Failure> {
+    let mut next: Checked = crate::project::load(path)?;
+    if next.has_errors() {
+        told.notes.line(findings::text(console, &next, true, findings::MOST));
+        told.complain(console, "the changed project has errors, so the old one stays active");
+        return Ok(None);
     }
+    let file = LogFile::open(&next, path)?;
+    let plan = Arc::new(std::mem::take(&mut next.plan));
+    converter.reload(&next, Arc::clone(&plan))?;
+    told.writes.switch(file);
+    Ok(Some((Names::of(&next), Watch::of(&next, path), plan)))
 }

@@ -9,7 +9,7 @@ mod state;
 mod writing;
 
 use crate::args::{Format, Global, WatchArgs};
-use crate::commands::run::Converter;
+use crate::commands::run::{Attach, Converter, claim};
 use crate::console::{Console, Tone};
 use crate::{Failure, Verdict};
 use feed::{Feed, Following};
@@ -90,7 +90,8 @@ fn own_converter(args: &WatchArgs, path: &Path, checked: &Checked) -> Result<Opt
         return Ok(None);
     }
     let plan = Arc::new(checked.plan.clone());
-    Converter::start(path, checked, plan, true, |_| {}).map(Some)
+    let to = Attach { rig: true, may_be_missing: false };
+    Converter::start(path, claim(path)?, checked, plan, &to, |_| {}).map(Some)
 }
 
 fn not_running(failure: Failure, args: &WatchArgs) -> Failure {

@@ -26,6 +26,19 @@ impl Ends<'_> {
                 return Err(vec![Finding::new("M57", at.span, what).mend(mend)]);
             }
         }
+        for (end, form, address) in [(self.from, from_written, source), (self.to, to_written, target)] {
+            if let (Some(form), Some(at), Brings::Width(wide)) = (form, end.form, address.brings)
+                && let (Some(own), Some(letter)) = (form.ty.bytes(), wide.bytes())
+                && own != letter
+                && !form.ty.is_text()
+            {
+                let written = self.project.sources.text(end.span);
+                let address = written.split(" as ").next().unwrap_or(written).trim();
+                let what = format!("`{address}` names {letter} bytes, and `{}` takes {own}", form.ty);
+                let mend = "write the letter of that width (B, W, D), or a type as wide as the address says";
+                return Err(vec![Finding::new("M35", at.span, what).mend(mend)]);
+            }
+        }
         // Words onto bits are copied bit by bit; everything else has the type that its address brings.
         if (from_written, to_written) != (None, None) || bits(source) == bits(target) {
             let brought = (

@@ -61,7 +61,7 @@ impl Ends<'_> {
         };
         let own = self.device().and_then(|device| self.project.devices.get(device)).map(|d| d.poll.value);
         let (source, target, conversion) = match &self.from.target {
-            Target::Told(told) => self.told(plan, *told, target)?,
+            Target::Told(told) => self.told(plan, *told, target, *target_point)?,
             Target::Cells(address, point) => self.cells(plan, address, *point, target, *target_point)?,
         };
         let on_loss = self.on_loss()?;
@@ -147,7 +147,13 @@ impl Ends<'_> {
         }
     }
 
-    fn told(&self, plan: &mut Plan, item: Told, target: &Address) -> Result<Resolved, Vec<Finding>> {
+    fn told(
+        &self,
+        plan: &mut Plan,
+        item: Told,
+        target: &Address,
+        target_point: Option<usize>,
+    ) -> Result<Resolved, Vec<Finding>> {
         let own = item.ty();
         if let Some(access) = self.rule.read_write {
             let what = "health is told by the converter and cannot be written";
@@ -162,7 +168,7 @@ impl Ends<'_> {
         }
         let width = self.width(to.ty, target, self.to.span)?;
         let place = Place { space: SpaceId(0), first: target.first, width, count: 1, bit: target.bit };
-        let found = self.sending_limits(target, &place, None);
+        let found = self.sending_limits(target, &place, target_point);
         if !found.is_empty() {
             return Err(found);
         }

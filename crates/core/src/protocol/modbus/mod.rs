@@ -171,6 +171,11 @@ impl Dialect for Modbus {
         "exception 11 (0x0B)"
     }
 
+    fn line_fault(&self, line: crate::line::Line) -> Option<&'static str> {
+        (self.framing == Framing::Rtu && line.data == 7)
+            .then_some("RTU frames are bytes of 8 bits, and 7 data bits cut each of them (SER 2.5.1)")
+    }
+
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
         (self.framing != Framing::Tcp && port == 502)
             .then_some("port 502 is where everybody expects MBAP frames: clients will see silence")

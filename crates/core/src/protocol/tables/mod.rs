@@ -268,6 +268,18 @@ impl Dialect for Tables {
         Some((tries * wait, "`ack-timeout` or `link-retries`"))
     }
 
+    fn joins_two_ends(&self) -> bool {
+        !self.half
+    }
+
+    fn own_station(&self, port: &Setup) -> Option<u32> {
+        Some(port.number("own-node").unwrap_or(0))
+    }
+
+    fn first_wait(&self, port: &Setup) -> Option<u64> {
+        Some(port.number("ack-timeout").unwrap_or(1_000_000).into())
+    }
+
     fn order(&self) -> Option<Order> {
         // Little-endian throughout: of two words that are one value the low one comes first.
         Some(Order { low_word_first: true, low_byte_first: false })

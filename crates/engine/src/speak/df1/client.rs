@@ -63,6 +63,8 @@ struct Job {
     frame: Vec<u8>,
     naks: u32,
     silences: u32,
+    /// Further tries of the link, after refusals and after silences each.
+    link_tries: u32,
     /// Whole commands that may still be made where this one is not answered.
     retries: u32,
 }
@@ -253,7 +255,7 @@ impl TableClient {
             (Symbol::Nak, Phase::Unacknowledged(_)) => {
                 let Some(job) = &mut self.job else { return };
                 job.naks += 1;
-                if job.naks > self.tries {
+                if job.naks > job.link_tries {
                     // It hears us, and never what we say: the check or the parity is another.
                     return self.fail(Kind::Damaged);
                 }
@@ -320,7 +322,7 @@ impl TableClient {
     fn silent(&mut self, now: Moment) {
         let Some(job) = &mut self.job else { return };
         job.silences += 1;
-        if job.silences > self.tries {
+        if job.silences > job.link_tries {
             return self.fail(Kind::NoAnswer);
         }
         match self.phase {
@@ -369,11 +371,19 @@ impl Client for TableClient {
             frame: vec![],
             naks: 0,
             silences: 0,
+            link_tries: self.tries,
             // A write whose reply is lost may have been done: only reads are made anew.
             retries: if matches!(kind, JobKind::Read) { self.retries } else { 0 },
             kind,
         });
         self.phase = Phase::Fresh;
+    }
+
+    fn ask_once(&mut self, ticket: Ticket, ask: Ask) {
+        self.ask(ticket, ask);
+        if let Some(job) = &mut self.job {
+            (job.link_tries, job.retries) = (0, 0);
+        }
     }
 
     fn set_up(&mut self, setup: &ClientSetup<'_>) {

@@ -241,6 +241,13 @@ impl Client for LineClient {
         self.state = State::Quiet { asked };
     }
 
+    fn ask_once(&mut self, ticket: Ticket, ask: Ask) {
+        self.ask(ticket, ask);
+        if let State::Quiet { asked } = &mut self.state {
+            asked.tries_left = 0;
+        }
+    }
+
     fn handle(&mut self, now: Moment, news: News<'_>) {
         match news {
             News::Up => self.up = true,

@@ -177,7 +177,8 @@ fn want(pdu: &[u8]) -> (Echo, Result<Want, Exception>) {
 /// A request as it is passed on.
 fn whole(pdu: &[u8]) -> (Echo, Want) {
     let code = pdu.first().copied().unwrap_or_default();
-    let writes = Request::parse(pdu).is_ok_and(|request| request.writes());
+    // What is not known to read only may change something.
+    let writes = !Request::parse(pdu).is_ok_and(|request| request.only_reads());
     let message = Message { code, body: pdu.to_vec(), writes };
     (Echo { function: code & 0x7F, body: Repeats::Whole }, Want::Pass(Box::new(message)))
 }

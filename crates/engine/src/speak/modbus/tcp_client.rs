@@ -77,6 +77,13 @@ impl Client for TcpClient {
         self.asked = Some(Asked { ticket, question, tries_left: self.retries, give_up: None });
     }
 
+    fn ask_once(&mut self, ticket: Ticket, ask: Ask) {
+        self.ask(ticket, ask);
+        if let Some(asked) = &mut self.asked {
+            asked.tries_left = 0;
+        }
+    }
+
     fn set_up(&mut self, setup: &ClientSetup<'_>) {
         (self.stations, self.timeout, self.retries) =
             (setup.stations.to_vec(), setup.line.timeout, setup.retries);

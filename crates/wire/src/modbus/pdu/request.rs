@@ -238,6 +238,13 @@ impl<'a> Request<'a> {
         matches!(self.function(), 5 | 6 | 15 | 16 | 21 | 22 | 23)
     }
 
+    /// Whether it is known to change nothing in the device (APP 6): reads of the tables, of file records and queues, and
+    /// what a device tells of itself. Function 8 may silence a device; other codes are the makers' own.
+    #[must_use]
+    pub const fn only_reads(&self) -> bool {
+        matches!(self.function(), 1..=4 | 7 | 11 | 12 | 17 | 20 | 24 | 43)
+    }
+
     /// Whether it may go to all units at once, who then do not answer (SER 2.2): writes, and diagnostics that clear
     /// counters or silence a device.
     #[must_use]
