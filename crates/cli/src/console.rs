@@ -5,6 +5,7 @@ use crate::args::{Colour, Format, Global};
 use anstyle::{AnsiColor, Style};
 use comfy_table::{ColumnConstraint, ContentArrangement};
 use serde::Serialize;
+use std::borrow::Cow;
 use std::io::{IsTerminal, Write};
 
 /// What a piece of text is, for its colour.
@@ -92,7 +93,7 @@ impl Console {
     /// A line of results.
     pub(crate) fn say(&mut self, text: &str) -> Result<(), Failure> {
         let mut out = std::io::stdout().lock();
-        writeln!(out, "{text}")?;
+        writeln!(out, "{}", harmless(text))?;
         out.flush()?;
         Ok(())
     }
@@ -101,7 +102,7 @@ impl Console {
     pub(crate) fn note(&mut self, text: &str) {
         if !self.quiet {
             // Nobody to tell if stderr is gone.
-            let _ = writeln!(std::io::stderr().lock(), "{text}");
+            let _ = writeln!(std::io::stderr().lock(), "{}", harmless(text));
         }
     }
 
@@ -109,7 +110,7 @@ impl Console {
     pub(crate) fn complain(&mut self, text: &str) {
         let head = self.paint(Tone::Bad, "woodrush:");
         // Nobody to tell if stderr is gone.
-        let _ = writeln!(std::io::stderr().lock(), "{head} {text}");
+        let _ = writeln!(std::io::stderr().lock(), "{head} {}", harmless(text));
     }
 
     /// Results as JSON.
@@ -139,7 +140,7 @@ impl Console {
             writer.write_record(&table.head).map_err(closed)?;
         }
         for row in &table.rows {
-            writer.write_record(row).map_err(closed)?;
+            writer.write_record(row.iter().map(|cell| no_formula(cell).into_owned())).map_err(closed)?;
         }
         writer.flush().map_err(Failure::from)
     }
@@ -152,7 +153,8 @@ impl Console {
         made.set_width(self.width);
         made.set_header(table.head.iter().map(|head| head.to_uppercase()));
         for row in &table.rows {
-            made.add_row(row);
+            // A line end in a cell would make lines that look like rows.
+            made.add_row(row.iter().map(|cell| cell.replace(['\n', '\r', '\t'], " ")));
         }
         for (at, column) in made.column_iter_mut().enumerate() {
             column.set_padding((0, 2));
@@ -170,6 +172,44 @@ impl Console {
     }
 }
 
+/// What stands for a control character.
+const CONTROL: char = '\u{FFFD}';
+
+/// A text without control characters, which a terminal would obey: names, notes and remote texts may hold any. Only line
+/// ends, tabs and our own colours stay.
+pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
+    let is_control = |letter: char| letter.is_control() && !matches!(letter, '\n' | '\t');
+    if !text.contains(is_control) {
+        return Cow::Borrowed(text);
+    }
+    let mut clean = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(letter) = rest.chars().next() {
+        if let Some(colour) = COLOURS.iter().find(|colour| rest.starts_with(**colour)) {
+            clean.push_str(colour);
+            rest = rest.get(colour.len()..).unwrap_or_default();
+            continue;
+        }
+        clean.push(if is_control(letter) { CONTROL } else { letter });
+        rest = rest.get(letter.len_utf8()..).unwrap_or_default();
+    }
+    Cow::Owned(clean)
+}
+
+/// The sequences that [`Console::paint`] writes, and no others.
+const COLOURS: [&str; 7] =
+    ["\u{1b}[0m", "\u{1b}[36m", "\u{1b}[32m", "\u{1b}[1m", "\u{1b}[31m", "\u{1b}[33m", "\u{1b}[2m"];
+
+/// A cell that no spreadsheet takes for a formula: what begins like one and is not a number gets an apostrophe, by which
+/// spreadsheets know a text.
+fn no_formula(cell: &str) -> Cow<'_, str> {
+    let begins = cell.starts_with(['=', '+', '-', '@', '\t', '\r']);
+    if begins && cell.parse::<f64>().is_err() && cell != "-" {
+        return Cow::Owned(format!("'{cell}"));
+    }
+    Cow::Borrowed(cell)
+}
+
 /// So many of something: `1 rule`, `2 rules`.
 pub(crate) fn counted(count: usize, noun: &str) -> String {
     format!("{count} {noun}{}", if count == 1 { "" } else { "s" })
@@ -181,4 +221,39 @@ pub(crate) fn cut(text: &str, room: usize) -> String {
         return text.to_string();
     }
     text.chars().take(room.saturating_sub(1)).chain(['…']).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_from_a_file_commands_the_terminal_and_our_colours_stay() {
+        assert_eq!(harmless("plain\tand\nwhole"), "plain\tand\nwhole");
+        assert_eq!(harmless("a\u{1b}]0;title\u{7}b"), "a\u{FFFD}]0;title\u{FFFD}b");
+        assert_eq!(harmless("\u{1b}[2Jgone\r"), "\u{FFFD}[2Jgone\u{FFFD}");
+        assert_eq!(harmless("\u{9b}31mred"), "\u{FFFD}31mred", "the one-byte form too");
+        let console = Console { format: Format::Text, quiet: false, verbose: false, colour: true, width: 80 };
+        for tone in [Tone::Accent, Tone::Good, Tone::Bad, Tone::Doubt, Tone::Faint] {
+            let painted = console.paint(tone, "word");
+            assert!(painted.len() > 4);
+            assert_eq!(harmless(&painted), painted, "{tone:?}");
+        }
+    }
+
+    #[test]
+    fn no_cell_is_a_formula() {
+        for (cell, written) in [
+            ("=1+1", "'=1+1"),
+            ("@SUM(A1)", "'@SUM(A1)"),
+            ("-cmd", "'-cmd"),
+            ("+1-800", "'+1-800"),
+            ("-5.25", "-5.25"),
+            ("+3", "+3"),
+            ("-", "-"),
+            ("scada:400001", "scada:400001"),
+        ] {
+            assert_eq!(no_formula(cell), written);
+        }
+    }
 }

@@ -56,6 +56,17 @@ pub struct Source {
     pub name: String,
     /// The whole text.
     pub text: String,
+    /// Where each line begins.
+    lines: Vec<u32>,
+}
+
+impl Source {
+    fn new(name: String, text: String) -> Self {
+        let ends = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
+        let starts = ends.map(|(at, _)| u32::try_from(at + 1).unwrap_or(u32::MAX));
+        let lines = std::iter::once(0).chain(starts).collect();
+        Self { name, text, lines }
+    }
 }
 
 /// All files of a project: the project file first, then profiles.
@@ -82,14 +93,14 @@ pub struct Position<'a> {
 impl Sources {
     /// Adds a file and returns its index for spans.
     pub fn add(&mut self, name: impl Into<String>, text: impl Into<String>) -> u16 {
-        self.0.push(Source { name: name.into(), text: text.into() });
+        self.0.push(Source::new(name.into(), text.into()));
         u16::try_from(self.0.len() - 1).unwrap_or(u16::MAX)
     }
 
     /// Shows nothing of a file any more.
     pub(crate) fn forget(&mut self, file: u16) {
         if let Some(source) = self.0.get_mut(usize::from(file)) {
-            source.text.clear();
+            *source = Source::new(std::mem::take(&mut source.name), String::new());
         }
     }
 
@@ -109,12 +120,13 @@ impl Sources {
         let text = source.text.as_str();
         let start = text.floor_char_boundary((span.start as usize).min(text.len()));
         let end = text.floor_char_boundary((span.end as usize).clamp(start, text.len()));
-        let line_start = text.get(..start).and_then(|before| before.rfind('\n')).map_or(0, |at| at + 1);
-        let line_end = text.get(start..).and_then(|rest| rest.find('\n')).map_or(text.len(), |at| start + at);
+        let line = source.lines.partition_point(|begin| *begin as usize <= start);
+        let line_start = line.checked_sub(1).and_then(|at| source.lines.get(at)).map_or(0, |at| *at as usize);
+        let line_end = source.lines.get(line).map_or(text.len(), |next| *next as usize - 1);
         let count = |from: usize, to: usize| text.get(from..to).map_or(0, |part| part.chars().count());
         Position {
             file: &source.name,
-            line: text.get(..start).map_or(0, |before| before.matches('\n').count()) + 1,
+            line,
             column: count(line_start, start) + 1,
             text: text.get(line_start..line_end).unwrap_or_default().trim_end_matches('\r'),
             width: count(start, end.min(line_end)).max(1),

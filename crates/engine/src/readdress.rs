@@ -65,6 +65,8 @@ pub struct Ended {
     pub state: State,
     /// Why it went no further, in words; `None` where all is done.
     pub why: Option<String>,
+    /// It was there before anything was written, as after a move that was stopped before its end was seen.
+    pub already: bool,
 }
 
 /// What is being done, for whoever watches.
@@ -93,8 +95,9 @@ pub fn readdress(
     go_on: &mut dyn FnMut(Doing) -> bool,
 ) -> Ended {
     let mut state = State::Untouched;
-    let why = carry_out(reach, order, reopen, go_on, &mut state).err();
-    Ended { state, why }
+    let mut already = false;
+    let why = carry_out(reach, order, reopen, go_on, (&mut state, &mut already)).err();
+    Ended { state, why, already }
 }
 
 fn stopped() -> String {
@@ -110,7 +113,7 @@ fn carry_out(
     order: &Move,
     reopen: Option<&mut dyn FnMut() -> Result<Reach, Closed>>,
     go_on: &mut dyn FnMut(Doing) -> bool,
-    state: &mut State,
+    (state, already): (&mut State, &mut bool),
 ) -> Result<(), String> {
     let mut step = |doing| if go_on(doing) { Ok(()) } else { Err(stopped()) };
     let (old, new) = (order.from, order.to);
@@ -118,9 +121,15 @@ fn carry_out(
     if old != new {
         step(Doing::LookingAtNew)?;
         for _ in 0..LOOKS - 1 {
-            if presence(&mut reach, order, new)?.is_some() {
-                return Err(format!("{} {new} is taken: somebody answers there already", order.key));
+            let Some(found) = presence(&mut reach, order, new)? else { continue };
+            // One that was moved and not seen since answers there alone; nothing else is to be done then.
+            let moves_only = order.settings.len() == 1 && !other_line;
+            let alone = moves_only && found == Presence::Answers && is_empty(&mut reach, order, old)?;
+            if alone {
+                (*state, *already) = (State::There, true);
+                return Ok(());
             }
+            return Err(format!("{} {new} is taken: a device answers there already", order.key));
         }
     }
     step(Doing::LookingAtOld)?;
@@ -186,6 +195,16 @@ fn carry_out(
     }
     Err("it is not found where it should answer: switch its power off and on, and look with `woodrush scan`"
         .into())
+}
+
+/// Whether nothing answers at a number, however often it is looked at.
+fn is_empty(reach: &mut Reach, order: &Move, number: u32) -> Result<bool, String> {
+    for _ in 0..LOOKS {
+        if presence(reach, order, number)?.is_some() {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
 
 fn pause() {

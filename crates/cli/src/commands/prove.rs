@@ -15,6 +15,9 @@ pub(crate) fn run(console: &mut Console, path: &Path, reports: &[PathBuf]) -> Re
         proof::kind_of(report)?;
     }
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    for report in reports {
+        crate::render::can_be_written(report)?;
+    }
     let read_file = crate::project::reader(path);
     let proof = prove_visibly(console, &Arc::new(checked), &read_file)?;
     for report in reports {

@@ -57,7 +57,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> R
         guarded(job, args.force)?;
         if !args.yes && !std::io::stdin().is_terminal() {
             return Err(Failure::Usage(format!(
-                "{} is not written: nobody is there to be asked (add `--yes`)",
+                "{} is not written: no terminal to ask for confirmation (add `--yes`)",
                 name(&job.wanted)
             )));
         }

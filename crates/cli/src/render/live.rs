@@ -39,14 +39,14 @@ fn html(proof: &LiveProof) -> Result<String, Failure> {
     let failed = |error: minijinja::Error| Failure::Outside(format!("the sheet cannot be made: {error}"));
     environment.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
     environment.add_template("live.html", include_str!("live.html")).map_err(failed)?;
-    let good = proof.values.iter().filter(|value| value.good).count();
     let still = proof.values.iter().filter(|value| value.good && !value.moved).count();
     let page = environment.get_template("live.html").map_err(failed)?;
     page.render(minijinja::context! {
         proof => minijinja::value::Serde(proof),
-        good => good,
+        agree => proof.agree(),
+        verdict => proof.verdict(),
         still => still,
-        holds => good == proof.values.len() && good > 0,
+        holds => proof.holds(),
         version => env!("CARGO_PKG_VERSION"),
     })
     .map_err(failed)

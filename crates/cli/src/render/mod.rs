@@ -19,3 +19,15 @@ pub(crate) fn share(text: Option<&str>, default: f64) -> Result<f64, Failure> {
         .filter(|share| (0.0..=1.0).contains(share))
         .ok_or_else(|| Failure::Usage(format!("`{text}` is no tolerance (a share of the value, such as 5%)")))
 }
+
+/// Opens a report's file before anything is proven: a path that cannot be written is told at once. What is there stays
+/// until the report is ready.
+pub(crate) fn can_be_written(path: &std::path::Path) -> Result<(), crate::Failure> {
+    let opened = std::fs::OpenOptions::new().create(true).append(true).open(path);
+    opened.map(drop).map_err(|error| {
+        crate::Failure::Outside(format!(
+            "{} cannot be written: {error}, so nothing was begun",
+            path.display()
+        ))
+    })
+}

@@ -41,8 +41,17 @@ fn what_devices_say_is_what_readers_see_and_a_write_is_put_back() {
     let read = tool.run(&["read", "--format", "json", "blower-1.speed-setpoint"]);
     assert!(read.out.contains("\"value\": \"30\""), "{}", read.out);
     let sheet = std::fs::read_to_string(tool.file("sheet.html")).unwrap();
-    for part in ["Accepted: ", "Tested by: name, date, signature", "blower-1.speed-setpoint", "30 put back"] {
+    for part in ["Rehearsed: ", "rehearsal on simulated devices", "blower-1.speed-setpoint", "30 put back"] {
         assert!(sheet.contains(part), "{part}");
+    }
+    assert!(!sheet.contains("signature") && !sheet.contains("ccept"), "a rehearsal is not to be signed");
+    assert_eq!(proof["rehearsal"], true);
+    let text = tool.run(&live).out;
+    let last = text.lines().last().unwrap();
+    assert!(last.starts_with("rehearsed  ") && text.contains("it says nothing of the real ones"), "{text}");
+    let within = values.iter().filter(|value| value["verdict"] == "within").count();
+    if last.contains("within the tolerance") || within > 0 {
+        assert!(last.contains(" the same, ") || within == 0, "both numbers: {last}");
     }
     assert!(tool.file("sheet.json").exists());
 }
@@ -97,7 +106,7 @@ fn nothing_is_written_to_real_devices_that_should_not_be() {
         assert!(done.err.contains(told), "{write}: {}", done.err);
     }
     let nobody = tool.run(&["prove", "--live", "--rig", "--write", "blower-1.speed-setpoint=40"]);
-    assert!(nobody.err.contains("nobody is there to be asked"), "{}", nobody.err);
+    assert!(nobody.err.contains("there is no terminal to ask for confirmation"), "{}", nobody.err);
     let there = tool.run(&[
         "prove",
         "--live",

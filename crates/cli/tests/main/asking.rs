@@ -156,7 +156,7 @@ fn nothing_is_written_that_should_not_be() {
     for (args, told) in [
         (&["do-1.oxygen=3"][..], "an input register cannot be written"),
         (&["blower-1.speed-setpoint=400"], "outside of its range, 0 to 60"),
-        (&["blower-1.speed-setpoint=40"], "nobody is there to be asked (add `--yes`)"),
+        (&["blower-1.speed-setpoint=40"], "no terminal to ask for confirmation (add `--yes`)"),
         (&["do-1.unit-address=7", "--yes"], "marks it `danger`"),
         (&["scada:400300=7", "--yes"], "no rule takes a write there"),
         (&["blower-1.speed-setpoint"], "has no value"),

@@ -168,8 +168,8 @@ fn whatever_goes_wrong_the_file_stays_and_the_state_is_told() {
     for (args, told) in [
         (&["readdress", "nobody", "--to", "3"][..], "there is no device `nobody`"),
         (&["readdress", "gauge", "--to", "300"], "300 is no unit, 1 to 247"),
-        (&["readdress", "gauge", "--to", "25"], "nobody is there to be asked"),
-        (&["readdress", "line", "--all"], "nobody is there to be asked"),
+        (&["readdress", "gauge", "--to", "25"], "no terminal to ask"),
+        (&["readdress", "line", "--all"], "there is no terminal to ask at"),
         (&["readdress", "gauge", "--from", "21"], "say where it is by `--from`"),
     ] {
         let done = tool.run(args);
@@ -204,4 +204,37 @@ fn an_end_in_the_middle_says_what_state_it_left() {
     running.wait_for(&["state: its settings were written and it was not seen since"]);
     running.wait_for(&["the project file was not changed"]);
     assert_eq!(file(&tool), SITE);
+}
+
+#[test]
+fn the_file_keeps_its_mode_and_line_ends_and_a_second_call_sees_what_happened() {
+    use std::os::unix::fs::PermissionsExt;
+    let (tool, _rig) = site("");
+    let path = tool.file("woodrush.toml");
+    std::fs::write(&path, file(&tool).replace('\n', "\r\n")).unwrap();
+    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o640)).unwrap();
+    let to = ["readdress", "gauge", "--rig", "--yes", "--timeout", "300ms", "--wait", "1s", "--to", "25"];
+    let done = tool.run(&to);
+    assert_eq!(done.status, 0, "{}{}", done.out, done.err);
+    let changed = file(&tool);
+    assert_eq!(changed.matches('\n').count(), changed.matches("\r\n").count(), "{changed:?}");
+    assert!(changed.contains("unit    = 25\r\n"), "{changed}");
+    assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o640);
+    let beside: Vec<_> = std::fs::read_dir(tool.path())
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
+        .filter(|name| name.contains(".new"))
+        .collect();
+    assert!(beside.is_empty(), "{beside:?}");
+    // As if it had been stopped before the file was changed.
+    std::fs::write(&path, changed.replace("unit    = 25", "unit    = 21")).unwrap();
+    let again = tool.run(&to);
+    assert_eq!(again.status, 0, "{}{}", again.out, again.err);
+    assert!(again.out.contains("gauge answers at unit 25 already, and nothing at 21"), "{}", again.out);
+    assert!(file(&tool).contains("unit    = 25\r\n"));
+    // A file that cannot be written is told before the device is touched.
+    std::fs::remove_file(&path).unwrap();
+    std::os::unix::fs::symlink("/proc/version", &path).unwrap();
+    let locked = tool.run(&to);
+    assert!(locked.status != 0, "{}", locked.out);
 }

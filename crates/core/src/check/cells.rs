@@ -69,3 +69,36 @@ impl<'p> Cells<'p> {
         found
     }
 }
+
+/// Stretches of images that something is known of, found by address.
+#[derive(Default)]
+pub(super) struct Melted {
+    /// Image, space, first grain and end; sorted, none touching the next.
+    stretches: Vec<(usize, SpaceId, u32, u32)>,
+}
+
+impl Melted {
+    /// Of stretches in any order, overlapping or not.
+    pub(super) fn of(mut all: Vec<(usize, Extent)>) -> Self {
+        all.sort_by_key(|(image, extent)| (*image, extent.space, extent.first));
+        let mut stretches: Vec<(usize, SpaceId, u32, u32)> = vec![];
+        for (image, extent) in all {
+            match stretches.last_mut() {
+                Some((i, s, _, end)) if *i == image && *s == extent.space && extent.first <= *end => {
+                    *end = extent.end().max(*end);
+                }
+                _ => stretches.push((image, extent.space, extent.first, extent.end())),
+            }
+        }
+        Self { stretches }
+    }
+
+    /// Whether some of these cells lie in one of them.
+    pub(super) fn meets(&self, image: usize, cells: Extent) -> bool {
+        let after = self
+            .stretches
+            .partition_point(|(i, s, first, _)| (*i, *s, *first) < (image, cells.space, cells.end()));
+        let before = after.checked_sub(1).and_then(|at| self.stretches.get(at));
+        before.is_some_and(|(i, s, _, end)| (*i, *s) == (image, cells.space) && *end > cells.first)
+    }
+}

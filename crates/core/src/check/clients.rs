@@ -1,6 +1,6 @@
 //! Clients against the image that they ask: what they read, write and must be able to see.
 
-use super::cells::{Cells, Stretch};
+use super::cells::{Cells, Melted, Stretch};
 use super::forwarded::Shown;
 use super::mapping;
 use crate::finding::{Finding, Severity};
@@ -36,6 +36,7 @@ pub(super) enum Interval {
 /// Holds every client against its image; gives how often the rules are read, by `[[map]]`.
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) -> HashMap<usize, Interval> {
     let cells = Cells::of(plan);
+    let hidden = Melted::of(plan.unresolved.clone());
     let mut intervals: HashMap<usize, Interval> = HashMap::new();
     let mut entered: Vec<Entered<'_>> = vec![];
     let mut read_by_somebody: Vec<(usize, Extent)> = vec![];
@@ -48,7 +49,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         findings.extend(faults);
         let (writes, faults) = placed(client, station, &client.writes);
         findings.extend(faults);
-        let view = View { project, plan, cells: &cells, client, image, station };
+        let view = View { project, plan, cells: &cells, client, image, station, hidden: &hidden };
         for read in &reads {
             view.read(read, &reads, findings);
             view.paced(read, &mut intervals, findings);
@@ -57,7 +58,6 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         findings.extend(view.twice(&reads));
         for write in &writes {
             view.write(write, findings);
-            view.written_by_others(write, &written, findings);
         }
         written.extend(
             writes.iter().map(|wanted| (image, wanted.extent, wanted.asked.span, client.name.value.as_str())),
@@ -68,6 +68,8 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             described.push(image);
         }
     }
+    written_twice(plan, &mut written, findings);
+    let written = Melted::of(written.iter().map(|(image, extent, ..)| (*image, *extent)).collect());
     unwritten(project, plan, &described, &written, findings);
     unfed(project, plan, &entered, &written, findings);
     unread(project, plan, &described, read_by_somebody, findings);
@@ -122,6 +124,8 @@ struct View<'a> {
     client: &'a Client,
     image: usize,
     station: &'a Station,
+    /// Cells that rules left out would feed.
+    hidden: &'a Melted,
 }
 
 impl View<'_> {
@@ -149,23 +153,6 @@ impl View<'_> {
             }
         }
         findings.extend(self.spans_devices(wanted, &stretches));
-    }
-
-    /// Two clients that write one cell.
-    fn written_by_others(&self, wanted: &Wanted<'_>, before: &[Written<'_>], findings: &mut Vec<Finding>) {
-        let meets = |(image, extent, ..): &&Written<'_>| {
-            *image == self.image
-                && extent.space == wanted.extent.space
-                && extent.first < wanted.extent.end()
-                && wanted.extent.first < extent.end()
-        };
-        if let Some((_, extent, span, other)) =
-            before.iter().find(meets).filter(|(.., o)| *o != self.client.name.value)
-        {
-            let at = self.show(wanted.extent.space, wanted.extent.first.max(extent.first));
-            let what = format!("`{other}` and `{}` both write {at}", self.client.name.value);
-            findings.push(Finding::new("M52", wanted.asked.span, what).note(*span, "the other"));
-        }
     }
 
     /// A value whose registers come in two requests, because the client's requests are that short.
@@ -197,13 +184,7 @@ impl View<'_> {
 
     fn bare(&self, wanted: &Wanted<'_>, extent: Extent, does: &str, findings: &mut Vec<Finding>) {
         // A rule that could not be resolved may feed it: its own fault has been found.
-        let hidden = |(image, other): &(usize, Extent)| {
-            *image == self.image
-                && other.space == extent.space
-                && other.first < extent.end()
-                && extent.first < other.end()
-        };
-        if self.plan.unresolved.iter().any(hidden) {
+        if self.hidden.meets(self.image, extent) {
             return;
         }
         let first = self.show(extent.space, extent.first);
@@ -530,14 +511,27 @@ impl View<'_> {
     }
 }
 
-/// Whether a described client writes some of these cells.
-fn is_written(written: &[Written<'_>], image: usize, target: Extent) -> bool {
-    written.iter().any(|(own, extent, ..)| {
-        *own == image
-            && extent.space == target.space
-            && extent.first < target.end()
-            && target.first < extent.end()
-    })
+/// Two clients that write one cell.
+fn written_twice(plan: &Plan, written: &mut [Written<'_>], findings: &mut Vec<Finding>) {
+    written.sort_by_key(|(image, extent, span, _)| (*image, extent.space, extent.first, *span));
+    let mut reach: Option<&Written<'_>> = None;
+    for own in written.iter() {
+        let (image, extent, span, name) = own;
+        if let Some((.., other_span, other)) = reach.filter(|(i, before, _, other)| {
+            (*i, before.space) == (*image, extent.space) && extent.first < before.end() && other != name
+        }) {
+            let at = plan.images.get(*image).map(|image| image.show(extent.space, extent.first, None));
+            let ((first, note), (second, at_span)) =
+                if other_span < span { ((other, other_span), (name, span)) } else { ((name, span), (other, other_span)) };
+            let what = format!("`{first}` and `{second}` both write {}", at.unwrap_or_default());
+            findings.push(Finding::new("M52", *at_span, what).note(*note, "the other"));
+        }
+        if reach.is_none_or(|(i, before, ..)| {
+            (*i, before.space) != (*image, extent.space) || before.end() < extent.end()
+        }) {
+            reach = Some(own);
+        }
+    }
 }
 
 /// Cells that clients may write in an image whose clients are described, and that none of them writes.
@@ -545,12 +539,12 @@ fn unwritten(
     project: &Project,
     plan: &Plan,
     described: &[usize],
-    written: &[Written<'_>],
+    written: &Melted,
     findings: &mut Vec<Finding>,
 ) {
     for rule in plan.rules.iter().filter(|rule| rule.writable && described.contains(&rule.board)) {
         let (target, Some(map)) = (rule.target.extent(), project.maps.get(rule.map)) else { continue };
-        let Some(image) = plan.images.get(rule.board).filter(|_| !is_written(written, rule.board, target))
+        let Some(image) = plan.images.get(rule.board).filter(|_| !written.meets(rule.board, target))
         else {
             continue;
         };
@@ -569,7 +563,7 @@ fn unfed(
     project: &Project,
     plan: &Plan,
     entered: &[Entered<'_>],
-    written: &[Written<'_>],
+    written: &Melted,
     findings: &mut Vec<Finding>,
 ) {
     for (image, rule, span, client) in entered {
@@ -577,7 +571,7 @@ fn unfed(
         let (Some(station), Some(map)) = (plan.images.get(*image), project.maps.get(rule.map)) else {
             continue;
         };
-        if is_written(written, *image, target) {
+        if written.meets(*image, target) {
             continue;
         }
         let what = format!(
@@ -644,28 +638,14 @@ fn unread(
     project: &Project,
     plan: &Plan,
     described: &[usize],
-    mut read: Vec<(usize, Extent)>,
+    read: Vec<(usize, Extent)>,
     findings: &mut Vec<Finding>,
 ) {
-    read.sort_by_key(|(image, extent)| (*image, extent.space, extent.first));
-    // Ranges melted together, so that a look-up by their beginnings suffices.
-    let mut melted: Vec<(usize, SpaceId, u32, u32)> = vec![];
-    for (image, extent) in read {
-        match melted.last_mut() {
-            Some((i, s, _, end)) if *i == image && *s == extent.space && extent.first <= *end => {
-                *end = extent.end().max(*end)
-            }
-            _ => melted.push((image, extent.space, extent.first, extent.end())),
-        }
-    }
+    let read = Melted::of(read);
     let read_there = |rule: &&PlannedRule| described.contains(&rule.board) && rule.source != Source::Client;
     for rule in plan.rules.iter().filter(read_there) {
         let target = rule.target.extent();
-        let after = melted
-            .partition_point(|(i, s, first, _)| (*i, *s, *first) < (rule.board, target.space, target.end()));
-        let before = after.checked_sub(1).and_then(|at| melted.get(at));
-        if before.is_some_and(|(i, s, _, end)| (*i, *s) == (rule.board, target.space) && *end > target.first)
-        {
+        if read.meets(rule.board, target) {
             continue;
         }
         let (Some(map), Some(image)) = (project.maps.get(rule.map), plan.images.get(rule.board)) else {

@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source, to_u32};
 use crate::project::{Port, Project, Wires};
-use crate::protocol::SpaceId;
+use crate::protocol::{Place, SpaceId};
 use crate::source::At;
 use std::collections::HashMap;
 
@@ -84,13 +84,18 @@ fn rows(project: &Project, findings: &mut Vec<Finding>) {
 fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut taken: HashMap<(usize, Option<u32>, SpaceId, u32), usize> = HashMap::new();
     let mut said: Vec<u32> = vec![];
+    let mut polled: Vec<Vec<Place>> = vec![vec![]; plan.devices.len()];
+    for rule in &plan.rules {
+        if let Source::Poll { device, place, .. } = rule.source {
+            polled.get_mut(device).into_iter().for_each(|own| own.push(place));
+        }
+    }
     for (at, device) in project.devices.iter().enumerate().filter(|(_, device)| device.n.is_some()) {
         let (Some(port), Some(dialect)) = (device.port, project.device_dialect(at)) else { continue };
         let station = dialect.station(&device.setup);
-        for rule in &plan.rules {
-            let Source::Poll { device: of, place, .. } = rule.source else { continue };
-            if of != at || said.contains(&device.name.span.start) {
-                continue;
+        for place in polled.get(at).into_iter().flatten() {
+            if said.contains(&device.name.span.start) {
+                break;
             }
             for grain in place.first..place.extent().end() {
                 let before = *taken.entry((port.value, station, place.space, grain)).or_insert(at);

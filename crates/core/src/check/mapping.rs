@@ -4,7 +4,7 @@ use crate::finding::Finding;
 use crate::plan::{Plan, Source, to_u32};
 use crate::project::{Endpoint, Owner, Project, Target};
 use crate::protocol::SpaceId;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     two_addresses(project, plan, findings);
@@ -94,16 +94,30 @@ fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             groups.entry(&group.value).or_default().push(at);
         }
     }
+    // By rule of a group: the requests that bring it, and how many values each.
+    let mut brought: HashMap<u32, Vec<(usize, u32)>> = HashMap::new();
+    for (at, transfer) in plan.transfers.iter().enumerate().filter(|_| !groups.is_empty()) {
+        let steps = plan.steps.get(transfer.steps.start as usize..transfer.steps.end as usize);
+        for step in steps.unwrap_or_default() {
+            let own = brought.entry(step.rule).or_default();
+            match own.last_mut() {
+                Some((last, items)) if *last == at => *items += step.items,
+                _ => own.push((at, step.items)),
+            }
+        }
+    }
     for (name, rules) in groups {
-        let together = plan.transfers.iter().any(|transfer| {
-            let steps = plan.steps.get(transfer.steps.start as usize..transfer.steps.end as usize);
-            let whole = |rule: &usize| {
-                let values = plan.rules.get(*rule).map_or(0, |rule| rule.target.count);
-                let mine = steps.unwrap_or_default().iter().filter(|step| step.rule as usize == *rule);
-                mine.map(|step| step.items).sum::<u32>() == values
-            };
-            rules.iter().all(whole)
-        });
+        let whole = |rule: &usize| -> BTreeSet<usize> {
+            let values = plan.rules.get(*rule).map_or(0, |rule| rule.target.count);
+            let own = brought.get(&to_u32(*rule)).into_iter().flatten();
+            own.filter(|(_, items)| *items == values).map(|(at, _)| *at).collect()
+        };
+        let mut common: Option<BTreeSet<usize>> = None;
+        for rule in &rules {
+            let own = whole(rule);
+            common = Some(common.map_or(own.clone(), |common| &common & &own));
+        }
+        let together = common.is_some_and(|common| !common.is_empty());
         let (Some(first), Some(last)) = (rules.first(), rules.last()) else { continue };
         if together || first == last {
             continue;
@@ -126,22 +140,21 @@ fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
 
 /// A value sent into a device that cannot tell there whether it is old.
 fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
-    let told = |device: usize, about: usize| {
-        plan.rules.iter().any(|rule| {
-            let about_it = match rule.source {
-                Source::Told(told) => told.device() == Some(about) || told.device().is_none(),
-                _ => false,
-            };
-            plan.sink(rule) == Some(device) && about_it
-        })
-    };
-    let mut said: Vec<(usize, usize)> = vec![];
+    // By device that is told: whose health, or that of something else.
+    let mut hears: HashSet<(usize, Option<usize>)> = HashSet::new();
+    for rule in &plan.rules {
+        if let (Source::Told(told), Some(device)) = (rule.source, plan.sink(rule)) {
+            hears.insert((device, told.device()));
+        }
+    }
+    let told =
+        |device: usize, about: usize| hears.contains(&(device, Some(about))) || hears.contains(&(device, None));
+    let mut said: HashSet<(usize, usize)> = HashSet::new();
     for rule in &plan.rules {
         let (Source::Poll { device: from, .. }, Some(to)) = (rule.source, plan.sink(rule)) else { continue };
-        if rule.on_loss != crate::project::OnLoss::Stop || said.contains(&(from, to)) || told(to, from) {
+        if rule.on_loss != crate::project::OnLoss::Stop || told(to, from) || !said.insert((from, to)) {
             continue;
         }
-        said.push((from, to));
         let (Some(map), Some(source), Some(target)) =
             (project.maps.get(rule.map), plan.devices.get(from), plan.devices.get(to))
         else {

@@ -5,7 +5,7 @@ use crate::plan::{Plan, PlannedRule, Source};
 use crate::project::{Endpoint, Owner, Project, Target};
 use crate::protocol::{Place, SpaceId};
 use crate::source::Span;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     back_and_forth(project, findings);
@@ -49,19 +49,23 @@ fn around(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             .collect::<Vec<_>>()
     };
     let mut seen = vec![false; rules.len()];
+    // Where on the path a rule stands.
+    let mut stands: Vec<Option<usize>> = vec![None; rules.len()];
     for begin in 0..rules.len() {
         if seen.get(begin).copied().unwrap_or(true) {
             continue;
         }
         let mut path: Vec<(usize, Vec<usize>)> = vec![(begin, next(begin))];
+        stands.get_mut(begin).into_iter().for_each(|stands| *stands = Some(0));
         while let Some((_, open)) = path.last_mut() {
             let Some(to) = open.pop() else {
                 if let Some((done, _)) = path.pop() {
                     seen.get_mut(done).into_iter().for_each(|seen| *seen = true);
+                    stands.get_mut(done).into_iter().for_each(|stands| *stands = None);
                 }
                 continue;
             };
-            if let Some(at) = path.iter().position(|(rule, _)| *rule == to) {
+            if let Some(at) = stands.get(to).copied().flatten() {
                 let ring: Vec<&PlannedRule> = path
                     .get(at..)
                     .unwrap_or_default()
@@ -70,6 +74,7 @@ fn around(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                     .collect();
                 findings.extend(ring_found(project, &ring));
             } else if seen.get(to) == Some(&false) {
+                stands.get_mut(to).into_iter().for_each(|stands| *stands = Some(path.len()));
                 path.push((to, next(to)));
             }
         }
@@ -113,20 +118,22 @@ fn back_and_forth(project: &Project, findings: &mut Vec<Finding>) {
             others.entry((from, to)).or_insert(map.from.span);
         }
     }
+    let mut told: HashSet<Span> = HashSet::new();
     for (from, to) in &backwards {
         let (Some(begin), Some(end)) = (cell(from), cell(to)) else { continue };
         if let Some(other) = others.get(&(end, begin)) {
-            // That the cell is fed already follows from the ring and would only hide it.
-            findings.retain(|finding| !(finding.rule.code == "F09" && finding.span == from.span));
+            told.insert(from.span);
             let what = "this rule carries the value back to where the other one fetched it".to_string();
             findings.push(Finding::new("M46", from.span, what).note(*other, "the other rule"));
         }
     }
+    // That the cell is fed already follows from the ring and would only hide it.
+    findings.retain(|finding| !(finding.rule.code == "F09" && told.contains(&finding.span)));
 }
 
 fn begins_at_image(project: &Project, from: &str) -> bool {
     let name = from.split([':', '.']).next().unwrap_or_default();
-    project.image(name).is_some()
+    matches!(project.owners.get(name), Some(Owner::Image(_)))
 }
 
 /// Owner, space, first grain and bit of one end.

@@ -4,7 +4,7 @@ use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source};
 use crate::project::{Port, Project, show_micros};
 use crate::protocol::Verb;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A silence of so many times the protocol's own is worth a remark.
 const LONG: u64 = 3;
@@ -119,6 +119,12 @@ fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             }
         }
     }
+    let mut asked: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
+    for transfer in &plan.transfers {
+        if let Some(station) = plan.devices.get(transfer.device) {
+            asked.entry(station.port).or_default().insert(transfer.device);
+        }
+    }
     for (device, rule) in fastest {
         if rule.max_age <= FAR_OLDER * rule.every.max(1) {
             continue;
@@ -130,9 +136,7 @@ fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         if own.poll.value == 0 || plan.load(station.port) > 1.0 {
             continue;
         }
-        let mut others = plan.transfers.iter().map(|transfer| transfer.device);
-        let here = |other: usize| plan.devices.get(other).is_some_and(|other| other.port == station.port);
-        let alone = !others.any(|other| other != device && here(other));
+        let alone = asked.get(&station.port).is_none_or(|devices| devices.len() < 2);
         let age = plan.age_of(project, station.port, rule.every, alone);
         let turns = if age.turns > rule.every { "the cycle" } else { "the poll" };
         let other = match age.other {

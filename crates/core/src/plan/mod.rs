@@ -19,8 +19,9 @@ pub use times::Age;
 use crate::budget::LineTime;
 use crate::finding::Finding;
 use crate::form::Conversion;
-use crate::project::{OnLoss, Owner, Project, Sending, Told};
+use crate::project::{OnLoss, Owner, Project, Sending, Told, caps};
 use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Transport, Verb};
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -269,7 +270,14 @@ impl Plan {
             unanswered: project.ports.iter().map(times::unanswered).collect(),
             ..Self::default()
         };
+        let mut values = 0u64;
         for (map, rule) in project.maps.iter().enumerate().filter(|(_, rule)| rule.enabled) {
+            values += rule.count.map_or(1, |count| u64::from(count.value));
+            if values > caps::VALUES {
+                let at = rule.count.map_or(rule.span, |count| count.span);
+                findings.push(caps::too_many(at, "values in its rules and more", values, caps::VALUES));
+                break;
+            }
             match resolve::rule(project, &mut plan, map, rule) {
                 Ok(rule) => plan.rules.push(rule),
                 Err(found) => {
@@ -281,6 +289,12 @@ impl Plan {
         entries::add(&mut plan);
         overlaps::drop_overlaps(project, &mut plan, findings);
         entries::link(&mut plan);
+        if let Some(finding) = plan.too_wide(project) {
+            // Nothing of it is built: what is between the first and the last address would be.
+            findings.push(finding);
+            plan.rules.clear();
+            plan.onward.clear();
+        }
         plan.request_everything(project, findings);
         plan.pushes = pushes::all(&plan);
         plan.forwards = forwards::all(project);
@@ -288,6 +302,24 @@ impl Plan {
         plan.set_cycles();
         plan.set_ages(project);
         plan
+    }
+
+    /// The rule by which the cells of all boards, from the first address of each table to the last, become too many.
+    fn too_wide(&self, project: &Project) -> Option<Finding> {
+        let mut ends: BTreeMap<(usize, SpaceId), (u32, u32)> = BTreeMap::new();
+        let mut all = 0u64;
+        for rule in &self.rules {
+            let extent = rule.target.extent();
+            let known = ends.entry((rule.board, extent.space)).or_insert((extent.first, extent.first));
+            let before = u64::from(known.1 - known.0);
+            *known = (known.0.min(extent.first), known.1.max(extent.end()));
+            all += u64::from(known.1 - known.0) - before;
+            if all > caps::CELLS {
+                let at = project.maps.get(rule.map)?.to.span;
+                return Some(caps::too_many(at, "addresses from the first to the last of each table", all, caps::CELLS));
+            }
+        }
+        None
     }
 
     /// Whose cells a board holds.

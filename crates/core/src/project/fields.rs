@@ -7,7 +7,7 @@ use super::scalars::duration;
 use crate::finding::Finding;
 use crate::line::{Line, LineFault};
 use crate::nearest::nearest;
-use crate::protocol::Key;
+use crate::protocol::{Key, KeyKind};
 use crate::source::{At, Span};
 use std::borrow::Cow;
 use std::ops::{Range, RangeInclusive};
@@ -39,6 +39,9 @@ impl Reader<'_> {
     }
 }
 
+/// Most items of one table of a device: twice what a request can address.
+const SIZE_MAX: u32 = 131_072;
+
 /// Keys of the user's own with their texts.
 pub(super) type Entries = Vec<(At<String>, At<String>)>;
 
@@ -52,6 +55,8 @@ pub(super) struct Fields<'a, 'i> {
     /// Where its name or header stands.
     pub(super) span: Span,
     table: &'a DeTable<'i>,
+    /// The group of its keys.
+    group: &'static str,
     /// Which repetition this is, where it is one.
     n: Option<u32>,
     /// Whether it stands for several.
@@ -67,12 +72,12 @@ impl<'a, 'i> Fields<'a, 'i> {
         table: &'a DeTable<'i>,
     ) -> Self {
         let known: Known = keys_of(group).collect();
-        Self::new(r, &known, what.into(), Span { file: r.file, ..Span::default() }, table)
+        Self::new(r, (group, &known), what.into(), Span { file: r.file, ..Span::default() }, table)
     }
 
     pub(super) fn new(
         r: &mut Reader<'_>,
-        keys: &Known,
+        (group, keys): (&'static str, &Known),
         what: Cow<'static, str>,
         span: Span,
         table: &'a DeTable<'i>,
@@ -86,7 +91,7 @@ impl<'a, 'i> Fields<'a, 'i> {
                 None => unknown_key(r, keys, &what, key),
             }
         }
-        Self { what, span, table, n: None, repeats }
+        Self { what, span, table, group, n: None, repeats }
     }
 
     /// The numbers of its repetitions; `None` where it is not repeated.
@@ -103,7 +108,7 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     /// One repetition: texts and numbers are worked out for it.
     pub(super) fn nth(&self, n: u32) -> Self {
-        Self { what: self.what.clone(), span: self.span, table: self.table, n: Some(n), repeats: false }
+        Self { what: self.what.clone(), span: self.span, table: self.table, group: self.group, n: Some(n), repeats: false }
     }
 
     /// Finds every text and number that cannot be worked out.
@@ -173,8 +178,15 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     pub(super) fn whole(&self, r: &Reader<'_>, key: &str) -> Option<At<u32>> {
         let value = self.get(key)?;
-        let number = u32::try_from(self.number(value.get_ref())?).ok()?;
-        Some(At { value: number, span: r.span(value.span()) })
+        let number = self.number(value.get_ref())?;
+        // One that is reported as out of its range is not used.
+        let range = keys_of(self.group).find(|known| known.name == key).map(|known| known.kind);
+        if let Some(KeyKind::Whole(low, high)) = range
+            && !(low..=high).contains(&number)
+        {
+            return None;
+        }
+        Some(At { value: u32::try_from(number).ok()?, span: r.span(value.span()) })
     }
 
     /// A whole number of either sign, perhaps an expression.
@@ -316,14 +328,15 @@ impl<'a, 'i> Fields<'a, 'i> {
         };
         let mut sizes = vec![];
         for (name, size) in table {
-            match whole_number(size.get_ref()).and_then(|number| u32::try_from(number).ok()) {
+            let number = whole_number(size.get_ref()).and_then(|number| u32::try_from(number).ok());
+            match number.filter(|number| *number <= SIZE_MAX) {
                 Some(number) => {
                     sizes.push((At { value: name.get_ref().to_string(), span: r.span(name.span()) }, number))
                 }
                 None => r.find(Finding::new(
                     "F03",
                     r.span(size.span()),
-                    "a size is a whole number of items".to_string(),
+                    format!("a size is a whole number of items, at most {SIZE_MAX}"),
                 )),
             }
         }
@@ -341,7 +354,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let value = self.get(key)?;
         let span = self.key_span(r, key).unwrap_or(self.span);
         match value.get_ref().as_table() {
-            Some(table) => Some(Self::new(r, &keys_of(group).collect(), what.into(), span, table)),
+            Some(table) => Some(Self::new(r, (group, &keys_of(group).collect()), what.into(), span, table)),
             None => {
                 r.find(Finding::new("F03", r.span(value.span()), format!("{what} is not a table")));
                 None
@@ -373,7 +386,8 @@ impl<'a, 'i> Fields<'a, 'i> {
                     format!("`{}` is no name: small letters, digits and `-`, a letter first", at.value);
                 r.find(Finding::new("F06", at.span, what));
             }
-            let fields = Self::new(r, &known, format!("{noun} `{}`", at.value).into(), at.span, table);
+            let what = format!("{noun} `{}`", at.value).into();
+            let fields = Self::new(r, (key, &known), what, at.span, table);
             found.push((at, fields));
         }
         found.sort_by_key(|(name, _)| name.span);
@@ -402,7 +416,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         for value in list.iter() {
             let span = r.span(value.span());
             match value.get_ref().as_table() {
-                Some(table) => found.push(Self::new(r, &known, what.into(), span, table)),
+                Some(table) => found.push(Self::new(r, (group, &known), what.into(), span, table)),
                 None => r.find(Finding::new("F03", span, format!("{what} is not a table"))),
             }
         }

@@ -8,8 +8,26 @@ use crate::protocol::{Key, KeyKind};
 use toml::Spanned;
 use toml::de::DeValue;
 
+/// Finds control characters in a text: they would reach terminals, pages and other programs. A note may have lines.
+fn check_letters(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
+    match value.get_ref() {
+        DeValue::String(text) => {
+            let wrong =
+                |letter: &char| letter.is_control() && !(key.name == "note" && matches!(letter, '\n' | '\t'));
+            if let Some(letter) = text.chars().find(wrong) {
+                let span = r.span(value.span());
+                let what = format!("`{}` holds the control character U+{:04X}", key.name, u32::from(letter));
+                r.find(Finding::new("F03", span, what).mend("write the text without it"));
+            }
+        }
+        DeValue::Array(list) => list.iter().for_each(|value| check_letters(r, key, value)),
+        _ => {}
+    }
+}
+
 /// Finds a value that is not of its key's kind.
 pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
+    check_letters(r, key, value);
     let found = value.get_ref();
     let wanted = match key.kind {
         KeyKind::Own => return,

@@ -1,6 +1,7 @@
 //! The project file and its profiles as typed data, each value with the place where it was written.
 
 mod asked;
+pub(crate) mod caps;
 mod endpoint;
 mod fields;
 mod forward;

@@ -1,5 +1,6 @@
 //! A profile: the description of one kind of device.
 
+use super::caps;
 use super::fields::{Fields, Reader};
 use crate::finding::Finding;
 use crate::form::Form;
@@ -123,7 +124,13 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
             later: 0,
             row: None,
         };
-        let Some(repeat) = fields.whole(r, "repeat") else {
+        let repeat = fields.whole(r, "repeat");
+        let count = profile.points.len() + repeat.map_or(1, |repeat| repeat.value as usize);
+        if count > caps::POINTS {
+            r.find(caps::too_many(point.name.span, "points and more in one profile", count as u64, caps::POINTS as u64));
+            break;
+        }
+        let Some(repeat) = repeat else {
             profile.points.push(point);
             continue;
         };

@@ -1,6 +1,7 @@
 //! From the texts of the files to a [`Project`], with every fault that reading alone can see.
 
 use super::asked::parse_asked;
+use super::caps;
 use super::fields::{Fields, Reader};
 use super::read_ports::{networks, own_port, protocol, read_port, setup};
 use super::scalars::{duration, host_port, ipv4, network, retry};
@@ -12,7 +13,7 @@ use super::{
 use crate::finding::Finding;
 use crate::form::Overflow;
 use crate::nearest::nearest;
-use crate::source::At;
+use crate::source::{At, Span};
 use std::collections::HashMap;
 use toml::de::DeTable;
 
@@ -54,18 +55,25 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
             };
         }
     }
-    for (name, fields) in top.named(&mut r, "ports", "port") {
+    for (name, fields) in entries(&mut r, &top, "ports", "port") {
         let port = read_port(&mut r, name, &fields);
         project.ports.push(port);
     }
     let mut wanted: Vec<At<String>> = vec![];
     for (name, fields) in top.named(&mut r, "devices", "device") {
-        for (name, fields, n) in repeated(&mut r, &name, fields, "devices") {
+        let room = caps::DEVICES - project.devices.len().min(caps::DEVICES);
+        let several = repeated(&mut r, &name, fields, "devices");
+        let count = project.devices.len() + several.len();
+        if several.len() > room {
+            r.find(caps::too_many(name.span, "devices and more", count as u64, caps::DEVICES as u64));
+            break;
+        }
+        for (name, fields, n) in several {
             let device = read_device(&mut r, &mut project, name, &fields, n, &mut wanted);
             project.devices.push(device);
         }
     }
-    for (name, fields) in top.named(&mut r, "images", "image") {
+    for (name, fields) in entries(&mut r, &top, "images", "image") {
         let image = read_image(&mut r, &project, name, &fields);
         project.images.push(image);
     }
@@ -75,7 +83,13 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
         project.devices.iter().enumerate().map(|(at, device)| (device.name.value.clone(), Owner::Device(at)));
     project.owners = images.chain(devices).collect();
     for fields in top.listed(&mut r, "map", "map", "this rule") {
-        let Some(range) = fields.repetitions(&mut r) else {
+        let range = fields.repetitions(&mut r);
+        let count = project.maps.len() + range.as_ref().map_or(1, |range| range.clone().count());
+        if count > caps::RULES {
+            r.find(caps::too_many(fields.span, "rules and more", count as u64, caps::RULES as u64));
+            break;
+        }
+        let Some(range) = range else {
             project.maps.extend(read_map(&mut r, &fields));
             continue;
         };
@@ -93,7 +107,11 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
             r.find(finding.note(other, "the other").mend("rename one of them"));
         }
     }
-    for fields in top.listed(&mut r, "forward", "forward", "this forward") {
+    let mut forwards = top.listed(&mut r, "forward", "forward", "this forward");
+    let span = forwards.get(caps::ENTRIES).map_or(Span::default(), |fields| fields.span);
+    let kept = caps::capped(&mut r, span, "forwards", forwards.len(), caps::ENTRIES);
+    forwards.truncate(kept);
+    for fields in forwards {
         let ports = &project.ports;
         let port = |r: &mut Reader<'_>, key: &str, noun: &str| {
             refer(r, &fields, key, noun, ports.iter().map(|port| &port.name))
@@ -101,7 +119,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
         let forward = forward::read(&mut r, &fields, port);
         project.forwards.push(forward);
     }
-    for (name, fields) in top.named(&mut r, "clients", "client") {
+    for (name, fields) in entries(&mut r, &top, "clients", "client") {
         let client = read_client(&mut r, &project, name, &fields);
         project.clients.push(client);
     }
@@ -129,6 +147,20 @@ fn parse<'t>(r: &mut Reader<'t>) -> DeTable<'t> {
         last_line = Some(line);
     }
     document.into_inner()
+}
+
+/// The tables below a key, no more than there may be.
+fn entries<'a, 'i>(
+    r: &mut Reader<'_>,
+    top: &Fields<'a, 'i>,
+    key: &'static str,
+    noun: &'static str,
+) -> Vec<(At<String>, Fields<'a, 'i>)> {
+    let mut found = top.named(r, key, noun);
+    let span = found.get(caps::ENTRIES).map_or(Span::default(), |(name, _)| name.span);
+    let kept = caps::capped(r, span, key, found.len(), caps::ENTRIES);
+    found.truncate(kept);
+    found
 }
 
 /// An entry as often as it says: with its names, fields and numbers.
@@ -421,9 +453,9 @@ fn names_are_unique(r: &mut Reader<'_>, project: &Project) {
         }
     }
     for image in &project.images {
-        if let Some(device) = project.device(&image.name.value).and_then(|at| project.devices.get(at)) {
+        if let Some(device) = seen.get(image.name.value.as_str()) {
             let what = format!("`{}` is the name of a device and of an image", image.name.value);
-            let finding = Finding::new("F06", image.name.span, what).note(device.name.span, "the device");
+            let finding = Finding::new("F06", image.name.span, what).note(device.span, "the device");
             r.find(finding.mend("rename one of them: both stand before a colon in rules"));
         }
     }

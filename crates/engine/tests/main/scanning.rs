@@ -196,7 +196,7 @@ fn a_device_as_shipped_gets_the_lines_settings_and_its_own_number() {
         steps.push(doing);
         true
     });
-    assert_eq!(ended, Ended { state: State::There, why: None });
+    assert_eq!(ended, Ended { state: State::There, why: None, already: false });
     assert_eq!(
         steps,
         [Doing::LookingAtNew, Doing::LookingAtOld, Doing::Writing, Doing::Applying, Doing::Finding]

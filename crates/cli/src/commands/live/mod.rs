@@ -60,6 +60,8 @@ pub(crate) struct LiveProof {
     pub(crate) format: u32,
     pub(crate) site: String,
     pub(crate) at: String,
+    /// On the rig: nothing of it says anything of real devices.
+    pub(crate) rehearsal: bool,
     /// A share of the value.
     pub(crate) tolerance: f64,
     pub(crate) values: Vec<LiveValue>,
@@ -68,8 +70,32 @@ pub(crate) struct LiveProof {
 }
 
 impl LiveProof {
-    fn holds(&self) -> bool {
+    pub(crate) fn holds(&self) -> bool {
         !self.values.is_empty() && self.values.iter().all(|value| value.good)
+    }
+
+    /// How many values agree, and how many of those only within the tolerance, or between two looks at the device.
+    pub(crate) fn agree(&self) -> String {
+        let good = self.values.iter().filter(|value| value.good).count();
+        let within = self.values.iter().filter(|value| value.good && value.verdict == "within").count();
+        let all = self.values.len();
+        match within {
+            0 => format!("{good} of {all} values are the same at the device and at the reader"),
+            _ => format!(
+                "{good} of {all} values agree at the device and at the reader: {} the same, {within} within the tolerance",
+                good - within
+            ),
+        }
+    }
+
+    /// The verdict in words: on the rig it is a rehearsal, everywhere.
+    pub(crate) fn verdict(&self) -> &'static str {
+        match (self.rehearsal, self.holds()) {
+            (false, true) => "accepted",
+            (false, false) => "not accepted",
+            (true, true) => "rehearsed",
+            (true, false) => "rehearsal failed",
+        }
     }
 }
 
@@ -97,6 +123,9 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
             "no converter of this project is running here, so there is nothing to read the images from (start `woodrush run`, on the bench `woodrush run --rig`)".into(),
         ));
     }
+    for report in &args.report {
+        render::can_be_written(report)?;
+    }
     let (subjects, left_out, site) = {
         let checked = ways.checked().ok_or_else(|| Failure::Usage("there is no project".into()))?;
         let (subjects, left_out) = subjects(checked)?;
@@ -121,10 +150,12 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
         }
     }
     let values = values.into_iter().map(|(.., value)| value).collect();
-    let proof = LiveProof { format: 1, site, at: now(), tolerance, values, left_out };
+    let rehearsal = args.rig;
+    let proof = LiveProof { format: 1, site, at: now(), rehearsal, tolerance, values, left_out };
     for report in &args.report {
         render::live::write(report, &proof)?;
-        console.note(&format!("acceptance sheet written to {}", report.display()));
+        let sheet = if proof.rehearsal { "rehearsal" } else { "acceptance sheet" };
+        console.note(&format!("{sheet} written to {}", report.display()));
     }
     show(console, &proof)?;
     Ok(if proof.holds() { Verdict::Yes } else { Verdict::No })
@@ -191,7 +222,7 @@ fn show(console: &mut Console, proof: &LiveProof) -> Result<(), Failure> {
     }
     console.table(&render::live::table(proof))?;
     for value in proof.values.iter().filter(|value| !value.good) {
-        let head = console.paint(Tone::Bad, "not accepted");
+        let head = console.paint(Tone::Bad, if proof.rehearsal { "does not agree" } else { "not accepted" });
         console.say(&format!("\n{head}  {}: {} -> {}", value.rule, value.from, value.to))?;
         console
             .say(&format!("  {}", value.why.as_deref().or(value.written.as_deref()).unwrap_or_default()))?;
@@ -215,11 +246,9 @@ fn show(console: &mut Console, proof: &LiveProof) -> Result<(), Failure> {
             proof.left_out.join(", ")
         ));
     }
-    let good = proof.values.iter().filter(|value| value.good).count();
-    let (tone, word) = if proof.holds() { (Tone::Good, "accepted") } else { (Tone::Bad, "not accepted") };
-    let head = console.paint(tone, word);
-    console.say(&format!(
-        "{head}  {good} of {} values are the same at the device and at the reader",
-        proof.values.len()
-    ))
+    if proof.rehearsal {
+        console.say("a rehearsal on simulated devices: it says nothing of the real ones")?;
+    }
+    let head = console.paint(if proof.holds() { Tone::Good } else { Tone::Bad }, proof.verdict());
+    console.say(&format!("{head}  {}", proof.agree()))
 }

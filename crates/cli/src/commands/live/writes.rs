@@ -60,7 +60,7 @@ pub(super) fn planned(ways: &Ways, subjects: &[Subject], text: &str) -> Result<P
 pub(super) fn agreed(console: &Console, subjects: &[Subject], writes: &[Planned]) -> Result<(), Failure> {
     if !std::io::stdin().is_terminal() {
         return Err(Failure::Usage(
-            "real devices are to be written, and nobody is there to be asked (add `--yes`)".into(),
+            "real devices are to be written, and no terminal to ask for confirmation (add `--yes`)".into(),
         ));
     }
     let list: Vec<String> = writes

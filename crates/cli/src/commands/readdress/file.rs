@@ -2,16 +2,37 @@
 
 use super::Order;
 use crate::Failure;
+use std::io::Write;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use toml_edit::{DocumentMut, Item, Value};
 use woodrush_core::check::check;
 use woodrush_core::project::read;
 
-/// A change that was tried on paper.
+/// A change that was tried on paper, and lies ready beside the file: whether it can be written is known before the device
+/// is touched. Dropped unused, it leaves nothing.
 pub(super) struct Change {
+    /// The file itself: a link to it stays a link.
     path: PathBuf,
-    text: String,
+    ready: Ready,
     shown: String,
+}
+
+enum Ready {
+    /// The whole new file, which takes the place of the old one in one step.
+    Beside(PathBuf),
+    /// The folder, or the owner of the file, leaves only the file itself to be written.
+    Within(String),
+    Done,
+}
+
+impl Drop for Change {
+    fn drop(&mut self) {
+        if let Ready::Beside(beside) = &self.ready {
+            // If it is gone already, all the better.
+            let _ = std::fs::remove_file(beside);
+        }
+    }
 }
 
 impl Change {
@@ -23,7 +44,11 @@ impl Change {
         let (name, key) = (order.name, order.key);
         let unreadable =
             |error: std::io::Error| Failure::Usage(format!("{} cannot be read: {error}", path.display()));
-        let old = std::fs::read_to_string(path).map_err(unreadable)?;
+        let whole = std::fs::read_to_string(path).map_err(unreadable)?;
+        let (mark, old) = match whole.strip_prefix('\u{FEFF}') {
+            Some(rest) => ("\u{FEFF}", rest),
+            None => ("", whole.as_str()),
+        };
         let mut document: DocumentMut =
             old.parse().map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
         let device = document.get_mut("devices").and_then(|devices| devices.get_mut(name));
@@ -67,10 +92,49 @@ impl Change {
         if said.is_empty() {
             return Ok(None);
         }
-        let text = document.to_string();
+        let text = mark.to_string() + &with_line_ends_of(old, &document.to_string());
         Self::sound(path, &text, order)?;
         let shown = format!("{}: [devices.{name}] {}", path.display(), said.join(", "));
-        Ok(Some(Self { path: path.to_path_buf(), text, shown }))
+        let path = std::fs::canonicalize(path).map_err(unreadable)?;
+        let ready = Self::lay_ready(&path, text).map_err(|error| {
+            Failure::Outside(format!(
+                "{} cannot be written: {error}; the device was not touched",
+                path.display()
+            ))
+        })?;
+        Ok(Some(Self { path, ready, shown }))
+    }
+
+    /// Writes the new file beside the old one, with its owner and mode.
+    fn lay_ready(path: &Path, text: String) -> std::io::Result<Ready> {
+        // The file itself must be ours to write, whoever may write in its folder.
+        let about = std::fs::OpenOptions::new().write(true).open(path)?.metadata()?;
+        let mut name = std::ffi::OsString::from(".");
+        name.push(path.file_name().unwrap_or_default());
+        name.push(format!(".{}.new", std::process::id()));
+        let beside = path.with_file_name(name);
+        // A name of somebody else's, or a link, is never followed.
+        let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside);
+        let Ok(mut file) = made else { return Ok(Ready::Within(text)) };
+        let ready = Ready::Beside(beside.clone());
+        let filled = file
+            .write_all(text.as_bytes())
+            .and_then(|()| std::os::unix::fs::fchown(&file, Some(about.uid()), Some(about.gid())))
+            .and_then(|()| file.set_permissions(about.permissions()))
+            .and_then(|()| file.sync_all());
+        match filled {
+            Ok(()) => Ok(ready),
+            Err(error) => {
+                // Nothing half-made stays.
+                let _ = std::fs::remove_file(&beside);
+                // Another owner cannot be given: then the file is written where it is.
+                if error.kind() == std::io::ErrorKind::PermissionDenied {
+                    Ok(Ready::Within(text))
+                } else {
+                    Err(error)
+                }
+            }
+        }
     }
 
     /// The changed project may have no fault that the present one has not.
@@ -91,20 +155,61 @@ impl Change {
         }
     }
 
-    /// Writes the file; it is whole at every moment.
-    pub(super) fn write(&self) -> Result<(), Failure> {
-        let beside = self.path.with_extension("toml.new");
-        let fault = |error: std::io::Error| {
+    /// Puts the new file in the place of the old one.
+    pub(super) fn write(&mut self) -> Result<(), Failure> {
+        let done = match &self.ready {
+            Ready::Beside(beside) => std::fs::rename(beside, &self.path),
+            Ready::Within(text) => std::fs::write(&self.path, text),
+            Ready::Done => Ok(()),
+        };
+        done.map(|()| self.ready = Ready::Done).map_err(|error| {
             Failure::Outside(format!(
                 "the device has moved, and {} cannot be written: {error}; change it by hand: {}",
                 self.path.display(),
                 self.shown
             ))
-        };
-        std::fs::write(&beside, &self.text).and_then(|()| std::fs::rename(&beside, &self.path)).map_err(fault)
+        })
     }
 
     pub(super) fn shown(&self) -> String {
         self.shown.clone()
+    }
+}
+
+/// A text with the line ends that another one has.
+fn with_line_ends_of(old: &str, new: &str) -> String {
+    let plain = new.replace("\r\n", "\n");
+    if old.contains("\r\n") { plain.replace('\n', "\r\n") } else { plain }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_link_stays_one_and_what_is_unused_leaves_nothing() {
+        let folder = tempfile::tempdir().unwrap();
+        let (real, link) = (folder.path().join("real.toml"), folder.path().join("woodrush.toml"));
+        std::fs::write(&real, "old").unwrap();
+        std::os::unix::fs::symlink(&real, &link).unwrap();
+        let change = || {
+            let path = std::fs::canonicalize(&link).unwrap();
+            let ready = Change::lay_ready(&path, "new".into()).unwrap();
+            Change { path, ready, shown: String::new() }
+        };
+        drop(change());
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2);
+        let mut taken = change();
+        taken.write().unwrap();
+        drop(taken);
+        assert!(std::fs::symlink_metadata(&link).unwrap().is_symlink());
+        assert_eq!(std::fs::read_to_string(&real).unwrap(), "new");
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2);
+    }
+
+    #[test]
+    fn line_ends_are_those_that_were_there() {
+        assert_eq!(with_line_ends_of("a\r\nb\r\n", "a\nc\n"), "a\r\nc\r\n");
+        assert_eq!(with_line_ends_of("a\nb\n", "a\r\nc\n"), "a\nc\n");
     }
 }

@@ -36,11 +36,17 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ReaddressArgs) 
         return one(console, global, &path, &args.name, args, &stop);
     }
     if !std::io::stdin().is_terminal() {
-        return Err(usage("`--all` asks before each device, and nobody is there to be asked"));
+        return Err(usage("`--all` asks before each device, and there is no terminal to ask at"));
     }
     let checked = crate::project::load(&path)?;
     let port =
         checked.project.port(&args.name).ok_or_else(|| usage(format!("there is no port `{}`", args.name)))?;
+    // What cannot be done to one of them is told before anyone is asked to join a device.
+    for device in (0..checked.plan.devices.len())
+        .filter(|at| checked.plan.devices.get(*at).is_some_and(|own| own.port == port))
+    {
+        can_be_moved(&checked, device)?;
+    }
     let names: Vec<String> = checked
         .plan
         .devices
@@ -65,6 +71,26 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ReaddressArgs) 
         }
     }
     Ok(verdict)
+}
+
+/// Whether the profile of a device says all that a move needs.
+fn can_be_moved(checked: &Checked, device: usize) -> Result<(), Failure> {
+    let name = checked.plan.devices.get(device).map_or("", |station| station.name.as_str());
+    let profile = checked.project.profile_of(device);
+    let has = |role: Role| {
+        profile.is_some_and(|profile| profile.points.iter().any(|point| point.role == Some(role)))
+    };
+    if !has(Role::UnitAddress) {
+        return Err(usage(format!(
+            "the profile of `{name}` has no point with `role = \"unit-address\"` (add it: which register holds it?)"
+        )));
+    }
+    if profile.is_none_or(|profile| profile.unit.is_none()) {
+        return Err(usage(format!(
+            "where does `{name}` answer as shipped? Its profile does not say `unit`: add it, or move the devices one by one with `--from`"
+        )));
+    }
+    Ok(())
 }
 
 fn asked(console: &Console, question: &str) -> Result<String, Failure> {
@@ -166,7 +192,7 @@ fn one(
     console.note(&format!("{head}  {} {} -> {}{lines}, on {place}", order.key, order.from, order.to));
     if !args.yes {
         if !std::io::stdin().is_terminal() {
-            return Err(usage("nobody is there to be asked (add `--yes`)"));
+            return Err(usage("no terminal to ask for confirmation (add `--yes`)"));
         }
         if !matches!(asked(console, "  write it into the device? [y/N] ")?.as_str(), "y" | "Y" | "yes") {
             return Ok(Verdict::No);
@@ -334,14 +360,14 @@ fn told(
     console: &mut Console,
     order: &Order<'_>,
     ended: &Ended,
-    change: Option<file::Change>,
+    mut change: Option<file::Change>,
 ) -> Result<Verdict, Failure> {
     let (key, from, to) = (order.key, order.from, order.to);
     let good = ended.state == State::There && ended.why.is_none();
     let mut follow = vec![];
     let mut changed = None;
     if good {
-        if let Some(change) = &change {
+        if let Some(change) = &mut change {
             change.write()?;
             changed = Some(change.shown());
         }
@@ -355,13 +381,19 @@ fn told(
             "to": to,
             "line": order.to_line.map(|line| line.to_string()),
             "state": state_word(ended.state),
+            "already": ended.already,
             "why": ended.why,
             "file": changed,
             "follow": follow,
         }))?;
     } else if good {
         let mark = console.paint(Tone::Good, "done");
-        console.say(&format!("{mark}  {} answers at {key} {to}", order.name))?;
+        let before = if ended.already {
+            format!(" already, and nothing at {from}: nothing was written")
+        } else {
+            String::new()
+        };
+        console.say(&format!("{mark}  {} answers at {key} {to}{before}", order.name))?;
         match &changed {
             Some(changed) => console.say(&format!("  {changed}"))?,
             None => console.say("  the project file says so already")?,
