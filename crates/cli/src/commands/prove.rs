@@ -7,6 +7,7 @@ use crate::{Failure, Verdict};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 use woodrush_core::check::Checked;
 use woodrush_engine::prove::{Progress, Proof, prove};
 
@@ -27,6 +28,9 @@ pub(crate) fn run(console: &mut Console, path: &Path, reports: &[PathBuf]) -> Re
     show(console, &proof)
 }
 
+/// How often it says what it is doing.
+const TOLD: Duration = Duration::from_secs(1);
+
 /// Proves with a progress bar where somebody watches, and plain lines where nobody does.
 pub(crate) fn prove_visibly(
     console: &mut Console,
@@ -37,20 +41,28 @@ pub(crate) fn prove_visibly(
     if console.is_watched() {
         bar.set_draw_target(ProgressDrawTarget::stderr());
     }
-    if let Ok(style) = ProgressStyle::with_template("  {msg:28} {bar:30} {pos}/{len}") {
+    if let Ok(style) = ProgressStyle::with_template("  {msg:28} {bar:30} {pos}/{len}  {elapsed}") {
         bar.set_style(style);
     }
     let plan = Arc::new(checked.plan.clone());
     let watched = console.is_watched();
-    let mut last = "";
+    bar.enable_steady_tick(TOLD);
+    let (mut last, mut told) = ("", Instant::now());
     let proof = prove(checked, plan, read_file, &mut |Progress { doing, done, of }| {
         bar.set_length(of.into());
         bar.set_position(done.into());
         bar.set_message(doing);
-        if !watched && doing != last {
-            console.note(&format!("  {doing}"));
-            last = doing;
+        if watched {
+            return;
         }
+        if doing != last {
+            console.note(&format!("  {doing}"));
+        } else if told.elapsed() >= TOLD {
+            console.note(&format!("  {doing}: {done} of {of}"));
+        } else {
+            return;
+        }
+        (last, told) = (doing, Instant::now());
     });
     bar.finish_and_clear();
     proof.map_err(Failure::Outside)
@@ -67,10 +79,8 @@ pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Fail
             for rule in proof.rules.iter().filter(|rule| !rule.proven) {
                 console.say("")?;
                 let head = console.paint(Tone::Bad, "not proven");
-                console.say(&format!(
-                    "{head}  rule {} at {}: {} -> {}",
-                    rule.rule, rule.at, rule.from, rule.to
-                ))?;
+                let name = if rule.named { format!("{} at ", rule.rule) } else { "at ".into() };
+                console.say(&format!("{head}  rule {name}{}: {} -> {}", rule.at, rule.from, rule.to))?;
                 console.say(&format!("  {}", rule.why.as_deref().unwrap_or_default()))?;
             }
             if !proof.rules.is_empty() {

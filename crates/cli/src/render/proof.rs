@@ -3,6 +3,7 @@
 use crate::Failure;
 use crate::console::{Table, counted};
 use std::path::Path;
+use std::time::{Duration, UNIX_EPOCH};
 use woodrush_engine::prove::{Proof, RuleProof, Share};
 
 /// What a report's name asks for.
@@ -46,7 +47,7 @@ pub(crate) fn table(proof: &Proof) -> Table {
     let row = |rule: &RuleProof| {
         let count = if rule.values > 1 { format!(" x{}", rule.values) } else { String::new() };
         vec![
-            rule.rule.clone(),
+            if rule.named { rule.rule.clone() } else { "-".into() },
             // Without their forms, which `map` shows: the columns must fit.
             plain(&rule.from),
             format!("{}{count}", plain(&rule.to)),
@@ -129,7 +130,7 @@ fn render(template: &str, name: &str, proof: &Proof) -> Result<String, Failure> 
         summary => summary(proof),
         failed => proof.rules.len() - good + proof.others.iter().filter(|(_, right)| !right).count(),
         tests => proof.rules.len() + proof.others.len(),
-        version => env!("CARGO_PKG_VERSION"),
+        began => humantime::format_rfc3339_seconds(UNIX_EPOCH + Duration::from_secs(proof.began)).to_string(),
     };
     let made = environment.get_template(name).and_then(|template| template.render(values));
     made.map_err(|error| Failure::Outside(error.to_string()))

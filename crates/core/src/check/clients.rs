@@ -6,10 +6,11 @@ use super::mapping;
 use crate::finding::{Finding, Severity};
 use crate::form::{Form, Order, Type};
 use crate::plan::{Plan, PlannedRule, Source, Station};
-use crate::project::{Asked, Client, OnLoss, Owner, Project, Target, address, show_micros};
+use crate::project::{Asked, Client, Map, OnLoss, Owner, Project, Target, address, show_micros};
 use crate::protocol::{Extent, SpaceId, Verb};
 use crate::source::Span;
-use std::collections::HashMap;
+use std::borrow::Cow;
+use std::collections::{BTreeMap, HashMap};
 
 /// A poll so many times slower than a client reads is worth a remark.
 const SLOWER: u64 = 2;
@@ -37,6 +38,7 @@ pub(super) enum Interval {
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) -> HashMap<usize, Interval> {
     let cells = Cells::of(plan);
     let hidden = Melted::of(plan.unresolved.clone());
+    let off = switched_off(project);
     let mut intervals: HashMap<usize, Interval> = HashMap::new();
     let mut entered: Vec<Entered<'_>> = vec![];
     let mut read_by_somebody: Vec<(usize, Extent)> = vec![];
@@ -49,7 +51,16 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         findings.extend(faults);
         let (writes, faults) = placed(client, station, &client.writes);
         findings.extend(faults);
-        let view = View { project, plan, cells: &cells, client, image, station, hidden: &hidden };
+        let view = View {
+            project,
+            plan,
+            cells: &cells,
+            client,
+            image,
+            station,
+            hidden: &hidden,
+            switched_off: &off,
+        };
         for read in &reads {
             view.read(read, &reads, findings);
             view.paced(read, &mut intervals, findings);
@@ -126,6 +137,22 @@ struct View<'a> {
     station: &'a Station,
     /// Cells that rules left out would feed.
     hidden: &'a Melted,
+    switched_off: &'a SwitchedOff,
+}
+
+/// Where disabled rules would begin to feed: by image and space, the first cell and the rule's `[[map]]`.
+type SwitchedOff = HashMap<(usize, Cow<'static, str>), BTreeMap<u32, usize>>;
+
+fn switched_off(project: &Project) -> SwitchedOff {
+    let mut found = SwitchedOff::new();
+    for (at, map) in project.maps.iter().enumerate().filter(|(_, map)| !map.enabled) {
+        let Ok(end) = project.endpoint(&map.to) else { continue };
+        if let (Owner::Image(image), Target::Cells(address, _)) = (end.owner, &end.target) {
+            let cells = found.entry((image, address.space.key.clone())).or_default();
+            cells.entry(address.first).or_insert(at);
+        }
+    }
+    found
 }
 
 impl View<'_> {
@@ -207,15 +234,11 @@ impl View<'_> {
     }
 
     /// A disabled rule whose target lies in these cells.
-    fn switched_off(&self, extent: Extent) -> Option<&crate::project::Map> {
+    fn switched_off(&self, extent: Extent) -> Option<&Map> {
         let space = self.station.space_at(extent.space)?;
-        self.project.maps.iter().filter(|map| !map.enabled).find(|map| {
-            let Ok(end) = self.project.endpoint(&map.to) else { return false };
-            let Target::Cells(address, _) = &end.target else { return false };
-            end.owner == Owner::Image(self.image)
-                && address.space.key == space.key
-                && (extent.first..extent.end()).contains(&address.first)
-        })
+        let cells = self.switched_off.get(&(self.image, space.key.clone()))?;
+        let (_, map) = cells.range(extent.first..extent.end()).next()?;
+        self.project.maps.get(*map)
     }
 
     /// How often it reads, against how often the values come and how old they may be.
@@ -521,8 +544,11 @@ fn written_twice(plan: &Plan, written: &mut [Written<'_>], findings: &mut Vec<Fi
             (*i, before.space) == (*image, extent.space) && extent.first < before.end() && other != name
         }) {
             let at = plan.images.get(*image).map(|image| image.show(extent.space, extent.first, None));
-            let ((first, note), (second, at_span)) =
-                if other_span < span { ((other, other_span), (name, span)) } else { ((name, span), (other, other_span)) };
+            let ((first, note), (second, at_span)) = if other_span < span {
+                ((other, other_span), (name, span))
+            } else {
+                ((name, span), (other, other_span))
+            };
             let what = format!("`{first}` and `{second}` both write {}", at.unwrap_or_default());
             findings.push(Finding::new("M52", *at_span, what).note(*note, "the other"));
         }
@@ -544,8 +570,7 @@ fn unwritten(
 ) {
     for rule in plan.rules.iter().filter(|rule| rule.writable && described.contains(&rule.board)) {
         let (target, Some(map)) = (rule.target.extent(), project.maps.get(rule.map)) else { continue };
-        let Some(image) = plan.images.get(rule.board).filter(|_| !written.meets(rule.board, target))
-        else {
+        let Some(image) = plan.images.get(rule.board).filter(|_| !written.meets(rule.board, target)) else {
             continue;
         };
         let entered = matches!(rule.source, Source::Client);

@@ -2,6 +2,7 @@
 
 use crate::finding::Finding;
 use crate::project::{Forward, Project};
+use std::collections::HashSet;
 
 pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
     for (at, forward) in project.forwards.iter().enumerate() {
@@ -65,22 +66,26 @@ fn ends(project: &Project, forward: &Forward, findings: &mut Vec<Finding>) {
 fn claimed(project: &Project, at: usize, forward: &Forward, findings: &mut Vec<Finding>) {
     let (Some(from), Some(units)) = (forward.from, &forward.units) else { return };
     let Some(protocol) = project.ports.get(from.value).and_then(|port| port.protocol) else { return };
-    let has = |unit: u32| units.value.iter().any(|(here, _)| u32::from(*here) == unit);
+    let own: HashSet<u32> = units.value.iter().map(|(here, _)| u32::from(*here)).collect();
     for image in project.images.iter().filter(|image| image.port.is_some_and(|port| port.value == from.value))
     {
-        let Some(unit) = protocol.value.station(&image.setup).filter(|unit| has(*unit)) else { continue };
+        let Some(unit) = protocol.value.station(&image.setup).filter(|unit| own.contains(unit)) else {
+            continue;
+        };
         let what = format!("unit {unit} is passed on, and the image `{}` answers as it", image.name.value);
         let finding = Finding::new("M25", units.span, what).note(image.station_at, "the image");
         findings.push(finding.mend("leave the unit out of the forward, or give the image another"));
+        break;
     }
     for other in
         project.forwards.iter().take(at).filter(|other| other.from.is_some_and(|p| p.value == from.value))
     {
         let Some(theirs) = &other.units else { continue };
-        if let Some((unit, _)) = theirs.value.iter().find(|(unit, _)| has(u32::from(*unit))) {
+        if let Some((unit, _)) = theirs.value.iter().find(|(unit, _)| own.contains(&u32::from(*unit))) {
             let what = format!("unit {unit} is passed on by two forwards");
             let finding = Finding::new("M25", units.span, what).note(theirs.span, "the other");
             findings.push(finding.mend("leave it out of one of them"));
+            break;
         }
     }
 }

@@ -147,8 +147,9 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             hears.insert((device, told.device()));
         }
     }
-    let told =
-        |device: usize, about: usize| hears.contains(&(device, Some(about))) || hears.contains(&(device, None));
+    let told = |device: usize, about: usize| {
+        hears.contains(&(device, Some(about))) || hears.contains(&(device, None))
+    };
     let mut said: HashSet<(usize, usize)> = HashSet::new();
     for rule in &plan.rules {
         let (Source::Poll { device: from, .. }, Some(to)) = (rule.source, plan.sink(rule)) else { continue };

@@ -327,10 +327,11 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
     );
 }
 
-/// Two ports on one path or one socket.
+/// Two ports on one path or one socket: each is told once, beside the first that has it.
 fn paths(project: &Project, findings: &mut Vec<Finding>) {
     for (at, port) in project.ports.iter().enumerate() {
         for other in project.ports.iter().take(at) {
+            let told = findings.len();
             match (&port.wires, &other.wires) {
                 (Some(Wires::Serial { path, .. }), Some(Wires::Serial { path: before, .. }))
                     if path.value == before.value =>
@@ -370,6 +371,9 @@ fn paths(project: &Project, findings: &mut Vec<Finding>) {
                     findings.push(Finding::new("M32", path.span, what).note(before.span, "the other"));
                 }
                 _ => {}
+            }
+            if findings.len() > told {
+                break;
             }
         }
     }

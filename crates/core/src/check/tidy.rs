@@ -23,10 +23,14 @@ pub(super) fn tidy(findings: &mut Vec<Finding>) {
     }
     let mut gone = vec![false; findings.len()];
     let mut counted: Vec<(usize, usize, Vec<usize>)> = vec![];
-    for members in groups.into_values().filter(|members| members.len() >= MANY) {
+    for members in groups.into_values() {
         let Some((first, rest)) = members.split_first() else { continue };
+        let count = members.iter().filter_map(|at| findings.get(*at)).map(|finding| finding.count).sum();
+        if count < MANY {
+            continue;
+        }
         rest.iter().for_each(|at| gone.get_mut(*at).into_iter().for_each(|gone| *gone = true));
-        counted.push((*first, members.len(), rest.iter().take(SHOWN - 1).copied().collect()));
+        counted.push((*first, count, rest.iter().take(SHOWN - 1).copied().collect()));
     }
     for (first, count, others) in counted {
         let notes: Vec<(crate::source::Span, String)> = others

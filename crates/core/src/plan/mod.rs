@@ -316,7 +316,12 @@ impl Plan {
             all += u64::from(known.1 - known.0) - before;
             if all > caps::CELLS {
                 let at = project.maps.get(rule.map)?.to.span;
-                return Some(caps::too_many(at, "addresses from the first to the last of each table", all, caps::CELLS));
+                return Some(caps::too_many(
+                    at,
+                    "addresses from the first to the last of each table",
+                    all,
+                    caps::CELLS,
+                ));
             }
         }
         None

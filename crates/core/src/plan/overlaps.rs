@@ -3,7 +3,8 @@
 use super::{Plan, PlannedRule, Source};
 use crate::finding::Finding;
 use crate::project::Project;
-use std::collections::HashSet;
+use crate::source::Span;
+use std::collections::{HashMap, HashSet};
 
 /// Two rules on one cell: the later one is found and left out.
 pub(super) fn drop_overlaps(project: &Project, plan: &mut Plan, findings: &mut Vec<Finding>) {
@@ -11,6 +12,7 @@ pub(super) fn drop_overlaps(project: &Project, plan: &mut Plan, findings: &mut V
     let key = |rule: &PlannedRule| (rule.board, rule.target.space, rule.target.first, rule.target.bit);
     order.sort_by_key(|at| plan.rules.get(*at).map(key));
     let mut dropped = vec![];
+    let mut told: HashMap<(Span, Span), usize> = HashMap::new();
     let mut reach: Option<usize> = None;
     for at in order {
         let (Some(rule), before) = (plan.rules.get(at), reach.and_then(|before| plan.rules.get(before)))
@@ -24,7 +26,14 @@ pub(super) fn drop_overlaps(project: &Project, plan: &mut Plan, findings: &mut V
                 before.target.first == rule.target.first && bits.is_some_and(|(one, other)| one != other);
             if same && rule.target.first < before.target.extent().end() && !apart {
                 let (first, second) = if earlier < at { (earlier, at) } else { (at, earlier) };
-                findings.extend(overlap(project, plan, first, second, rule.target.first));
+                // Those of a `repeat` stand in one place, and so are one finding with its count.
+                let places = (place(project, plan, first), place(project, plan, second));
+                if let Some(known) = told.get(&places).and_then(|known| findings.get_mut(*known)) {
+                    known.count += 1;
+                } else if let Some(found) = overlap(project, plan, first, second, rule.target.first) {
+                    told.insert(places, findings.len());
+                    findings.push(found);
+                }
                 dropped.push(second);
                 if second == at {
                     continue;
@@ -46,6 +55,11 @@ pub(super) fn drop_overlaps(project: &Project, plan: &mut Plan, findings: &mut V
             stays
         });
     }
+}
+
+fn place(project: &Project, plan: &Plan, rule: usize) -> Span {
+    let map = plan.rules.get(rule).and_then(|rule| project.maps.get(rule.map));
+    map.map_or_else(Span::default, |map| map.span)
 }
 
 fn overlap(project: &Project, plan: &Plan, first: usize, second: usize, cell: u32) -> Option<Finding> {

@@ -10,7 +10,7 @@ pub(super) const ENTRIES: usize = 4096;
 /// Devices, those of `repeat` each for itself.
 pub(super) const DEVICES: usize = 20_000;
 /// Rules, those of `repeat` each for itself.
-pub(super) const RULES: usize = 500_000;
+pub(super) const RULES: usize = 400_000;
 /// Points of one profile, those of `repeat` each for itself.
 pub(super) const POINTS: usize = 100_000;
 /// Values of all rules together.

@@ -108,7 +108,14 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     /// One repetition: texts and numbers are worked out for it.
     pub(super) fn nth(&self, n: u32) -> Self {
-        Self { what: self.what.clone(), span: self.span, table: self.table, group: self.group, n: Some(n), repeats: false }
+        Self {
+            what: self.what.clone(),
+            span: self.span,
+            table: self.table,
+            group: self.group,
+            n: Some(n),
+            repeats: false,
+        }
     }
 
     /// Finds every text and number that cannot be worked out.

@@ -127,7 +127,12 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
         let repeat = fields.whole(r, "repeat");
         let count = profile.points.len() + repeat.map_or(1, |repeat| repeat.value as usize);
         if count > caps::POINTS {
-            r.find(caps::too_many(point.name.span, "points and more in one profile", count as u64, caps::POINTS as u64));
+            r.find(caps::too_many(
+                point.name.span,
+                "points and more in one profile",
+                count as u64,
+                caps::POINTS as u64,
+            ));
             break;
         }
         let Some(repeat) = repeat else {

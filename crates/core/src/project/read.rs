@@ -137,10 +137,11 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
 fn parse<'t>(r: &mut Reader<'t>) -> DeTable<'t> {
     let (document, errors) = DeTable::parse_recoverable(r.text);
     // One slip makes the parser stumble several times in a line; the first says what it is.
+    let ends: Vec<usize> = r.text.match_indices('\n').map(|(at, _)| at).collect();
     let mut last_line = None;
     for error in errors {
         let span = r.span(error.span().unwrap_or_default());
-        let line = r.text.get(..span.start as usize).map_or(0, |before| before.matches('\n').count());
+        let line = ends.partition_point(|end| *end < span.start as usize);
         if last_line != Some(line) {
             r.find(Finding::new("F01", span, error.message().to_string()));
         }

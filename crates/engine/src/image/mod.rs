@@ -38,8 +38,31 @@ pub enum Outgoing {
     Never,
     /// These cells.
     Fresh(Vec<u8>),
-    /// The source is lost; the cells are the last ones.
-    Stale(Vec<u8>),
+    /// The source is lost; the cells are the last ones, nothing where none has ever fitted.
+    Stale(Option<Vec<u8>>),
+}
+
+/// Whether what came last for a cell stands in it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+enum Fit {
+    /// Nothing that fits has come yet.
+    #[default]
+    Blank,
+    /// It does.
+    Good,
+    /// It did not fit; the one before stands there.
+    Odd,
+}
+
+impl Fit {
+    /// Once a value has come that fits, or does not.
+    const fn after(self, fits: bool) -> Self {
+        match (self, fits) {
+            (_, true) => Self::Good,
+            (Self::Blank, false) => Self::Blank,
+            (_, false) => Self::Odd,
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -53,8 +76,8 @@ struct Stretch {
     cells: Vec<u8>,
     /// The step that feeds each cell, counted from 1; 0 for none.
     feeds: Vec<u32>,
-    /// The last value of this cell did not fit.
-    misfit: Vec<bool>,
+    /// What came of the last value of each cell.
+    fits: Vec<Fit>,
 }
 
 impl Stretch {
@@ -79,7 +102,7 @@ impl Stretch {
 struct BitFeed {
     bit: u8,
     step: u32,
-    misfit: bool,
+    fit: Fit,
 }
 
 /// What is known of the values of one step.
@@ -130,7 +153,7 @@ impl Image {
                 first: 0,
                 cells: vec![],
                 feeds: vec![],
-                misfit: vec![],
+                fits: vec![],
             })
             .collect();
         let mut ends: Vec<Option<(u32, u32)>> = vec![None; stretches.len()];
@@ -147,7 +170,7 @@ impl Image {
             stretch.first = first;
             stretch.cells = vec![0; count * stretch.each];
             stretch.feeds = vec![0; count];
-            stretch.misfit = vec![false; count];
+            stretch.fits = vec![Fit::default(); count];
         }
         let mut image = Self { board, plan, health, unmapped_zero, stretches, bits: vec![], slots: vec![] };
         image.feed_cells();
@@ -179,7 +202,7 @@ impl Image {
                     *feed = SHARED | u32::try_from(self.bits.len()).unwrap_or(0);
                     self.bits.push(vec![]);
                 }
-                let own = BitFeed { bit, step: number - 1, misfit: false };
+                let own = BitFeed { bit, step: number - 1, fit: Fit::default() };
                 self.bits.get_mut((*feed & !SHARED) as usize).into_iter().for_each(|bits| bits.push(own));
             }
         }
@@ -242,7 +265,10 @@ impl Image {
             }
             let shared = stretch.feeds.get(index).map(|feed| (*feed & !SHARED) as usize);
             let bits = shared.and_then(|at| self.bits.get_mut(at));
-            bits.into_iter().flatten().filter(|own| own.step == step).for_each(|own| own.misfit = !fits);
+            bits.into_iter()
+                .flatten()
+                .filter(|own| own.step == step)
+                .for_each(|own| own.fit = own.fit.after(fits));
             return fits;
         }
         let copy = rule.conversion.is_copy() && cells.len() == room.len();
@@ -253,8 +279,8 @@ impl Image {
             } else {
                 rule.conversion.convert(cells, room).is_ok()
             };
-        for misfit in stretch.misfit.iter_mut().skip(index).take(target.count as usize) {
-            *misfit = !fits;
+        for fit in stretch.fits.iter_mut().skip(index).take(target.count as usize) {
+            *fit = fit.after(fits);
         }
         fits
     }
@@ -284,9 +310,7 @@ impl Image {
         if let Some(room) = stretch.cells.get_mut(index * each..index * each + cells.len()) {
             room.copy_from_slice(cells);
         }
-        for misfit in stretch.misfit.iter_mut().skip(index).take(extent.count as usize) {
-            *misfit = false;
-        }
+        stretch.fits.iter_mut().skip(index).take(extent.count as usize).for_each(|fit| *fit = Fit::Good);
     }
 
     /// Takes over the values of one rule from its steps in another image.
@@ -312,27 +336,22 @@ impl Image {
                 seen = Some(seen.map_or(then, |seen| older(seen, then)));
                 let (from, to) = (there.target.item(item), rule.target.item(item));
                 let cells = other.peek(from).map(<[u8]>::to_vec).unwrap_or_default();
-                let misfit = other.misfits(from);
-                self.place(to, rule.target.bit, &cells, misfit, *step);
+                let fit = other.fit(from, there.target.bit);
+                self.place(to, rule.target.bit, &cells, fit, *step);
             }
             // Whether all of them fitted is seen cell by cell until the next poll.
             self.landed(*step, seen.unwrap_or(Seen::Never), false);
         }
     }
 
-    fn misfits(&self, extent: Extent) -> bool {
-        let Some(stretch) = self.stretches.get(usize::from(extent.space.0)) else { return false };
-        let feed = stretch.feed(extent.first);
-        if feed & SHARED != 0 {
-            return self
-                .bits
-                .get((feed & !SHARED) as usize)
-                .is_some_and(|bits| bits.iter().any(|own| own.misfit));
-        }
-        stretch.index(extent.first).and_then(|at| stretch.misfit.get(at)).copied().unwrap_or(false)
+    fn fit(&self, extent: Extent, bit: Option<u8>) -> Fit {
+        let stretch = self.stretches.get(usize::from(extent.space.0));
+        stretch
+            .and_then(|stretch| self.feeding(stretch, extent.first, bit))
+            .map_or(Fit::Blank, |(_, fit)| fit)
     }
 
-    fn place(&mut self, extent: Extent, bit: Option<u8>, cells: &[u8], misfit: bool, step: u32) {
+    fn place(&mut self, extent: Extent, bit: Option<u8>, cells: &[u8], fit: Fit, step: u32) {
         let Some(stretch) = self.stretches.get_mut(usize::from(extent.space.0)) else { return };
         let Some(index) = stretch.index(extent.first) else { return };
         let feed = stretch.feeds.get(index).copied().unwrap_or(0);
@@ -342,11 +361,11 @@ impl Image {
             Some(bit) => {
                 set_bit(room, bit, bit_of(cells, bit));
                 let bits = self.bits.get_mut((feed & !SHARED) as usize);
-                bits.into_iter().flatten().filter(|own| own.step == step).for_each(|own| own.misfit = misfit);
+                bits.into_iter().flatten().filter(|own| own.step == step).for_each(|own| own.fit = fit);
             }
             None => {
                 room.copy_from_slice(cells);
-                stretch.misfit.iter_mut().skip(index).take(extent.count as usize).for_each(|m| *m = misfit);
+                stretch.fits.iter_mut().skip(index).take(extent.count as usize).for_each(|own| *own = fit);
             }
         }
     }
@@ -375,29 +394,30 @@ impl Image {
             Some(bit) => vec![u8::from(bit_of(stored, bit))],
             None => stored.to_vec(),
         };
-        let mut stale = false;
+        let (mut stale, mut blank) = (false, false);
         for grain in push.extent.first..push.extent.end() {
             let Some(stretch) = self.stretches.get(usize::from(push.extent.space.0)) else {
                 return Outgoing::Never;
             };
-            let Some((step, misfit)) = self.feeding(stretch, grain, push.bit) else { return Outgoing::Never };
+            let Some((step, fit)) = self.feeding(stretch, grain, push.bit) else { return Outgoing::Never };
+            blank |= fit == Fit::Blank;
             match self.seen(step) {
                 Seen::Never | Seen::Lost(None) => return Outgoing::Never,
-                _ => stale |= misfit || !self.is_fresh(now, step),
+                _ => stale |= fit != Fit::Good || !self.is_fresh(now, step),
             }
         }
-        if stale { Outgoing::Stale(cells) } else { Outgoing::Fresh(cells) }
+        if stale { Outgoing::Stale((!blank).then_some(cells)) } else { Outgoing::Fresh(cells) }
     }
 
-    /// The step that feeds a grain, or one bit of it, and whether its last value did not fit.
-    fn feeding(&self, stretch: &Stretch, grain: u32, bit: Option<u8>) -> Option<(u32, bool)> {
+    /// The step that feeds a grain, or one bit of it, and what came of its last value.
+    fn feeding(&self, stretch: &Stretch, grain: u32, bit: Option<u8>) -> Option<(u32, Fit)> {
         let feed = stretch.feed(grain);
         if feed & SHARED == 0 {
-            let misfit = stretch.index(grain).and_then(|at| stretch.misfit.get(at)).copied();
-            return Some((feed.checked_sub(1)?, misfit.unwrap_or(false)));
+            let fit = stretch.index(grain).and_then(|at| stretch.fits.get(at)).copied();
+            return Some((feed.checked_sub(1)?, fit.unwrap_or_default()));
         }
         let bits = self.bits.get((feed & !SHARED) as usize)?;
-        bits.iter().find(|own| Some(own.bit) == bit).map(|own| (own.step, own.misfit))
+        bits.iter().find(|own| Some(own.bit) == bit).map(|own| (own.step, own.fit))
     }
 }
 

@@ -1,6 +1,6 @@
 //! What a reader gets: all cells of a range as they are, or filled, or a refusal.
 
-use super::{Image, SHARED, Seen, Stretch, refused};
+use super::{Fit, Image, SHARED, Seen, Stretch, refused};
 use crate::Moment;
 use woodrush_core::cells::{filled, set_bit};
 use woodrush_core::plan::Source;
@@ -80,10 +80,10 @@ impl Image {
                 return Err(refused(Kind::NoSuchAddress, Blame::Asker));
             };
             let index = index.unwrap_or_default();
-            let misfit = stretch.misfit.get(index).copied().unwrap_or(false);
+            let fit = stretch.fits.get(index).copied().unwrap_or_default();
             let cell =
                 stretch.cells.get(index * stretch.each..(index + 1) * stretch.each).unwrap_or_default();
-            match self.verdict(now, step, misfit) {
+            match self.verdict(now, step, fit) {
                 Verdict::Show => match self.health_cell(now, step, grain, stretch.each) {
                     Some(cell) => out.extend_from_slice(&cell),
                     None => out.extend_from_slice(cell),
@@ -104,18 +104,18 @@ impl Image {
         }
     }
 
-    fn verdict(&self, now: Moment, step: u32, misfit: bool) -> Verdict {
+    fn verdict(&self, now: Moment, step: u32, fit: Fit) -> Verdict {
         let Some(rule) = self.plan.rule_of(step) else { return Verdict::Refuse(Kind::Lost) };
         if matches!(rule.source, Source::Told(_)) {
             return Verdict::Show;
         }
-        if self.is_fresh(now, step) && !misfit {
+        if self.is_fresh(now, step) && fit == Fit::Good {
             return Verdict::Show;
         }
         let seen = self.seen(step);
         match (rule.on_loss, seen) {
             (OnLoss::Fill(word), _) => Verdict::Fill(word),
-            (OnLoss::Hold, Seen::At(_) | Seen::Lost(Some(_))) => Verdict::Show,
+            (OnLoss::Hold, Seen::At(_) | Seen::Lost(Some(_))) if fit != Fit::Blank => Verdict::Show,
             (_, Seen::Never) => Verdict::Refuse(Kind::NeverSeen),
             _ => Verdict::Refuse(Kind::Lost),
         }
@@ -137,7 +137,7 @@ impl Image {
         let mut lost = None;
         for own in self.bits.get((feed & !SHARED) as usize).into_iter().flatten() {
             let room = out.get_mut(begin..).unwrap_or_default();
-            match self.verdict(now, own.step, own.misfit) {
+            match self.verdict(now, own.step, own.fit) {
                 Verdict::Show => {
                     if let Some(on) = self.told_bit(now, own.step) {
                         set_bit(room, own.bit, on);

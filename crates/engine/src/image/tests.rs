@@ -48,7 +48,11 @@ on-loss = "fill 0xBEEF"
 const HOLDING: SpaceId = SpaceId(3);
 
 fn image(zero: bool) -> (Image, Arc<Plan>) {
-    let checked = check(read("w", SITE.into(), &mut |_| Err(String::new())));
+    image_of(SITE, zero)
+}
+
+fn image_of(site: &str, zero: bool) -> (Image, Arc<Plan>) {
+    let checked = check(read("w", site.into(), &mut |_| Err(String::new())));
     assert!(!checked.has_errors());
     let plan = Arc::new(checked.plan);
     let devices = plan.devices.iter().map(|_| Arc::default()).collect();
@@ -112,6 +116,18 @@ fn words_are_put_into_order_and_a_misfit_is_lost_alone() {
     assert_eq!(read_words(&image, Moment(5), 4, 1), Err(Kind::Lost), "-32768 does not fit u16");
     land(&mut image, &plan, 1, Moment(6), 7);
     assert_eq!(read_words(&image, Moment(6), 4, 1), Ok(vec![7]));
+}
+
+#[test]
+fn hold_shows_nothing_before_a_value_has_fitted() {
+    let site =
+        SITE.replace("to = \"scada:400005 as u16\"", "to = \"scada:400005 as u16\"\non-loss = \"hold\"");
+    let (mut image, plan) = image_of(&site, false);
+    land(&mut image, &plan, 1, Moment(5), 0x8000);
+    assert_eq!(read_words(&image, Moment(5), 4, 1), Err(Kind::Lost), "0 would look live");
+    land(&mut image, &plan, 1, Moment(6), 7);
+    land(&mut image, &plan, 1, Moment(7), 0x8000);
+    assert_eq!(read_words(&image, Moment(7), 4, 1), Ok(vec![7]), "the last one that fitted");
 }
 
 #[test]

@@ -65,7 +65,7 @@ impl Sent {
                 (entry.on_change && changed || again || self.filled && changed).then_some(cells)
             }
             Outgoing::Stale(cells) => match entry.on_loss {
-                OnLoss::Hold if again => Some(cells),
+                OnLoss::Hold if again => cells,
                 OnLoss::Fill(word) if !self.filled => Some(match entry.bit {
                     Some(_) => vec![u8::from(word != 0)],
                     None => filled(word, grain, entry.extent.first, entry.extent.count),

@@ -12,6 +12,7 @@ mod refusals;
 mod runner;
 mod steady;
 mod subject;
+mod together;
 mod writing;
 
 pub use live::{Judged, Pair, pairs};
@@ -22,8 +23,11 @@ use serde::Serialize;
 /// What came of one rule.
 #[derive(Debug, Clone, Serialize)]
 pub struct RuleProof {
-    /// Its name, or its place among the rules from 1 on.
+    /// Its name, or both its ends.
     pub rule: String,
+    /// Whether it has a name.
+    #[serde(skip)]
+    pub named: bool,
     /// File and line.
     pub at: String,
     /// Its source, as written.
@@ -53,6 +57,14 @@ pub struct Proof {
     pub format: u32,
     /// The site.
     pub site: String,
+    /// What the map says, as a number: two projects that carry the same have the same one; `status` shows it too.
+    pub map: String,
+    /// When it began, in Unix seconds.
+    pub began: u64,
+    /// The machine on which it was done.
+    pub machine: String,
+    /// Version of the tool.
+    pub version: String,
     /// A row a rule, in file order.
     pub rules: Vec<RuleProof>,
     /// How many forwards there are, and how many of them are as they should be.

@@ -108,15 +108,16 @@ impl Runner<'_> {
     /// Cuts every line, looks at what the reader gets, mends it, and waits for new values.
     pub(super) fn loss(&mut self, progress: &mut dyn FnMut(Progress)) {
         let doing = "a cut cable, and the mend";
-        progress(Progress { doing, done: 0, of: 3 });
+        let of = count_of(2 * self.subjects.len());
+        progress(Progress { doing, done: 0, of });
         // Sound values of the first pattern, so that what is held or refused is known.
         self.read_round(0);
         let ports: Vec<usize> = self.rig.device_ports();
         let before: Vec<Option<Vec<u8>>> = (0..self.subjects.len()).map(|at| self.look(at).ok()).collect();
         ports.iter().for_each(|port| self.rig.cut(*port, true));
         let cut = self.clock.now();
-        progress(Progress { doing, done: 1, of: 3 });
         for at in 0..self.subjects.len() {
+            progress(Progress { doing, done: count_of(at), of });
             let why = match self.written_while_cut(at) {
                 Some(why) => why,
                 None => self.wait_for(at, cut, |subject, seen| {
@@ -126,12 +127,12 @@ impl Runner<'_> {
             self.note(at, why, "after the cut");
         }
         ports.iter().for_each(|port| self.rig.cut(*port, false));
-        progress(Progress { doing, done: 2, of: 3 });
         for subject in &self.subjects {
             self.put(subject, 1);
         }
         let mended = self.clock.now();
         for at in 0..self.subjects.len() {
+            progress(Progress { doing, done: count_of(self.subjects.len() + at), of });
             let wanted = self.subjects.get(at).and_then(|subject| match &subject.feed {
                 Feed::Cells(source) => {
                     let cells = self.rig.peek(subject.device?, source.item(0))?;
@@ -166,7 +167,9 @@ impl Runner<'_> {
         let waits =
             subject.image().is_none() && subject.confirm && !subject.again && subject.shown(&cells).is_some();
         let result = self.write(image, place, cells);
-        let lost = matches!(&result, Err(refusal) if answers(refusal, Kind::NoAnswer));
+        // No answer on its line, or no connection to ask on.
+        let lost = matches!(&result, Err(refusal)
+            if answers(refusal, Kind::NoAnswer) || answers(refusal, Kind::NoPath));
         let shown = self.subjects.get(at).map(|subject| self.show(subject, 0))?;
         let right = if waits { lost } else { result.is_ok() || lost };
         let seen = result.map_or_else(|refusal| told(&Err(refusal)), |()| "taken".into());

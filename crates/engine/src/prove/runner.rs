@@ -1,6 +1,7 @@
 //! The runner: bench, converter and reader; one round a pattern, all rules at once.
 
 use super::field;
+use super::refusals::whole_word;
 use super::steady::Watch;
 use super::subject::{End, Feed, Subject};
 use super::{Progress, Proof, RuleProof, Share};
@@ -12,10 +13,11 @@ use crate::rig::Rig;
 use crate::speak::answers;
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::time::{SystemTime, UNIX_EPOCH};
 use woodrush_core::check::Checked;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::Plan;
-use woodrush_core::project::Owner;
+use woodrush_core::project::{OnLoss, Owner};
 use woodrush_core::protocol::{Extent, Verb, refusal_shown};
 use woodrush_core::{Kind, Refusal};
 
@@ -85,9 +87,11 @@ fn once(
         subjects,
         results,
         readers: HashMap::new(),
+        last: HashMap::new(),
         clock,
         others: vec![],
         forwards: Share::default(),
+        began: SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs()),
         field,
     };
     runner.read_rounds(progress);
@@ -135,9 +139,13 @@ pub(super) struct Runner<'a> {
     pub(super) subjects: Vec<Subject>,
     pub(super) results: Vec<Outcome>,
     pub(super) readers: HashMap<usize, Dialer>,
+    /// The last cells that fitted and were seen, by rule and value: what `hold` shows.
+    last: HashMap<(usize, u32), Vec<u8>>,
     pub(super) clock: Clock,
     pub(super) others: Vec<(String, bool)>,
     pub(super) forwards: Share,
+    /// Unix seconds.
+    began: u64,
     /// By device: why it does not answer alone.
     field: Vec<Option<String>>,
 }
@@ -145,7 +153,26 @@ pub(super) struct Runner<'a> {
 /// One value that a round waits for.
 struct Awaited {
     item: u32,
-    wanted: Option<Vec<u8>>,
+    wanted: Wanted,
+}
+
+/// What the reader must get.
+enum Wanted {
+    Cells(Vec<u8>),
+    /// The word of a `fill`, because the value does not fit.
+    Fill(u16),
+    /// A refusal as lost, because the value does not fit.
+    Refused,
+}
+
+impl Wanted {
+    fn shown(&self) -> String {
+        match self {
+            Self::Cells(cells) => hex_words(cells),
+            Self::Fill(word) => format!("{word:04X} over and over"),
+            Self::Refused => "a refusal as lost".into(),
+        }
+    }
 }
 
 pub(super) fn told(result: &Result<Vec<u8>, Refusal>) -> String {
@@ -252,9 +279,17 @@ impl Runner<'_> {
                 let to_image = subject.image().is_some();
                 let awaited = (0..subject.count).filter_map(|item| {
                     let cells = self.rig.peek(device, source.item(item)).unwrap_or_default();
-                    let wanted = subject.shown(&cells);
-                    // What does not fit is not sent to a device, where it would not be seen.
-                    (to_image || wanted.is_some()).then_some(Awaited { item, wanted })
+                    let wanted = match (subject.shown(&cells), subject.on_loss) {
+                        (Some(cells), _) => Wanted::Cells(cells),
+                        // What does not fit is not sent to a device, where it would not be seen.
+                        (None, _) if !to_image => return None,
+                        (None, OnLoss::Fill(word)) => Wanted::Fill(word),
+                        (None, OnLoss::Hold) => {
+                            self.last.get(&(at, item)).cloned().map_or(Wanted::Refused, Wanted::Cells)
+                        }
+                        (None, _) => Wanted::Refused,
+                    };
+                    Some(Awaited { item, wanted })
                 });
                 open.push((at, awaited.collect()));
             }
@@ -273,6 +308,11 @@ impl Runner<'_> {
             for (at, awaited) in open {
                 match self.missing(at, &awaited) {
                     None => {
+                        for value in awaited {
+                            if let Wanted::Cells(cells) = value.wanted {
+                                self.last.insert((at, value.item), cells);
+                            }
+                        }
                         let took = self.clock.now().since(changed);
                         if let Some(result) = self.results.get_mut(at) {
                             result.read += 1;
@@ -335,7 +375,7 @@ impl Runner<'_> {
                 .get(index..)?
                 .iter()
                 .take(most)
-                .take_while(|value| value.wanted.is_some())
+                .take_while(|value| matches!(value.wanted, Wanted::Cells(_)))
                 .count()
                 .max(1);
             let values = awaited.get(index..index + run)?;
@@ -347,34 +387,33 @@ impl Runner<'_> {
             match (&result, values) {
                 (Ok(cells), values) => {
                     for (value, seen) in values.iter().zip(cells.chunks(each)) {
-                        match &value.wanted {
-                            Some(wanted) if subject.agrees(seen, wanted) => {}
-                            Some(wanted) => {
-                                return Some(format!(
-                                    "{} shows {}, and {} was expected",
-                                    self.show(subject, value.item),
-                                    hex_words(seen),
-                                    hex_words(wanted)
-                                ));
-                            }
-                            None => {
-                                return Some(format!(
-                                    "{} shows {}, and a refusal was expected: the value does not fit",
-                                    self.show(subject, value.item),
-                                    hex_words(seen)
-                                ));
-                            }
+                        let good = match &value.wanted {
+                            Wanted::Cells(wanted) => subject.agrees(seen, wanted),
+                            Wanted::Fill(word) => whole_word(subject, seen, *word),
+                            Wanted::Refused => false,
+                        };
+                        if !good {
+                            let why = match value.wanted {
+                                Wanted::Cells(_) => "",
+                                Wanted::Fill(_) | Wanted::Refused => ": the value does not fit",
+                            };
+                            return Some(format!(
+                                "{} shows {}, and {} was expected{why}",
+                                self.show(subject, value.item),
+                                hex_words(seen),
+                                value.wanted.shown()
+                            ));
                         }
                     }
                 }
-                (Err(refusal), [Awaited { wanted: None, .. }]) if answers(refusal, Kind::Lost) => {}
+                (Err(refusal), [Awaited { wanted: Wanted::Refused, .. }]) if answers(refusal, Kind::Lost) => {
+                }
                 (Err(_), [value, ..]) => {
-                    let wanted =
-                        value.wanted.as_deref().map_or_else(|| "a refusal as lost".into(), hex_words);
                     return Some(format!(
-                        "{} answers {}, and {wanted} was expected",
+                        "{} answers {}, and {} was expected",
                         self.show(subject, value.item),
-                        told(&result)
+                        told(&result),
+                        value.wanted.shown()
                     ));
                 }
                 (Err(_), []) => {}
@@ -442,10 +481,11 @@ impl Runner<'_> {
                 }
             }
             Some(RuleProof {
-                rule: map
-                    .name
-                    .as_ref()
-                    .map_or_else(|| (subject.map + 1).to_string(), |name| name.value.clone()),
+                rule: map.name.as_ref().map_or_else(
+                    || format!("{} -> {}", map.from.value, map.to.value),
+                    |name| name.value.clone(),
+                ),
+                named: map.name.is_some(),
                 at: format!("{}:{}", position.file, position.line),
                 from: map.from.value.clone(),
                 to: map.to.value.clone(),
@@ -461,6 +501,10 @@ impl Runner<'_> {
         Proof {
             format: 1,
             site: project.name.value.clone(),
+            map: format!("{:016x}", self.checked.plan.fingerprint(project)),
+            began: self.began,
+            machine: rustix::system::uname().nodename().to_string_lossy().into_owned(),
+            version: env!("CARGO_PKG_VERSION").into(),
             rules: rules.collect(),
             forwards: self.forwards,
             others: self.others,

@@ -3,6 +3,7 @@
 use super::Progress;
 use super::runner::{Runner, count_of, told};
 use super::subject::{Feed, Subject};
+use super::together::Together;
 use crate::moment::nap;
 use crate::speak::answers;
 use woodrush_core::Kind;
@@ -19,18 +20,22 @@ impl Runner<'_> {
         let rounds =
             self.subjects.iter().map(|subject| carried(subject).max(subject.writes.len())).max().unwrap_or(0);
         for round in 0..rounds {
-            progress(Progress {
-                doing: "values to the devices",
-                done: count_of(round),
-                of: count_of(rounds),
-            });
+            // Once each value alone, then neighbours together, as clients write them.
+            let mut together = if round == 0 { Together::new() } else { self.write_together(round) };
+            let (done, of) = (count_of(round * self.subjects.len()), count_of(rounds * self.subjects.len()));
             for at in 0..self.subjects.len() {
+                progress(Progress { doing: "values to the devices", done: done + count_of(at), of });
                 let Some(subject) = self.subjects.get(at) else { continue };
                 let (carries, writes) = (round < carried(subject), round < subject.writes.len());
-                if carries && self.stands(at, |runner| runner.carry_pattern(at, round)) {
+                let mut left = |back: bool| {
+                    let right = together.remove(&(at, back)).unwrap_or_default();
+                    (0..subject.count).filter(|item| !right.contains(item)).collect::<Vec<u32>>()
+                };
+                let (on, back) = (left(false), left(true));
+                if carries && self.stands(at, |runner| runner.carry_pattern(at, round, &on)) {
                     self.results.get_mut(at).into_iter().for_each(|result| result.read += 1);
                 }
-                if writes && self.stands(at, |runner| runner.write_pattern(at, round)) {
+                if writes && self.stands(at, |runner| runner.write_pattern(at, round, &back)) {
                     self.results.get_mut(at).into_iter().for_each(|result| result.written += 1);
                 }
             }
@@ -64,7 +69,7 @@ impl Runner<'_> {
     }
 
     /// What the source of a rule holds for one value: looked at in the device, or read by a client of the other image.
-    fn held(&mut self, at: usize, item: u32) -> Option<Vec<u8>> {
+    pub(super) fn held(&mut self, at: usize, item: u32) -> Option<Vec<u8>> {
         let subject = self.subjects.get(at)?;
         match &subject.feed {
             Feed::Cells(source) => self.rig.peek(subject.device?, source.item(item)),
@@ -77,15 +82,13 @@ impl Runner<'_> {
     }
 
     /// Writes a pattern where clients write, and looks for it where the rule carries it.
-    fn carry_pattern(&mut self, at: usize, round: usize) -> Option<String> {
+    fn carry_pattern(&mut self, at: usize, round: usize, items: &[u32]) -> Option<String> {
         let subject = self.subjects.get(at)?;
-        let (Feed::Written(image, _), count, patience) =
-            (&subject.feed, subject.count, self.patience(subject))
-        else {
+        let (Feed::Written(image, _), patience) = (&subject.feed, self.patience(subject)) else {
             return None;
         };
         let image = *image;
-        for item in 0..count {
+        for item in items.iter().copied() {
             let subject = self.subjects.get(at)?;
             let cells = subject.patterns.get((round + item as usize) % subject.patterns.len())?.clone();
             let (place, target) = (subject.source()?.item(item), subject.target.item(item));
@@ -122,7 +125,7 @@ impl Runner<'_> {
                     ));
                 }
                 (None, Ok(())) => return Some(format!("{written} is taken, and does not fit {shown}")),
-                (None, Err(refusal)) if !answers(refusal, Kind::BadValue) => {
+                (None, Err(refusal)) if !answers(refusal, Kind::DoesNotFit) => {
                     return Some(format!("{written} does not fit, and is answered {}", told(&Err(*refusal))));
                 }
                 (None, Err(_)) => {}
@@ -131,19 +134,29 @@ impl Runner<'_> {
         None
     }
 
-    fn write_pattern(&mut self, at: usize, round: usize) -> Option<String> {
+    fn write_pattern(&mut self, at: usize, round: usize, items: &[u32]) -> Option<String> {
         let subject = self.subjects.get(at)?;
-        let (image, count) = (subject.image()?, subject.count);
-        for item in 0..count {
+        let image = subject.image()?;
+        for item in items.iter().copied() {
             let subject = self.subjects.get(at)?;
             let cells = subject.writes.get((round + item as usize) % subject.writes.len())?.clone();
             let (wanted, target) = (subject.taken(&cells), subject.target.item(item));
             let before = self.held(at, item);
             let whole = self.whole(at, item, &cells);
             let result = self.write(image, target, whole);
-            let after = self.held(at, item);
+            let mut after = self.held(at, item);
             let subject = self.subjects.get(at)?;
             let shown = self.show(subject, item);
+            // Without `confirm` the answer comes before the device has it.
+            let until = self.clock.now() + if subject.confirm { 0 } else { self.patience(subject) };
+            while let (Some(wanted), Ok(())) = (&wanted, &result)
+                && self.clock.now() < until
+                && !self.subjects.get(at)?.arrived(after.as_deref().unwrap_or_default(), wanted)
+            {
+                nap(1000);
+                after = self.held(at, item);
+            }
+            let subject = self.subjects.get(at)?;
             match (&wanted, &result) {
                 (Some(wanted), Ok(())) => {
                     let seen = after.unwrap_or_default();
@@ -169,7 +182,7 @@ impl Runner<'_> {
                         hex_words(&cells)
                     ));
                 }
-                (None, Err(refusal)) if !answers(refusal, Kind::BadValue) || before != after => {
+                (None, Err(refusal)) if !answers(refusal, Kind::DoesNotFit) || before != after => {
                     return Some(format!(
                         "{} does not fit, and is answered {}",
                         hex_words(&cells),

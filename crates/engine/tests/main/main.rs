@@ -15,6 +15,7 @@ mod ports;
 mod proven;
 mod real_lines;
 mod reloading;
+mod right_ways;
 mod scanning;
 mod serving;
 mod site;
