@@ -218,8 +218,8 @@ impl WayArgs {
 /// What `read` takes.
 #[derive(ClapArgs, Debug)]
 pub(crate) struct ReadArgs {
-    /// DEVICE, DEVICE.POINT, DEVICE:ADDRESS or IMAGE:ADDRESS of the project; or HOST:PORT and addresses; with
-    /// "as FORM", "xN" and "every T" behind an address
+    /// DEVICE, DEVICE.POINT, DEVICE:ADDRESS or IMAGE:ADDRESS of the project; or HOST:PORT or a port of the project,
+    /// and addresses; with "as FORM", "xN" and "every T" behind an address
     #[arg(required = true, value_name = "TARGET")]
     pub(crate) targets: Vec<String>,
     /// Read again and again, such as 500ms

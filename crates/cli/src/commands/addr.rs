@@ -9,6 +9,11 @@ use woodrush_core::protocol::{Address, Brings, Dialect, Grain, Setup, notations}
 #[derive(Serialize)]
 struct Shown {
     written: String,
+    /// The setting under which it is that; empty where it is so under all.
+    #[serde(skip_serializing_if = "str::is_empty")]
+    when: &'static str,
+    #[serde(skip)]
+    grain: (u32, Option<u8>),
     notation: &'static str,
     canonical: String,
     offset: String,
@@ -37,7 +42,7 @@ pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict
     let (mut shown, mut refused) = (vec![], vec![]);
     for text in addresses {
         match read(text) {
-            Ok(address) => shown.push(address),
+            Ok(addresses) => shown.extend(addresses),
             Err(fault) => refused.push(fault),
         }
     }
@@ -74,13 +79,25 @@ pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict
     Ok(if refused.is_empty() { Verdict::Yes } else { Verdict::No })
 }
 
-fn read(text: &str) -> Result<Shown, Refused> {
-    let setup = Setup::default();
+/// What a text is; several where it depends on a setting.
+fn read(text: &str) -> Result<Vec<Shown>, Refused> {
     let mut first = None;
     for dialect in notations() {
-        match dialect.parse(text, &setup) {
-            Ok(address) => return Ok(show(text, dialect, &address, &setup)),
-            Err(fault) => first = first.or(Some(fault)),
+        let mut found: Vec<Shown> = vec![];
+        for (when, setup) in dialect.readings() {
+            match dialect.parse(text, &setup) {
+                Ok(address) => found.push(Shown { when, ..show(text, dialect, &address, &setup) }),
+                Err(fault) => first = first.or(Some(fault)),
+            }
+        }
+        // The same under all of them needs no word about it.
+        let same = |one: &Shown, other: &Shown| one.grain == other.grain && one.means == other.means;
+        if let [one, rest @ ..] = found.as_mut_slice() {
+            if dialect.readings().len() == 1 + rest.len() && rest.iter().all(|other| same(one, other)) {
+                one.when = "";
+                found.truncate(1);
+            }
+            return Ok(found);
         }
     }
     Err(first.map_or_else(
@@ -112,13 +129,15 @@ fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Se
     let access = if space.writable { "read and write" } else { "read only" };
     Shown {
         written: text.into(),
+        when: "",
+        grain: (*first, *bit),
         notation: dialect.family(),
         canonical: own.canonical,
         offset: own.offset,
         hex: own.hex,
         means: format!("{noun}{bit_words}, {access}"),
         others: dialect
-            .notations(space, *first, *bit)
+            .notations(space, *first, *bit, setup)
             .into_iter()
             .map(|(name, text)| Other { name, text })
             .collect(),
@@ -129,7 +148,8 @@ fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Se
 
 fn say(console: &mut Console, address: &Shown) -> Result<(), Failure> {
     let head = console.paint(Tone::Accent, &address.written);
-    console.say(&format!("{head}  {} {}", address.notation, address.means))?;
+    let when = if address.when.is_empty() { String::new() } else { format!(", with `{}`", address.when) };
+    console.say(&format!("{head}  {} {}{when}", address.notation, address.means))?;
     let column = address.others.iter().map(|other| other.name.len()).max().unwrap_or(0).max(15);
     for other in &address.others {
         console.say(&format!("  {:<column$} {}", other.name, other.text))?;

@@ -106,7 +106,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> 
 
 /// Reads the words of one target now.
 fn live(console: &mut Console, global: &Global, args: &DecodeArgs) -> Result<Option<Given>, Failure> {
-    let (mut ways, texts) = Ways::sort(global, &args.way, &args.words)?;
+    let (mut ways, texts) = Ways::of_station(global, &args.way, &args.words)?;
     let wanted = ways.wanted(texts)?;
     let [one] = wanted.as_slice() else {
         return Err(Failure::Usage(

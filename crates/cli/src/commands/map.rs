@@ -14,6 +14,8 @@ use woodrush_core::protocol::Extent;
 struct Row {
     rule: String,
     image: String,
+    /// The station as which the image answers, or at which the device is; empty where there is none.
+    unit: String,
     sent_to: String,
     address: String,
     offset: String,
@@ -29,6 +31,7 @@ struct Row {
     on_loss: String,
     access: &'static str,
     sent: String,
+    note: String,
 }
 
 /// A unit that is passed on; without units, all bytes of a port are.
@@ -96,6 +99,8 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                 "access",
                 "sent",
                 "sent to",
+                "unit",
+                "note",
             ];
             let row = |r: Row| {
                 vec![
@@ -116,6 +121,8 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                     r.access.to_string(),
                     r.sent,
                     r.sent_to,
+                    r.unit,
+                    r.note,
                 ]
             };
             console.table(&Table { head, rows: rows.into_iter().map(row).collect(), whole: &[] })?;
@@ -133,6 +140,7 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row], passed: &[Passed
     let row = |r: &Row| {
         let other = !r.device_form.is_empty() && r.device_form != r.form;
         let there = if other { format!("\nas {}", r.device_form) } else { String::new() };
+        let note = if r.note.is_empty() { String::new() } else { format!("\n{}", r.note) };
         let offset =
             if r.device_offset.is_empty() { String::new() } else { format!(" ({})", r.device_offset) };
         vec![
@@ -141,7 +149,7 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row], passed: &[Passed
             r.form.clone(),
             r.eu.clone(),
             r.value.clone(),
-            format!("{}{offset}{there}", r.device_address),
+            format!("{}{offset}{there}{note}", r.device_address),
             match r.access {
                 "read-write" => "rw".into(),
                 "written by clients" => "w".into(),
@@ -160,7 +168,9 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row], passed: &[Passed
         }
         let place = image.port.map(|port| place(checked, port.value)).unwrap_or_default();
         let name = console.paint(Tone::Accent, &format!("image {}", station.name));
-        console.say(&format!("{name}{place}, {}", counted(here.len())))?;
+        let unit = station.dialect.and_then(|dialect| dialect.station(&station.setup).map(|_| ()));
+        let unit = unit.map(|()| format!(", {}", station.station_shown())).unwrap_or_default();
+        console.say(&format!("{name}{place}{unit}, {}", counted(here.len())))?;
         let head = vec!["address", "offset", "as", "unit", "value", "in the device", "r/w"];
         console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
     }
@@ -296,10 +306,22 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
         (Source::Poll { device, point: at, .. }, _) => point(device, at),
         _ => None,
     };
-    let row = |item: u32| {
-        let target = rule.target.item(item);
+    let note = map.note.as_deref().or(own_point.and_then(|point| point.note.as_deref())).unwrap_or_default();
+    let station = |station: &Station| {
+        let number = station.dialect.and_then(|dialect| dialect.station(&station.setup));
+        number.map(|number| number.to_string()).unwrap_or_default()
+    };
+    // A register that stands as sixteen bits is read bit by bit, and so each of them has a row.
+    let spread = rule.spreads();
+    let each = if spread { rule.target.width } else { 1 };
+    let row = |value: u32| {
+        let (item, part) = (value / each, value % each);
+        let mut target = rule.target.item(item);
+        if spread {
+            (target.first, target.count) = (target.first + part, 1);
+        }
         let (address, offset) = shown(board, target, rule.target.bit);
-        let far = far_end(checked, number, rule, item);
+        let far = far_end(checked, number, rule, item, spread.then(|| u8::try_from(part).unwrap_or(0)));
         let age = if rule.max_age == u64::MAX { String::new() } else { show_micros(rule.max_age) };
         let polled = matches!(rule.source, Source::Poll { .. });
         Row {
@@ -308,12 +330,12 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
             sent_to: if sink.is_some() { board.name.clone() } else { String::new() },
             address,
             offset,
-            form: rule.conversion.to.to_string(),
+            form: if spread { "bool".into() } else { rule.conversion.to.to_string() },
             value: far.value,
             device: far.owner,
             device_address: far.address,
             device_offset: far.offset,
-            device_form: far.form,
+            device_form: if spread { "bool".into() } else { far.form },
             eu: own_point.and_then(|point| point.eu.clone()).unwrap_or_default(),
             poll: if polled { show_micros(rule.every) } else { String::new() },
             max_age: if matches!(rule.source, Source::Told(_)) { String::new() } else { age },
@@ -330,9 +352,11 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
                 _ => "read-only",
             },
             sent: sending(rule),
+            unit: station(board),
+            note: note.to_string(),
         }
     };
-    (0..rule.target.count).map(row).collect()
+    (0..rule.target.count * each).map(row).collect()
 }
 
 /// Where a value comes from; for cells that clients write, where it goes.
@@ -345,7 +369,7 @@ struct Far {
     form: String,
 }
 
-fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32) -> Far {
+fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32, part: Option<u8>) -> Far {
     let (project, plan) = (&checked.project, &checked.plan);
     let named = |station: &Station, name: Option<&str>| match name {
         Some(name) => format!("{}.{name}", station.name),
@@ -358,7 +382,7 @@ fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32) -> Far
         Source::Told(told) => Far { value: told.show(project), ..Far::default() },
         Source::Poll { device, place, point: at } => {
             let Some(station) = plan.devices.get(device) else { return Far::default() };
-            let (address, offset) = shown(station, place.item(item), place.bit);
+            let (address, offset) = shown(station, place.item(item), place.bit.or(part));
             let form = rule.conversion.from.to_string();
             Far {
                 value: named(station, point(device, at)),

@@ -45,7 +45,7 @@ struct Round {
 }
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ReadArgs) -> Result<Verdict, Failure> {
-    let (mut ways, texts) = Ways::sort(global, &args.way, &args.targets)?;
+    let (mut ways, texts) = Ways::of_station(global, &args.way, &args.targets)?;
     let wanted = ways.wanted(texts)?;
     let time = |name: &str, text: &Option<String>| match text {
         Some(text) => micros(text)

@@ -107,7 +107,7 @@ pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> 
     let target = worked.target_words.as_deref().unwrap_or("does not fit");
     let form =
         format!("{}  {}  =  {}  =  {target}  {}", worked.from, worked.source_words, worked.value, worked.to);
-    station(&mut out, width, "form", &form);
+    station(&mut out, width, "example", &form);
     match &trace.poll {
         Some(poll) => {
             let text = format!("every {}, {} on the line; {}", poll.every, poll.takes, poll.device);

@@ -45,7 +45,7 @@ struct Written {
 }
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> Result<Verdict, Failure> {
-    let (mut ways, texts) = Ways::sort(global, &args.way, &args.targets)?;
+    let (mut ways, texts) = Ways::of_station(global, &args.way, &args.targets)?;
     let jobs = texts.iter().map(|text| job(&ways, text)).collect::<Result<Vec<Job>, Failure>>()?;
     if jobs.is_empty() {
         return Err(Failure::Usage(

@@ -50,11 +50,11 @@ pub(super) fn bare_way(
     };
     let station = Station::bare(&link.shown(), spoken, setup);
     let times = LineTime::bare(spoken, line, timeout.unwrap_or(TIMEOUT));
-    Ok(Bare { link, station, line: times })
+    Ok(Bare { held: None, link, station, line: times })
 }
 
 /// The keys of the station: `--unit`, `--node`, and any other as `--key NAME=VALUE`.
-fn setup(spoken: &'static dyn Dialect, args: &WayArgs) -> Result<Setup, Failure> {
+pub(super) fn setup(spoken: &'static dyn Dialect, args: &WayArgs) -> Result<Setup, Failure> {
     let mut setup = Setup::default();
     let named = [("unit", args.unit), ("node", args.node)].into_iter();
     let named = named.filter_map(|(key, number)| Some((key.to_string(), number?.to_string())));

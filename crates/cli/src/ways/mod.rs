@@ -41,6 +41,8 @@ struct Project {
 }
 
 struct Bare {
+    /// The running converter that has the port, and its name there.
+    held: Option<(Remote, String)>,
     link: Link,
     station: Station,
     line: LineTime,
@@ -88,6 +90,13 @@ fn usage(text: impl Into<String>) -> Failure {
     Failure::Usage(text.into())
 }
 
+/// How long is waited for an answer, where somebody says it, in microseconds.
+fn timeout(args: &WayArgs) -> Result<Option<u64>, Failure> {
+    let Some(text) = &args.timeout else { return Ok(None) };
+    let time = micros(text).filter(|time| *time > 0);
+    time.map(Some).ok_or_else(|| usage(format!("`{text}` is no time (write it as 500ms or 2s)")))
+}
+
 /// A fault in what was typed, with its code and mend.
 pub(crate) fn fault(finding: &Finding) -> Failure {
     let mend = if finding.mend.is_empty() { String::new() } else { format!(" ({})", finding.mend) };
@@ -96,11 +105,63 @@ pub(crate) fn fault(finding: &Finding) -> Failure {
 
 /// A serial line that is written on the command line: the way, who is there, and its times.
 pub(crate) fn written(args: &WayArgs) -> Result<(Link, Station, LineTime), Failure> {
-    let Bare { link, station, line } = bare_way(args, None, None)?;
+    let Bare { link, station, line, .. } = bare_way(args, None, None)?;
     Ok((link, station, line))
 }
 
+/// The places of a device without points that the rules use, as they are written there.
+fn used_of(checked: &Checked, device: usize) -> Result<Vec<String>, Failure> {
+    let project = &checked.project;
+    let of_it = |end: &woodrush_core::At<String>| {
+        project
+            .endpoint(end)
+            .is_ok_and(|found| found.owner == Owner::Device(device) && !end.value.contains(".health."))
+    };
+    let mut places: Vec<String> = vec![];
+    for map in project.maps.iter().filter(|map| map.enabled) {
+        for end in [&map.from, &map.to].into_iter().filter(|end| of_it(end)) {
+            let count = map.count.map_or(1, |count| count.value);
+            let place = if count > 1 { format!("{} x{count}", end.value) } else { end.value.clone() };
+            if !places.contains(&place) {
+                places.push(place);
+            }
+        }
+    }
+    if places.is_empty() {
+        let name = project.devices.get(device).map_or("", |device| device.name.value.as_str());
+        return Err(usage(format!(
+            "`{name}` has no profile, and no rule uses an address of it: write `{name}:ADDRESS`"
+        )));
+    }
+    Ok(places)
+}
+
 impl Ways {
+    /// Sorts what was typed where the first may be a port of the project, on which a station is asked that the project
+    /// need not know.
+    pub(crate) fn of_station<'t>(
+        global: &Global,
+        args: &WayArgs,
+        targets: &'t [String],
+    ) -> Result<(Self, &'t [String]), Failure> {
+        let Some((first, rest)) = targets.split_first().filter(|(first, _)| !first.contains([':', '.', ' ']))
+        else {
+            return Self::sort(global, args, targets);
+        };
+        if args.serial.is_some() {
+            return Self::sort(global, args, targets);
+        }
+        let path = crate::project::find(global)?;
+        let checked = crate::project::load(&path)?;
+        let project = &checked.project;
+        let other =
+            project.device(first).is_some() || project.images.iter().any(|image| image.name.value == *first);
+        match project.port(first).filter(|_| !other) {
+            Some(port) => Self::of_port(args, path, checked, port).map(|ways| (ways, rest)),
+            None => Self::sort(global, args, targets),
+        }
+    }
+
     /// Sorts what was typed: the way, and what is wanted there.
     pub(crate) fn sort<'t>(
         global: &Global,
@@ -108,24 +169,19 @@ impl Ways {
         targets: &'t [String],
     ) -> Result<(Self, &'t [String]), Failure> {
         let socket: Option<SocketAddr> = targets.first().and_then(|first| first.parse().ok());
-        let timeout = match &args.timeout {
-            Some(text) => Some(
-                micros(text)
-                    .filter(|time| *time > 0)
-                    .ok_or_else(|| usage(format!("`{text}` is no time (write it as 500ms or 2s)")))?,
-            ),
-            None => None,
-        };
+        let timeout = timeout(args)?;
         let mut ways = Self { project: None, bare: None, open: vec![], timeout, rig: args.rig };
         let bare = args.serial.is_some() || socket.is_some();
         if !bare {
-            if let Some(key) = args.written().first() {
-                return Err(usage(format!(
-                    "`--{key}` belongs to a way that is written here: name HOST:PORT first, or `--serial PATH`; a project's devices have their own"
-                )));
-            }
             let path = crate::project::find(global)?;
             let checked = crate::project::load(&path)?;
+            if let Some(key) = args.written().first() {
+                let ports = checked.project.ports.iter().map(|port| port.name.value.as_str());
+                let ports = ports.take(4).collect::<Vec<_>>().join(", ");
+                return Err(usage(format!(
+                    "`--{key}` belongs to a way that is written here: name a port of the project first ({ports}), HOST:PORT, or `--serial PATH`; a project's devices have their own"
+                )));
+            }
             let remote = Remote::of(Whose::Run, &path);
             let running = remote.say("where", &[]).ok().map(|answer| (remote, answer.rows));
             ways.project = Some(Project { checked, running, rig: Remote::of(Whose::Rig, &path) });
@@ -139,6 +195,32 @@ impl Ways {
         }
         ways.bare = Some(bare_way(args, socket, timeout)?);
         Ok((ways, if socket.is_some() { targets.get(1..).unwrap_or_default() } else { targets }))
+    }
+
+    /// A port of the project, on which a station is asked that the project need not know.
+    fn of_port(args: &WayArgs, path: PathBuf, checked: Checked, port: usize) -> Result<Self, Failure> {
+        let timeout = timeout(args)?;
+        let line = ["line", "protocol", "echo"].into_iter().find(|key| args.written().contains(key));
+        let name = checked.project.ports.get(port).map_or("", |port| port.name.value.as_str()).to_string();
+        if let Some(key) = line {
+            return Err(usage(format!("`--{key}`: the project says it of `{name}`; leave it away")));
+        }
+        let remote = Remote::of(Whose::Run, &path);
+        let running = remote.say("where", &[]).ok().map(|answer| (remote, answer.rows));
+        let project = Some(Project { checked, running, rig: Remote::of(Whose::Rig, &path) });
+        let mut ways = Self { project, bare: None, open: vec![], timeout, rig: args.rig };
+        let Field { held, link, line, station, .. } = ways.field(Some(port)).map_err(|failed| {
+            usage(format!(
+                "{}: {}",
+                failed.diagnosis.seen,
+                failed.diagnosis.causes.first().map_or("", |cause| cause.what.as_str())
+            ))
+        })?;
+        let spoken = station.dialect.ok_or_else(|| usage(format!("`{name}` has no protocol")))?;
+        let setup = bare::setup(spoken, args)?.with(Some(&station.setup));
+        let station = Station::bare(&name, spoken, setup);
+        ways.bare = Some(Bare { held, link, station, line });
+        Ok(ways)
     }
 
     /// Whether a converter of the project runs here.
@@ -178,7 +260,16 @@ impl Ways {
                         found.push(Wanted::of_project(checked, &named).map_err(|finding| fault(&finding))?);
                     }
                 }
-                None => found.push(Wanted::of_project(checked, text).map_err(|finding| fault(&finding))?),
+                None => match checked.project.device(text) {
+                    Some(device) => {
+                        for place in used_of(checked, device)? {
+                            found.push(
+                                Wanted::of_project(checked, &place).map_err(|finding| fault(&finding))?,
+                            );
+                        }
+                    }
+                    None => found.push(Wanted::of_project(checked, text).map_err(|finding| fault(&finding))?),
+                },
             }
         }
         if found.is_empty() {
@@ -218,6 +309,7 @@ impl Ways {
 
     fn key(&self, wanted: &Wanted) -> (Option<usize>, bool) {
         match (&self.project, wanted.owner) {
+            _ if self.bare.is_some() => (None, false),
             (Some(_), Some(owner)) => (Some(wanted.station.port), matches!(owner, Owner::Image(_))),
             _ => (None, false),
         }
@@ -332,7 +424,7 @@ impl Ways {
         if let Some(bare) = &self.bare {
             let serial = matches!(bare.link, Link::Serial { .. });
             return Ok(Field {
-                held: None,
+                held: bare.held.clone(),
                 link: bare.link.clone(),
                 line: bare.line,
                 station: bare.station.clone(),

@@ -34,6 +34,24 @@ fn an_address_is_shown_in_every_notation() {
 }
 
 #[test]
+fn an_address_that_a_setting_decides_is_shown_both_ways() {
+    let tool = Tool::new();
+    let both = tool.run(&["addr", "I:017/12"]).out;
+    for part in [
+        "bit 12 (0 the least significant), read only, with `io-addresses = \"decimal\"",
+        "bit 10 (0 the least significant), read only, with `io-addresses = \"octal\"",
+        "in octal           I:021/14",
+        "in decimal         I:15/10",
+    ] {
+        assert!(both.contains(part), "{part}: {both}");
+    }
+    let same = tool.run(&["addr", "I:1/7", "N7:0"]).out;
+    assert!(!same.contains("io-addresses"), "the same under both needs no word: {same}");
+    let hex = tool.run(&["addr", "0x40318"]);
+    assert!(hex.err.contains("write `400318`") && !hex.err.contains("040318"), "{}", hex.err);
+}
+
+#[test]
 fn an_address_that_could_be_two_is_refused_with_both_readings() {
     let tool = Tool::new();
     let done = tool.run(&["addr", "37", "4018", "365537", "400001"]);
@@ -156,7 +174,7 @@ scada:400101 (holding:100)  <->  blower-1:400011 (holding:10)
           gets  00 01 00 00 00 07 01 03 04 AE 14 41 8B
   image   image scada, holding 100 to 101; refused with exception 11 (0x0B) once older than 1.09s
   rule    blower-1-setpoint, woodrush.toml:155: blower-1.speed-setpoint -> scada:400101 as f32 CDAB
-  form    f32 ABCD  418B AE14  =  17.46 Hz  =  AE14 418B  f32 CDAB
+  example f32 ABCD  418B AE14  =  17.46 Hz  =  AE14 418B  f32 CDAB
   poll    every 250ms, 8.4ms on the line; blower-1, unit 31
           function 3, offset 10, 2 holding registers
           asks  1F 03 00 0A 00 02 E7 B7

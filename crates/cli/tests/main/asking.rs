@@ -189,3 +189,25 @@ fn nothing_is_written_that_should_not_be() {
         assert!(done.err.contains(told), "{args:?}: {}", done.err);
     }
 }
+
+#[test]
+fn a_port_of_the_project_is_a_way_and_a_line_stands_for_its_devices() {
+    let tool = Tool::with_hatchery();
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    let read = tool.run(&["read", "raceway", "--unit", "21", "--rig", "300001", "--format", "json"]);
+    assert_eq!(read.status, 0, "{}", read.err);
+    assert_eq!(json_of(&read)["values"][0]["address"], "300001");
+    let said = tool.run(&["read", "raceway", "--line", "9600 8N1", "300001"]);
+    assert!(said.err.contains("the project says it of `raceway`"), "{}", said.err);
+    let unknown = tool.run(&["read", "do-1:300001", "--unit", "4"]);
+    assert!(unknown.err.contains("name a port of the project first (raceway"), "{}", unknown.err);
+    let pumps = tool.run(&["read", "pumps", "--rig"]);
+    assert!(pumps.out.contains("pumps:%DB10.D4") && pumps.out.contains("pumps:%DB20.D0"), "{}", pumps.err);
+    let muted = tool.run(&["rig", "mute", "raceway"]);
+    assert!(muted.out.contains("do-1 does not") && muted.out.contains("blower-2 does not"), "{}", muted.out);
+    let noise = tool.run(&["rig", "noise", "raceway", "5"]);
+    assert!(noise.status == 2 && noise.err.contains("noise raceway 5%"), "{}", noise.err);
+    let filter = tool.run(&["tap", "--function", "zz"]);
+    assert!(filter.status == 2 && filter.err.contains("write numbers and ranges"), "{}", filter.err);
+}

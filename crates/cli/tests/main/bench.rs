@@ -52,7 +52,7 @@ fn a_bench_in_one_terminal_a_converter_in_another_and_commands_from_a_third() {
         (vec!["set", "probe-1.temperature=warm"], "`warm` is no number"),
         (vec!["set", "probe-2.temperature=1"], "there is no device `probe-2` (its devices are probe-1)"),
         (vec!["get", "probe-1.colour"], "has no point `colour`"),
-        (vec!["noise", "bus", "7"], "is not of the form `noise PORT SHARE`"),
+        (vec!["noise", "bus", "7"], "`noise bus 5%`"),
     ] {
         let done = tool.run(&[&["rig"], words.as_slice()].concat());
         assert_eq!(done.status, 2, "{words:?}");

@@ -84,7 +84,7 @@ fn the_map_shows_what_is_served_sent_and_passed_on() {
     let said: Vec<String> =
         text.out.lines().map(|l| l.split_whitespace().collect::<Vec<_>>().join(" ")).collect();
     for line in [
-        "image scada at 0.0.0.0:502, 3 values",
+        "image scada at 0.0.0.0:502, unit 1, 3 values",
         "device panel is sent 2 values",
         "400101 holding:100 i16 scale 0.1 gauge, 400001 every 10s fill 0x0000",
         "office 20 line 30 3, 16",
@@ -257,7 +257,6 @@ fn a_name_that_the_bench_does_not_know_is_told_with_those_that_it_does() {
         (&["unplug", "nothing"][..], "its lines are bus"),
         (&["late", "probe-9"], "its devices are probe-1"),
         (&["twice", "probe-9"], "its devices are probe-1"),
-        (&["short", "bus"], "its devices are probe-1"),
         (&["as-unit", "probe-1", "ninety"], "as-unit DEVICE UNIT"),
         (&["as-unit", "probe-1", "70000"], "as-unit DEVICE UNIT"),
         (&["slow", "probe-1", "fast"], "slow DEVICE"),
@@ -274,4 +273,74 @@ fn a_name_that_the_bench_does_not_know_is_told_with_those_that_it_does() {
     let after = tool.run(&["rig", "status"]).out;
     assert!(after.lines().any(|line| line.starts_with("probe-1") && line.ends_with("well")), "{after}");
     assert_eq!(rig.interrupt(), 0);
+}
+
+const BITS: &str = r#"
+[ports.plc]
+serial = "/dev/ttyUSB0"
+line = "19200 8N1"
+protocol = "df1"
+[ports.pumps]
+connect = "192.0.2.30:102"
+protocol = "fetch-write"
+local-tsap = "01.00"
+remote-tsap = "01.00"
+[ports.bus]
+serial = "/dev/ttyUSB1"
+line = "19200 8E1"
+protocol = "modbus-rtu"
+[ports.o]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.dcs]
+port = "plc"
+node = 1
+[devices.m]
+port = "bus"
+unit = 3
+[devices.block]
+port = "pumps"
+[images.i]
+port = "o"
+unit = 9
+[[map]]
+from = "i:000001"
+to = "dcs:B3:1/5"
+note = "starts the reel"
+[[map]]
+from = "m:400007.3"
+to = "i:000002"
+access = "read-write"
+[[map]]
+from = "dcs:B3:2 as raw"
+to = "i:000017"
+[[map]]
+from = "i:000003"
+to = "block:%DB10.X8.1"
+"#;
+
+#[test]
+fn one_bit_is_traced_as_it_is_sent_and_sixteen_stand_one_by_one() {
+    let tool = Tool::new();
+    tool.write("woodrush.toml", BITS);
+    let traced = tool.run(&["trace", "i:000001", "i:000002", "i:000020", "i:000003"]);
+    assert_eq!(traced.status, 0, "{}", traced.err);
+    for part in [
+        "sent    masked write, file 3 element 1, bit 5",
+        "10 02 01 00 0F 00 01 00 AB 02 03 85 01 00 20 00 20 00 10 03",
+        "becomes at the device: function 22, offset 6, bit 3 of the holding register",
+        "03 16 00 06 FF F7 00 08",
+        "example raw  1234  =  4660  =  0 0 1 0 1 1 0 0 0 1 0 0 1 0 0 0  raw",
+        "FETCH, change, WRITE data block 10, word 4",
+    ] {
+        assert!(traced.out.contains(part), "{part}: {}", traced.out);
+    }
+    let csv = tool.run(&["map", "--format", "csv"]).out;
+    for part in ["i,000020,coil:19,bool,dcs,dcs,B3:2/3,", ",9,\n", ",1,starts the reel\n"] {
+        assert!(csv.contains(part), "{part}: {csv}");
+    }
+    let map = tool.run(&["map"]).out;
+    assert!(map.contains("starts the reel") && map.contains("B3:2/15 (file 3 element 2)"), "{map}");
+    assert!(map.contains("connection for FETCH and WRITE"), "a bit needs both: {map}");
 }

@@ -38,7 +38,7 @@ fn a_proof_is_reported_as_page_json_and_junit() {
     assert_eq!(done.status, 0, "{}{}", done.out, done.err);
     assert!(
         done.out.starts_with(
-            "rule,at,from,to,values,patterns read,patterns written,loss,ms middle,ms worst,proven,why\n1,"
+            "rule,at,from,to,values,patterns read,patterns written,loss,ms middle,ms worst,proven,why\nprobe-1.temperature -> plc:400001,"
         ),
         "{}",
         done.out
@@ -50,6 +50,13 @@ fn a_proof_is_reported_as_page_json_and_junit() {
     assert!(json["rules"][1]["written"].as_u64().unwrap() > 10);
     let page = read("p.html");
     assert!(page.contains("Starter &lt;&amp;&gt; co") && page.contains("Proven: 3 of 3 rules"));
+    for part in
+        [json["map"].as_str().unwrap(), json["machine"].as_str().unwrap(), json["version"].as_str().unwrap()]
+    {
+        assert!(!part.is_empty() && page.contains(part), "{part}");
+    }
+    assert!(page.contains("T") && json["began"].as_u64().unwrap() > 1_700_000_000);
+    assert!(page.contains("<code>probe-1.setpoint</code>"), "both ends of a rule without a name");
     let junit = read("p.xml");
     assert!(
         junit.contains("tests=\"6\" failures=\"0\"")
@@ -68,7 +75,7 @@ fn what_cannot_be_proven_is_told_and_is_a_no() {
     let done = tool.run(&["prove", "--report", "p.xml", "--report", "p.html"]);
     assert_eq!(done.status, 1, "{}{}", done.out, done.err);
     for part in [
-        "not proven  rule 1 at woodrush.toml:39: probe-1.temperature -> plc:400001",
+        "not proven  rule at woodrush.toml:39: probe-1.temperature -> plc:400001",
         "plc:400001 (holding:0) answers Modbus exception 11 (0x0B), gateway target device failed to respond, and",
         "NOT PROVEN  0 of 3 rules",
     ] {

@@ -218,7 +218,7 @@ fn the_file_keeps_its_mode_and_line_ends_and_a_second_call_sees_what_happened() 
     assert_eq!(done.status, 0, "{}{}", done.out, done.err);
     let changed = file(&tool);
     assert_eq!(changed.matches('\n').count(), changed.matches("\r\n").count(), "{changed:?}");
-    assert!(changed.contains("unit    = 25\r\n"), "{changed}");
+    assert!(changed.contains("unit    = 25 ") && !changed.contains("unit    = 21"), "{changed}");
     assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o640);
     let beside: Vec<_> = std::fs::read_dir(tool.path())
         .unwrap()
@@ -231,7 +231,7 @@ fn the_file_keeps_its_mode_and_line_ends_and_a_second_call_sees_what_happened() 
     let again = tool.run(&to);
     assert_eq!(again.status, 0, "{}{}", again.out, again.err);
     assert!(again.out.contains("gauge answers at unit 25 already, and nothing at 21"), "{}", again.out);
-    assert!(file(&tool).contains("unit    = 25\r\n"));
+    assert!(file(&tool).contains("unit    = 25 "));
     // A file that cannot be written is told before the device is touched.
     std::fs::remove_file(&path).unwrap();
     std::os::unix::fs::symlink("/proc/version", &path).unwrap();

@@ -3,7 +3,7 @@
 use crate::finding::Finding;
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::Project;
-use crate::protocol::{BitWrite, Place};
+use crate::protocol::Place;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for rule in &plan.rules {
@@ -17,7 +17,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
                 format!("{shown} is written, and the controller's own program writes it in every scan");
             findings.push(Finding::new("M15", at, what));
         }
-        if reads_first(device, &place) {
+        if device.reads_first(&place) {
             let part = if place.bit.is_some() { "one bit" } else { "a part of a word" };
             let what =
                 format!("{shown} is {part}, and what lies around it is fetched, changed and written back");
@@ -35,13 +35,4 @@ fn written<'p>(plan: &'p Plan, rule: &PlannedRule) -> Option<(&'p Station, Place
         Source::Poll { device, place, .. } if rule.writable => Some((plan.devices.get(device)?, place)),
         _ => None,
     }
-}
-
-/// Whether the protocol has no request for it, so that what lies around is read and written back with it.
-fn reads_first(device: &Station, place: &Place) -> bool {
-    let Some(space) = device.space_at(place.space) else { return false };
-    let step = u32::from(space.align.max(1));
-    let apart = |grain: u32| !grain.is_multiple_of(step);
-    let whole = place.bit.is_some() && space.bits == BitWrite::ReadBack;
-    whole || place.bit.is_none() && (apart(place.first) || apart(place.width))
 }

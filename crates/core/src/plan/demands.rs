@@ -60,6 +60,7 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
         Owner::Device(device) => plan.write_port(device).filter(|port| *port != station.port && writes),
         _ => None,
     };
+    let reads = reads || fetches(plan, owner, station);
     let link = Link { setup: &station.setup, image, reads, writes: writes && other.is_none() };
     let mut links = vec![dialect.to_set_up(&link)? + &line(station.port)];
     if let Some(port) = other.and_then(|at| project.ports.get(at)) {
@@ -97,6 +98,17 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
         port: station.port,
         links,
         tables: tables.into_iter().map(told).collect(),
+    })
+}
+
+/// Whether something that is written is read first, because no request writes it alone.
+fn fetches(plan: &Plan, owner: Owner, station: &Station) -> bool {
+    let Owner::Device(device) = owner else { return false };
+    plan.rules.iter().any(|rule| match &rule.source {
+        Source::Poll { device: of, place, .. } if *of == device && rule.writable => {
+            station.reads_first(place)
+        }
+        _ => plan.sink(rule) == Some(device) && station.reads_first(&rule.target),
     })
 }
 

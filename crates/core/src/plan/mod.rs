@@ -20,7 +20,7 @@ use crate::budget::LineTime;
 use crate::finding::Finding;
 use crate::form::Conversion;
 use crate::project::{OnLoss, Owner, Project, Sending, Told, caps};
-use crate::protocol::{Dialect, Extent, Place, Setup, Space, SpaceId, Transport, Verb};
+use crate::protocol::{BitWrite, Dialect, Extent, Place, Setup, Space, SpaceId, Transport, Verb};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -84,6 +84,16 @@ impl Station {
             self.spaces.len() - 1
         });
         SpaceId(u16::try_from(at).unwrap_or(u16::MAX))
+    }
+
+    /// Whether the protocol has no request that writes it, so that what lies around is read and written back with it.
+    #[must_use]
+    pub fn reads_first(&self, place: &Place) -> bool {
+        let Some(space) = self.space_at(place.space) else { return false };
+        let step = u32::from(space.align.max(1));
+        let apart = |grain: u32| !grain.is_multiple_of(step);
+        let whole = place.bit.is_some() && space.bits == BitWrite::ReadBack;
+        whole || place.bit.is_none() && (apart(place.first) || apart(place.width))
     }
 
     /// The station on its line: `unit 23`; its name where it has no number there.

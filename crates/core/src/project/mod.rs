@@ -332,6 +332,8 @@ pub struct Map {
     pub send: Option<Box<At<Sending>>>,
     /// The rules with which it comes from one poll.
     pub group: Option<Box<At<String>>>,
+    /// A remark for people.
+    pub note: Option<Box<str>>,
 }
 
 impl Map {
@@ -351,6 +353,7 @@ impl Map {
             confirm: true,
             send: None,
             group: None,
+            note: None,
         }
     }
 }

@@ -69,6 +69,8 @@ pub struct Point {
     pub is_unclear: bool,
     /// Engineering unit.
     pub eu: Option<String>,
+    /// A remark for people.
+    pub note: Option<Box<str>>,
     /// Least and greatest engineering value.
     pub range: Option<At<(f64, f64)>>,
     /// Whether it may be written.
@@ -115,6 +117,7 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
             is_unclear: form.is_none() && fields.has("as"),
             form,
             eu: fields.text(r, "eu").map(|eu| eu.value),
+            note: fields.text(r, "note").map(|note| note.value.into()),
             range: if fields.has("range") { fields.range(r, "range") } else { None },
             read_write: fields.text(r, "access").is_some_and(|access| access.value == "read-write"),
             role: fields.text(r, "role").and_then(|word| Role::parse(&word.value)),

@@ -339,6 +339,7 @@ fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
         confirm: fields.switch(r, "confirm").unwrap_or(true),
         send: sending(r, fields).map(Box::new),
         group: fields.text(r, "group").map(Box::new),
+        note: fields.text(r, "note").map(|note| note.value.into()),
         ..plain
     })
 }

@@ -212,8 +212,16 @@ impl Trouble {
                 .map(|code| Self::Refuse(name, code))
                 .ok_or_else(usage),
             ("noise", Some(value)) => {
-                let share = number(value).filter(|share| (0.0..=1.0).contains(share));
-                share.map(|share| Self::Noise(name, share)).ok_or_else(usage)
+                let share = match value.strip_suffix('%') {
+                    Some(percent) => number(percent).map(|percent| percent / 100.0),
+                    None => number(value),
+                };
+                match share.ok_or_else(usage)? {
+                    share if (0.0..=1.0).contains(&share) => Ok(Self::Noise(name, share)),
+                    _ => Err(format!(
+                        "`{value}` is more than all bytes: write a share, such as `{kind} {name} 0.05` or `{kind} {name} 5%`"
+                    )),
+                }
             }
             _ => Err(usage()),
         }
@@ -270,6 +278,7 @@ mod tests {
         }
         assert_eq!(Trouble::parse("slow", "do-1 200ms"), Ok(Trouble::Slow("do-1".into(), 200_000)));
         assert_eq!(Trouble::parse("noise", "raceway 0.001"), Ok(Trouble::Noise("raceway".into(), 0.001)));
+        assert_eq!(Trouble::parse("noise", "raceway 5%"), Ok(Trouble::Noise("raceway".into(), 0.05)));
         for (kind, text) in
             [("cut", ""), ("cut", "a b"), ("refuse", "do-1 0"), ("noise", "raceway 2"), ("burn", "x")]
         {

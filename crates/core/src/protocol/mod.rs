@@ -362,10 +362,20 @@ pub trait Dialect: Sync + fmt::Debug {
     /// # Errors
     /// Which part is wrong and what was likely meant.
     fn parse(&self, text: &str, setup: &Setup) -> Result<Address, AddressFault>;
+    /// The settings under which one text may be two addresses, each with how the project file says it.
+    fn readings(&self) -> Vec<(&'static str, Setup)> {
+        vec![("", Setup::default())]
+    }
     /// Shows an address; `width` is how many grains one value there takes, 0 where that is not known.
     fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, setup: &Setup) -> Shown;
     /// The address in other notations that people write, with what each is called.
-    fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)>;
+    fn notations(
+        &self,
+        space: &Space,
+        first: u32,
+        bit: Option<u8>,
+        setup: &Setup,
+    ) -> Vec<(&'static str, String)>;
     /// The table that a space is, or is a part of, as the project file names it.
     fn table<'s>(&self, space: &'s Space) -> &'s str {
         &space.key
@@ -464,6 +474,18 @@ pub trait Dialect: Sync + fmt::Debug {
     /// The request and the answer that carry such an extent, for `trace`: bytes as they go over the wire. `cells` are
     /// the values of the answer or of the write.
     fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], setup: &Setup) -> Example;
+    /// The exchange that changes one bit of an element and leaves the others; nothing where the element has no bits that
+    /// are changed so.
+    fn example_bit(
+        &self,
+        _space: &Space,
+        _first: u32,
+        _bit: u8,
+        _on: bool,
+        _setup: &Setup,
+    ) -> Option<Example> {
+        None
+    }
 }
 
 /// One exchange as bytes, with the request in words.

@@ -60,7 +60,13 @@ impl Dialect for Raw {
         Shown { canonical: first.to_string(), offset: first.to_string(), hex: format!("0x{first:04X}") }
     }
 
-    fn notations(&self, _space: &Space, _first: u32, _bit: Option<u8>) -> Vec<(&'static str, String)> {
+    fn notations(
+        &self,
+        _space: &Space,
+        _first: u32,
+        _bit: Option<u8>,
+        _setup: &Setup,
+    ) -> Vec<(&'static str, String)> {
         vec![]
     }
 

@@ -6,7 +6,7 @@ use crate::check::Checked;
 use crate::form::{Conversion, Form, Type, Value, hex_words};
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Endpoint, OnLoss, Owner, Target, show_micros};
-use crate::protocol::{Example, Extent, Place, Space, Verb};
+use crate::protocol::{Dialect, Example, Extent, Grain, Place, Setup, Space, Verb};
 use serde::Serialize;
 
 /// One value's way through the converter, as data; every rendering shows the same.
@@ -179,7 +179,8 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let sends = plan.sink(rule).is_some();
     let target = rule.target.item(item);
     let target_space = board.space_at(target.space)?;
-    let mut target_cells = vec![0; target.count as usize * target_space.grain.cell_bytes()];
+    let each = target_space.grain.cell_bytes();
+    let mut target_cells = vec![0; if rule.target.bit.is_some() { 1 } else { target.count as usize * each }];
     let (station, place) = match rule.source {
         Source::Poll { device, place, .. } => (plan.devices.get(device), Some(place)),
         Source::Entry { image, place, .. } => (plan.images.get(image), Some(place)),
@@ -199,14 +200,24 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let fits = rule.conversion.convert(&source_cells, &mut target_cells).is_ok();
     let value = Conversion::shown(&rule.conversion.from, &source_cells).unwrap_or_default();
     let position = project.sources.position(map.from.span);
-    let verb = if sends { Verb::Write } else { Verb::Read };
-    let read = board.dialect?.example(verb, target_space, target.first, &target_cells, &board.setup);
+    let dialect = board.dialect?;
+    let read = if sends {
+        written(dialect, target_space, target.first, rule.target.bit, &target_cells, &board.setup)
+    } else {
+        let whole = rule.target.bit.map(|bit| {
+            let mut whole = vec![0; each];
+            crate::cells::set_bit(&mut whole, bit, target_cells != [0]);
+            whole
+        });
+        let cells = whole.as_ref().unwrap_or(&target_cells);
+        dialect.example(Verb::Read, target_space, target.first, cells, &board.setup)
+    };
     let worked = Worked {
         from: rule.conversion.from.to_string(),
         to: rule.conversion.to.to_string(),
-        source_words: words(&source_cells),
+        source_words: words(&source_cells, source_space.is_some_and(|space| space.grain == Grain::Bit)),
         value: [Some(value), eu].into_iter().flatten().collect::<Vec<_>>().join(" "),
-        target_words: fits.then(|| words(&target_cells)),
+        target_words: fits.then(|| words(&target_cells, target_space.grain == Grain::Bit)),
     };
     Some(Trace {
         shown: board.show_wide(target.space, target.first, target.count, rule.target.bit),
@@ -257,13 +268,28 @@ struct There {
     exchange: Exchange,
 }
 
+/// How a value is written; one bit of a register so that its other bits stay.
+fn written(
+    dialect: &dyn Dialect,
+    space: &Space,
+    first: u32,
+    bit: Option<u8>,
+    cells: &[u8],
+    setup: &Setup,
+) -> Example {
+    let Some(bit) = bit else { return dialect.example(Verb::Write, space, first, cells, setup) };
+    let on = cells.first().is_some_and(|on| *on != 0);
+    dialect.example_bit(space, first, bit, on, setup).unwrap_or_else(|| {
+        let mut register = vec![0; space.grain.cell_bytes()];
+        crate::cells::set_bit(&mut register, bit, on);
+        dialect.example(Verb::Write, space, first, &register, setup)
+    })
+}
+
 fn there(board: Option<&Station>, place: Place, item: u32, cells: &[u8]) -> Option<There> {
     let board = board?;
     let (space, dialect, extent) = (board.space_at(place.space)?, board.dialect?, place.item(item));
-    // One bit of a register is written as the register that holds it.
-    let register = vec![0; space.grain.cell_bytes()];
-    let cells = if place.bit.is_some() && cells.len() < register.len() { &register } else { cells };
-    let example = dialect.example(Verb::Write, space, extent.first, cells, &board.setup);
+    let example = written(dialect, space, extent.first, place.bit, cells, &board.setup);
     let shown = dialect.show(space, extent.first, extent.count, place.bit, &board.setup);
     Some(There {
         at: format!("{}:{shown}", board.name),
@@ -430,9 +456,11 @@ fn sample(form: &Form, bytes: usize) -> Vec<u8> {
     cells
 }
 
-fn words(cells: &[u8]) -> String {
+/// Cells as words in hex; bits one by one, the first first.
+fn words(cells: &[u8], bits: bool) -> String {
     match cells {
         [bit] => bit.to_string(),
+        _ if bits => cells.iter().map(ToString::to_string).collect::<Vec<_>>().join(" "),
         _ => hex_words(cells),
     }
 }

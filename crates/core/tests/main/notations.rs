@@ -153,7 +153,7 @@ fn blocks_are_read_in_every_way_and_shown_in_one() {
         let Address { space, first, bit, .. } = blocks.parse(written, &none).unwrap();
         let shown = blocks.show(&space, first, width, bit, &none);
         assert_eq!((shown.canonical.as_str(), shown.offset.as_str()), (canonical, offset), "{written}");
-        for (_, other) in blocks.notations(&space, first, bit) {
+        for (_, other) in blocks.notations(&space, first, bit, &none) {
             let again = blocks.parse(&other, &none).unwrap_or_else(|fault| panic!("{other}: {fault:?}"));
             assert_eq!((&again.space.key, again.first), (&space.key, first), "{other}");
         }

@@ -23,6 +23,15 @@ impl Rig {
     }
 
     fn trouble(&self, verb: &str, words: &[String]) -> Result<(String, Vec<Row>), String> {
+        let about = Trouble::KINDS.iter().find(|(kind, ..)| *kind == verb).map(|(_, noun, _)| *noun);
+        if let (Some(Noun::Device), Some((name, rest))) = (about, words.split_first())
+            && self.checked.project.device(name).is_none()
+            && let Some(port) = self.checked.project.port(name)
+        {
+            return self
+                .trouble_of_line(verb, port, rest)
+                .unwrap_or_else(|| Err(format!("no device hangs on {name} ({})", self.names(Noun::Device))));
+        }
         let text = words.join(" ");
         let trouble = Trouble::parse(verb, &text)?;
         if let Some(why) = trouble.unfit(&self.checked.project) {
@@ -53,6 +62,26 @@ impl Rig {
             Trouble::AsUnit(name, unit) => format!("{name} answers as unit {unit}"),
         };
         Ok((done, vec![]))
+    }
+
+    /// What is said of a line where a device is meant, is said of each device on it.
+    fn trouble_of_line(
+        &self,
+        verb: &str,
+        port: usize,
+        rest: &[String],
+    ) -> Option<Result<(String, Vec<Row>), String>> {
+        let here = self.checked.project.devices.iter().filter(|device| device.is_on(port));
+        let each = here.map(|device| {
+            let words: Vec<String> =
+                [device.name.value.clone()].into_iter().chain(rest.iter().cloned()).collect();
+            self.trouble(verb, &words).map(|(said, _)| said)
+        });
+        match each.collect::<Result<Vec<String>, String>>() {
+            Ok(said) if said.is_empty() => None,
+            Ok(said) => Some(Ok((said.join("\n"), vec![]))),
+            Err(why) => Some(Err(why)),
+        }
     }
 
     fn names(&self, noun: Noun) -> String {

@@ -57,13 +57,13 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
             return Err(usage(format!("the project has no port `{port}` (it has {names})")));
         }
     }
-    let (source, learnt) =
-        open(console, args, project.as_ref().map(|(path, checked)| (path.as_path(), checked)))?;
     let most = if console.format == Format::Text { SHOWN } else { usize::MAX };
     let mut teller = Teller::new(checked, most);
-    let mut audience = Audience::new(checked.map(Spoken::of).unwrap_or_default());
-    // Nothing is written over before all that was typed is known to be right.
+    // Nothing is opened, and nothing is written over, before all that was typed is known to be right.
     let filter = Filter::of(args, checked, &teller, console.verbose)?;
+    let (source, learnt) =
+        open(console, args, project.as_ref().map(|(path, checked)| (path.as_path(), checked)))?;
+    let mut audience = Audience::new(checked.map(Spoken::of).unwrap_or_default());
     if let (Some(from), Some(to)) = (&args.read, &args.write)
         && std::fs::canonicalize(from)
             .ok()

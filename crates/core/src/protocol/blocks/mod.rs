@@ -239,7 +239,13 @@ impl Dialect for Blocks {
         notation::show(space, first, width, bit)
     }
 
-    fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)> {
+    fn notations(
+        &self,
+        space: &Space,
+        first: u32,
+        bit: Option<u8>,
+        _setup: &Setup,
+    ) -> Vec<(&'static str, String)> {
         notation::all(space, first, bit)
     }
 
@@ -335,6 +341,16 @@ impl Dialect for Blocks {
 
     fn request_code(&self, _request: &[u8]) -> Option<u8> {
         None
+    }
+
+    fn example_bit(&self, space: &Space, first: u32, bit: u8, on: bool, setup: &Setup) -> Option<Example> {
+        let mut cells = vec![0; space.grain.cell_bytes()];
+        crate::cells::set_bit(&mut cells, bit, on);
+        let mut example = self.example(Verb::Write, space, first, &cells, setup);
+        if !example.words.starts_with("FETCH") {
+            example.words = format!("FETCH, change, {}", example.words);
+        }
+        Some(example)
     }
 
     fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], _setup: &Setup) -> Example {

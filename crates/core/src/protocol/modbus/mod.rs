@@ -193,7 +193,13 @@ impl Dialect for Modbus {
         notation::show(space, first, bit)
     }
 
-    fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)> {
+    fn notations(
+        &self,
+        space: &Space,
+        first: u32,
+        bit: Option<u8>,
+        _setup: &Setup,
+    ) -> Vec<(&'static str, String)> {
         notation::all(space, first, bit)
     }
 
@@ -301,6 +307,17 @@ impl Dialect for Modbus {
             },
             Framing::Tcp => tcp::parse(request).ok()??.0.body.pdu.first().copied(),
         }
+    }
+
+    fn example_bit(&self, space: &Space, first: u32, bit: u8, on: bool, setup: &Setup) -> Option<Example> {
+        let offset = u16::try_from(first).ok()?;
+        let mask = 1u16.checked_shl(bit.into())?;
+        let (and, or) = (!mask, if on { mask } else { 0 });
+        Some(Example {
+            words: format!("function 22, offset {offset}, bit {bit} of the {}", space.noun),
+            request: self.frame(setup, |out| Request::MaskWrite { offset, and, or }.emit(out)),
+            answer: self.frame(setup, |out| Response::MaskWrote { offset, and, or }.emit(out)),
+        })
     }
 
     fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], setup: &Setup) -> Example {

@@ -162,7 +162,12 @@ fn not_digits(text: &str, base: &str) -> AddressFault {
         let offset = u32::from_str_radix(hex, 16).ok().filter(|offset| *offset < ITEMS);
         let mut likely: Vec<String> =
             offset.map(|offset| format!("holding:0x{offset:X}")).into_iter().collect();
-        if plain(hex, 10) && base.starts_with("0x") {
+        // Five or six decimal digits behind `0x` are a reference number with a mark too many.
+        let marked = (5..=6).contains(&hex.len()).then(|| parse(hex).ok()).flatten();
+        if let Some(address) = marked.filter(|address| address.bit.is_none()) {
+            let table = DIGITS.iter().position(|known| hex.starts_with(*known));
+            likely.extend(table.map(|at| reference(at, address.first)));
+        } else if hex.len() < 5 && plain(hex, 10) && base.starts_with("0x") {
             likely.extend(
                 hex.parse::<u32>().ok().filter(|n| (1..=ITEMS).contains(n)).map(|n| reference(0, n - 1)),
             );

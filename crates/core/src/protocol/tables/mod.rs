@@ -16,7 +16,7 @@ use crate::explain::Term;
 use crate::form::Order;
 use crate::line::Line;
 use std::ops::Range;
-use woodrush_wire::df1::{Check, Command, Message, emit_message, emit_to_station, ext_words, sts_words};
+use woodrush_wire::df1::{Check, Command, Message, Set, emit_message, emit_to_station, ext_words, sts_words};
 
 /// DF1, in full or half duplex.
 #[derive(Debug)]
@@ -116,6 +116,29 @@ static TERRITORIES: [Territory; 7] = [
 /// Most data bytes of one command, each way.
 const LOGICAL: (u32, u32) = (236, 234);
 const RANGES: (u32, u32) = (244, 236);
+
+impl Tables {
+    /// A command and its answer as they go over the link.
+    fn framed(&self, setup: &Setup, command: &Command<'_>, data: &[u8]) -> (Vec<u8>, Vec<u8>) {
+        let mut body = vec![];
+        command.emit(&mut body);
+        let node = u8::try_from(setup.number("node").unwrap_or(1)).unwrap_or(1);
+        let own = u8::try_from(setup.number("own-node").unwrap_or(0)).unwrap_or(0);
+        let asked = Message { dst: node, src: own, cmd: 0x0F, sts: 0, tns: 1, body: &body };
+        let answered = asked.reply(0, data);
+        let check = check(setup);
+        let framed = |message: &Message<'_>, to: Option<u8>| {
+            let (mut bytes, mut out) = (vec![], vec![]);
+            message.emit(&mut bytes);
+            match to {
+                Some(station) => emit_to_station(station, &bytes, check, &mut out),
+                None => emit_message(&bytes, check, &mut out),
+            }
+            out
+        };
+        (framed(&asked, self.half.then_some(node)), framed(&answered, None))
+    }
+}
 
 impl Dialect for Tables {
     fn name(&self) -> &'static str {
@@ -242,12 +265,23 @@ impl Dialect for Tables {
         notation::parse(text, octal(setup))
     }
 
+    fn readings(&self) -> Vec<(&'static str, Setup)> {
+        let octal = Setup { words: vec![("io-addresses", "octal".into())], ..Setup::default() };
+        vec![("io-addresses = \"decimal\"", Setup::default()), ("io-addresses = \"octal\"", octal)]
+    }
+
     fn show(&self, space: &Space, first: u32, _width: u32, bit: Option<u8>, setup: &Setup) -> Shown {
         notation::show(space, first, bit, octal(setup))
     }
 
-    fn notations(&self, space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)> {
-        notation::all(space, first, bit, false)
+    fn notations(
+        &self,
+        space: &Space,
+        first: u32,
+        bit: Option<u8>,
+        setup: &Setup,
+    ) -> Vec<(&'static str, String)> {
+        notation::all(space, first, bit, octal(setup))
     }
 
     fn standing(&self) -> &'static [Space] {
@@ -355,6 +389,27 @@ impl Dialect for Tables {
         None
     }
 
+    fn example_bit(&self, space: &Space, first: u32, bit: u8, on: bool, setup: &Setup) -> Option<Example> {
+        let spot = Spot::of(space)?;
+        // Wider elements are read, changed and written whole.
+        if spot.bytes != 2 && spot.sub.is_none() {
+            return None;
+        }
+        let element = u16::try_from(first / spot.grains.max(1)).ok()?;
+        let mask = 1u16.checked_shl(bit.into())?;
+        let set = if on { mask } else { 0 };
+        let (data, mut sets) = (set.to_le_bytes(), vec![]);
+        let (name, command) = if by_ranges(setup) {
+            Set { at: spot.table(element), and: !mask | set, or: set }.emit(&mut sets);
+            ("read-modify-write", Command::Change(&sets))
+        } else {
+            ("masked write", Command::MaskedWrite { at: spot.logical(element), mask, data: &data })
+        };
+        let (request, answer) = self.framed(setup, &command, &[]);
+        let words = format!("{name}, file {} element {element}, bit {bit}", spot.file);
+        Some(Example { words, request, answer })
+    }
+
     fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], setup: &Setup) -> Example {
         let nothing = || Example { words: "no such place".into(), request: vec![], answer: vec![] };
         let Some(spot) = Spot::of(space) else { return nothing() };
@@ -372,22 +427,7 @@ impl Dialect for Tables {
                 Command::RangeWrite { offset, total, at: spot.table(element), data: &data }
             }
         };
-        let mut body = vec![];
-        command.emit(&mut body);
-        let node = u8::try_from(setup.number("node").unwrap_or(1)).unwrap_or(1);
-        let own = u8::try_from(setup.number("own-node").unwrap_or(0)).unwrap_or(0);
-        let asked = Message { dst: node, src: own, cmd: 0x0F, sts: 0, tns: 1, body: &body };
-        let answered = asked.reply(0, if verb == Verb::Read { &data } else { &[] });
-        let check = check(setup);
-        let framed = |message: &Message<'_>, to: Option<u8>| {
-            let (mut bytes, mut out) = (vec![], vec![]);
-            message.emit(&mut bytes);
-            match to {
-                Some(station) => emit_to_station(station, &bytes, check, &mut out),
-                None => emit_message(&bytes, check, &mut out),
-            }
-            out
-        };
+        let (request, answer) = self.framed(setup, &command, if verb == Verb::Read { &data } else { &[] });
         let name = match (verb, by_ranges(setup)) {
             (Verb::Read, false) => "typed logical read",
             (Verb::Write, false) => "typed logical write",
@@ -396,8 +436,8 @@ impl Dialect for Tables {
         };
         Example {
             words: format!("{name}, file {} element {element}, {size} bytes", spot.file),
-            request: framed(&asked, self.half.then_some(node)),
-            answer: framed(&answered, None),
+            request,
+            answer,
         }
     }
 }
