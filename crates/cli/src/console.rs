@@ -30,6 +30,8 @@ pub(crate) struct Console {
     pub(crate) verbose: bool,
     colour: bool,
     width: u16,
+    /// The width was asked for.
+    fixed: bool,
 }
 
 /// Characters up to which a column is never folded.
@@ -57,12 +59,24 @@ impl Console {
         let own = std::env::var("WOODRUSH_WIDTH").ok().and_then(|width| width.parse().ok());
         let width = own.or_else(|| terminal_size::terminal_size().map(|(width, _)| width.0)).unwrap_or(100);
         let (quiet, verbose) = (global.quiet, global.verbose);
-        Self { format: global.format, quiet, verbose, colour, width: width.clamp(60, 100) }
+        Self {
+            format: global.format,
+            quiet,
+            verbose,
+            colour,
+            width: width.clamp(60, 100),
+            fixed: own.is_some(),
+        }
     }
 
     /// Columns to write in, 60 to 100.
     pub(crate) fn width(&self) -> usize {
         usize::from(self.width)
+    }
+
+    /// Columns for a line that is not broken: as many as it needs where nobody looks at a terminal.
+    pub(crate) fn line_width(&self) -> usize {
+        if self.fixed || std::io::stdout().is_terminal() { self.width() } else { usize::MAX / 2 }
     }
 
     /// Whether text may be coloured.
@@ -233,7 +247,14 @@ mod tests {
         assert_eq!(harmless("a\u{1b}]0;title\u{7}b"), "a\u{FFFD}]0;title\u{FFFD}b");
         assert_eq!(harmless("\u{1b}[2Jgone\r"), "\u{FFFD}[2Jgone\u{FFFD}");
         assert_eq!(harmless("\u{9b}31mred"), "\u{FFFD}31mred", "the one-byte form too");
-        let console = Console { format: Format::Text, quiet: false, verbose: false, colour: true, width: 80 };
+        let console = Console {
+            format: Format::Text,
+            quiet: false,
+            verbose: false,
+            colour: true,
+            width: 80,
+            fixed: true,
+        };
         for tone in [Tone::Accent, Tone::Good, Tone::Bad, Tone::Doubt, Tone::Faint] {
             let painted = console.paint(tone, "word");
             assert!(painted.len() > 4);

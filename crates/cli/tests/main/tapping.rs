@@ -163,7 +163,7 @@ fn a_line_is_listened_to_without_a_word() {
         }
         tap.wait_for(&["->", "unit 21", "read input registers  300001 x2 (input:0)"]);
         tap.wait_for(&["<-", "unit 21", value]);
-        tap.wait_for(&["damaged", "[FF 00 13]"]);
+        tap.wait_for(&["make no frame", "[FF 00 13]"]);
         tap.wait_for(&["->", "unit 22"]);
         tap.wait_for(&["<-", "unit 22", "no answer within"]);
         assert_eq!(tap.interrupt(), 0);

@@ -3,9 +3,10 @@
 use super::said::{Kind, Said, Teller};
 use crate::Failure;
 use crate::args::TapArgs;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use woodrush_core::check::Checked;
 use woodrush_core::wanted::Wanted;
+use woodrush_engine::speak::Side;
 use woodrush_engine::tap::Passed;
 
 /// A message as it is shown, and as it passed.
@@ -24,8 +25,13 @@ pub(super) struct Filter {
     failures: bool,
     signs: bool,
     /// Requests that wait for their outcome, by port, who and exchange.
-    held: HashMap<(String, Option<String>, u64), Message>,
+    held: HashMap<Key, Message>,
+    /// Those of them that are shown already, above an answer that is damaged.
+    told: HashSet<Key>,
 }
+
+/// Port, who, and exchange.
+type Key = (String, Option<String>, u64);
 
 fn usage(text: String) -> Failure {
     Failure::Usage(text)
@@ -57,6 +63,7 @@ impl Filter {
             failures: args.failures,
             signs: verbose,
             held: HashMap::new(),
+            told: HashSet::new(),
         })
     }
 
@@ -95,18 +102,33 @@ impl Filter {
                 // Nobody answers what is for all, and who never hears how it ended is not remembered for ever.
                 if self.held.len() >= HELD_MAX {
                     self.held.clear();
+                    self.told.clear();
                 }
                 self.held.insert(key, message);
                 return vec![];
             }
             (Kind::Request, _) => taken,
             (Kind::Answer | Kind::Silence, key) => {
-                let request = key.and_then(|key| self.held.remove(&key));
+                let request = key.as_ref().and_then(|key| self.held.remove(key));
                 let asked = request.as_ref().is_some_and(|(request, _)| self.takes(request));
                 if !(taken || asked) || self.failures && !said.failed {
                     return vec![];
                 }
-                return request.into_iter().chain([message]).collect();
+                let told = key.is_some_and(|key| self.told.remove(&key));
+                return request.filter(|_| !told).into_iter().chain([message]).collect();
+            }
+            // What is damaged is most likely the answer to what was asked last there.
+            (Kind::Damaged, _) if waits && said.side != Side::Asks => {
+                let here = |(key, _): &(&Key, &Message)| key.0 == said.port && key.1 == said.who;
+                let last = self.held.iter().filter(here).max_by_key(|(key, _)| key.2);
+                let Some((key, request)) = last.map(|(key, request)| (key.clone(), request.clone())) else {
+                    return if self.is_narrow() { vec![] } else { vec![message] };
+                };
+                if self.is_narrow() && !self.takes(&request.0) {
+                    return vec![];
+                }
+                let shown = !self.told.insert(key);
+                return (!shown).then_some(request).into_iter().chain([message]).collect();
             }
             // What belongs to no exchange has no unit, function or place.
             (Kind::Sign, _) if !said.failed && !self.signs => false,
@@ -154,6 +176,11 @@ fn named(text: &str, checked: Option<&Checked>, teller: &Teller) -> Result<Strin
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::commands::small_site;
+    use clap::Parser;
+    use woodrush_engine::Moment;
+    use woodrush_engine::speak::{EarSetup, speaker};
+    use woodrush_engine::tap::Conversation;
 
     #[test]
     fn numbers_are_lists_ranges_and_hex() {
@@ -162,5 +189,31 @@ mod tests {
         for wrong in ["", "three", "5-1", "1-", "0x", "1-99999"] {
             assert_eq!(numbers(wrong), None, "{wrong}");
         }
+    }
+
+    #[derive(Parser)]
+    struct Args {
+        #[command(flatten)]
+        tap: TapArgs,
+    }
+
+    #[test]
+    fn a_damaged_answer_stands_below_its_request_and_the_request_stands_once() {
+        let checked = small_site::with("");
+        let teller = Teller::new(Some(&checked), 100);
+        let args = Args::parse_from(["tap", "--failures"]).tap;
+        let mut filter = Filter::of(&args, Some(&checked), &teller, false).unwrap();
+        let port = &checked.project.ports[0].setup;
+        let ear = (speaker("modbus-rtu").unwrap().ear)(&EarSetup { port, stations: &checked.plan.devices });
+        let mut conversation = Conversation::new(ear, 500_000);
+        let asked = [0x07, 0x03, 0x00, 0x00, 0x00, 0x03, 0x05, 0xAD];
+        conversation.handle(Moment(1000), Moment(1000), Side::Asks, &asked);
+        let mut passed: Vec<Passed> = std::iter::from_fn(|| conversation.poll(Moment(1000))).collect();
+        conversation.handle(Moment(9000), Moment(9000), Side::Answers, &[0xFF, 0x00, 0x13]);
+        passed.extend(std::iter::from_fn(|| conversation.poll(Moment(100_000))));
+        passed.extend(std::iter::from_fn(|| conversation.poll(Moment(60_000_000))));
+        let shown = passed.into_iter().flat_map(|one| filter.pass((teller.tell("line", None, &one, 0), one)));
+        let kinds: Vec<Kind> = shown.map(|(said, _)| said.kind).collect();
+        assert_eq!(kinds, [Kind::Request, Kind::Damaged, Kind::Silence]);
     }
 }

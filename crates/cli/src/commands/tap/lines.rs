@@ -25,7 +25,7 @@ pub(super) fn line(console: &Console, said: &Said, columns: Columns) -> String {
     };
     let time = super::clock(said.unix);
     let head = format!("{time} {:<port$} {arrow} {:<station$} ", cut(&said.port, port), said.station_shown);
-    let room = console.width().saturating_sub(head.chars().count()).max(24);
+    let room = console.line_width().saturating_sub(head.chars().count()).max(24);
     let (text, tone) = text(said, room);
     let text = match tone {
         Some(tone) => console.paint(tone, &text),
@@ -96,7 +96,14 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
             let hex = hex_bytes(said.bytes.get(..said.bytes.len().min(HEX_SHOWN)).unwrap_or_default());
             let rest = if said.bytes.len() > HEX_SHOWN { " …" } else { "" };
             let why = said.why.as_deref().unwrap_or_default();
-            let text = format!("damaged: [{hex}{rest}] {why}");
+            let text = match said.side {
+                // Who listens to a line with other settings hears this for ever.
+                Side::Either => format!(
+                    "{} bytes make no frame (speed or parity?): [{hex}{rest}] {why}",
+                    said.bytes.len()
+                ),
+                _ => format!("damaged: [{hex}{rest}] {why}"),
+            };
             (cut(&text, room), Some(Tone::Bad))
         }
     }
@@ -263,6 +270,20 @@ access = "read-write"
         assert_eq!(silent[1], "no answer within 500ms: gauge:400001, gauge:400002, gauge:400003");
         let noise = texts(&[(Side::Asks, ASKED), (Side::Answers, "FF 00 13")], 90);
         assert!(noise[1].starts_with("damaged: [FF 00 13] RTU frame, byte"), "{noise:?}");
+    }
+
+    #[test]
+    fn a_listener_gets_back_into_step_behind_bytes_that_make_no_frame() {
+        let line = |frame| (Side::Either, frame);
+        let garbage = "FF 80 FE 00 E0 80 FE 80 E0 C7 07 80 FF FE";
+        let heard =
+            said(&[line(ASKED), line(ANSWERED), line(garbage), line(garbage), line(ASKED), line(ANSWERED)]);
+        let kinds: Vec<Kind> = heard.iter().map(|said| said.kind).collect();
+        let (asked, answered, damaged) = (Kind::Request, Kind::Answer, Kind::Damaged);
+        assert_eq!(kinds, [asked, answered, damaged, asked, answered]);
+        assert_eq!(heard[4].took_us, Some(5_000), "each piece keeps its own time");
+        let told = text(&heard[2], 200).0;
+        assert!(told.starts_with("28 bytes make no frame (speed or parity?)"), "{told}");
     }
 
     #[test]

@@ -57,7 +57,8 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
             return Err(usage(format!("the project has no port `{port}` (it has {names})")));
         }
     }
-    let most = if console.format == Format::Text { SHOWN } else { usize::MAX };
+    let whole = console.line_width() > console.width();
+    let most = if console.format == Format::Text && !whole { SHOWN } else { usize::MAX };
     let mut teller = Teller::new(checked, most);
     // Nothing is opened, and nothing is written over, before all that was typed is known to be right.
     let filter = Filter::of(args, checked, &teller, console.verbose)?;
@@ -88,6 +89,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
         out: vec![],
         missed: 0,
         told_missed: 0,
+        damaged: 0,
     };
     let ended = follow(console, &stop, lasting, source, &mut audience, &mut teller, &mut view);
     view.end(console)?;
@@ -286,6 +288,8 @@ struct View {
     out: Vec<String>,
     missed: u64,
     told_missed: u64,
+    /// Bytes that made no message.
+    damaged: u64,
 }
 
 impl View {
@@ -301,6 +305,9 @@ impl View {
             return Ok(());
         }
         let said = teller.tell(port, who.as_deref(), &passed, unix);
+        if said.kind == said::Kind::Damaged {
+            self.damaged += said.bytes.len() as u64;
+        }
         if let Some(capture) = &mut self.capture {
             // Of a request the end counts: the time between the two is that of the answer.
             let at = if passed.side == Side::Asks { unix + passed.ended.since(passed.began) } else { unix };
@@ -360,7 +367,11 @@ impl View {
             console.note(&format!("{count} messages are in {}", path.display()));
         }
         match console.format {
-            Format::Json => console.say(&self.counts.json(self.missed).to_string()),
+            Format::Json => {
+                let mut counts = self.counts.json(self.missed);
+                counts["damaged_bytes"] = self.damaged.into();
+                console.say(&counts.to_string())
+            }
             Format::Csv => Ok(()),
             Format::Text if self.counts.is_empty() => {
                 console.note("nothing passed");
@@ -371,6 +382,9 @@ impl View {
                     console.say("")?;
                 }
                 self.counts.say(console)?;
+                if self.damaged > 0 {
+                    console.note(&format!("{} bytes made no message", self.damaged));
+                }
                 let failures = self.counts.failures();
                 if failures > 0 && !self.filter.is_for_failures() {
                     let failures = counted(usize::try_from(failures).unwrap_or(usize::MAX), "failure");

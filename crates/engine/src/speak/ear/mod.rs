@@ -3,6 +3,7 @@
 use crate::Moment;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
+use std::collections::VecDeque;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{Setup, Space, Verb};
 
@@ -142,8 +143,16 @@ pub trait Ear: Send {
 #[derive(Debug, Default)]
 pub(super) struct Pending {
     pub(super) bytes: Vec<u8>,
-    began: Moment,
+    /// What they came in: how many of each piece are left, and when it passed.
+    pieces: VecDeque<Piece>,
     last: Moment,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Piece {
+    left: usize,
+    began: Moment,
+    ended: Moment,
 }
 
 /// Bytes came, no whole message, and then nothing for so long: it is not coming any more. Longer than the bursts of
@@ -154,12 +163,21 @@ const PENDING_MAX: usize = 128 * 1024;
 
 impl Pending {
     pub(super) fn take(&mut self, began: Moment, now: Moment, bytes: &[u8]) {
-        if self.bytes.is_empty() {
-            self.began = began;
-        }
         self.last = now;
-        let room = PENDING_MAX.saturating_sub(self.bytes.len());
-        self.bytes.extend(bytes.iter().take(room));
+        let left = PENDING_MAX.saturating_sub(self.bytes.len()).min(bytes.len());
+        self.bytes.extend(bytes.iter().take(left));
+        if left > 0 {
+            self.pieces.push_back(Piece { left, began, ended: now });
+        }
+    }
+
+    /// Where pieces begin behind the first one: where messages are most likely to begin.
+    pub(super) fn seams(&self) -> impl Iterator<Item = usize> {
+        let ends = self.pieces.iter().scan(0, |end, piece| {
+            *end += piece.left;
+            Some(*end)
+        });
+        ends.take(self.pieces.len().saturating_sub(1))
     }
 
     /// Whether nothing more is coming.
@@ -171,14 +189,25 @@ impl Pending {
     pub(super) fn cut(&mut self, side: Side, count: usize, says: Says) -> Heard {
         let rest = self.bytes.split_off(count.min(self.bytes.len()));
         let bytes = std::mem::replace(&mut self.bytes, rest);
-        let heard = Heard { side, began: self.began, ended: self.last, bytes, says };
-        // What is left came with the last piece, as far as anybody can tell.
-        self.began = self.last;
-        heard
+        let began = self.pieces.front().map_or(self.last, |piece| piece.began);
+        let (mut ended, mut cut) = (self.last, bytes.len());
+        while let Some(piece) = self.pieces.front_mut().filter(|_| cut > 0) {
+            // Where a piece goes on into the next message, its own end is as near as anybody can tell.
+            ended = piece.ended;
+            let own = cut.min(piece.left);
+            (piece.left, cut) = (piece.left - own, cut - own);
+            if piece.left == 0 {
+                self.pieces.pop_front();
+            } else {
+                piece.began = piece.ended;
+            }
+        }
+        Heard { side, began, ended, bytes, says }
     }
 
     pub(super) fn clear(&mut self) {
         self.bytes.clear();
+        self.pieces.clear();
     }
 }
 

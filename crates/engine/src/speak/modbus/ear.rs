@@ -40,7 +40,11 @@ impl ModbusEar {
         match self.framing {
             Framing::Tcp => self.tcp(side, bytes),
             Framing::Ascii => self.ascii(side, bytes, still),
-            Framing::Rtu => self.rtu(side, bytes, still),
+            Framing::Rtu => match self.rtu(side, bytes, still) {
+                // What is no message ends at the latest where a whole one begins behind it.
+                None => self.in_step_again(side, pending),
+                found => found,
+            },
         }
     }
 
@@ -111,6 +115,27 @@ impl ModbusEar {
             }),
             rtu::Found::Frame { skip, .. } => noise(skip),
         }
+    }
+
+    /// Where pieces begin a sound frame may begin, behind bytes that make none.
+    fn in_step_again(&self, side: Side, pending: &Pending) -> Option<Cut> {
+        let bytes = pending.bytes.as_slice();
+        let begins = |at: &usize| {
+            let rest = bytes.get(*at..).unwrap_or_default();
+            let sound = |way| matches!(rtu::find(way, rest, false), rtu::Found::Frame { skip: 0, .. });
+            match side {
+                Side::Asks => sound(rtu::Way::Request),
+                Side::Answers => sound(rtu::Way::Response),
+                Side::Either => sound(rtu::Way::Request) || sound(rtu::Way::Response),
+            }
+        };
+        // Only the last seam is new.
+        let seam = pending.seams().last().filter(begins);
+        let most = (bytes.len() > 2 * rtu::FRAME_MAX).then_some(bytes.len());
+        let used = seam.or(most)?;
+        let head = bytes.get(..used).unwrap_or_default();
+        let why = rtu::parse(head).err().map_or_else(|| "no frame".into(), |error| error.to_string());
+        Some(Cut::Noise { used, why })
     }
 
     fn either<'b>(&self, bytes: &'b [u8], still: bool) -> (rtu::Way, rtu::Found<'b>) {
