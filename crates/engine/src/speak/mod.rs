@@ -37,6 +37,13 @@ pub fn speaker(name: &str) -> Option<&'static Speaker> {
     SPEAKERS.iter().find(|speaker| speaker.name == name)
 }
 
+/// Most bytes that wait at a server of a stream while it works on a request: more than one read of any driver, which
+/// reads nothing more meanwhile.
+pub(super) const STREAM_MAX: usize = 128 * 1024;
+/// The same on a line, where there is one question at a time: a driver goes on reading there, and who asks on without
+/// waiting is not heard.
+pub(super) const LINE_MAX: usize = 4096;
+
 /// Whether a server's own number is the one by which its protocol answers such a refusal: several may have one number.
 #[must_use]
 pub fn answers(refusal: &Refusal, kind: Kind) -> bool {
@@ -277,6 +284,8 @@ pub type Plainly = fn(&[u8], &mut Fill<'_>) -> AtOnce;
 
 /// Answers on one connection or line, one question after the other, in their order.
 pub trait Server: Send {
+    /// Bytes that it holds: what came and is not looked at yet, and what is to be said.
+    fn held(&self) -> usize;
     /// Takes news of the port.
     fn handle(&mut self, now: Moment, news: News<'_>);
     /// The answer to the last want.
@@ -303,6 +312,9 @@ pub trait Server: Send {
     /// The number that a refusal would be answered with, and its name, for logs and proofs.
     fn native(&self, refusal: Refusal) -> (u32, &'static str);
 }
+
+#[cfg(test)]
+mod floods;
 
 #[cfg(test)]
 mod tests {

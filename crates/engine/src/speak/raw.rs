@@ -65,6 +65,10 @@ impl Client for Mute {
 }
 
 impl Server for Mute {
+    fn held(&self) -> usize {
+        0
+    }
+
     fn set_up(&mut self, _setup: &ServerSetup) {}
 
     fn handle(&mut self, _now: Moment, _news: News<'_>) {}

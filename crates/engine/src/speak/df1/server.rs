@@ -15,6 +15,10 @@ use woodrush_wire::df1::{
 /// Bytes came and then nothing for so long: the rest is not coming.
 const STALLED: u64 = 50_000;
 
+/// Most signs and messages that wait to be said. One message is under way at a time, so more are of somebody who does not
+/// wait for an answer.
+const OUT_MAX: usize = 8;
+
 pub(super) struct TableServer {
     half: bool,
     setup: ServerSetup,
@@ -78,9 +82,16 @@ impl TableServer {
         self.setup.units.as_ref().is_none_or(|units| units.contains(&node.into()))
     }
 
+    /// To be said, unless what is said already is not taken: the other end asks again.
+    fn push(&mut self, bytes: Vec<u8>) {
+        if self.out.len() < OUT_MAX {
+            self.out.push_back(bytes);
+        }
+    }
+
     fn respond(&mut self, symbol: Symbol) {
         self.last_response = symbol;
-        self.out.push_back(symbol.bytes().to_vec());
+        self.push(symbol.bytes().to_vec());
     }
 
     fn take(&mut self, now: Moment, byte: u8) {
@@ -127,7 +138,7 @@ impl TableServer {
             // One for a message before this one: this has not been said yet.
             Symbol::Ack => self.reply = self.reply.take().filter(|reply| reply.tries == 0),
             Symbol::Nak => self.say(now),
-            Symbol::Enq => self.out.push_back(self.last_response.bytes().to_vec()),
+            Symbol::Enq => self.push(self.last_response.bytes().to_vec()),
             Symbol::Eot => {}
         }
     }
@@ -138,7 +149,7 @@ impl TableServer {
         }
         match &self.reply {
             Some(reply) if reply.node == node => self.say(now),
-            _ => self.out.push_back(Symbol::Eot.bytes().to_vec()),
+            _ => self.push(Symbol::Eot.bytes().to_vec()),
         }
     }
 
@@ -152,7 +163,8 @@ impl TableServer {
             return;
         }
         reply.until = (!half).then(|| now + timeout);
-        self.out.push_back(reply.frame.clone());
+        let frame = reply.frame.clone();
+        self.push(frame);
     }
 
     fn answer(&mut self, now: Moment, header: (u8, u8, u8, u16), (sts, ext): (u8, u8), data: &[u8]) {
@@ -285,6 +297,11 @@ impl TableServer {
 const STATUS: [u8; 24] = *b"\x00\xEE\x34\x5B\x20FEEDER     \x00\x00\x06\x00\xD2\x04\x10\x3F";
 
 impl Server for TableServer {
+    fn held(&self) -> usize {
+        self.out.iter().map(Vec::len).sum::<usize>()
+            + self.reply.as_ref().map_or(0, |reply| reply.frame.len())
+    }
+
     fn set_up(&mut self, setup: &ServerSetup) {
         self.setup = setup.clone();
     }

@@ -30,6 +30,10 @@ fn each(setup: &ServerSetup) -> impl Iterator<Item = (Option<u16>, ServerSetup)>
 }
 
 impl Server for Slaves {
+    fn held(&self) -> usize {
+        self.nodes.iter().map(|(_, server)| server.held()).sum()
+    }
+
     fn set_up(&mut self, setup: &ServerSetup) {
         let mut old = std::mem::take(&mut self.nodes);
         for (node, setup) in each(setup) {

@@ -2,7 +2,7 @@
 
 use super::{FAILED, NO_BLOCK, TOO_SMALL, error, extent};
 use crate::Moment;
-use crate::speak::{News, Serve, Server, ServerSetup, Want};
+use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup, Want};
 use woodrush_core::Refusal;
 use woodrush_core::protocol::blocks::{memory, tsap};
 use woodrush_core::protocol::{Extent, Space, SpaceId};
@@ -163,6 +163,10 @@ impl BlockServer {
 }
 
 impl Server for BlockServer {
+    fn held(&self) -> usize {
+        self.came.len() + self.out.len()
+    }
+
     fn set_up(&mut self, setup: &ServerSetup) {
         self.spaces = setup.stations.first().map(|(_, spaces)| spaces.clone()).unwrap_or_default();
         self.tsap = setup.own.word("local-tsap").and_then(|text| tsap(text).ok());
@@ -170,6 +174,10 @@ impl Server for BlockServer {
 
     fn handle(&mut self, _now: Moment, news: News<'_>) {
         match news {
+            News::Bytes(bytes) if self.came.len() + bytes.len() > STREAM_MAX => {
+                self.came.clear();
+                self.lost = Some("it asks on and on without taking its answers".into());
+            }
             News::Bytes(bytes) => self.came.extend_from_slice(bytes),
             News::Up | News::Down => {
                 self.came.clear();

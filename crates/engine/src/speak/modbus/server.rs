@@ -4,7 +4,7 @@ use super::diagnosis::{Diagnosis, Own};
 use super::plain_reads::{ROOM, Registers, at_once, registers};
 use super::{Echo, Repeats, exception, respond, space, want, whole};
 use crate::Moment;
-use crate::speak::{News, Plainly, Serve, Server, ServerSetup};
+use crate::speak::{LINE_MAX, News, Plainly, STREAM_MAX, Serve, Server, ServerSetup};
 use std::ops::Range;
 use woodrush_core::Refusal;
 use woodrush_core::protocol::Extent;
@@ -299,6 +299,10 @@ const MBAP_HERE: &str =
     "MBAP messages where RTU frames are expected: the other side is set to the wrong framing";
 
 impl Server for ModbusServer {
+    fn held(&self) -> usize {
+        self.came.len() - self.used.min(self.came.len()) + self.out.len() + self.decoded.len()
+    }
+
     fn set_up(&mut self, setup: &ServerSetup) {
         (self.passes, self.shared, self.setup) = (!setup.passed.is_empty(), setup.shared, setup.clone());
     }
@@ -316,7 +320,16 @@ impl Server for ModbusServer {
                     self.came = bytes.to_vec();
                 } else {
                     self.came.drain(..self.used);
-                    self.came.extend_from_slice(bytes);
+                    let most = if self.framing == Framing::Tcp { STREAM_MAX } else { LINE_MAX };
+                    if self.came.len() + bytes.len() <= most {
+                        self.came.extend_from_slice(bytes);
+                    } else if self.framing == Framing::Tcp {
+                        self.came.clear();
+                        self.lost = Some("it asks on and on without taking its answers".into());
+                    } else {
+                        self.came.clear();
+                        self.diagnosis.noise();
+                    }
                 }
                 self.used = 0;
                 self.last_byte = now;

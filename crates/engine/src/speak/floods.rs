@@ -1,0 +1,78 @@
+//! Servers against a peer that says as much as it can and takes nothing: what they hold has a bound.
+
+use super::{News, SPEAKERS, STREAM_MAX, Serve, Server, ServerSetup};
+use crate::Moment;
+use woodrush_core::protocol::{Setup, Transport, Verb, dialect};
+
+/// Bytes of one flood.
+const FLOOD: usize = 2_000_000;
+/// What a driver reads at once.
+const READ: usize = 4096;
+
+/// Requests that are sound, one after the other; those of the link with them.
+fn requests(name: &str) -> Vec<Vec<u8>> {
+    let dialect = dialect(name).unwrap();
+    let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
+    let address =
+        ["400001", "N7:0", "%DB10.W0"].into_iter().find_map(|text| dialect.parse(text, &setup).ok());
+    let mut found = vec![vec![0x10, 0x05].repeat(64), vec![0; 300], vec![0x3A; 300]];
+    if let Some(address) = address {
+        let cells = vec![0; 2 * address.space.grain.cell_bytes()];
+        for verb in [Verb::Read, Verb::Write] {
+            found.push(dialect.example(verb, &address.space, address.first, &cells, &setup).request);
+        }
+    }
+    // An ISO connection is opened first.
+    found.push(vec![3, 0, 0, 22, 17, 0xE0, 0, 0, 0, 1, 0, 0xC0, 1, 9, 0xC1, 2, 1, 0, 0xC2, 2, 1, 0]);
+    found
+}
+
+/// The most that a server holds while it is flooded; `polled` is whether it is asked what to do meanwhile. What it wants
+/// is never given to it.
+fn most_held(server: &mut dyn Server, flood: &[u8], polled: bool) -> usize {
+    let (mut most, mut waits, mut now) = (0, false, Moment(1_000_000));
+    server.handle(now, News::Up);
+    for piece in flood.chunks(READ).cycle().take(FLOOD / READ) {
+        now = now + 1000;
+        server.handle(now, News::Bytes(piece));
+        for _ in 0..64 {
+            if !polled || waits {
+                break;
+            }
+            match server.poll(now) {
+                Serve::Send(_) => {}
+                Serve::Want { .. } => waits = true,
+                Serve::HangUp(_) => server.handle(now, News::Down),
+                Serve::WaitUntil(_) | Serve::Rest => break,
+            }
+        }
+        most = most.max(server.held());
+    }
+    most
+}
+
+#[test]
+fn whatever_a_peer_says_a_server_holds_no_more_than_its_bound() {
+    for speaker in &SPEAKERS {
+        let dialect = dialect(speaker.name).unwrap();
+        if dialect.is_opaque() {
+            continue;
+        }
+        let requests = requests(speaker.name);
+        let mixed: Vec<u8> = requests.iter().rev().flatten().copied().collect();
+        for flood in requests.iter().chain([&mixed]) {
+            let whole = flood.repeat((2 * READ).div_ceil(flood.len()));
+            for polled in [false, true] {
+                let mut server = (speaker.server)(&ServerSetup::default());
+                let most = most_held(server.as_mut(), &whole, polled);
+                assert!(
+                    most <= STREAM_MAX + READ,
+                    "{}: {most} bytes, polled {polled}, of {:02X?}",
+                    speaker.name,
+                    flood.get(..flood.len().min(24)).unwrap()
+                );
+            }
+        }
+        assert!(dialect.runs_on(Transport::Listen).is_ok() || dialect.runs_on(Transport::Serial).is_ok());
+    }
+}
