@@ -124,7 +124,11 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     let device = |device: &woodrush_engine::monitor::DeviceStatus| {
         vec![
             device.name.clone(),
-            if device.online { "online".into() } else { "LOST".into() },
+            match (device.online, device.asked) {
+                (true, _) => "online".into(),
+                (false, true) => "LOST".into(),
+                (false, false) => "not asked".into(),
+            },
             age(device.age),
             device.counts.requests.to_string(),
             device.counts.answers.to_string(),
@@ -209,10 +213,15 @@ fn table(status: &Status) -> Table {
     let word = |good: bool, yes: &'static str, no: &'static str| if good { yes } else { no };
     let ports =
         status.ports.iter().map(|p| row("port", &p.name, word(p.up, "open", "down"), None, &p.counts));
-    let devices = status
-        .devices
-        .iter()
-        .map(|d| row("device", &d.name, word(d.online, "online", "lost"), d.age, &d.counts));
+    let devices = status.devices.iter().map(|d| {
+        row(
+            "device",
+            &d.name,
+            if d.asked { word(d.online, "online", "lost") } else { "not asked yet" },
+            d.age,
+            &d.counts,
+        )
+    });
     let rules =
         status.rules.iter().map(|r| row("rule", &r.name, word(r.fresh, "fresh", "stale"), r.age, &r.counts));
     let clients = status.clients.iter().map(|c| row("client", &c.who, "connected", None, &c.counts));

@@ -141,22 +141,33 @@ impl HealthBoard {
     }
 }
 
+/// How fresh what these carry is: the age of the oldest value, and whether all is good. A value that stands still is not
+/// sent again, so its sends age while it is as fresh as its polls; without polls it is as old as what was sent last.
+pub(crate) fn freshness(
+    polls: &[&Tally],
+    sends: &[&Tally],
+    max_age: u64,
+    now: Moment,
+) -> (Option<u64>, bool) {
+    let by = if polls.is_empty() { sends } else { polls };
+    let ages: Option<Vec<u64>> = by.iter().map(|tally| tally.age(now)).collect();
+    let age = ages.and_then(|ages| ages.into_iter().max());
+    let good = |tally: &&Tally| tally.counts().last_error == 0;
+    let polled = polls.iter().all(|tally| good(tally) && tally.age(now).is_some_and(|age| age <= max_age));
+    let sent = sends.iter().all(|tally| good(tally) && tally.age(now).is_some());
+    (age, !(polls.is_empty() && sends.is_empty()) && polled && sent)
+}
+
 impl Fed {
     fn cells(&self, board: &HealthBoard, item: Health, now: Moment) -> Vec<u8> {
-        let polls = self.transfers.iter().filter_map(|at| board.transfers.get(*at));
-        let tallies: Vec<&Tally> =
-            polls.chain(self.sends.iter().filter_map(|rule| board.sends.get(rule))).collect();
-        let ages: Vec<Option<u64>> = tallies.iter().map(|tally| tally.age(now)).collect();
-        let counts = tallies.iter().map(|tally| tally.counts());
+        let polls: Vec<&Tally> = self.transfers.iter().filter_map(|at| board.transfers.get(*at)).collect();
+        let sends: Vec<&Tally> = self.sends.iter().filter_map(|rule| board.sends.get(rule)).collect();
+        let (age, fresh) = freshness(&polls, &sends, self.max_age, now);
+        let counts = polls.iter().chain(&sends).map(|tally| tally.counts());
         let number = match item {
-            Health::Online => {
-                let fresh = |age: &Option<u64>| age.is_some_and(|age| age <= self.max_age);
-                let good = counts.into_iter().all(|counts| counts.last_error == 0);
-                return vec![u8::from(!ages.is_empty() && ages.iter().all(fresh) && good)];
-            }
+            Health::Online => return vec![u8::from(fresh)],
             // The oldest of them; one that never came is older than all.
-            Health::Age if ages.contains(&None) => u16::MAX,
-            Health::Age => tenths(ages.into_iter().flatten().max()),
+            Health::Age => tenths(age),
             Health::Polls => {
                 u16::try_from(counts.map(|c| c.answers).min().unwrap_or(0) & 0xFFFF).unwrap_or(0)
             }
@@ -168,5 +179,26 @@ impl Fed {
             Health::LastError => counts.map(|counts| counts.last_error).find(|code| *code != 0).unwrap_or(0),
         };
         number.to_be_bytes().to_vec()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use woodrush_core::{Blame, Kind};
+
+    #[test]
+    fn a_value_that_stands_still_is_as_fresh_as_its_polls() {
+        let (poll, send) = (Tally::default(), Tally::default());
+        assert_eq!(freshness(&[&poll], &[&send], 1000, Moment(0)), (None, false));
+        poll.count(Moment(10), Ok(()));
+        assert!(!freshness(&[&poll], &[&send], 1000, Moment(20)).1, "it was never sent");
+        send.count(Moment(20), Ok(()));
+        poll.count(Moment(900_000), Ok(()));
+        assert_eq!(freshness(&[&poll], &[&send], 1000, Moment(900_500)), (Some(500), true));
+        assert_eq!(freshness(&[], &[&send], u64::MAX, Moment(900_500)), (Some(900_480), true));
+        assert!(!freshness(&[&poll], &[&send], 1000, Moment(902_000)).1, "the polls have stopped");
+        send.count(Moment(900_000), Err(&Refusal::new(Kind::NoAnswer, Blame::Device)));
+        assert!(!freshness(&[&poll], &[&send], 1000, Moment(900_500)).1, "the last send failed");
     }
 }

@@ -1,7 +1,7 @@
 //! Everything that is counted, at one moment.
 
 use crate::Moment;
-use crate::health::{Counts, PortTally, Tally};
+use crate::health::{Counts, PortTally, Tally, freshness};
 use crate::shared::Shared;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -57,6 +57,9 @@ pub struct PortStatus {
 pub struct DeviceStatus {
     /// Its name.
     pub name: String,
+    /// Whether it was asked at all: of one that was not, nobody knows whether it is lost.
+    #[serde(default)]
+    pub asked: bool,
     /// Whether it answers.
     pub online: bool,
     /// Age of its oldest value, in seconds; nothing while one was never read.
@@ -169,6 +172,7 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     let askers = health.askers();
     let devices = shared.plan.devices.iter().zip(&health.devices).map(|(device, known)| DeviceStatus {
         name: device.name.clone(),
+        asked: known.is_online() || known.counts().2 != 0 || known.tally.counts().requests > 0,
         online: known.is_online(),
         age: known.age(now).map(seconds),
         counts: known.tally.counts(),
@@ -210,18 +214,20 @@ fn together<'t>(tallies: impl Iterator<Item = &'t Tally>, now: Moment) -> (Optio
 }
 
 fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
-    let polls = name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
-    let sends = shared.health.sends.get(&name.number);
-    let carried = !name.transfers.is_empty() || sends.is_some();
-    let (age, counts) = together(polls.chain(sends), now);
+    let polls: Vec<&Tally> =
+        name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at)).collect();
+    let sends: Vec<&Tally> = shared.health.sends.get(&name.number).into_iter().collect();
+    let carried = !polls.is_empty() || !sends.is_empty();
     let max_age = shared.plan.rules.get(name.number as usize).map_or(u64::MAX, |rule| rule.max_age);
+    let (age, fresh) = freshness(&polls, &sends, max_age, now);
+    let counts = polls.iter().chain(&sends).map(|tally| tally.counts()).reduce(Counts::plus);
     RuleStatus {
         name: name.name.clone(),
         from: name.from.clone(),
         to: name.to.clone(),
         age: age.map(seconds),
         // What is told, and what clients write, is as fresh as it gets.
-        fresh: !carried || age.is_some_and(|age| age <= max_age) && counts.last_error == 0,
-        counts,
+        fresh: !carried || fresh,
+        counts: counts.unwrap_or_default(),
     }
 }

@@ -15,7 +15,7 @@ fn requests(name: &str) -> Vec<Vec<u8>> {
     let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
     let address =
         ["400001", "N7:0", "%DB10.W0"].into_iter().find_map(|text| dialect.parse(text, &setup).ok());
-    let mut found = vec![vec![0x10, 0x05].repeat(64), vec![0; 300], vec![0x3A; 300]];
+    let mut found = vec![[0x10, 0x05].repeat(64), vec![0; 300], vec![0x3A; 300]];
     if let Some(address) = address {
         let cells = vec![0; 2 * address.space.grain.cell_bytes()];
         for verb in [Verb::Read, Verb::Write] {
