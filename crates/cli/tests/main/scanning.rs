@@ -156,3 +156,27 @@ fn what_cannot_be_scanned_is_told() {
         assert!(done.err.contains(told), "{args:?}: {}", done.err);
     }
 }
+
+#[test]
+fn a_protocol_has_its_own_numbers_and_its_own_word_for_them() {
+    let tool = Tool::new();
+    let line = "[ports.feeders]\nserial = \"/dev/ttyUSB0\"\nline = \"19200 8N1\"\nprotocol = \"df1-half\"\nown-node = 7\n";
+    let device = |name: &str, node: u32| {
+        format!("[devices.{name}]\nport = \"feeders\"\nnode = {node}\ntables = {{ N7 = 4 }}\n")
+    };
+    tool.write("woodrush.toml", &[line.to_string(), device("first", 0), device("last", 254)].concat());
+    let (_rig, path) = {
+        let mut rig = tool.begin(&["rig", "up"]);
+        let line = rig.wait_for(&["feeders "]);
+        let path = line.split_whitespace().nth(1).unwrap().to_string();
+        rig.wait_for(&["Ctrl-C ends it"]);
+        (rig, path)
+    };
+    let scan =
+        ["scan", "--serial", &path, "--line", "19200 8N1", "--protocol", "df1-half", "--key", "own-node=7"];
+    let done = tool.run(&[&scan[..], &["--quick", "--timeout", "400ms", "--units", "0,253-254"]].concat());
+    assert_eq!(done.status, 0, "{}{}", done.out, done.err);
+    assert!(done.out.contains("3 asked, 2 found") && done.out.contains("NODE"), "{}", done.out);
+    let rows: Vec<&str> = done.out.lines().filter_map(|line| line.split_whitespace().next()).collect();
+    assert!(rows.contains(&"0") && rows.contains(&"254"), "{}", done.out);
+}

@@ -90,9 +90,7 @@ enum Heard {
 /// The stations that can be on such a way; none where it has one only.
 #[must_use]
 pub fn stations(base: &Station, transport: Transport) -> Option<(&'static str, std::ops::Range<u32>)> {
-    base.dialect?
-        .station_key(transport)
-        .map(|(key, range)| (key, range.start.max(1)..range.end.clamp(1, 248)))
+    base.dialect?.station_key(transport)
 }
 
 /// The same station with another number.

@@ -178,7 +178,7 @@ fn settings(
         let Ok(evidence) = evidence else {
             bar.finish_and_clear();
             console.complain(&format!("{} is gone; what was found so far:", path.display()));
-            shown::lines(console, &seen)?;
+            shown::lines(console, field, &seen)?;
             return Ok(Outcome::Ends(Verdict::Outside));
         };
         bar.inc(1);
@@ -191,7 +191,7 @@ fn settings(
     }
     bar.finish_and_clear();
     if console.format == Format::Text {
-        shown::lines(console, &seen)?;
+        shown::lines(console, field, &seen)?;
     }
     let answered = seen.last().is_some_and(|(_, evidence)| evidence.is_it());
     if answered {
@@ -202,13 +202,16 @@ fn settings(
     }
     let damaged =
         seen.iter().filter(|(_, evidence)| evidence.damaged > 0).max_by_key(|(_, evidence)| evidence.damaged);
+    let (key, all) = stations(&field.station, field.transport).unwrap_or(("station", 0..1));
     console.complain(&match damaged {
         Some((line, _)) => format!(
-            "nobody answered soundly; most bytes came at {line}: somebody is there, with a speed near it, two devices of one unit, or noise"
+            "nobody answered soundly; most bytes came at {line}: somebody is there, with a speed near it, two devices of one {key}, or noise"
         ),
         None => format!(
-            "nobody answered at any of {} settings (power, wires swapped, or other units: `--units 1-247` takes longer)",
-            seen.len()
+            "nobody answered at any of {} settings (power, wires swapped, or another {key}: `--units {}-{}` takes longer)",
+            seen.len(),
+            all.start,
+            all.end - 1
         ),
     });
     Ok(Outcome::Ends(Verdict::No))

@@ -10,12 +10,16 @@ use woodrush_core::project::Line;
 use woodrush_engine::scan::{Found, FoundTable, LineEvidence, Presence};
 
 /// Which settings were tried, with what came.
-pub(super) fn lines(console: &mut Console, seen: &[(Line, LineEvidence)]) -> Result<(), Failure> {
+pub(super) fn lines(
+    console: &mut Console,
+    field: &Field,
+    seen: &[(Line, LineEvidence)],
+) -> Result<(), Failure> {
     let row = |(line, evidence): &(Line, LineEvidence)| {
         let mut said = vec![];
         if !evidence.answered.is_empty() {
             let units: Vec<String> = evidence.answered.iter().map(ToString::to_string).collect();
-            said.push(format!("unit {} answered", units.join(", ")));
+            said.push(format!("{} {} answered", word(field), units.join(", ")));
         }
         if evidence.refused > 0 {
             said.push(format!("{} of them with an exception", evidence.refused));
@@ -70,6 +74,12 @@ fn name(found: &Found) -> String {
     found.station.map_or_else(|| "any".into(), |number| number.to_string())
 }
 
+/// What a station is called there: `unit`, `node`.
+fn word(field: &Field) -> &'static str {
+    let key = field.station.dialect.and_then(|dialect| dialect.station_key(field.transport));
+    key.map_or("station", |(key, _)| key)
+}
+
 pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Units) -> Result<(), Failure> {
     let protocol = field.station.dialect.map_or("", |dialect| dialect.name());
     match console.format {
@@ -104,7 +114,7 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
                 }
                 rows
             });
-            let head = vec!["unit", "answers", "identity", "table", "first", "last", "count", "largest"];
+            let head = vec![word(field), "answers", "identity", "table", "first", "last", "count", "largest"];
             return console.table(&Table { head, rows: rows.collect(), whole: &[] });
         }
         Format::Text => {}
@@ -124,7 +134,7 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
         vec![name(found), presence(found), what, largest(found), found.identity.clone().unwrap_or_default()]
     };
     let mut table = Table {
-        head: vec!["unit", "answers in", "has", "at once", "says of itself"],
+        head: vec![word(field), "answers in", "has", "at once", "says of itself"],
         rows: done.found.iter().map(row).collect(),
         whole: &[2],
     };
@@ -139,7 +149,8 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
     for found in done.found.iter().filter(|found| found.presence == Presence::Damaged) {
         let mark = console.paint(Tone::Bad, "damaged");
         console.note(&format!(
-            "\n{mark}  at unit {} bytes come each time and make no frame, while others answer soundly: two devices have this unit and answer at once. Take one off the line and give the other its unit",
+            "\n{mark}  at {0} {1} bytes come each time and make no frame, while others answer soundly: two devices have this {0} and answer at once. Take one off the line and give the other its {0}",
+            word(field),
             name(found)
         ));
     }
