@@ -13,6 +13,8 @@ pub mod budget;
 pub mod cells;
 pub mod check;
 pub mod decode;
+#[cfg(any(test, feature = "exercise"))]
+pub mod exercise;
 pub mod explain;
 pub mod finding;
 pub mod form;

@@ -12,6 +12,8 @@ pub mod control;
 pub mod converter;
 mod descriptors;
 mod dialer;
+#[cfg(any(test, feature = "exercise"))]
+pub mod exercise;
 pub mod health;
 mod hex;
 pub mod image;
