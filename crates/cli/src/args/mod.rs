@@ -122,7 +122,11 @@ pub(crate) enum Command {
         reset: bool,
     },
     /// Show bus time: each request, the cycle and load of each line, what a dead device costs, and what to change
-    Budget,
+    Budget {
+        /// Also with so many devices of each line dead at once
+        #[arg(long, value_name = "COUNT")]
+        dead: Option<usize>,
+    },
     /// Play the devices and clients on both sides
     #[command(subcommand)]
     Rig(Rig),

@@ -4,15 +4,22 @@ use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use std::path::Path;
-use woodrush_core::budget::{LineBudget, report};
+use woodrush_core::budget::{LineBudget, Share, dying, report};
 use woodrush_core::project::show_micros;
 
-pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
+pub(crate) fn run(console: &mut Console, path: &Path, dead: Option<usize>) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
     let lines = report(&checked.project, &checked.plan);
     let kept = lines.iter().all(|line| line.load <= 1.0);
     match console.format {
-        Format::Json => console.json(&serde_json::json!({ "format": 1, "lines": lines }))?,
+        Format::Json => {
+            let mut all = serde_json::json!({ "format": 1, "lines": lines });
+            if let Some(dead) = dead {
+                let dying: Vec<_> = lines.iter().map(|line| dying(line, dead)).collect();
+                all["dying"] = serde_json::json!(dying);
+            }
+            console.json(&all)?;
+        }
         Format::Csv => console.table(&whole(&lines))?,
         Format::Text if lines.is_empty() => console.note("nothing is polled: no rule reads a device"),
         Format::Text => {
@@ -21,6 +28,9 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                     console.say("")?;
                 }
                 text(console, line)?;
+                if let Some(dead) = dead {
+                    dies(console, line, dead)?;
+                }
             }
         }
     }
@@ -30,7 +40,10 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
 fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
     let name = console.paint(Tone::Accent, &format!("line {}", line.port));
     let speed = match line.character {
-        none if none <= 0.0 => "over TCP, where bytes take no time".to_string(),
+        none if none <= 0.0 => format!(
+            "over TCP, with {} assumed for each exchange (`woodrush read` measures yours)",
+            show_micros(line.round_trip)
+        ),
         micros if line.silence == 0 => format!("at {}, {micros:.1} us a character", line.line),
         micros => format!(
             "at {}, {micros:.1} us a character, {} of silence before a request",
@@ -57,6 +70,18 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
     let load = console.paint(tone, &format!("{:.0} %", line.load * 100.0));
     console
         .say(&format!("one cycle takes {}; the polls take {load} of the line", show_micros(line.cycle)))?;
+    if line.devices.len() > 1 || line.load > 1.0 {
+        let row = |share: &Share| {
+            vec![
+                share.device.clone(),
+                format!("{:.1} %", share.load * 100.0),
+                show_micros(share.every),
+                show_micros(share.gets),
+            ]
+        };
+        let head = vec!["device", "of the line", "asked every", "will be asked every"];
+        console.table(&Table { head, rows: line.devices.iter().map(row).collect(), whole: &[0] })?;
+    }
     if let Some(worst) = line.dead.iter().max_by_key(|dead| dead.one_try) {
         console.say(&format!(
             "a device that falls silent stops the line for {} a try, {} until it counts as lost;",
@@ -70,6 +95,23 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
         console.say(&format!("{mark}  {advice}"))?;
     }
     Ok(())
+}
+
+/// What so many dead devices cost the others.
+fn dies(console: &mut Console, line: &LineBudget, dead: usize) -> Result<(), Failure> {
+    let Some(dying) = dying(line, dead) else {
+        return console
+            .say(&format!("{dead} dead devices: the line has {} that are polled", line.dead.len()));
+    };
+    console.say(&format!(
+        "with {dead} dead, those that cost the most: a round takes {} for {}, until all of them count as lost;",
+        show_micros(dying.round_until_lost),
+        show_micros(dying.until_lost)
+    ))?;
+    console.say(&format!(
+        "then the others wait {} at most, for their own round and one probe",
+        show_micros(dying.round_then)
+    ))
 }
 
 fn whole(lines: &[LineBudget]) -> Table {

@@ -43,7 +43,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Status { monitor, reset } => {
             status::run(console, &crate::project::find(&global)?, monitor, reset)
         }
-        Command::Budget => budget::run(console, &crate::project::find(&global)?),
+        Command::Budget { dead } => budget::run(console, &crate::project::find(&global)?, dead),
         Command::Rig(rig) => rig::run(console, &crate::project::find(&global)?, rig),
         Command::Prove(args) if args.live => live::run(console, &global, &args),
         Command::Prove(args) => prove::run(console, &crate::project::find(&global)?, &args.report),

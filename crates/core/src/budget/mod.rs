@@ -1,11 +1,17 @@
 //! Time on the wire: what a request takes on its line, silences included.
 
 mod report;
+mod share;
 
 pub use report::{DeadBudget, LineBudget, RequestBudget, report};
+pub use share::{Dying, Share, attainable, dying, shares};
 
 use crate::project::{Line, Port};
 use crate::protocol::{Cost, Dialect};
+
+/// An exchange over TCP in a plant's network, with a device that answers at once, in microseconds: assumed, because
+/// nothing in a project tells it.
+pub const ROUND_TRIP: u64 = 1_000;
 
 /// How long bytes and silences take on one port.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -70,10 +76,16 @@ impl LineTime {
         (count as u64 * self.char_nanos).div_ceil(1000)
     }
 
-    /// Microseconds of a whole exchange with a device that answers at once.
+    /// Microseconds of a whole exchange with a device that answers at once; over TCP one round trip is assumed.
     #[must_use]
     pub const fn exchange(&self, cost: Cost) -> u64 {
-        self.bytes(cost.out) + self.bytes(cost.back) + self.silences(cost)
+        self.bytes(cost.out) + self.bytes(cost.back) + self.silences(cost) + self.round_trip()
+    }
+
+    /// What an exchange takes over TCP, assumed, in microseconds; 0 on a line, where the bytes themselves take their time.
+    #[must_use]
+    pub const fn round_trip(&self) -> u64 {
+        if self.char_nanos == 0 { ROUND_TRIP } else { 0 }
     }
 
     /// The silences of an exchange, in microseconds.

@@ -1,6 +1,6 @@
 //! Bus time on paper: what each request takes, how full each line is, what a dead device costs, and what to change.
 
-use super::LineTime;
+use super::{LineTime, Share};
 use crate::plan::{Plan, Transfer};
 use crate::project::{Project, show_micros};
 use crate::protocol::{Cost, Verb};
@@ -26,6 +26,10 @@ pub struct LineBudget {
     pub load: f64,
     /// Each request.
     pub requests: Vec<RequestBudget>,
+    /// What each device takes, the largest share first.
+    pub devices: Vec<Share>,
+    /// What one exchange is assumed to take over TCP; 0 on a line.
+    pub round_trip: u64,
     /// Each device that falls silent.
     pub dead: Vec<DeadBudget>,
     /// What to change, in words, the most useful first.
@@ -66,6 +70,8 @@ pub struct DeadBudget {
     pub until_lost: u64,
     /// The share of the line that its probes take at most, once it is lost.
     pub then: f64,
+    /// What its requests take in one round while it lives.
+    pub own_round: u64,
 }
 
 /// The budget of every line on which devices are asked.
@@ -91,15 +97,20 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let load = plan.load(at);
     let dead = dead(project, plan, at, time, &here);
     let shortest = here.iter().map(|transfer| transfer.every).min().unwrap_or(0);
+    let devices = super::shares(plan, at);
     let mut advice = vec![];
     if load > 1.0 {
+        let least = devices.iter().map(|share| share.gets).min().unwrap_or(cycle);
         advice.push(format!(
-            "the line cannot keep its polls: ask every {} or less often instead of every {}",
-            show_micros(round_up(cycle)),
+            "the line cannot keep its polls: ask every {} or less often what is asked more often (the shortest is {})",
+            show_micros(round_up(least)),
             show_micros(shortest)
         ));
     }
-    advice.extend(joins(project, plan, time, &here, cycle));
+    // Over TCP a request less is worth a change only where they are many.
+    if time.char_nanos > 0 || load > 0.5 {
+        advice.extend(joins(project, plan, time, &here, cycle));
+    }
     if time.own_silence > time.silence && time.silence > 0 {
         let gain = (time.own_silence - time.silence) * u64::try_from(requests.len()).unwrap_or(0);
         if gain as f64 > WORTH * cycle as f64 {
@@ -135,6 +146,8 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
         cycle,
         load,
         requests,
+        devices,
+        round_trip: time.round_trip(),
         dead,
         advice,
     })
@@ -183,6 +196,7 @@ fn dead(project: &Project, plan: &Plan, at: usize, time: LineTime, here: &[&Tran
     let row = |(index, device): (usize, &crate::project::Device)| {
         let own =
             here.iter().filter(|transfer| transfer.device == index).filter_map(|t| request(plan, time, t));
+        let own_round = own.clone().map(|request| request.takes).sum();
         let shortest = own.min_by_key(|request| request.takes)?;
         let silent = plan.unanswered.get(at).copied().unwrap_or(0);
         let one_try = tries * (time.own_silence + time.bytes(shortest.out)) + silent;
@@ -192,6 +206,7 @@ fn dead(project: &Project, plan: &Plan, at: usize, time: LineTime, here: &[&Tran
             one_try,
             until_lost: one_try * u64::from(device.lost_after),
             then: one_try as f64 / (one_try + waits) as f64,
+            own_round,
         })
     };
     let on_port = |(index, _): &(usize, &crate::project::Device)| {

@@ -311,20 +311,28 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
     let own = project.maps.get(fastest.map).and_then(|map| map.poll);
     let device = fastest.source.device().and_then(|at| project.devices.get(at)).map(|device| device.poll);
     let place = own.or(device).map_or(port.name.span, |poll| poll.span);
+    let shares = crate::budget::shares(plan, at);
+    let most: Vec<String> = shares
+        .iter()
+        .take(3)
+        .map(|share| format!("`{}` {:.0} %", share.device, share.load * 100.0))
+        .collect();
+    let gets = shares.iter().map(|share| share.gets).min().unwrap_or(cycle);
     let what = format!(
-        "the polls of `{}` take {:.0} % of its time: one round takes {}, and the shortest poll wants one every {}",
+        "the polls of `{}` take {:.0} % of its time ({}{}): one round takes {}, the shortest poll wants one every {} and gets one every {}",
         port.name.value,
         load * 100.0,
+        most.join(", "),
+        if shares.len() > most.len() { ", and others" } else { "" },
         show_micros(cycle),
         show_micros(fastest.every),
+        show_micros(gets),
     );
-    let possible = (cycle as f64 * 1.1 / 10_000.0).ceil() as u64 * 10_000;
-    findings.push(
-        Finding::new("M55", place, what).mend(format!(
-            "poll every {} or less often, join reads, or raise the speed",
-            show_micros(possible)
-        )),
-    );
+    let possible = (gets as f64 * 1.1 / 10_000.0).ceil() as u64 * 10_000;
+    findings.push(Finding::new("M55", place, what).mend(format!(
+        "poll every {0} or less often what is polled more often than that, join reads, or raise the speed",
+        show_micros(possible)
+    )));
 }
 
 /// Two ports on one path or one socket: each is told once, beside the first that has it.

@@ -88,7 +88,7 @@ fn a_line_that_cannot_keep_its_polls_is_told_how_slowly_to_ask() {
     let rules = [rule("gauge:400001", 400_001, "count = 100"), rule("gauge:300001", 400_201, "")].concat();
     let line = budget(&[LINE, &gauge, &rules]);
     assert!(line.load > 1.0, "{}", line.load);
-    assert!(advised(&line, "the line cannot keep its polls") && advised(&line, "instead of every 10ms"));
+    assert!(advised(&line, "the line cannot keep its polls") && advised(&line, "the shortest is 10ms"));
     assert!(advised(&line, "57600 baud would take the cycle from"), "{:#?}", line.advice);
     // What is advised is enough.
     let advice = line.advice.iter().find(|advice| advice.contains("cannot keep")).unwrap();
@@ -129,10 +129,12 @@ fn a_silence_longer_than_the_protocols_and_a_timeout_of_many_cycles_are_told() {
 }
 
 #[test]
-fn over_tcp_bytes_take_no_time_and_nobody_advises_a_speed() {
+fn over_tcp_each_exchange_takes_what_is_assumed_and_nobody_advises_a_speed() {
     let tcp = "[ports.pump]\nconnect = \"192.0.2.40:502\"\nprotocol = \"modbus-tcp\"\n[ports.office]\nlisten = \"192.0.2.10:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n[images.scada]\nport = \"office\"\n[devices.pump-1]\nport = \"pump\"\nunit = 1\npoll = \"100ms\"\n";
     let line = budget(&[tcp, &rule("pump-1:400001", 400_001, ""), &rule("pump-1:400050", 400_002, "")]);
-    assert_eq!((line.line.as_str(), line.cycle, line.load), ("TCP", 0, 0.0));
+    let assumed = woodrush_core::budget::ROUND_TRIP;
+    assert_eq!((line.line.as_str(), line.cycle, line.round_trip), ("TCP", 2 * assumed, assumed));
+    assert!((line.load - 0.02).abs() < 1e-9, "{}", line.load);
     assert!(!advised(&line, "baud") && !advised(&line, "timeout"), "{:#?}", line.advice);
     let bytes: Vec<(u32, u32)> = line.requests.iter().map(|r| (r.out, r.back)).collect();
     assert_eq!(bytes, [(12, 11); 2]);
@@ -163,4 +165,25 @@ fn four_files_of_integers_take_the_fewest_requests_that_the_payload_allows() {
     assert_eq!(budget[0].requests.len(), 12, "{:?}", budget[0].requests);
     let elements: u32 = checked.plan.transfers.iter().map(|transfer| transfer.extent.count).sum();
     assert_eq!(elements, 4 * 256);
+}
+
+#[test]
+fn each_device_has_its_share_and_what_it_will_get_and_the_dead_are_counted() {
+    let fast = device("fast", 23, "poll = \"10ms\"");
+    let slow = device("slow", 24, "poll = \"10s\"");
+    let rules = [rule("fast:400001", 400_001, "count = 100"), rule("slow:400001", 400_201, "")].concat();
+    let line = budget(&[LINE, &fast, &slow, &rules]);
+    let [first, second] = line.devices.as_slice() else { panic!("{:#?}", line.devices) };
+    assert_eq!((first.device.as_str(), second.device.as_str()), ("fast", "slow"));
+    assert!((first.load + second.load - line.load).abs() < 1e-9, "{:#?}", line.devices);
+    assert!(first.gets > first.every && second.gets == second.every, "{:#?}", line.devices);
+    let both = woodrush_core::budget::dying(&line, 2).unwrap();
+    let tries: u64 = line.dead.iter().map(|dead| dead.one_try).sum();
+    assert_eq!(
+        (both.round_until_lost, both.round_then),
+        (tries, line.dead.iter().map(|d| d.one_try).max().unwrap())
+    );
+    let one = woodrush_core::budget::dying(&line, 1).unwrap();
+    assert!(one.round_then < both.round_until_lost && one.dead == 1, "{one:?}");
+    assert!(woodrush_core::budget::dying(&line, 3).is_none());
 }
