@@ -44,7 +44,7 @@ fn block(console: &Console, sources: &Sources, finding: &Finding) -> String {
         let at = sources.position(*span);
         lines.extend(labelled("see", &format!("{note}: {}:{}  {}", at.file, at.line, at.text.trim()), width));
     }
-    lines.extend(labelled("why", finding.rule.why, width));
+    lines.extend(labelled("why", finding.why, width));
     lines.extend(labelled("mend", &finding.mend, width));
     lines.join("\n")
 }
@@ -159,7 +159,7 @@ pub(crate) fn json(checked: &Checked) -> serde_json::Value {
             title: finding.rule.title,
             at: sources.position(finding.span),
             what: &finding.what,
-            why: finding.rule.why,
+            why: finding.why,
             mend: &finding.mend,
             notes: finding
                 .notes
@@ -180,7 +180,7 @@ pub(crate) fn table(checked: &Checked) -> Table {
         let place = [at.file.to_string(), at.line.to_string(), at.column.to_string()];
         let mut row = vec![finding.rule.code.to_string(), finding.severity.word().to_string()];
         row.extend(place);
-        row.extend([finding.what.clone(), finding.rule.why.to_string(), finding.mend.clone()]);
+        row.extend([finding.what.clone(), finding.why.to_string(), finding.mend.clone()]);
         row
     };
     let head = vec!["code", "severity", "file", "line", "column", "what", "why", "mend"];

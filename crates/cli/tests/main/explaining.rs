@@ -16,6 +16,40 @@ fn every_code_that_a_check_prints_can_be_asked_about() {
     assert!(tool.run(&["explain", "STS", "10"]).out.starts_with("STS 0x10 "));
 }
 
+/// Whatever code a message of any layer carries is known, and says who tells it.
+#[test]
+fn every_code_in_the_sources_is_explained() {
+    let mut codes = std::collections::BTreeSet::new();
+    let mut folders = vec![std::path::PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/.."))];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            if entry.is_dir() && entry.file_name().is_some_and(|name| name != "target" && name != "tests") {
+                folders.push(entry);
+            } else if entry.extension().is_some_and(|end| end == "rs") {
+                let text = std::fs::read_to_string(&entry).unwrap();
+                let words = text.split(|letter: char| !letter.is_ascii_alphanumeric());
+                let code = |word: &&str| {
+                    word.len() == 3
+                        && word.starts_with(['M', 'F'])
+                        && word[1..].bytes().all(|digit| digit.is_ascii_digit())
+                };
+                codes.extend(words.filter(code).map(ToString::to_string));
+            }
+        }
+    }
+    // Those that hide what another fault hides, and of tests and types.
+    for own in ["F00", "F32", "F64", "M99"] {
+        codes.remove(own);
+    }
+    assert!(codes.len() > 60, "{codes:?}");
+    let tool = Tool::new();
+    let words: Vec<&str> = ["explain"].into_iter().chain(codes.iter().map(String::as_str)).collect();
+    let done = tool.run(&words);
+    assert_eq!((done.status, done.err.as_str()), (0, ""), "{}", done.out);
+    let prove = tool.run(&["explain", "M49"]).out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(prove.contains("`woodrush prove --live` tells it"), "{prove}");
+}
+
 #[test]
 fn names_of_the_project_say_where_they_are_and_what_to_set_up_there() {
     let tool = Tool::with_hatchery();

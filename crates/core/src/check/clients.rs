@@ -3,7 +3,7 @@
 use super::cells::{Cells, Melted, Stretch};
 use super::forwarded::Shown;
 use super::mapping;
-use crate::finding::{Finding, Severity};
+use crate::finding::{Finding, PAST_THE_END, Severity};
 use crate::form::{Form, Order, Type};
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Asked, Client, Map, OnLoss, Owner, Project, Target, address, show_micros};
@@ -110,7 +110,9 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
                 };
                 if place.space.len.is_some_and(|len| extent.end() > len) {
                     let what = format!("`{}` asks past the last {}", client.name.value, place.space.noun);
-                    faults.push(Finding::new("M17", asked.span, what).mend("lower the count"));
+                    faults.push(
+                        Finding::new("M17", asked.span, what).why(PAST_THE_END).mend("lower the count"),
+                    );
                 } else {
                     found.push(Wanted { asked, extent, width });
                 }

@@ -13,12 +13,16 @@ fn sentence(text: &str) -> String {
 
 pub(super) fn check(rule: &Rule) -> Paragraph {
     let text = format!(
-        "{} Why it hurts: {}. What to do: {}. `woodrush check` tells it with the line of the file.",
+        "{} Why it hurts: {}. What to do: {}. {}",
         sentence(rule.title),
         rule.why,
-        rule.mend
+        rule.mend,
+        match rule.told_by {
+            "check" => "`woodrush check` tells it with the line of the file.".to_string(),
+            other => format!("`woodrush {other}` tells it; no file does."),
+        }
     );
-    Paragraph::new(rule.code, format!("check, {}", rule.severity.word()), text)
+    Paragraph::new(rule.code, format!("{}, {}", rule.told_by, rule.severity.word()), text)
 }
 
 fn refusal(dialect: &dyn Dialect, code: u32) -> Paragraph {

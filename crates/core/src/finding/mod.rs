@@ -6,6 +6,12 @@ pub use rules::{RULES, Rule, Severity, rule};
 
 use crate::source::Span;
 
+/// Why a range that ends too late hurts.
+pub(crate) const PAST_THE_END: &str =
+    "a request that goes past the end of a table is refused whole, with what it would have brought";
+/// Why two rules on one cell hurt.
+pub(crate) const TWO_ON_ONE: &str = "which of the two values is shown depends on who was polled last";
+
 /// One fault found.
 #[derive(Debug, Clone)]
 pub struct Finding {
@@ -19,6 +25,8 @@ pub struct Finding {
     pub what: String,
     /// What to write instead; the check's general advice where nothing better is known.
     pub mend: String,
+    /// Why it hurts; the check's general reason where this case has none of its own.
+    pub why: &'static str,
     /// Other places that belong to it, with what they are.
     pub notes: Vec<(Span, String)>,
     /// How many places have this in common; the first ones are shown.
@@ -36,6 +44,7 @@ impl Finding {
             span,
             what: what.into(),
             mend: rule.mend.into(),
+            why: rule.why,
             notes: vec![],
             count: 1,
         }
@@ -53,6 +62,13 @@ impl Finding {
     #[must_use]
     pub fn mend(mut self, mend: impl Into<String>) -> Self {
         self.mend = mend.into();
+        self
+    }
+
+    /// With the reason of this case.
+    #[must_use]
+    pub const fn why(mut self, why: &'static str) -> Self {
+        self.why = why;
         self
     }
 

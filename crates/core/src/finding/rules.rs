@@ -37,6 +37,8 @@ pub struct Rule {
     pub why: &'static str,
     /// What to do, in general.
     pub mend: &'static str,
+    /// Which command tells it.
+    pub told_by: &'static str,
 }
 
 /// The check of that code.
@@ -46,15 +48,15 @@ pub fn rule(code: &str) -> Option<&'static Rule> {
 }
 
 const fn error(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
-    Rule { code, severity: Severity::Error, title, why, mend }
+    Rule { code, severity: Severity::Error, title, why, mend, told_by: "check" }
 }
 
 const fn warning(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
-    Rule { code, severity: Severity::Warning, title, why, mend }
+    Rule { code, severity: Severity::Warning, title, why, mend, told_by: "check" }
 }
 
 const fn remark(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
-    Rule { code, severity: Severity::Remark, title, why, mend }
+    Rule { code, severity: Severity::Remark, title, why, mend, told_by: "check" }
 }
 
 /// Every check, in the order of the codes.
@@ -207,8 +209,8 @@ pub static RULES: &[Rule] = &[
     ),
     error(
         "M17",
-        "two rules feed one cell, or a range runs past its end",
-        "which of the two values is shown depends on who was polled last",
+        "two rules feed one cell, or a range runs past the end of its table",
+        "of two rules, which value is shown depends on who was polled last; past the end, the whole request is refused",
         "move one of them",
     ),
     error(
@@ -313,18 +315,33 @@ pub static RULES: &[Rule] = &[
         "a value and its status come from two moments, and the status of the one is believed for the other",
         "let them lie in one read",
     ),
-    warning(
-        "M38",
-        "the running converter does not have the project's map",
-        "what is looked at is not what runs",
-        "let it take the project: `woodrush run --follow`, or send it SIGHUP",
-    ),
-    error(
-        "M40",
-        "a rule that no test has exercised",
-        "what was not proven is found wrong on site",
-        "let `prove` exercise it in every direction that it allows",
-    ),
+    Rule {
+        told_by: "status, watch and tap",
+        ..warning(
+            "M38",
+            "the running converter does not have the project's map",
+            "what is looked at is not what runs",
+            "let it take the project: `woodrush run --follow`, or send it SIGHUP",
+        )
+    },
+    Rule {
+        told_by: "prove",
+        ..error(
+            "M40",
+            "a rule that no test has exercised",
+            "what was not proven is found wrong on site",
+            "let `prove` exercise it in every direction that it allows",
+        )
+    },
+    Rule {
+        told_by: "prove --live",
+        ..error(
+            "M42",
+            "a test value that is there already",
+            "a write that does nothing looks like one that arrived",
+            "choose another value than the one that is there",
+        )
+    },
     remark(
         "M43",
         "an open port without a list of who may connect",
@@ -349,6 +366,15 @@ pub static RULES: &[Rule] = &[
         "every write of the client is refused by the device",
         "drop `access = \"read-write\"`, or choose a table that can be written",
     ),
+    Rule {
+        told_by: "prove --live",
+        ..warning(
+            "M49",
+            "a value that never moved while it was looked at",
+            "two cells that both stand at the same value agree by chance",
+            "move it at the device, or look longer: `--looks 20`",
+        )
+    },
     warning(
         "M50",
         "one read of a client spans values of several devices",

@@ -1,7 +1,7 @@
 //! Two rules on one cell.
 
 use super::{Plan, PlannedRule, Source};
-use crate::finding::Finding;
+use crate::finding::{Finding, TWO_ON_ONE};
 use crate::project::Project;
 use crate::source::Span;
 use std::collections::{HashMap, HashSet};
@@ -73,6 +73,7 @@ fn overlap(project: &Project, plan: &Plan, first: usize, second: usize, cell: u3
     Some(match (written(first), written(second)) {
         (true, true) => {
             Finding::new("M17", this.from.span, format!("two rules take {shown} apart in different ways"))
+                .why(TWO_ON_ONE)
                 .note(other.from.span, "the other rule")
                 .mend("let both begin at the same address with the same form and count")
         }
@@ -89,7 +90,10 @@ fn overlap(project: &Project, plan: &Plan, first: usize, second: usize, cell: u3
             } else {
                 format!("two rules feed {shown}")
             };
-            Finding::new("M17", this.to.span, what).note(other.to.span, "the other rule").mend(move_it)
+            Finding::new("M17", this.to.span, what)
+                .why(TWO_ON_ONE)
+                .note(other.to.span, "the other rule")
+                .mend(move_it)
         }
     })
 }

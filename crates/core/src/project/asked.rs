@@ -1,7 +1,7 @@
 //! `ADDRESS [as FORM] [xN] [every T]`: what a client reads or writes, and the targets of rig signals.
 
 use super::scalars::duration;
-use crate::finding::Finding;
+use crate::finding::{Finding, PAST_THE_END};
 use crate::form::Form;
 use crate::protocol::{Address, Dialect, Setup};
 use crate::source::{At, Span};
@@ -87,6 +87,9 @@ pub(crate) fn address(
     dialect.parse(text, setup).map_err(|fault| {
         let place = span.part(fault.at.start, fault.at.end);
         let mut finding = Finding::new(fault.code, place, fault.what);
+        if fault.code == "M17" {
+            finding = finding.why(PAST_THE_END);
+        }
         if !fault.likely.is_empty() {
             finding = finding.mend(format!("write {}", list_or(&fault.likely)));
         }

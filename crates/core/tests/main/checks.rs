@@ -6,7 +6,7 @@ use woodrush_core::check::{Checked, RULES, check};
 use woodrush_core::project::read;
 
 /// Codes that no file alone can raise: a part hidden by another fault, what only a running converter and a proof show.
-const NOT_FROM_A_FILE: [&str; 3] = ["F00", "M38", "M40"];
+const NOT_FROM_A_FILE: [&str; 5] = ["F00", "M38", "M40", "M42", "M49"];
 
 pub(crate) fn checked(text: &str) -> Checked {
     let (project, profiles) = text.split_once("#### profile ").unwrap_or((text, ""));

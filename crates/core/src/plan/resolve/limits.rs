@@ -1,7 +1,7 @@
 //! What a rule needs of its ends: room in tables and requests, and leave to write.
 
 use super::Ends;
-use crate::finding::Finding;
+use crate::finding::{Finding, PAST_THE_END};
 use crate::project::{Endpoint, Owner};
 use crate::protocol::{Address, BitWrite, Dialect, Place, Setup, Space, TooMuch, Verb};
 use crate::source::Span;
@@ -19,6 +19,7 @@ impl Ends<'_> {
                 len - 1
             );
             Finding::new("M17", self.rule.count.map_or(end.span, |count| count.span), what)
+                .why(PAST_THE_END)
                 .mend("lower `count`, or begin earlier")
         })
     }
@@ -50,9 +51,12 @@ impl Ends<'_> {
                 "it ends at {last}, but `{}` has only {size} {}s",
                 device.name.value, address.space.noun
             );
-            Finding::new(if made { "M34" } else { "M17" }, span, what)
-                .note(name.span, "its size is said here")
-                .mend("correct the address, or the size")
+            let found = if made {
+                Finding::new("M34", span, what)
+            } else {
+                Finding::new("M17", span, what).why(PAST_THE_END)
+            };
+            found.note(name.span, "its size is said here").mend("correct the address, or the size")
         })
     }
 
