@@ -164,6 +164,8 @@ impl Asking {
         match news {
             News::Up => {
                 self.up = true;
+                // What failed while there was no connection tells nothing of this one.
+                self.unheard.requests = 0;
                 for polled in self.devices.iter().filter(|polled| !polled.pushes.is_empty()) {
                     self.shared.was_away(polled.index);
                 }

@@ -327,3 +327,40 @@ fn mbap_on_a_port_for_rtu_and_rtu_on_one_for_mbap_are_named() {
         });
     }
 }
+
+/// A firewall that forgot the connection, or a gateway whose socket hangs: nobody closes anything.
+#[test]
+fn a_connection_on_which_nothing_is_answered_is_made_again() {
+    let text = SMALL
+        .replace(
+            "serial = \"/dev/ttyUSB0\"\nline = \"115200 8E1\"\nprotocol = \"modbus-rtu\"",
+            "connect = \"192.0.2.40:502\"\nprotocol = \"modbus-tcp\"\ntimeout = \"50ms\"",
+        )
+        .replace("poll = \"50ms\"", "poll = \"50ms\"\nlost-after = 2\nretry-lost = \"50ms..100ms\"");
+    let peer = TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = peer.local_addr().unwrap();
+    let up = Up::start(&text, false, |bindings| {
+        bindings.connect.insert(0, at);
+    });
+    // The first one is taken, and never read: it stays open until the end.
+    let (_silent, _) = peer.accept().unwrap();
+    let (mut second, _) = peer.accept().unwrap();
+    let answers = std::thread::spawn(move || {
+        let mut request = [0; 12];
+        while second.read_exact(&mut request).is_ok() {
+            let answer = [request[0], request[1], 0, 0, 0, 5, request[6], 3, 2, 0x12, 0x34];
+            if second.write_all(&answer).is_err() {
+                return;
+            }
+        }
+    });
+    let mut reader = TcpStream::connect(up.at(1)).unwrap();
+    until("the value", || ask(&mut reader, 1, 0, 1) == Ok(vec![0x1234]));
+    let why = up.told.lock().unwrap().iter().find_map(|event| match event {
+        Event::PortDown { port: 0, why } => Some(why.clone()),
+        _ => None,
+    });
+    assert!(why.as_ref().is_some_and(|why| why.contains("were not answered")), "{why:?}");
+    drop(up);
+    answers.join().unwrap();
+}
