@@ -79,8 +79,14 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
                 show_micros(share.gets),
             ]
         };
-        let head = vec!["device", "of the line", "asked every", "will be asked every"];
-        console.table(&Table { head, rows: line.devices.iter().map(row).collect(), whole: &[0] })?;
+        let mut head = vec!["device", "of the line", "asked every", "gets every"];
+        let mut rows: Vec<Vec<String>> = line.devices.iter().map(row).collect();
+        // A line that keeps what is asked of it says so once.
+        if line.load <= 1.0 {
+            head.truncate(3);
+            rows.iter_mut().for_each(|row| row.truncate(3));
+        }
+        console.table(&Table { head, rows, whole: &[0] })?;
     }
     if let Some(worst) = line.dead.iter().max_by_key(|dead| dead.one_try) {
         console.say(&format!(

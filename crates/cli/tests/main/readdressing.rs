@@ -238,3 +238,25 @@ fn the_file_keeps_its_mode_and_line_ends_and_a_second_call_sees_what_happened() 
     let locked = tool.run(&to);
     assert!(locked.status != 0, "{}", locked.out);
 }
+
+#[test]
+fn a_device_of_a_repeat_goes_where_the_project_has_it_and_another_ones_place_is_told() {
+    let tool = Tool::new();
+    tool.write("gauge.toml", &PROFILE.replace("LOCK", ""));
+    let site = SITE
+        .replace("[devices.other]", "[devices.row]\nrepeat  = \"1-2\"")
+        .replace("unit    = 22", "unit    = \"30+n\"");
+    tool.write("woodrush.toml", &site);
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    // It takes its new number at once, and so does not confirm the write as the old one.
+    tool.run(&["write", "row-2.number=40", "--rig", "--yes", "--timeout", "300ms"]);
+    let to = ["readdress", "row-2", "--rig", "--yes", "--timeout", "300ms", "--wait", "1s"];
+    let moved = tool.run(&[&to[..], &["--from", "40"]].concat());
+    assert_eq!(moved.status, 0, "{}{}", moved.out, moved.err);
+    assert_eq!(file(&tool), site, "the file says so already");
+    let other = tool.run(&[&to[..], &["--from", "31"]].concat());
+    assert!(other.err.contains("unit 31 is `row-1` in this project"), "{}{}", other.out, other.err);
+    let expression = tool.run(&[&to[..], &["--to", "77"]].concat());
+    assert!(expression.err.contains("comes from a `repeat`"), "{}", expression.err);
+}

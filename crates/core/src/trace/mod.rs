@@ -432,7 +432,10 @@ fn poll(
             None => station.name.clone(),
         },
         every: show_micros(transfer.every),
-        takes: show_micros(transfer.takes),
+        takes: match plan.lines.get(station.port).map_or(0, |line| line.round_trip()) {
+            0 => show_micros(transfer.takes),
+            _ => format!("{} assumed", show_micros(transfer.takes)),
+        },
         exchange: Exchange::of(&exchange),
     })
 }

@@ -92,8 +92,15 @@ pub struct AskerStatus {
     pub port: String,
     /// Who.
     pub who: String,
+    /// They are connected: always so, since who has left is not told any more.
+    #[serde(default = "connected")]
+    pub here: bool,
     /// What became of their requests.
     pub counts: Counts,
+}
+
+const fn connected() -> bool {
+    true
 }
 
 /// Names for what the plan only numbers.
@@ -185,6 +192,7 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     let clients = askers.iter().map(|asker| AskerStatus {
         port: port(&asker.port).unwrap_or_default(),
         who: asker.who.clone(),
+        here: true,
         counts: asker.tally.counts(),
     });
     Status {

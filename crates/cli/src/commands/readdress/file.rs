@@ -42,6 +42,13 @@ impl Change {
     /// The value is not one that can be changed in place, or the changed project would be wrong.
     pub(super) fn plan(path: &Path, order: &Order<'_>) -> Result<Option<Self>, Failure> {
         let (name, key) = (order.name, order.key);
+        let own = order.checked.plan.devices.get(order.device).and_then(|station| station.setup.number(key));
+        let known = order.checked.project.line_of(order.device).map(|line| line.value);
+        let (moves, is_set) = (own != Some(order.to), order.to_line.filter(|line| known != Some(*line)));
+        // Where the project says it already, a device of a `repeat` is as good as any.
+        if !moves && is_set.is_none() {
+            return Ok(None);
+        }
         let unreadable =
             |error: std::io::Error| Failure::Usage(format!("{} cannot be read: {error}", path.display()));
         let whole = std::fs::read_to_string(path).map_err(unreadable)?;
@@ -54,7 +61,7 @@ impl Change {
         let device = document.get_mut("devices").and_then(|devices| devices.get_mut(name));
         let Some(device) = device.and_then(Item::as_table_like_mut) else {
             return Err(Failure::Usage(format!(
-                "`{name}` comes from a `repeat`, whose {key} is an expression: change that by hand, and move the device with `--from` and `--to` of a device of its own"
+                "`{name}` comes from a `repeat`, whose {key} is an expression: change that by hand, and move the device with `--from` to the {key} that the project then gives it"
             )));
         };
         let mut said = vec![];
@@ -79,15 +86,11 @@ impl Change {
                 None => drop(device.insert(key, Item::Value(value))),
             }
         };
-        let own = order.checked.plan.devices.get(order.device).and_then(|station| station.setup.number(key));
-        if own != Some(order.to) {
+        if moves {
             put(key, Value::from(i64::from(order.to)));
         }
-        if let Some(line) = order.to_line {
-            let known = order.checked.project.line_of(order.device).map(|line| line.value);
-            if known != Some(line) {
-                put("line", Value::from(line.to_string()));
-            }
+        if let Some(line) = is_set {
+            put("line", Value::from(line.to_string()));
         }
         if said.is_empty() {
             return Ok(None);

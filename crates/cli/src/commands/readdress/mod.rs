@@ -190,6 +190,17 @@ fn one(
     };
     let head = console.paint(Tone::Accent, name);
     console.note(&format!("{head}  {} {} -> {}{lines}, on {place}", order.key, order.from, order.to));
+    let other = checked.plan.devices.iter().enumerate().find(|(at, own)| {
+        let number = own.dialect.and_then(|dialect| dialect.station(&own.setup));
+        *at != device && own.port == station.port && number == Some(order.from)
+    });
+    if let Some((_, other)) = other {
+        let mark = console.paint(Tone::Doubt, "careful");
+        console.note(&format!(
+            "{mark}  {} {} is `{}` in this project: if that one is on the line, it is the one that moves",
+            order.key, order.from, other.name
+        ));
+    }
     if !args.yes {
         if !std::io::stdin().is_terminal() {
             return Err(usage("no terminal to ask for confirmation (add `--yes`)"));
