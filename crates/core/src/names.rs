@@ -193,7 +193,7 @@ fn source(
             let described = point.and_then(|at| checked.project.profile_of(device)?.points.get(at));
             if let Some(point) = described.filter(|_| rule.target.count == 1 && !spread) {
                 let (from, to) = (rule.conversion.from, rule.conversion.to);
-                let same = (from.scale, from.plus) == (to.scale, to.plus);
+                let same = from.scaling() == to.scaling();
                 let name = format!("{}.{}", station.name, point.name.value);
                 return (Some(name), point.eu.clone().filter(|_| same));
             }

@@ -638,7 +638,7 @@ pub(super) fn forms_differ(
     }
     // What a client leaves out it may work out by itself; what it writes is a statement.
     let states = text.contains(" scale") || text.contains(" plus");
-    if states && (theirs.scale, theirs.plus) != (ours.scale, ours.plus) {
+    if states && theirs.scaling() != ours.scaling() {
         let by = if theirs.is_scaled() { format!("by `{theirs}`") } else { "by 1".into() };
         let what = format!("`{client}` scales {at} {by}, and {of} `{ours}`");
         let finding = Finding::new("M51", span, what).severity(Severity::Warning);

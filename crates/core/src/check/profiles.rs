@@ -86,10 +86,11 @@ fn role(point: &Point) -> Option<Finding> {
 /// The point's range in raw values must fit its type, and a scale must leave some steps in it.
 fn range_and_form(point: &Point) -> Option<Finding> {
     let (range, form) = (point.range?, point.form?);
-    let Form { ty, scale, plus, .. } = form.value;
+    let ty = form.value.ty;
     let (least, most) = ty.limits()?;
     let (low, high) = range.value;
-    let ends = [least, most].map(|raw| raw as f64 * scale.as_f64() + plus.as_f64());
+    let ends = [least, most].map(|raw| form.value.value_of(raw as f64));
+    let step = (form.value.value_of(1.0) - form.value.value_of(0.0)).abs();
     let (reach_low, reach_high) = (ends[0].min(ends[1]), ends[0].max(ends[1]));
     let slack = (high - low) * 1e-6;
     let finding = |what: String, mend: String| {
@@ -108,10 +109,12 @@ fn range_and_form(point: &Point) -> Option<Finding> {
     }
     if high > reach_high + slack || low < reach_low - slack {
         let (end, reach) = if high > reach_high + slack { (high, reach_high) } else { (low, reach_low) };
-        let unsigned = ty.is_signed() && most as f64 * 2.0 * scale.as_f64().abs() >= high;
+        let unsigned = ty.is_signed() && most as f64 * 2.0 * step >= high;
         let mend = if unsigned {
             "write the unsigned type, if the manual says that the value has no sign; else look at the scale"
                 .into()
+        } else if form.value.linear.is_some() {
+            "look at the manual: are both ends of the scale right?".into()
         } else {
             format!("is the scale {}?", larger(form.value, end))
         };
@@ -123,9 +126,9 @@ fn range_and_form(point: &Point) -> Option<Finding> {
         );
         return finding(what, mend);
     }
-    let steps = (high - low) / scale.as_f64().abs();
+    let steps = (high - low) / step;
     if form.value.is_scaled() && steps < 10.0 {
-        let what = format!("a scale of {scale} leaves only {} steps between {low} and {high}", steps.floor());
+        let what = format!("`{}` leaves only {} steps between {low} and {high}", form.value, steps.floor());
         return finding(
             what,
             "look at the manual: the scale may be off by ten, a hundred or a thousand".into(),

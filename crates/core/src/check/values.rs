@@ -213,13 +213,13 @@ fn too_narrow(
     source: &Point,
     map: &Map,
 ) -> Option<Finding> {
-    let Form { ty, scale, plus, .. } = conversion.to;
+    let ty = conversion.to.ty;
     // The point's own form is held against its range where the profile is read.
-    if ty == conversion.from.ty && (scale, plus) == (conversion.from.scale, conversion.from.plus) {
+    if ty == conversion.from.ty && conversion.to.scaling() == conversion.from.scaling() {
         return None;
     }
     let (least, most) = ty.limits()?;
-    let ends = [least, most].map(|raw| raw as f64 * scale.as_f64() + plus.as_f64());
+    let ends = [least, most].map(|raw| conversion.to.value_of(raw as f64));
     let (reach_low, reach_high) = (ends[0].min(ends[1]), ends[0].max(ends[1]));
     let slack = (high - low) * 1e-6;
     let end = if low < reach_low - slack {

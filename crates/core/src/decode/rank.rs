@@ -105,7 +105,7 @@ fn number(form: &Form, words: &[u16]) -> Option<f64> {
 
 /// Whether two forms read the same number out of every sample.
 fn same(samples: &[Sample], at: usize, width: usize, one: &Form, other: &Form) -> bool {
-    let one = Form { scale: Decimal::ONE, plus: Decimal::ZERO, ..*one };
+    let one = Form { scale: Decimal::ONE, plus: Decimal::ZERO, linear: None, ..*one };
     samples.iter().all(|sample| {
         let words = sample.words.get(at..at + width).unwrap_or_default();
         number(&one, words) == number(other, words)

@@ -138,11 +138,11 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["scale", "plus", "engineering unit", "raw"],
-        "A device often sends a whole number for a value with decimals: raw 1746 with scale 0.01 is 17.46. Value = raw x scale + plus. A forgotten scale is off by 10, 100 or 1000; `raw` copies words as they are.",
+        "A device often sends a whole number for a value with decimals: raw 1746 with scale 0.01 is 17.46. Value = raw x scale + plus. Where the manual gives two points of a line, write a range of raw values, `to`, and the range that it stands for. A forgotten scale is off by 10, 100 or 1000; `raw` copies words as they are.",
     ),
     trade(
         &["form"],
-        "How a value lies in its words: `as TYPE [ORDER] [scale N] [plus N]`, such as `as f32 CDAB` or `as i16 scale 0.1`. With a form on one end of a rule only, the other end gets the same type, scale and plus in its own default order. Without any form registers and bits are copied as they are.",
+        "How a value lies in its words: `as TYPE [ORDER] [scale N] [plus N]`, or two ranges behind `scale`, such as `as f32 CDAB` or `as i16 scale 0.1`. With a form on one end of a rule only, the other end gets the same type, scale and plus in its own default order. Without any form registers and bits are copied as they are.",
     ),
     trade(
         &["poll", "polling", "cycle"],

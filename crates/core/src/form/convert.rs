@@ -1,6 +1,6 @@
 //! From one form to another: whole numbers exactly, rounding half away from zero, nothing that does not fit.
 
-use super::{Decimal, Form, Type, Value};
+use super::{Decimal, Form, Linear, Type, Value};
 
 /// What becomes of a value that does not fit its target.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -39,7 +39,7 @@ impl Conversion {
     /// Whether at most the order of the bytes changes, so that every bit pattern comes through, NaN included.
     #[must_use]
     pub fn keeps_value(&self) -> bool {
-        (self.from.ty, self.from.scale, self.from.plus) == (self.to.ty, self.to.scale, self.to.plus)
+        (self.from.ty, self.from.scaling()) == (self.to.ty, self.to.scaling())
             && !matches!(self.from.ty, Type::Bool | Type::Bcd16 | Type::Bcd32)
     }
 
@@ -80,7 +80,7 @@ impl Conversion {
     /// The raw value at the target: `(raw × scale + plus - plus') / scale'`, rounded and clamped where asked.
     fn rescale(&self, raw: Value) -> Option<Value> {
         let to_float = matches!(self.to.ty, Type::F32 | Type::F64);
-        let same = (self.from.scale, self.from.plus) == (self.to.scale, self.to.plus);
+        let same = self.from.scaling() == self.to.scaling();
         let float = match raw {
             Value::Text(_) => return Some(raw),
             Value::Bit(_) if same => return self.fit(raw),
@@ -92,16 +92,20 @@ impl Conversion {
                 (_, None) => self.float_of(number),
             },
             Value::Float(number) if same => number,
-            Value::Float(number) => {
-                let value = times(number, self.from.scale) + self.from.plus.as_f64();
-                over(value - self.to.plus.as_f64(), self.to.scale)
-            }
+            Value::Float(number) => self.near(number),
         };
         self.fit(Value::Float(float))
     }
 
     /// The same as a fraction of whole numbers; `None` where they would not fit 128 bits.
     fn exact(&self, raw: i128) -> Option<(i128, i128)> {
+        if self.from.linear.is_some() || self.to.linear.is_some() {
+            let (from, to) = (Line::of(&self.from)?, Line::of(&self.to)?);
+            // ((raw × mul + add) / div × div' − add') / mul'
+            let value = raw.checked_mul(from.mul)?.checked_add(from.add)?;
+            let upper = value.checked_mul(to.div)?.checked_sub(to.add.checked_mul(from.div)?)?;
+            return Some((upper, from.div.checked_mul(to.mul)?));
+        }
         let parts = [self.from.scale, self.from.plus, self.to.plus];
         let least = parts.iter().map(|part| part.exponent).min()?;
         let up = |part: Decimal, by: i128| {
@@ -121,8 +125,19 @@ impl Conversion {
     }
 
     fn float_of(&self, raw: i128) -> f64 {
-        let value = times(raw as f64, self.from.scale) + self.from.plus.as_f64();
-        over(value - self.to.plus.as_f64(), self.to.scale)
+        self.near(raw as f64)
+    }
+
+    /// The same in binary fractions.
+    fn near(&self, raw: f64) -> f64 {
+        let value = match &self.from.linear {
+            Some(linear) => linear.value_of(raw),
+            None => times(raw, self.from.scale) + self.from.plus.as_f64(),
+        };
+        match &self.to.linear {
+            Some(linear) => linear.raw_of(value),
+            None => over(value - self.to.plus.as_f64(), self.to.scale),
+        }
     }
 
     /// Makes the raw value one of the target's type: rounds, and clamps where that is asked.
@@ -172,7 +187,10 @@ impl Conversion {
         }
         let plain = Self { from: *form, to: Form::plain(Type::F64), overflow: Overflow::Refuse };
         match plain.rescale(raw)? {
-            Value::Float(number) if form.ty == Type::F32 => Some(float(number as f32)),
+            // A share of a range seldom ends; more digits than a float has would say nothing.
+            Value::Float(number) if form.ty == Type::F32 || form.linear.is_some() => {
+                Some(float(number as f32))
+            }
             Value::Float(number) => Some(float(number)),
             other => Some(other.to_string()),
         }
@@ -203,6 +221,38 @@ fn spread(cells: &[u8], out: &mut [u8]) -> Result<(), ()> {
             Ok(())
         }
         _ => Err(()),
+    }
+}
+
+/// A form's straight line in whole numbers: value = (raw × mul + add) / div.
+struct Line {
+    mul: i128,
+    add: i128,
+    div: i128,
+}
+
+impl Line {
+    /// `None` where they would not fit 128 bits.
+    fn of(form: &Form) -> Option<Self> {
+        let whole = |part: Decimal, least: i8| {
+            i128::from(part.mantissa).checked_mul(power(part.exponent.checked_sub(least)?)?)
+        };
+        let Some(Linear { raw, value }) = form.linear else {
+            let least = form.scale.exponent.min(form.plus.exponent).min(0);
+            let (mul, add) = (whole(form.scale, least)?, whole(form.plus, least)?);
+            return Some(Self { mul, add, div: power(least.checked_neg()?)? });
+        };
+        let parts = [raw.0, raw.1, value.0, value.1];
+        let least = parts.iter().map(|part| part.exponent).min()?.min(0);
+        let [low, high, from, to] =
+            [whole(raw.0, least)?, whole(raw.1, least)?, whole(value.0, least)?, whole(value.1, least)?];
+        let (unit, wide, tall) =
+            (power(least.checked_neg()?)?, high.checked_sub(low)?, to.checked_sub(from)?);
+        Some(Self {
+            mul: unit.checked_mul(tall)?,
+            add: from.checked_mul(wide)?.checked_sub(low.checked_mul(tall)?)?,
+            div: unit.checked_mul(wide)?,
+        })
     }
 }
 

@@ -224,13 +224,68 @@ pub struct Form {
     pub scale: Decimal,
     /// See `scale`.
     pub plus: Decimal,
+    /// Two points of a straight line instead of both.
+    pub linear: Option<Linear>,
+}
+
+/// A straight line through two points: what raw values stand for, such as 0 to 27648 for -50 to 150.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Linear {
+    /// Two raw values.
+    pub raw: (Decimal, Decimal),
+    /// The engineering values that they stand for.
+    pub value: (Decimal, Decimal),
+}
+
+impl Linear {
+    /// Engineering value of a raw one.
+    #[must_use]
+    pub fn value_of(&self, raw: f64) -> f64 {
+        let ((low, high), (least, most)) = (self.raw, self.value);
+        let share = (raw - low.as_f64()) / (high.as_f64() - low.as_f64());
+        least.as_f64() + share * (most.as_f64() - least.as_f64())
+    }
+
+    /// Raw value of an engineering one.
+    #[must_use]
+    pub fn raw_of(&self, value: f64) -> f64 {
+        Self { raw: self.value, value: self.raw }.value_of(value)
+    }
+
+    fn parse(raw: &str, value: &str) -> Result<Self, String> {
+        let pair = |text: &str| {
+            let (low, high) = text.split_once("..")?;
+            Some((low.parse::<Decimal>().ok()?, high.parse::<Decimal>().ok()?))
+        };
+        let wrong = |text: &str| format!("`{text}` is no range of two decimal numbers, such as 0..27648");
+        let ends = (pair(raw).ok_or_else(|| wrong(raw))?, pair(value).ok_or_else(|| wrong(value))?);
+        if ends.0.0 == ends.0.1 || ends.1.0 == ends.1.1 {
+            return Err(format!("`{raw} to {value}`: the two ends of a range differ"));
+        }
+        Ok(Self { raw: ends.0, value: ends.1 })
+    }
 }
 
 impl Form {
     /// A type without order, scale or plus.
     #[must_use]
     pub const fn plain(ty: Type) -> Self {
-        Self { ty, order: None, scale: Decimal::ONE, plus: Decimal::ZERO }
+        Self { ty, order: None, scale: Decimal::ONE, plus: Decimal::ZERO, linear: None }
+    }
+
+    /// All that makes an engineering value of a raw one, to be held against another form's.
+    #[must_use]
+    pub const fn scaling(&self) -> (Decimal, Decimal, Option<Linear>) {
+        (self.scale, self.plus, self.linear)
+    }
+
+    /// Engineering value of a raw one, as near as a binary fraction gets.
+    #[must_use]
+    pub fn value_of(&self, raw: f64) -> f64 {
+        match &self.linear {
+            Some(linear) => linear.value_of(raw),
+            None => raw * self.scale.as_f64() + self.plus.as_f64(),
+        }
     }
 
     /// The order, the most significant byte first where none was written.
@@ -242,10 +297,10 @@ impl Form {
     /// Whether a raw value is not the engineering value.
     #[must_use]
     pub fn is_scaled(&self) -> bool {
-        self.scale != Decimal::ONE || self.plus != Decimal::ZERO
+        self.scale != Decimal::ONE || self.plus != Decimal::ZERO || self.linear.is_some()
     }
 
-    /// Reads what follows `as`: `TYPE [ORDER] [scale N] [plus N]`.
+    /// Reads what follows `as`: `TYPE [ORDER] [scale N] [plus N]`, or `scale LOW..HIGH to LOW..HIGH` for both.
     ///
     /// # Errors
     /// What is wrong, with the word.
@@ -269,6 +324,17 @@ impl Form {
             match word {
                 "scale" | "plus" => {
                     let number = words.next().unwrap_or_default();
+                    if word == "scale" && number.contains("..") {
+                        let (to, value) =
+                            (words.next().unwrap_or_default(), words.next().unwrap_or_default());
+                        if to != "to" {
+                            let what =
+                                format!("`scale {number}` needs what it stands for, such as `to -50..150`");
+                            return Err(fault(number, what));
+                        }
+                        form.linear = Some(Linear::parse(number, value).map_err(|what| fault(number, what))?);
+                        continue;
+                    }
                     let value: Decimal = number.parse().map_err(|why| {
                         fault(
                             if number.is_empty() { word } else { number },
@@ -294,6 +360,9 @@ impl Form {
                 }
             }
         }
+        if form.linear.is_some() && (form.scale, form.plus) != (Decimal::ONE, Decimal::ZERO) {
+            return Err(fault("scale", "a range says both scale and plus: leave the others away".into()));
+        }
         if form.is_scaled() && matches!(ty, Type::Text(_) | Type::Raw | Type::Bool) {
             return Err(fault(first, format!("`{ty}` is no number and takes no scale or plus")));
         }
@@ -305,7 +374,7 @@ fn no_order(word: &str, ty: Type, bytes: u32) -> String {
     let letters = !word.is_empty() && word.bytes().all(|byte| (b'A'..=b'H').contains(&byte));
     if !letters {
         return format!(
-            "`{word}` is not understood after `{ty}` (an order such as ABCD, `scale N` or `plus N`)"
+            "`{word}` is not understood after `{ty}` (an order such as ABCD, `scale N`, `scale LOW..HIGH to LOW..HIGH` or `plus N`)"
         );
     }
     let mut allowed: Vec<&str> = Order::ALL.iter().map(|order| order.letters(bytes)).collect();
@@ -330,6 +399,9 @@ impl fmt::Display for Form {
         }
         if self.plus != Decimal::ZERO {
             write!(f, " plus {}", self.plus)?;
+        }
+        if let Some(Linear { raw, value }) = &self.linear {
+            write!(f, " scale {}..{} to {}..{}", raw.0, raw.1, value.0, value.1)?;
         }
         Ok(())
     }

@@ -40,7 +40,7 @@ fn faults_of_forms_name_the_word_and_what_is_allowed() {
         ("u16 scale 0", "a scale of 0 makes every value 0", "0"),
         (
             "u16 times 3",
-            "`times` is not understood after `u16` (an order such as ABCD, `scale N` or `plus N`)",
+            "`times` is not understood after `u16` (an order such as ABCD, `scale N`, `scale LOW..HIGH to LOW..HIGH` or `plus N`)",
             "times",
         ),
         ("text(4) scale 2", "`text(4)` is no number and takes no scale or plus", "text(4)"),
@@ -188,5 +188,44 @@ proptest! {
         let overflow = if clamp { Overflow::Clamp } else { Overflow::Refuse };
         let conversion = Conversion { from: Form::plain(NAMED[from].0), to: Form::plain(NAMED[to].0), overflow };
         let _ = conversion.convert(&cells, &mut vec![0; NAMED[to].0.bytes().unwrap_or(2) as usize]);
+    }
+}
+
+#[test]
+fn a_straight_line_through_two_points_is_exact_both_ways() {
+    let text = "i16 scale 0..27648 to -50..150";
+    let line = form(text);
+    assert_eq!(line.to_string(), text);
+    assert!(line.is_scaled());
+    let up = Conversion { from: line, to: form("f32"), overflow: Overflow::Refuse };
+    let made = |way: &Conversion, cells: &[u8], room: usize| {
+        let mut out = vec![0; room];
+        way.convert(cells, &mut out).map(|()| out)
+    };
+    for (raw, value) in [(0i16, -50.0f32), (27_648, 150.0), (13_824, 50.0), (1, -49.992_767)] {
+        let cells = made(&up, &raw.to_be_bytes(), 4).unwrap();
+        let got = f32::from_be_bytes(cells.clone().try_into().unwrap());
+        assert!((got - value).abs() < 1e-5, "{raw}: {got} {value}");
+        assert_eq!(made(&up.back(), &cells, 2).unwrap(), raw.to_be_bytes(), "and back");
+    }
+    // From one scale to another in whole numbers: 50.00 is the middle.
+    let other = Conversion { from: line, to: form("i16 scale 0.01"), overflow: Overflow::Refuse };
+    assert_eq!(made(&other, &13_824i16.to_be_bytes(), 2).unwrap(), 5000i16.to_be_bytes());
+    assert_eq!(made(&other.back(), &15_000i16.to_be_bytes(), 2).unwrap(), 27_648i16.to_be_bytes());
+    let falling =
+        Conversion { from: form("u16 scale 4..20 to 100..0"), to: form("i16"), overflow: Overflow::Refuse };
+    assert_eq!(made(&falling, &8u16.to_be_bytes(), 2).unwrap(), 75i16.to_be_bytes());
+    assert_eq!(Conversion::shown(&line, &13_824i16.to_be_bytes()).as_deref(), Some("50"));
+    assert_eq!(Conversion::shown(&line, &1746i16.to_be_bytes()).as_deref(), Some("-37.369793"));
+    for wrong in [
+        "i16 scale 0..27648",
+        "i16 scale 0..27648 -50..150",
+        "i16 scale 5..5 to 0..1",
+        "i16 scale 0..1 to 3..3",
+        "i16 scale 0..x to 3..4",
+        "i16 scale 0..1 to 3..4 plus 2",
+        "text(4) scale 0..1 to 2..3",
+    ] {
+        assert!(Form::parse(wrong).is_err(), "{wrong}");
     }
 }

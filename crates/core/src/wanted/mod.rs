@@ -92,8 +92,7 @@ impl Wanted {
         {
             let of = project.profile_of(device).and_then(|profile| profile.points.get(at));
             // A form of one's own may have another scale, and with it another unit.
-            let same =
-                (wanted.form.scale, wanted.form.plus) == (fed.conversion.to.scale, fed.conversion.to.plus);
+            let same = wanted.form.scaling() == fed.conversion.to.scaling();
             wanted.eu = of.filter(|_| same).and_then(|point| point.eu.clone());
         }
         if wanted.read_only.is_none() {

@@ -57,7 +57,16 @@ impl Lay {
         let mut lay = Self { kind, letters: String::new(), scale: (1, 1), plus: (0, 1) };
         while let Some(word) = words.next() {
             match word {
-                "scale" => lay.scale = fraction(words.next()?)?,
+                "scale" => {
+                    let first = words.next()?;
+                    match first.split_once("..") {
+                        None => lay.scale = fraction(first)?,
+                        Some(raw) => {
+                            let value = words.next().filter(|to| *to == "to").and_then(|_| words.next())?;
+                            (lay.scale, lay.plus) = line(raw, value.split_once("..")?)?;
+                        }
+                    }
+                }
                 "plus" => lay.plus = fraction(words.next()?)?,
                 letters => lay.letters = letters.into(),
             }
@@ -302,6 +311,34 @@ fn nearest(top: i128, bottom: i128) -> i128 {
     if top < 0 { -whole } else { whole }
 }
 
+/// Slope and height of the line through two points.
+fn line(raw: (&str, &str), value: (&str, &str)) -> Option<(Fraction, Fraction)> {
+    let minus = |one: Fraction, other: Fraction| {
+        Some((
+            one.0.checked_mul(other.1)?.checked_sub(other.0.checked_mul(one.1)?)?,
+            one.1.checked_mul(other.1)?,
+        ))
+    };
+    let times = |one: Fraction, other: Fraction| {
+        Some(reduced((one.0.checked_mul(other.0)?, one.1.checked_mul(other.1)?)))
+    };
+    let (low, high) = (fraction(raw.0)?, fraction(raw.1)?);
+    let (least, most) = (fraction(value.0)?, fraction(value.1)?);
+    let (wide, tall) = (minus(high, low)?, minus(most, least)?);
+    let scale = times(tall, (wide.1, wide.0))?;
+    Some((scale, reduced(minus(least, times(scale, low)?)?)))
+}
+
+/// With the least numbers, and nothing negative below.
+fn reduced((upper, lower): Fraction) -> Fraction {
+    let (mut a, mut b) = (upper.abs(), lower.abs());
+    while b != 0 {
+        (a, b) = (b, a % b);
+    }
+    let by = a.max(1) * lower.signum();
+    (upper / by, lower / by)
+}
+
 fn fraction(text: &str) -> Option<Fraction> {
     let (digits, power) = text.split_once(['e', 'E']).unwrap_or((text, "0"));
     let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
@@ -316,6 +353,16 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
     use woodrush_core::form::{Conversion, Form, Overflow};
+
+    #[test]
+    fn a_line_through_two_points_is_worked_out_here_too() {
+        let middle = made("i16 scale 0..27648 to -50..150", "i16 scale 0.01", &13_824i16.to_be_bytes());
+        assert_eq!(middle, Some(5000i16.to_be_bytes().to_vec()));
+        let back = made("i16 scale 0.01", "i16 scale 0..27648 to -50..150", &15_000i16.to_be_bytes());
+        assert_eq!(back, Some(27_648i16.to_be_bytes().to_vec()));
+        let falling = made("u16 scale 4..20 to 100..0", "i16", &8u16.to_be_bytes());
+        assert_eq!(falling, Some(75i16.to_be_bytes().to_vec()));
+    }
 
     fn made(from: &str, to: &str, cells: &[u8]) -> Option<Vec<u8>> {
         let (from, to) = (Lay::read(from).unwrap(), Lay::read(to).unwrap());

@@ -49,6 +49,10 @@ confirm = false
 from = "m:400007.3"
 to = "blk:%DB1.X4.1"
 [[map]]
+from = "m:400008 as i16 scale 0..27648 to -50..150"
+to = "i:400008 as i16 scale 0.1"
+access = "read-write"
+[[map]]
 from = "blk:%DB2.D0 as f32"
 to = "m:400010 as i16"
 "#,

@@ -316,7 +316,7 @@ fn rule(checked: &Checked, number: u32, planned: &PlannedRule) -> Option<Rule> {
         Source::Entry { image, place, .. } => (plan.images.get(image), Some(place)),
         Source::Told(_) | Source::Client => (None, None),
     };
-    let same = (from_form.scale, from_form.plus) == (to_form.scale, to_form.plus);
+    let same = from_form.scaling() == to_form.scaling();
     let target_eu = eu.clone().filter(|_| same);
     let source_end = source.zip(source_place).and_then(|(own, place)| End::new(own, place, from_form, eu));
     let board = plan.board(planned.board)?;
