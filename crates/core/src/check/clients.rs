@@ -2,9 +2,11 @@
 
 use super::cells::{Cells, Melted, Stretch};
 use super::forwarded::Shown;
+use super::idle::{unfed, unread, unwritten, written_twice};
 use super::mapping;
+use super::taken_for::forms_differ;
 use crate::finding::{Finding, PAST_THE_END, Severity};
-use crate::form::{Form, Order, Type};
+use crate::form::{Form, Type};
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Asked, Client, Map, OnLoss, Owner, Project, Target, address, show_micros};
 use crate::protocol::{Extent, SpaceId, Verb};
@@ -125,10 +127,10 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
 }
 
 /// What a client writes: image, cells, where that stands, its name.
-type Written<'p> = (usize, Extent, Span, &'p str);
+pub(super) type Written<'p> = (usize, Extent, Span, &'p str);
 
 /// Cells that a client reads and that only clients write: image, rule, where that stands, its name.
-type Entered<'p> = (usize, &'p PlannedRule, Span, &'p str);
+pub(super) type Entered<'p> = (usize, &'p PlannedRule, Span, &'p str);
 
 struct View<'a> {
     project: &'a Project,
@@ -536,117 +538,6 @@ impl View<'_> {
     }
 }
 
-/// Two clients that write one cell.
-fn written_twice(plan: &Plan, written: &mut [Written<'_>], findings: &mut Vec<Finding>) {
-    written.sort_by_key(|(image, extent, span, _)| (*image, extent.space, extent.first, *span));
-    let mut reach: Option<&Written<'_>> = None;
-    for own in written.iter() {
-        let (image, extent, span, name) = own;
-        if let Some((.., other_span, other)) = reach.filter(|(i, before, _, other)| {
-            (*i, before.space) == (*image, extent.space) && extent.first < before.end() && other != name
-        }) {
-            let at = plan.images.get(*image).map(|image| image.show(extent.space, extent.first, None));
-            let ((first, note), (second, at_span)) = if other_span < span {
-                ((other, other_span), (name, span))
-            } else {
-                ((name, span), (other, other_span))
-            };
-            let what = format!("`{first}` and `{second}` both write {}", at.unwrap_or_default());
-            findings.push(Finding::new("M52", *at_span, what).note(*note, "the other"));
-        }
-        if reach.is_none_or(|(i, before, ..)| {
-            (*i, before.space) != (*image, extent.space) || before.end() < extent.end()
-        }) {
-            reach = Some(own);
-        }
-    }
-}
-
-/// Cells that clients may write in an image whose clients are described, and that none of them writes.
-fn unwritten(
-    project: &Project,
-    plan: &Plan,
-    described: &[usize],
-    written: &Melted,
-    findings: &mut Vec<Finding>,
-) {
-    for rule in plan.rules.iter().filter(|rule| rule.writable && described.contains(&rule.board)) {
-        let (target, Some(map)) = (rule.target.extent(), project.maps.get(rule.map)) else { continue };
-        let Some(image) = plan.images.get(rule.board).filter(|_| !written.meets(rule.board, target)) else {
-            continue;
-        };
-        let entered = matches!(rule.source, Source::Client);
-        let place = if entered { map.from.span } else { map.read_write.unwrap_or(map.to.span) };
-        let what = format!("no described client writes {}", image.show(target.space, target.first, None));
-        findings.push(
-            Finding::new("M05", place, what)
-                .mend("add it to a client's `writes`, or make the rule read-only"),
-        );
-    }
-}
-
-/// Cells that a client reads, only clients can write, and none that is described does: a rule turned round leaves such.
-fn unfed(
-    project: &Project,
-    plan: &Plan,
-    entered: &[Entered<'_>],
-    written: &Melted,
-    findings: &mut Vec<Finding>,
-) {
-    for (image, rule, span, client) in entered {
-        let target = rule.target.extent();
-        let (Some(station), Some(map)) = (plan.images.get(*image), project.maps.get(rule.map)) else {
-            continue;
-        };
-        if written.meets(*image, target) {
-            continue;
-        }
-        let what = format!(
-            "`{client}` reads {}, which only clients write, and no described one does",
-            station.show(target.space, target.first, None)
-        );
-        findings.push(
-            Finding::new("M04", *span, what)
-                .severity(Severity::Warning)
-                .note(map.from.span, "a rule that carries it on")
-                .mend("is that rule turned round? data flows from `from` to `to`"),
-        );
-    }
-}
-
-/// What a client reads, held against what lies there: `order` gives what a form leaves open.
-pub(super) fn forms_differ(
-    client: &str,
-    shown: &Shown<'_>,
-    (theirs, text, span): (&Form, &str, Span),
-    ours: &Form,
-    order: impl Fn(&Form) -> Option<Order>,
-) -> Option<Finding> {
-    if ours.ty == Type::Raw || theirs.ty == Type::Raw {
-        return None;
-    }
-    let orders = (order(theirs), order(ours));
-    let same_order = ours.ty.bytes().is_none_or(|bytes| bytes < 2)
-        || matches!(orders, (None, _) | (_, None))
-        || orders.0 == orders.1;
-    let Shown { at, of } = shown;
-    if ours.ty != theirs.ty || !same_order {
-        let (theirs, ours) = (Form { order: orders.0, ..*theirs }, Form { order: orders.1, ..*ours });
-        let what = format!("`{client}` reads {at} as `{theirs}`, and {of} `{ours}`");
-        let mend = format!("read it as `{ours}`, or let it be `{theirs}` at both ends");
-        return Some(Finding::new("M51", span, what).mend(mend));
-    }
-    // What a client leaves out it may work out by itself; what it writes is a statement.
-    let states = text.contains(" scale") || text.contains(" plus");
-    if states && theirs.scaling() != ours.scaling() {
-        let by = if theirs.is_scaled() { format!("by `{theirs}`") } else { "by 1".into() };
-        let what = format!("`{client}` scales {at} {by}, and {of} `{ours}`");
-        let finding = Finding::new("M51", span, what).severity(Severity::Warning);
-        return Some(finding.mend("write the same scale and plus at both ends"));
-    }
-    None
-}
-
 impl<'a> View<'a> {
     /// Cells that it reads and that only clients write.
     fn entered(&self, wanted: &Wanted<'_>, found: &mut Vec<Entered<'a>>) {
@@ -657,28 +548,5 @@ impl<'a> View<'a> {
                 found.push((self.image, rule, wanted.asked.span, self.client.name.value.as_str()));
             }
         }
-    }
-}
-
-/// Rules into an image whose clients are described, read by none of them.
-fn unread(
-    project: &Project,
-    plan: &Plan,
-    described: &[usize],
-    read: Vec<(usize, Extent)>,
-    findings: &mut Vec<Finding>,
-) {
-    let read = Melted::of(read);
-    let read_there = |rule: &&PlannedRule| described.contains(&rule.board) && rule.source != Source::Client;
-    for rule in plan.rules.iter().filter(read_there) {
-        let target = rule.target.extent();
-        if read.meets(rule.board, target) {
-            continue;
-        }
-        let (Some(map), Some(image)) = (project.maps.get(rule.map), plan.images.get(rule.board)) else {
-            continue;
-        };
-        let what = format!("no described client reads {}", image.show(target.space, target.first, None));
-        findings.push(Finding::new("M05", map.to.span, what));
     }
 }

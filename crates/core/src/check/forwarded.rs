@@ -1,7 +1,7 @@
 //! Clients that ask through a forward: the units that it passes, the functions that it lets through, and the forms of
 //! what lies behind it.
 
-use super::clients::forms_differ;
+use super::taken_for::forms_differ;
 use crate::finding::Finding;
 use crate::form::{Form, Type};
 use crate::plan::{Plan, Station};
