@@ -28,7 +28,7 @@ impl Runner<'_> {
         let mut units = self.units(round);
         units.sort_by_key(|unit| (unit.image, unit.place.space, unit.place.first));
         let mut right = Together::new();
-        let mut rest = units.as_slice();
+        let (mut rest, mut waits) = (units.as_slice(), true);
         while let Some(first) = rest.first() {
             let run = 1 + rest.windows(2).take_while(|pair| pair[0].touches(&pair[1])).count();
             let run = self.fitting(rest.get(..run).unwrap_or_default());
@@ -41,8 +41,11 @@ impl Runner<'_> {
                 continue;
             }
             for unit in now {
-                if self.comes(unit) {
+                if self.comes(unit, waits) {
                     right.entry((unit.at, unit.back)).or_default().insert(unit.item);
+                } else {
+                    // Where one does not come, all are looked at one by one, which waits for each.
+                    waits = false;
                 }
             }
         }
@@ -97,12 +100,12 @@ impl Runner<'_> {
         units.iter().take_while(fits).count()
     }
 
-    /// Waits until a value is where it goes.
-    fn comes(&mut self, unit: &Unit) -> bool {
+    /// Whether a value is where it goes; `waits` until it is, or its time is up.
+    fn comes(&mut self, unit: &Unit, waits: bool) -> bool {
         let Some(subject) = self.subjects.get(unit.at) else { return false };
         let begun = self.clock.now();
         // Who waits for the device's answer has the value in it when the write is answered.
-        let patience = if unit.back && subject.confirm { 0 } else { self.patience(subject) };
+        let patience = if !waits || unit.back && subject.confirm { 0 } else { self.patience(subject) };
         loop {
             let seen = if unit.back {
                 self.held(unit.at, unit.item)
