@@ -12,6 +12,8 @@ use woodrush_core::protocol::{DIALECTS, Extent, Transport};
 
 /// How often a value that has grown too old is asked for again.
 const AGED: u32 = 100;
+/// How often all of it is done again because the values moved.
+const MOVED: u32 = 3;
 /// Clients at once, and how often each asks.
 const CLIENTS: u32 = 8;
 const ROUNDS: u32 = 25;
@@ -37,7 +39,16 @@ impl Runner<'_> {
                 asked && subject.device.is_some() && result.why.is_none()
             });
             let Some(extent) = subject.map(|(subject, _)| subject.target.item(0)) else { continue };
-            let seen = self.steadily(|runner| runner.at_once(image, station, extent));
+            let mut before = self.read(image, extent).ok();
+            let mut seen = self.steadily(|runner| runner.at_once(image, station, extent));
+            // Values that moved meanwhile tell nothing of the clients.
+            for _ in 0..MOVED {
+                let after = self.read(image, extent).ok();
+                if seen.is_ok() || std::mem::replace(&mut before, after.clone()) == after {
+                    break;
+                }
+                seen = self.steadily(|runner| runner.at_once(image, station, extent));
+            }
             let right = seen.is_ok();
             let (Ok(what) | Err(what)) = seen;
             self.others.push((what, right));
