@@ -6,9 +6,10 @@
 use crate::Moment;
 use crate::converter::{Answering, AnsweringAct, Asker};
 use crate::line::{Asking, LineAct};
-use crate::rig::{Bus, BusAct, Kin, kin_bus_of};
+use crate::rig::{Bus, BusAct, Kin, SimDevice, kin_bus_of};
 use crate::shared::{AskerId, Event, Shared, Site};
 use crate::speak::News;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::Refusal;
 use woodrush_core::check::Checked;
@@ -21,7 +22,56 @@ struct Line {
     port: usize,
     asking: Asking,
     bus: Bus,
+    /// When its connection was made last; and when it is made again, while there is none.
+    made: Moment,
+    again: Option<Moment>,
+    /// When it has something to do next, if nobody wakes it before.
+    next: Moment,
+    woken: Arc<AtomicBool>,
 }
+
+impl Line {
+    /// Lets everything happen here that happens now.
+    fn pass(&mut self, now: Moment) {
+        self.next = loop {
+            if self.again.is_some_and(|again| again <= now) {
+                (self.again, self.made) = (None, now);
+                self.bus.connected(now);
+                self.asking.handle(now, News::Up);
+            }
+            let asking = match self.asking.poll(now) {
+                LineAct::Send(bytes) => {
+                    self.bus.handle(now, &bytes);
+                    continue;
+                }
+                LineAct::HangUp(_) => {
+                    self.asking.handle(now, News::Down);
+                    // At once, unless that was just done.
+                    self.again = Some(now.max(self.made + AGAIN_AFTER));
+                    continue;
+                }
+                LineAct::WaitUntil(moment) => moment,
+                LineAct::Rest => Moment::NEVER,
+            };
+            let bus = match self.bus.poll(now) {
+                BusAct::Deliver(bytes) => {
+                    if self.again.is_none() {
+                        self.asking.handle(now, News::Bytes(&bytes));
+                    }
+                    continue;
+                }
+                BusAct::WaitUntil(moment) => moment,
+                BusAct::Rest => Moment::NEVER,
+            };
+            let next = asking.min(bus).min(self.again.unwrap_or(Moment::NEVER));
+            // A machine that wants to be asked at this very moment again would never let time pass.
+            break next.max(now + 1);
+        };
+    }
+}
+
+/// A connection that was made is not made anew before so long, in microseconds: as the driver of a port waits.
+const AGAIN_AFTER: u64 = 1_000_000;
 
 /// Converter, devices and askers at one virtual moment.
 pub struct Bench {
@@ -46,16 +96,26 @@ impl Bench {
         let events = Arc::new(Mutex::new(vec![]));
         let clock = Arc::new(Mutex::new(Moment(0)));
         let (told, at) = (Arc::clone(&events), Arc::clone(&clock));
-        let shared = Shared::new(checked, plan, move |event| {
+        let mut shared = Shared::new(checked, plan, move |event| {
             let at = *at.lock().unwrap_or_else(PoisonError::into_inner);
             told.lock().unwrap_or_else(PoisonError::into_inner).push((at, event));
         });
+        // The same numbers in every run.
+        if let Some(own) = Arc::get_mut(&mut shared) {
+            own.ports.iter_mut().for_each(|port| port.first = 0);
+        }
         let (mut lines, mut kin) = (vec![], Kin::new());
         for port in 0..checked.project.ports.len() {
             let no_files = |path: &str| Err(format!("{path}: there are no files here"));
             let bus = kin_bus_of(checked, port, &no_files, true, &mut kin)?;
             if let (Some(bus), Some(asking)) = (bus, Asking::new(Arc::clone(&shared), port)) {
-                lines.push(Line { port, asking, bus });
+                let woken = Arc::new(AtomicBool::new(true));
+                let wakes = Arc::clone(&woken);
+                if let Some(queue) = shared.queues.get(port) {
+                    queue.set_wake(move || wakes.store(true, Relaxed));
+                }
+                let (made, next) = (Moment(0), Moment(0));
+                lines.push(Line { port, asking, bus, made, again: None, next, woken });
             }
         }
         let site = Site::new(Arc::clone(&shared));
@@ -110,56 +170,34 @@ impl Bench {
 
     /// The simulated side of a port.
     pub fn bus(&mut self, port: usize) -> Option<&mut Bus> {
-        self.lines.iter_mut().find(|line| line.port == port).map(|line| &mut line.bus)
+        let line = self.lines.iter_mut().find(|line| line.port == port)?;
+        // Whatever is done to it, it is looked at again.
+        line.woken.store(true, Relaxed);
+        Some(&mut line.bus)
+    }
+
+    /// A simulated device, by its port and its place there.
+    #[must_use]
+    pub fn device(&self, port: usize, place: usize) -> Option<&SimDevice> {
+        self.lines.iter().find(|line| line.port == port)?.bus.devices.get(place)
     }
 
     /// Lets everything happen that happens now; says when something happens next.
     fn settle(&mut self) -> Moment {
         *self.clock.lock().unwrap_or_else(PoisonError::into_inner) = self.now;
-        let plan = &self.shared.plan;
-        // Where a line waits for another one, what one has said is heard by those before it too.
-        let linked =
-            (0..plan.devices.len()).any(|at| plan.write_port(at) != plan.devices.get(at).map(|own| own.port));
-        if linked {
-            self.pass();
-            self.pass();
-        }
-        self.pass()
-    }
-
-    fn pass(&mut self) -> Moment {
-        let mut next = Moment::NEVER;
-        for line in &mut self.lines {
-            loop {
-                let asking = match line.asking.poll(self.now) {
-                    LineAct::Send(bytes) => {
-                        line.bus.handle(self.now, &bytes);
-                        continue;
-                    }
-                    LineAct::HangUp(_) => {
-                        // It is made anew at once.
-                        line.asking.handle(self.now, News::Down);
-                        line.bus.connected(self.now);
-                        line.asking.handle(self.now, News::Up);
-                        continue;
-                    }
-                    LineAct::WaitUntil(moment) => moment,
-                    LineAct::Rest => Moment::NEVER,
-                };
-                match line.bus.poll(self.now) {
-                    BusAct::Deliver(bytes) => line.asking.handle(self.now, News::Bytes(&bytes)),
-                    BusAct::WaitUntil(moment) => {
-                        next = next.min(asking).min(moment);
-                        break;
-                    }
-                    BusAct::Rest => {
-                        next = next.min(asking);
-                        break;
-                    }
+        // Only who is due or was woken is asked, as the drivers of ports do it.
+        loop {
+            let mut still = true;
+            for line in &mut self.lines {
+                if line.woken.swap(false, Relaxed) || line.next <= self.now {
+                    line.pass(self.now);
+                    still = false;
                 }
             }
+            if still {
+                return self.lines.iter().map(|line| line.next).min().unwrap_or(Moment::NEVER);
+            }
         }
-        next
     }
 
     /// Runs for so many microseconds.
@@ -172,8 +210,7 @@ impl Bench {
                 self.settle();
                 return;
             }
-            // A machine that wants to be asked at this very moment again would never let time pass.
-            self.now = next.max(self.now + 1);
+            self.now = next;
         }
     }
 
@@ -193,8 +230,24 @@ impl Bench {
                 self.now = end;
                 return done(self);
             }
-            self.now = next.max(self.now + 1);
+            self.now = next;
         }
+    }
+
+    /// Runs for so many microseconds; `seen` looks at every step.
+    pub fn run_seen(&mut self, micros: u64, seen: &mut dyn FnMut(&mut Self)) {
+        let end = self.now + micros;
+        loop {
+            let next = self.settle();
+            seen(self);
+            if next > end {
+                break;
+            }
+            self.now = next;
+        }
+        self.now = end;
+        self.settle();
+        seen(self);
     }
 
     /// Connects to a listening port.
@@ -207,6 +260,16 @@ impl Bench {
     /// Sends bytes over a connection and returns what comes back until nothing more does; time passes while writes go
     /// to devices. `None` once the connection was closed.
     pub fn exchange(&mut self, client: &mut BenchClient, bytes: &[u8]) -> Option<Vec<u8>> {
+        self.exchange_seen(client, bytes, &mut |_| {})
+    }
+
+    /// The same; `seen` looks at every step of the time that passes.
+    pub fn exchange_seen(
+        &mut self,
+        client: &mut BenchClient,
+        bytes: &[u8],
+        seen: &mut dyn FnMut(&mut Self),
+    ) -> Option<Vec<u8>> {
         client.0.handle(self.now, News::Bytes(bytes));
         let mut back = vec![];
         loop {
@@ -224,7 +287,10 @@ impl Bench {
                         }),
                     );
                     let result = || ended.lock().unwrap_or_else(PoisonError::into_inner).clone();
-                    self.run_until(600_000_000, |_| result().is_some());
+                    self.run_until(600_000_000, |bench| {
+                        seen(bench);
+                        result().is_some()
+                    });
                     client.0.ended(self.now, result()?);
                 }
             }

@@ -5,7 +5,7 @@ use crate::Moment;
 use crate::moment::Clock;
 use crate::port::echo::Unecho;
 use crate::port::wait::{readable, write_all};
-use crate::speak::{Act, Ask, Client, ClientSetup, Message, News, Ticket, speaker};
+use crate::speak::{Act, Ask, Client, ClientSetup, Message, News, Ticket, another, speaker};
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, connect, socket_with};
@@ -112,7 +112,13 @@ impl Dialer {
         paced: bool,
     ) -> std::io::Result<Self> {
         let speaker = speaker(protocol).ok_or(ErrorKind::Unsupported)?;
-        let setup = ClientSetup { stations: std::slice::from_ref(station), line, retries: 0, port: &port };
+        let setup = ClientSetup {
+            stations: std::slice::from_ref(station),
+            line,
+            retries: 0,
+            port: &port,
+            first: another(),
+        };
         let client = (speaker.client)(&setup);
         let clock = Clock::start();
         Ok(Self {
@@ -131,7 +137,13 @@ impl Dialer {
     /// Asks another station from now on.
     pub fn turn_to(&mut self, station: &Station) {
         let stations = std::slice::from_ref(station);
-        self.client.set_up(&ClientSetup { stations, line: self.line, retries: 0, port: &self.port });
+        self.client.set_up(&ClientSetup {
+            stations,
+            line: self.line,
+            retries: 0,
+            port: &self.port,
+            first: 0,
+        });
     }
 
     /// What the last exchange looked like.

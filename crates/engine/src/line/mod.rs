@@ -104,6 +104,7 @@ fn setup(shared: &Shared, port: usize) -> Option<ClientSetup<'_>> {
         line: *shared.plan.lines.get(port)?,
         retries: settings.retries,
         port: &settings.setup,
+        first: settings.first,
     })
 }
 
@@ -204,8 +205,11 @@ impl Asking {
                     let line = self.shared.plan.lines.get(self.port);
                     let takes =
                         line.map_or(0, |line| line.bytes(u32::try_from(bytes.len()).unwrap_or(u32::MAX)));
+                    let said_before = self.client.said_before();
                     if let Some(current) = &mut self.current {
-                        current.left = Some(now + takes);
+                        if !said_before || current.left.is_none() {
+                            current.left = Some(now + takes);
+                        }
                         current.sent += bytes.len() as u64;
                     }
                     if let Some(port) = self.shared.health.ports.get(self.port) {

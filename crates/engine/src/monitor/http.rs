@@ -120,12 +120,37 @@ fn get_json<T: DeserializeOwned>(from: SocketAddr, path: &str) -> std::io::Resul
     stream.write_all(format!("GET {path} HTTP/1.0\r\nHost: {from}\r\n\r\n").as_bytes())?;
     let mut answer = String::new();
     stream.take(FETCH_MAX).read_to_string(&mut answer)?;
+    understood(&answer)
+}
+
+/// What an answer to such a question says.
+fn understood<T: DeserializeOwned>(answer: &str) -> std::io::Result<T> {
     let wrong = |what: &str| std::io::Error::new(std::io::ErrorKind::InvalidData, what.to_string());
     let (head, body) = answer.split_once("\r\n\r\n").ok_or_else(|| wrong("it does not speak HTTP"))?;
     if !head.starts_with("HTTP/1.1 200") && !head.starts_with("HTTP/1.0 200") {
         return Err(wrong("it is no converter's monitor"));
     }
     serde_json::from_str(body).map_err(|_| wrong("its status is not understood: is it another version?"))
+}
+
+/// What holds for any text: of what is asked as what host, and of what is answered.
+#[cfg(any(test, feature = "exercise"))]
+#[allow(clippy::panic, reason = "a broken promise must stop the run")]
+pub(crate) fn exercised(text: &str) {
+    let names = ["scada-box".to_string()];
+    let (host, answer) = text.split_once('\n').unwrap_or((text, text));
+    if is_known(host, &names) {
+        let name = host.rsplit_once(':').map_or(host, |(name, _)| name);
+        let bare = name.trim_matches(['[', ']']);
+        let own = ["localhost", "scada-box"].iter().any(|own| bare.eq_ignore_ascii_case(own) || host == *own);
+        let is_address = |text: &str| text.parse::<IpAddr>().is_ok() || text.parse::<SocketAddr>().is_ok();
+        let host = host.trim_matches(['[', ']']);
+        assert!(
+            own || is_address(bare) || is_address(host) || host.eq_ignore_ascii_case("localhost"),
+            "{host}"
+        );
+    }
+    let _ = (understood::<Status>(answer).map(metrics::text), understood::<Values>(answer));
 }
 
 #[cfg(test)]

@@ -6,6 +6,8 @@ mod metrics;
 mod status;
 mod values;
 
+#[cfg(any(test, feature = "exercise"))]
+pub(crate) use http::exercised;
 pub use http::{Http, fetch, fetch_values};
 pub use status::{AskerStatus, DeviceStatus, PortStatus, RuleStatus, Status};
 

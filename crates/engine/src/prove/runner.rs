@@ -304,11 +304,15 @@ impl Runner<'_> {
             .filter_map(|(at, _)| self.subjects.get(*at))
             .map(|subject| self.patience(subject))
             .max();
-        let deadline = changed + deadline.unwrap_or(0);
+        let patience = deadline.unwrap_or(0);
+        let (mut deadline, mut tries) = (changed + patience, 1);
         while !open.is_empty() {
             let now = self.clock.now();
             // A device that was not heard in time is asked again a little later.
-            let late = now > deadline && (now > deadline + LOST || !self.is_one_lost());
+            let mut late = now > deadline && (now > deadline + LOST || !self.is_one_lost());
+            if late && self.may_come_later(&mut tries) {
+                (late, deadline) = (false, now + patience);
+            }
             let mut still = vec![];
             for (at, awaited) in open {
                 match self.missing(at, &awaited) {

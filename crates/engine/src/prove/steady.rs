@@ -69,11 +69,7 @@ impl Runner<'_> {
         let mut tries = 1;
         loop {
             let result = step(self);
-            // What disturbed the step before this one can still be felt.
-            let noted = (self.unheard(), self.watch.away());
-            let before = std::mem::replace(&mut self.noted, noted);
-            let disturbed =
-                noted.0 != before.0 || noted.1.saturating_sub(before.1) > STILL || self.is_one_lost();
+            let disturbed = self.was_disturbed();
             if result.is_ok() || !disturbed || tries == TRIES {
                 return result;
             }
@@ -85,6 +81,24 @@ impl Runner<'_> {
                 nap(5000);
             }
         }
+    }
+
+    /// Whether a request of the converter's went without a sound answer, or the machine stood still, since this was asked
+    /// before: what disturbed the step before this one can still be felt.
+    fn was_disturbed(&mut self) -> bool {
+        let noted = (self.unheard(), self.watch.away());
+        let before = std::mem::replace(&mut self.noted, noted);
+        noted.0 != before.0 || noted.1.saturating_sub(before.1) > STILL || self.is_one_lost()
+    }
+
+    /// Whether what has not come in time may have some more of it; `tries` counts.
+    pub(super) fn may_come_later(&mut self, tries: &mut u32) -> bool {
+        if *tries == TRIES || !self.was_disturbed() {
+            return false;
+        }
+        *tries += 1;
+        self.again += 1;
+        true
     }
 
     /// Tells how many steps were taken again; nothing where none was.

@@ -1,6 +1,6 @@
 //! What threads and tasks need of the project's settings.
 
-use crate::speak::ServerSetup;
+use crate::speak::{ServerSetup, another};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Network, Port, Retry};
@@ -21,6 +21,8 @@ pub struct PortSettings {
     pub dials: bool,
     /// Keys of its protocol.
     pub setup: Setup,
+    /// The number of the message before its first one, where messages are numbered.
+    pub first: u16,
 }
 
 /// What polling needs of a device's settings.
@@ -71,6 +73,7 @@ pub(super) fn ports(checked: &Checked) -> Vec<PortSettings> {
         echo: port.echo,
         dials: port.transport() == Some(Transport::Connect),
         setup: port.setup.clone(),
+        first: another(),
     };
     checked.project.ports.iter().map(settings).collect()
 }

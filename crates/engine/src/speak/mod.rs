@@ -10,6 +10,7 @@ mod raw;
 pub use ear::{Asked, Ear, EarSetup, Heard, Says, Side, Told, Touch};
 
 use crate::Moment;
+use std::hash::{BuildHasher, Hasher, RandomState};
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{Extent, Setup, Space, dialect};
@@ -66,6 +67,14 @@ pub struct ClientSetup<'a> {
     pub retries: u32,
     /// Keys of its protocol at the port.
     pub port: &'a Setup,
+    /// The message before its first one has this number, where messages are numbered. Another one for each run: else the
+    /// other end would take the first message for the last one of the run before.
+    pub first: u16,
+}
+
+/// A number for [`ClientSetup::first`] that is another one each time.
+pub(crate) fn another() -> u16 {
+    u16::try_from(RandomState::new().build_hasher().finish() & 0xFFFF).unwrap_or(0)
 }
 
 /// What a server needs to know.
@@ -180,6 +189,11 @@ pub trait Client: Send {
     /// wait. Protocols without tries of their own have nothing to leave out.
     fn ask_once(&mut self, ticket: Ticket, ask: Ask) {
         self.ask(ticket, ask);
+    }
+    /// Whether a station may have taken the question under way before what was sent last, which was the same message
+    /// again or belongs to the link: its answer is then as old as what was sent first.
+    fn said_before(&self) -> bool {
+        false
     }
     /// The project has changed; what is known of the port and its line stays. Only when free.
     fn set_up(&mut self, setup: &ClientSetup<'_>);

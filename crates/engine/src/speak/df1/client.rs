@@ -14,7 +14,6 @@ use super::{EXTENDED, refusal};
 use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
 use std::collections::VecDeque;
-use std::hash::{BuildHasher, Hasher, RandomState};
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::tables::{Spot, by_ranges, check, from_wire, to_wire};
@@ -47,6 +46,8 @@ pub(super) struct TableClient {
     tns: u16,
     job: Option<Job>,
     phase: Phase,
+    /// What was sent last is no command that the station has not had yet.
+    said_before: bool,
     done: Option<(Ticket, Result<Vec<u8>, Refusal>)>,
     up: bool,
 }
@@ -61,6 +62,8 @@ struct Job {
     /// The command that is open, and its frame.
     tns: u16,
     frame: Vec<u8>,
+    /// It was sent at least once.
+    is_out: bool,
     naks: u32,
     silences: u32,
     /// Further tries of the link, after refusals and after silences each.
@@ -102,8 +105,6 @@ enum Phase {
 impl TableClient {
     pub(super) fn new(setup: &ClientSetup<'_>, half: bool) -> Self {
         let check = check(setup.port);
-        // Another than the last run began with: the other end would take our first message for its last.
-        let tns = RandomState::new().build_hasher().finish();
         let mut client = Self {
             half,
             stations: vec![],
@@ -118,21 +119,15 @@ impl TableClient {
             responses: VecDeque::new(),
             last_response: Symbol::Nak,
             last_heard: None,
-            tns: u16::try_from(tns & 0xFFFF).unwrap_or(0),
+            tns: setup.first,
             job: None,
             phase: Phase::Free,
+            said_before: false,
             done: None,
             up: true,
         };
         client.set_up(setup);
         client
-    }
-
-    /// Whose next command has the number behind this one.
-    #[cfg(test)]
-    pub(super) const fn numbered(mut self, tns: u16) -> Self {
-        self.tns = tns;
-        self
     }
 
     fn end(&mut self, result: Result<Vec<u8>, Refusal>) {
@@ -156,6 +151,7 @@ impl TableClient {
         self.tns = self.tns.wrapping_add(1);
         let (half, check, own, tns) = (self.half, self.check, self.own, self.tns);
         let job = self.job.as_mut()?;
+        job.is_out = false;
         let spot = job.spot?;
         let element = u16::try_from(job.extent.first / spot.grains.max(1)).ok()?;
         let bytes = spot.wire_bytes(job.extent.count);
@@ -369,6 +365,7 @@ impl Client for TableClient {
             ranges: setup.is_some_and(by_ranges),
             tns: 0,
             frame: vec![],
+            is_out: false,
             naks: 0,
             silences: 0,
             link_tries: self.tries,
@@ -384,6 +381,10 @@ impl Client for TableClient {
         if let Some(job) = &mut self.job {
             (job.link_tries, job.retries) = (0, 0);
         }
+    }
+
+    fn said_before(&self) -> bool {
+        self.said_before
     }
 
     fn set_up(&mut self, setup: &ClientSetup<'_>) {
@@ -417,6 +418,7 @@ impl Client for TableClient {
     fn poll(&mut self, now: Moment) -> Act {
         loop {
             if let Some(symbol) = self.responses.pop_front() {
+                self.said_before = true;
                 return Act::Send(symbol.bytes().to_vec());
             }
             if let Some((ticket, result)) = self.done.take() {
@@ -435,13 +437,16 @@ impl Client for TableClient {
                     }
                 }
                 Phase::Sending => {
-                    let frame = self.job.as_ref().map(|job| job.frame.clone()).unwrap_or_default();
+                    let Some(job) = &mut self.job else { return Act::Rest };
+                    self.said_before = std::mem::replace(&mut job.is_out, true);
+                    let frame = job.frame.clone();
                     self.phase = Phase::Unacknowledged(now + self.took(frame.len()) + self.ack_timeout);
                     return Act::Send(frame);
                 }
                 Phase::Polling(until) if now >= until => self.fail(Kind::NoAnswer),
                 Phase::Polling(until) => {
                     let mut frame = vec![];
+                    self.said_before = true;
                     emit_poll(self.job.as_ref().map_or(0, |job| job.node), &mut frame);
                     self.phase = Phase::Polled(now + self.took(frame.len()) + self.ack_timeout, until);
                     return Act::Send(frame);

@@ -58,8 +58,9 @@ fn client_with(half: bool, octal: bool, check: &str, node: u32, tns: u16, retrie
     let station =
         Station { name: "feeder".into(), port: 0, dialect: dialect("df1"), setup, spaces: spaces(octal) };
     let port = port(check);
-    let setup = ClientSetup { stations: &[station], line: LINE, retries, port: &port };
-    TableClient::new(&setup, half).numbered(tns.wrapping_sub(1))
+    let setup =
+        ClientSetup { stations: &[station], line: LINE, retries, port: &port, first: tns.wrapping_sub(1) };
+    TableClient::new(&setup, half)
 }
 
 fn server(half: bool, check: &str, node: u16) -> Box<dyn Server> {
@@ -188,18 +189,22 @@ fn the_link_tries_again_with_the_same_number_and_then_gives_up() {
     let ask = || Ask::Read { station: 0, extent: at("N7:0", 1, false) };
     client.ask(Ticket(1), ask());
     let frame = sent(&mut client, now);
+    assert!(!client.said_before());
     for _ in 0..3 {
         client.handle(now, News::Bytes(&NAK));
         assert_eq!(sent(&mut client, now), frame);
+        assert!(client.said_before(), "the station may have taken the first one");
     }
     client.handle(now, News::Bytes(&NAK));
     assert_eq!(done(&mut client, now).unwrap_err().kind, Kind::Damaged);
     // Silence: asked three times for the response, then given up.
     client.ask(Ticket(2), ask());
     assert_ne!(sent(&mut client, now), frame, "a new command has another number");
+    assert!(!client.said_before());
     for _ in 0..3 {
         now = now + 200_000;
         assert_eq!(sent(&mut client, now), ENQ);
+        assert!(client.said_before());
     }
     now = now + 200_000;
     assert_eq!(done(&mut client, now).unwrap_err().kind, Kind::NoAnswer);
@@ -227,6 +232,7 @@ fn a_read_whose_reply_is_lost_is_made_anew_and_a_write_is_not() {
     client.handle(now, News::Bytes(&ACK));
     let now = now + 3_000_000;
     assert_eq!(sent(&mut client, now), framed(&hex("01 00 0F 00 08 00 A2 02 07 89 00 00")));
+    assert!(!client.said_before(), "a command of its own, with an answer of its own");
     client.handle(now, News::Bytes(&framed(&hex("00 01 4F 00 08 00 D2 04"))));
     assert_eq!((sent(&mut client, now), done(&mut client, now)), (ACK.to_vec(), Ok(hex("04 D2"))));
     client.ask(Ticket(2), Ask::Write { station: 0, extent: at("N7:0", 1, false), cells: hex("00 01") });

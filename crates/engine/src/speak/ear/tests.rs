@@ -72,7 +72,7 @@ impl Site {
     /// Lets a client ask a server, one question after the other; gives what passed.
     fn converse(&mut self, asks: Vec<Ask>, refuse: bool) -> Passed {
         let stations = std::slice::from_ref(&self.station);
-        let setup = ClientSetup { stations, line: LINE, retries: 0, port: &self.port };
+        let setup = ClientSetup { stations, line: LINE, retries: 0, port: &self.port, first: 0 };
         let mut client = (self.speaker.client)(&setup);
         let own = self.station.dialect.unwrap().other_end(&self.port);
         let spaces = vec![(Some(23), self.station.spaces.clone())];

@@ -36,7 +36,7 @@ fn client() -> Box<dyn Client> {
         spaces: spaces(),
     };
     let port = names("01.00", "01.02");
-    (FETCH_WRITE.client)(&ClientSetup { stations: &[station], line: LINE, retries: 0, port: &port })
+    (FETCH_WRITE.client)(&ClientSetup { stations: &[station], line: LINE, retries: 0, port: &port, first: 0 })
 }
 
 fn server() -> Box<dyn Server> {

@@ -37,6 +37,7 @@ fn rtu_client(retries: u32) -> Box<dyn Client> {
         line: LINE,
         retries,
         port: &Setup::default(),
+        first: 0,
     })
 }
 
@@ -273,7 +274,8 @@ fn a_line_that_goes_away_ends_the_question_and_refuses_the_next() {
 #[test]
 fn over_tcp_only_the_own_transaction_is_an_answer() {
     let none = Setup::default();
-    let setup = ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 0, port: &none };
+    let setup =
+        ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 0, port: &none, first: 0 };
     let (mut client, mut now) = ((TCP.client)(&setup), Moment(0));
     let message = |transaction: u16, unit: u8, pdu: &[u8]| {
         let mut out = vec![];
@@ -306,7 +308,8 @@ fn over_tcp_only_the_own_transaction_is_an_answer() {
 #[test]
 fn over_tcp_each_try_has_a_number_of_its_own() {
     let none = Setup::default();
-    let setup = ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 1, port: &none };
+    let setup =
+        ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 1, port: &none, first: 0 };
     let (mut client, mut now) = ((TCP.client)(&setup), Moment(0));
     client.ask(Ticket(1), read(0, 1));
     let first = sent(client.as_mut(), &mut now);

@@ -1,6 +1,12 @@
 //! What must hold for any bytes whatever: run over seeds by the unit tests and without end by `fuzz/`.
 #![allow(clippy::panic, clippy::missing_panics_doc, reason = "a broken promise must stop the run")]
 
+mod files;
+mod site;
+
+pub use files::{monitor, saved};
+pub use site::{schedule, session};
+
 use crate::Moment;
 use crate::capture::Capture;
 use crate::speak::{
@@ -61,7 +67,13 @@ fn pieces(mut bytes: &[u8]) -> impl Iterator<Item = (u64, u8, &[u8])> {
 pub fn client(bytes: &[u8]) {
     let Some((speaker, bytes)) = chosen(bytes) else { return };
     let Some((station, port, extent)) = station(speaker) else { return };
-    let setup = ClientSetup { stations: std::slice::from_ref(&station), line: LINE, retries: 1, port: &port };
+    let setup = ClientSetup {
+        stations: std::slice::from_ref(&station),
+        line: LINE,
+        retries: 1,
+        port: &port,
+        first: 0,
+    };
     let mut client = (speaker.client)(&setup);
     let size =
         station.space_at(extent.space).map_or(0, |space| space.grain.cell_bytes()) * extent.count as usize;
@@ -254,8 +266,12 @@ mod tests {
             client(&bytes);
             server(&bytes);
             listener(&bytes);
+            schedule(&bytes);
+            session(&bytes);
             capture(&bytes);
             control(&bytes);
+            saved(&bytes);
+            monitor(&bytes);
         }
     }
 }

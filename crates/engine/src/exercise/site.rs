@@ -1,0 +1,194 @@
+//! The schedule of a line and a session with somebody who asks, both in a whole converter, whatever bytes come.
+
+use super::{chosen, pieces};
+use crate::Moment;
+use crate::converter::{Answering, AnsweringAct, Asker};
+use crate::image::{DeviceWrite, Shown};
+use crate::line::{Asking, LineAct};
+use crate::shared::{AskerId, Errand, Job, Message, Shared, Site};
+use crate::speak::{News, SPEAKERS};
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use woodrush_core::check::{Checked, check};
+use woodrush_core::plan::Plan;
+use woodrush_core::project::read;
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// Of the file below: the port on which a device is asked, and the one on which an image answers.
+const ASKS: usize = 0;
+const ANSWERS: usize = 1;
+
+/// What differs from protocol to protocol: wires of both ports, keys of the device and of the image, two words.
+fn particulars(protocol: &str) -> Option<[&'static str; 6]> {
+    let serial =
+        ["serial = \"/dev/ttyS0\"\nline = \"9600 8N1\"", "serial = \"/dev/ttyS1\"\nline = \"9600 8N1\""];
+    let sevens =
+        ["serial = \"/dev/ttyS0\"\nline = \"9600 7E1\"", "serial = \"/dev/ttyS1\"\nline = \"9600 7E1\""];
+    let tcp = ["connect = \"192.0.2.2:502\"", "listen = \"0.0.0.0:502\"\nallow = [\"192.0.2.0/24\"]"];
+    let named = [
+        "connect = \"192.0.2.2:2000\"\nlocal-tsap = \"01.00\"\nremote-tsap = \"01.02\"",
+        "listen = \"0.0.0.0:2000\"\nallow = [\"192.0.2.0/24\"]",
+    ];
+    let ([asks, answers], keys, words) = match protocol {
+        "modbus-rtu" => (serial, ["unit = 1", "unit = 1"], ["400001", "400009"]),
+        "modbus-ascii" => (sevens, ["unit = 1", "unit = 1"], ["400001", "400009"]),
+        "modbus-tcp" => (tcp, ["unit = 1", "unit = 1"], ["400001", "400009"]),
+        "df1" | "df1-half" => (serial, ["node = 1", "node = 1"], ["N7:0", "N7:8"]),
+        "fetch-write" => (named, ["", ""], ["%DB10.W0", "%DB10.W16"]),
+        _ => return None,
+    };
+    Some([asks, answers, keys[0], keys[1], words[0], words[1]])
+}
+
+fn file(protocol: &str) -> Option<String> {
+    let [asks, answers, device, image, word, other] = particulars(protocol)?;
+    Some(format!(
+        "[ports.bus]\n{asks}\nprotocol = \"{protocol}\"\ntimeout = \"200ms\"\n[ports.office]\n{answers}\nprotocol = \"{protocol}\"\n[devices.d]\nport = \"bus\"\n{device}\npoll = \"100ms\"\n[images.i]\nport = \"office\"\n{image}\n[[map]]\nfrom = \"d:{word}\"\nto = \"i:{word}\"\naccess = \"read-write\"\n[[map]]\nfrom = \"i:{other}\"\nto = \"d:{other}\"\nsend = [\"on-write\", \"every 1s\"]\n"
+    ))
+}
+
+/// The site of the protocol of that number in the list; built once.
+fn site_of(at: usize) -> Option<&'static Checked> {
+    static SITES: OnceLock<Vec<Option<Checked>>> = OnceLock::new();
+    let built = |protocol: &str| {
+        let checked = check(read("site.toml", file(protocol)?, &mut |_| Err(String::new())));
+        assert!(!checked.has_errors(), "{protocol}: {:?}", checked.findings);
+        Some(checked)
+    };
+    SITES.get_or_init(|| SPEAKERS.iter().map(|speaker| built(speaker.name)).collect()).get(at)?.as_ref()
+}
+
+fn shared(bytes: &[u8]) -> Option<Arc<Shared>> {
+    let (speaker, _) = chosen(bytes)?;
+    let checked = site_of(SPEAKERS.iter().position(|own| own.name == speaker.name)?)?;
+    Some(Shared::new(checked, Arc::new(Plan::clone(&checked.plan)), |_| {}))
+}
+
+/// A line on which anything is heard, while clients want this and that: each of them is told once how it ended.
+pub fn schedule(bytes: &[u8]) {
+    let Some(shared) = shared(bytes) else { return };
+    let Some(asking) = Asking::new(Arc::clone(&shared), ASKS) else { return };
+    let Some(queue) = shared.queues.get(ASKS) else { return };
+    let mut port = Driven { asking, now: Moment(1_000_000), again: None };
+    let mut wanted = 0;
+    let ended: Arc<AtomicU64> = Arc::default();
+    let place = shared.plan.pushes.first().map(|push| push.extent);
+    port.asking.handle(port.now, News::Up);
+    for (pause, kind, piece) in pieces(bytes.get(1..).unwrap_or_default()) {
+        let errand = match (kind, place) {
+            (1, Some(extent)) => Some(Errand::Write(DeviceWrite {
+                device: 0,
+                extent,
+                cells: vec![0x55; 2],
+                keep: None,
+                shown: Shown::Nothing,
+                rule: 0,
+                confirm: true,
+            })),
+            (2, Some(extent)) => Some(Errand::Read { device: 0, extent }),
+            (3, _) => {
+                let message =
+                    Message { code: *piece.first().unwrap_or(&3), body: piece.to_vec(), writes: false };
+                Some(Errand::Pass { unit: 1, message, first: false })
+            }
+            _ => None,
+        };
+        if let Some(errand) = errand {
+            wanted += 1;
+            let told = Arc::clone(&ended);
+            let reply = Box::new(move |_| {
+                told.fetch_add(1, Relaxed);
+            });
+            queue.push(Job { asker: AskerId(u64::from(kind)), errand, reply });
+        }
+        port.act(port.now + pause);
+        if port.again.is_none() {
+            port.asking.handle(port.now, News::Bytes(piece));
+        }
+    }
+    // Nothing is heard any more: whatever was wanted has its end.
+    for _ in 0..1000 {
+        if ended.load(Relaxed) == wanted {
+            break;
+        }
+        port.act(port.now + 1_000_000);
+    }
+    assert_eq!(ended.load(Relaxed), wanted, "each is told once");
+}
+
+/// A port and its driver on a clock of their own.
+struct Driven {
+    asking: Asking,
+    now: Moment,
+    /// While there is no connection: when it is made again.
+    again: Option<Moment>,
+}
+
+impl Driven {
+    /// Lets time pass, as the driver of a port does.
+    fn act(&mut self, until: Moment) {
+        for _ in 0..10_000 {
+            if self.again.is_some_and(|again| again <= self.now) {
+                self.again = None;
+                self.asking.handle(self.now, News::Up);
+            }
+            let next = match self.asking.poll(self.now) {
+                LineAct::Send(bytes) => {
+                    assert!(!bytes.is_empty());
+                    continue;
+                }
+                LineAct::HangUp(_) => {
+                    self.asking.handle(self.now, News::Down);
+                    self.again = Some(self.now + 1_000_000);
+                    continue;
+                }
+                LineAct::WaitUntil(moment) => moment,
+                LineAct::Rest => Moment::NEVER,
+            };
+            let next = next.min(self.again.unwrap_or(Moment::NEVER));
+            if next >= until {
+                break;
+            }
+            self.now = next.max(self.now + 1);
+        }
+        self.now = until;
+    }
+}
+
+/// Somebody who asks says anything: nothing that is handed over is asked for twice, and nothing is shown that was never
+/// there.
+pub fn session(bytes: &[u8]) {
+    let Some(shared) = shared(bytes) else { return };
+    let asker = Asker { id: AskerId(1), who: "somebody".into(), address: None };
+    let Some(mut answering) = Answering::new(Site::new(Arc::clone(&shared)), ANSWERS, asker) else { return };
+    let mut now = Moment(1_000_000);
+    answering.handle(now, News::Up);
+    for (pause, kind, piece) in pieces(bytes.get(1..).unwrap_or_default()) {
+        now = now + pause;
+        let (used, answers) = answering.at_once(now, piece);
+        assert!(used <= piece.len() && (used > 0 || answers.is_empty()));
+        let Some(rest) = piece.get(used..).filter(|rest| !rest.is_empty()) else { continue };
+        answering.handle(now, News::Bytes(rest));
+        for _ in 0..200 {
+            match answering.poll(now) {
+                AnsweringAct::Send(sent) => assert!(!sent.is_empty()),
+                AnsweringAct::HangUp(_) => {
+                    answering.handle(now, News::Down);
+                    answering.handle(now, News::Up);
+                }
+                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => break,
+                AnsweringAct::Hand(handed) => {
+                    assert!(answering.is_waiting());
+                    let told: Arc<Mutex<u32>> = Arc::default();
+                    let count = Arc::clone(&told);
+                    let reply = move |_| *count.lock().unwrap_or_else(PoisonError::into_inner) += 1;
+                    answering.submit(*handed, Box::new(reply));
+                    shared.queues.iter().for_each(|queue| queue.refuse_all());
+                    assert_eq!(*told.lock().unwrap_or_else(PoisonError::into_inner), 1, "told once");
+                    let refused = Err(Refusal::new(Kind::NoAnswer, Blame::Device));
+                    answering.ended(now, if kind == 1 { refused } else { Ok(vec![]) });
+                }
+            }
+        }
+    }
+}
