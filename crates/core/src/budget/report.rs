@@ -175,7 +175,14 @@ fn request(plan: &Plan, time: LineTime, transfer: &Transfer) -> Option<RequestBu
     let cost = station.dialect?.cost(Verb::Read, space, transfer.extent.count, &station.setup).ok()?;
     // By what is counted: bytes, words, elements.
     let shown = station.dialect?.show(space, transfer.extent.first, 1, None, &station.setup).canonical;
-    Some(row(&station.name, format!("reads {shown} x{}", transfer.extent.count), transfer.every, cost, time))
+    let brought = plan.brought_by(transfer);
+    let name = |device: Option<&usize>| Some(plan.devices.get(*device?)?.name.as_str());
+    let whose = match (name(brought.first()), name(brought.last())) {
+        (Some(first), Some(last)) if first != last => format!("{first} to {last}"),
+        (Some(first), _) => first.to_string(),
+        _ => station.name.clone(),
+    };
+    Some(row(&whose, format!("reads {shown} x{}", transfer.extent.count), transfer.every, cost, time))
 }
 
 /// What is sent again and again.
@@ -202,7 +209,7 @@ fn dead(project: &Project, plan: &Plan, at: usize, time: LineTime, here: &[&Tran
         let one_try = tries * (time.own_silence + time.bytes(shortest.out)) + silent;
         let waits = device.retry.first.max(3 * one_try);
         Some(DeadBudget {
-            device: device.name.value.clone(),
+            device: plan.name_with_nodes(index),
             one_try,
             until_lost: one_try * u64::from(device.lost_after),
             then: one_try as f64 / (one_try + waits) as f64,

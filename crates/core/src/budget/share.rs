@@ -74,10 +74,10 @@ pub fn shares(plan: &Plan, port: usize) -> Vec<Share> {
         *shortest = (*shortest).min(*every);
     }
     let share = |(device, (load, every)): (usize, (f64, u64))| {
-        let device = plan.devices.get(device)?.name.clone();
-        Some(Share { device, load, every, gets: every.max(least) })
+        let device = plan.name_with_nodes(device);
+        Share { device, load, every, gets: every.max(least) }
     };
-    let mut found: Vec<Share> = by_device.into_iter().filter_map(share).collect();
+    let mut found: Vec<Share> = by_device.into_iter().map(share).collect();
     found.sort_by(|one, other| other.load.total_cmp(&one.load));
     found
 }

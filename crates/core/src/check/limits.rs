@@ -2,10 +2,11 @@
 
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source, to_u32};
-use crate::project::{Port, Project, Wires};
+use crate::project::{Point, Port, Project, Wires};
 use crate::protocol::{Place, SpaceId};
 use crate::source::At;
-use std::collections::HashMap;
+use crate::wanted::form_at;
+use std::collections::{BTreeMap, HashMap};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let limits = &project.converter.limits;
@@ -90,6 +91,7 @@ fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             polled.get_mut(device).into_iter().for_each(|own| own.push(place));
         }
     }
+    beyond(project, plan, findings, &mut said);
     for (at, device) in project.devices.iter().enumerate().filter(|(_, device)| device.n.is_some()) {
         let (Some(port), Some(dialect)) = (device.port, project.device_dialect(at)) else { continue };
         let station = dialect.station(&device.setup);
@@ -113,6 +115,51 @@ fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 let finding =
                     Finding::new("M12", device.shift.span, what).note(device.name.span, "the device");
                 findings.push(finding.mend("let `shift` step by as many addresses as one device has"));
+                break;
+            }
+        }
+    }
+}
+
+/// Points that lie where the next node of a box begins, whether a rule carries them or not.
+fn beyond(project: &Project, plan: &Plan, findings: &mut Vec<Finding>, said: &mut Vec<u32>) {
+    let mut boxes: BTreeMap<usize, Vec<i64>> = BTreeMap::new();
+    for (at, device) in project.devices.iter().enumerate() {
+        boxes.entry(plan.host(at)).or_default().push(device.shift.value);
+    }
+    for (host, mut shifts) in boxes.into_iter().filter(|(_, shifts)| shifts.len() > 1) {
+        shifts.sort_unstable();
+        let Some(step) = shifts.windows(2).filter_map(|pair| u32::try_from(pair[1] - pair[0]).ok()).min()
+        else {
+            continue;
+        };
+        let (Some(device), Some(profile)) = (project.devices.get(host), project.profile_of(host)) else {
+            continue;
+        };
+        let mut lowest: HashMap<SpaceId, u32> = HashMap::new();
+        let placed = |point: &Point| {
+            let address = project.point_address(host, point).ok()?;
+            let station = plan.devices.get(host)?;
+            let at = station.spaces.iter().position(|space| space.key == address.space.key)?;
+            let form = form_at(station.dialect, &address, point.form.map(|form| form.value));
+            let width = if address.bit.is_some() { 1 } else { form.ty.width(address.space.grain).ok()? };
+            Some((SpaceId(u16::try_from(at).ok()?), address.first, width))
+        };
+        for (space, first, _) in profile.points.iter().filter_map(placed) {
+            let lowest = lowest.entry(space).or_insert(first);
+            *lowest = first.min(*lowest);
+        }
+        for point in &profile.points {
+            let Some((space, first, width)) = placed(point) else { continue };
+            let reaches = first + width - lowest.get(&space).copied().unwrap_or(first);
+            if reaches > step {
+                let what = format!(
+                    "`{}` ends {reaches} addresses behind the beginning of its node, and the next node of `{}` begins {step} behind it",
+                    point.name.value, device.name.value
+                );
+                let finding = Finding::new("M12", device.shift.span, what).note(point.at.span, "the point");
+                findings.push(finding.mend("let `shift` step by as many addresses as one device has"));
+                said.push(device.name.span.start);
                 break;
             }
         }

@@ -173,6 +173,7 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     };
     let limits = format!("{} to {}", range.start, range.end - 1);
     let mut seen: BTreeMap<u32, (Span, &At<String>, bool)> = BTreeMap::new();
+    let hosts = project.hosts();
     for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
         // Written by a port that speaks something else: told there.
         let spoken = project.device_dialect(index).is_some_and(|own| own.name() == protocol.value.name());
@@ -190,6 +191,10 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
                 Finding::new("M25", device.station_at, what)
                     .mend(format!("write the {key} that the device is set to")),
             );
+            continue;
+        }
+        // A node of a box that is known already.
+        if hosts.get(index).is_some_and(|host| *host != index) {
             continue;
         }
         let shipped = project

@@ -57,6 +57,8 @@ pub struct Plan {
     pub lines: Vec<LineTime>,
     /// How long a request on each port takes that nobody answers, its bytes not counted, in microseconds.
     pub unanswered: Vec<u64>,
+    /// By device: the node of its box by which all of them are asked; itself where it is a station of its own.
+    pub hosts: Vec<usize>,
     /// Time of each port's polls if each is due once, in microseconds, a timeout not included.
     pub cycles: Vec<u64>,
 }
@@ -211,7 +213,7 @@ impl PlannedRule {
 /// One request that is sent again and again.
 #[derive(Debug, Clone)]
 pub struct Transfer {
-    /// Index of the device.
+    /// Index of the device; of nodes of one box the first, whosever values they are.
     pub device: usize,
     /// What is read.
     pub extent: Extent,
@@ -277,6 +279,7 @@ impl Plan {
                 .collect(),
             write_ports: project.devices.iter().map(|d| d.write_port.map(|port| port.value)).collect(),
             lines: project.ports.iter().map(LineTime::of).collect(),
+            hosts: project.hosts(),
             unanswered: project.ports.iter().map(times::unanswered).collect(),
             ..Self::default()
         };
@@ -410,6 +413,30 @@ impl Plan {
         other.or_else(|| Some(self.devices.get(device)?.port))
     }
 
+    /// The device as which a device is asked: the first node of its box, or itself.
+    #[must_use]
+    pub fn host(&self, device: usize) -> usize {
+        self.hosts.get(device).copied().unwrap_or(device)
+    }
+
+    /// The name of a device, or of the first and the last node of the box that is asked as it.
+    #[must_use]
+    pub fn name_with_nodes(&self, host: usize) -> String {
+        let name = |device: usize| self.devices.get(device).map_or("", |station| station.name.as_str());
+        let last = self.hosts.iter().rposition(|own| *own == host).filter(|last| *last != host);
+        last.map_or_else(|| name(host).to_string(), |last| format!("{} to {}", name(host), name(last)))
+    }
+
+    /// The devices whose values a transfer brings, in ascending order: several where they are nodes of one box.
+    #[must_use]
+    pub fn brought_by(&self, transfer: &Transfer) -> Vec<usize> {
+        let rules = transfer.steps.clone().filter_map(|step| self.rule_of(step)?.source.device());
+        let mut devices: Vec<usize> = rules.collect();
+        devices.sort_unstable();
+        devices.dedup();
+        devices
+    }
+
     /// Whether a device is asked or written by this port.
     #[must_use]
     pub fn is_on(&self, device: usize, port: usize) -> bool {
@@ -428,7 +455,7 @@ impl Plan {
         let mut polled: Vec<(usize, SpaceId, u64, u32, usize)> = vec![];
         for (at, rule) in self.rules.iter().enumerate() {
             if let Source::Poll { device, place, .. } = rule.source {
-                polled.push((device, place.space, rule.every, place.first, at));
+                polled.push((self.host(device), place.space, rule.every, place.first, at));
             }
         }
         polled.sort_unstable();

@@ -7,6 +7,7 @@ mod fields;
 mod forward;
 mod keys;
 mod kinds;
+mod nodes;
 mod profile;
 mod read;
 mod read_ports;

@@ -403,7 +403,7 @@ fn poll(
     let Source::Poll { device, .. } = rule.source else { return None };
     let holds = |t: &&crate::plan::Transfer| {
         let range = t.extent;
-        t.device == device
+        t.device == plan.host(device)
             && t.every == rule.every
             && range.space == extent.space
             && range.first <= extent.first

@@ -83,7 +83,6 @@ fn what_is_wrong_with_one_repetition_is_told_in_the_words_of_the_file() {
         ("meter-{n}.power", "meter-{n+1}.power", "F05", "meter-5"),
         ("{400001+2*(n-1)}", "{400001+(n-1)}", "M17", "two rules feed"),
         ("name = \"power-{n}\"", "name = \"power\"", "F06", "two rules are called `power`"),
-        ("unit = \"10+n\"", "unit = 11", "M25", "are both unit 11"),
     ] {
         assert!(METERS.contains(from), "{from}");
         let all = found(&METERS.replacen(from, to, 1));
@@ -115,4 +114,57 @@ fn a_number_where_nothing_repeats_is_no_expression() {
         METERS.replace("repeat = \"1-4\"\nport", "port").replacen("[devices.meter]", "[devices.meter-1]", 1);
     let all = found(&once);
     assert!(all.iter().any(|(code, told)| *code == "F03" && told.contains("unit")), "{all:#?}");
+}
+
+/// Six nodes of one box.
+const BOX: &str = r#"
+[devices.node]
+repeat = "1-6"
+port = "raceway"
+unit = 5
+profile = "meter.toml"
+shift = "4*(n-1)"
+[[map]]
+repeat = "1-6"
+from = "node-{n}.power"
+to = "scada:{400001+2*(n-1)}"
+"#;
+
+#[test]
+fn nodes_of_one_box_share_its_unit_and_are_planned_as_one_station() {
+    assert_eq!(found(BOX), []);
+    let apart = checked(&format!("{SITE}{BOX}{PROFILE}"));
+    assert_eq!(
+        apart.plan.transfers.len(),
+        6,
+        "unused registers between two are not read unless `join` lets them"
+    );
+    let joined = checked(&format!("{SITE}{}{PROFILE}", BOX.replace("unit = 5", "unit = 5\njoin = 2")));
+    let transfers = &joined.plan.transfers;
+    assert_eq!((transfers.len(), transfers[0].device, transfers[0].extent.count), (1, 0, 22));
+    assert_eq!(joined.plan.brought_by(&transfers[0]), [0, 1, 2, 3, 4, 5]);
+    assert_eq!(joined.plan.name_with_nodes(0), "node-1 to node-6");
+}
+
+#[test]
+fn what_is_no_node_of_a_box_has_a_unit_of_its_own() {
+    let codes = |text: &str| found(text).iter().map(|(code, _)| *code).collect::<Vec<_>>();
+    assert!(codes(&BOX.replace("4*(n-1)", "0")).contains(&"M25"), "six times the same registers");
+    let other = "[devices.other]\nport = \"raceway\"\nunit = 5\n[[map]]\nfrom = \"other:400500\"\nto = \"scada:400100\"\n";
+    assert!(codes(&format!("{BOX}{other}")).contains(&"M25"), "another entry is another device");
+}
+
+#[test]
+fn a_point_that_lies_in_the_next_node_is_told_whether_it_is_mapped_or_not() {
+    let far =
+        PROFILE.replace("[points.run]", "[points.spare]\nat = \"300004\"\nas = \"i32 ABCD\"\n[points.run]");
+    let checked = checked(&format!("{SITE}{BOX}{far}"));
+    let found: Vec<_> = checked.findings.iter().map(|f| (f.rule.code, f.what.as_str())).collect();
+    assert_eq!(
+        found,
+        [(
+            "M12",
+            "`spare` ends 5 addresses behind the beginning of its node, and the next node of `node-1` begins 4 behind it"
+        )]
+    );
 }

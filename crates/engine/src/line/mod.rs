@@ -6,15 +6,15 @@ mod answering;
 mod counting;
 mod parts;
 mod pieces;
+mod polled;
 mod sending;
 mod turns;
 
 pub use answering::{LineAnswering, Step};
 
 use crate::Moment;
-use crate::health::failure_code;
 use crate::image::DeviceWrite;
-use crate::shared::{Errand, Event, Job, LineQueue, Shared};
+use crate::shared::{Errand, Job, LineQueue, Shared};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
 use parts::{Mailbox, Stage};
 use pieces::Pieces;
@@ -365,6 +365,7 @@ impl Asking {
 
     /// The state of a device of the plan that counts as lost.
     fn lost_device(&mut self, index: usize) -> Option<&mut Lost> {
+        let index = self.shared.plan.host(index);
         self.devices.iter_mut().find(|polled| polled.index == index)?.lost.as_mut()
     }
 
@@ -486,82 +487,5 @@ impl Asking {
                 self.probe_from = self.probe_from.min(now);
             }
         }
-    }
-
-    fn polled(
-        &mut self,
-        now: Moment,
-        device: usize,
-        turn: usize,
-        left: Moment,
-        result: Result<Vec<u8>, Refusal>,
-    ) {
-        let Some(polled) = self.devices.get_mut(device) else { return };
-        let index = polled.index;
-        let Some(entry) = polled.turns.get_mut(turn) else { return };
-        entry.asked(left);
-        let Some(health) = self.shared.health.devices.get(index) else { return };
-        let counted = result.as_ref().map(|_| ());
-        health.tally.count(now, counted);
-        if let Some(transfer) = self.shared.health.transfers.get(entry.transfer) {
-            transfer.count(left.min(now), counted);
-        }
-        match result {
-            Ok(cells) => {
-                entry.good = Some(left);
-                entry.refused = None;
-                self.shared.land(entry.transfer, left, &cells);
-                polled.failed = 0;
-                if polled.lost.take().is_some() || !health.is_online() {
-                    self.shared.was_away(index);
-                    self.shared.tell(Event::DeviceBack { device: index });
-                    // Everything else of it is due at once.
-                    polled
-                        .turns
-                        .iter_mut()
-                        .enumerate()
-                        .filter(|(at, _)| *at != turn)
-                        .for_each(|(_, turn)| turn.due = now);
-                }
-                let oldest = polled.turns.iter().map(|turn| turn.good).min().flatten();
-                let all_read = polled.turns.iter().all(|turn| turn.good.is_some());
-                health.good(oldest.filter(|_| all_read));
-            }
-            Err(refusal) => {
-                health.bad(failure_code(&refusal));
-                // An exception is an answer: the device is there, and this value is not.
-                if let (Some((_, code)), Blame::Device) = (refusal.native, refusal.blame) {
-                    polled.failed = 0;
-                    if polled.lost.take().is_some() || !health.is_online() {
-                        health.answers();
-                        self.shared.was_away(index);
-                        self.shared.tell(Event::DeviceBack { device: index });
-                    }
-                    if entry.refused.replace(code) != Some(code) {
-                        self.shared.tell(Event::Refused { device: index, transfer: entry.transfer, refusal });
-                    }
-                    return;
-                }
-                polled.failed = polled.failed.saturating_add(1);
-                self.count_failure(now, device, refusal.kind);
-            }
-        }
-    }
-
-    fn count_failure(&mut self, now: Moment, device: usize, kind: Kind) {
-        let Some(polled) = self.devices.get_mut(device) else { return };
-        polled.lost = match polled.lost {
-            Some(lost) => {
-                let wait = lost.wait.saturating_mul(2).min(polled.retry.most);
-                Some(Lost { next_try: now + wait, wait })
-            }
-            None if polled.failed >= polled.lost_after => {
-                let wait = polled.retry.first;
-                self.shared.lose(polled.index, polled.turns.iter().map(|turn| turn.transfer));
-                self.shared.tell(Event::DeviceLost { device: polled.index, kind });
-                Some(Lost { next_try: now + wait, wait })
-            }
-            None => None,
-        };
     }
 }

@@ -10,6 +10,8 @@ use woodrush_core::project::Retry;
 /// One request that is due again and again.
 pub(super) struct Turn {
     pub(super) transfer: usize,
+    /// The devices whose values it brings: several where they are nodes of one box.
+    pub(super) nodes: Vec<usize>,
     pub(super) every: u64,
     pub(super) due: Moment,
     /// When its last request left.
@@ -75,8 +77,8 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
                 retry: settings.retry,
                 failed: 0,
                 lost: None,
-                polled_elsewhere: !read_here(index)
-                    && plan.transfers.iter().any(|transfer| transfer.device == index),
+                polled_elsewhere: (!read_here(index) || plan.host(index) != index)
+                    && plan.transfers.iter().any(|transfer| transfer.device == plan.host(index)),
                 no_change: false,
                 looked: 0,
                 look_at: Moment(0),
@@ -87,6 +89,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
         if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
             let turn = Turn {
                 transfer,
+                nodes: plan.brought_by(entry),
                 every: entry.every.max(1),
                 due: Moment(0),
                 left: Moment(0),

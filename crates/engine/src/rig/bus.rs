@@ -156,6 +156,7 @@ impl Bus {
                 self.to_opener.clear();
             }
             Change::AsUnit(at, _) | Change::DropAck(at, _) => {
+                let at = self.devices.get(at).and_then(|device| device.node_of).unwrap_or(at);
                 self.ail(at, |ailment| match change {
                     Change::AsUnit(_, unit) => ailment.as_unit = unit,
                     Change::DropAck(_, drop) => ailment.drop_ack = drop,
@@ -166,6 +167,11 @@ impl Bus {
                 }
             }
         }
+    }
+
+    /// Whether the device at this place is a node that another one answers for.
+    fn is_node(&self, at: usize) -> bool {
+        self.devices.get(at).is_some_and(|device| device.node_of.is_some())
     }
 
     fn ail(&mut self, at: usize, change: impl FnOnce(&mut super::Ailment)) {
@@ -207,6 +213,9 @@ impl Bus {
         self.due_changes(now);
         while let Some((at, bytes)) = self.to_devices.pop_front_if(|(at, _)| *at <= now) {
             for device in 0..self.devices.len() {
+                if self.is_node(device) {
+                    continue;
+                }
                 let heard = self.heard(device, &bytes);
                 if let Some(server) = self.servers.get_mut(device) {
                     server.handle(at, News::Bytes(&heard));

@@ -27,6 +27,8 @@ pub struct SimDevice {
     pub still: bool,
     /// The only thing that this connection is for, where the device has another one for the other.
     pub only: Option<Verb>,
+    /// It is a node of the box at this place of its line, which answers for it.
+    pub node_of: Option<usize>,
     pub(super) settings: Settings,
     /// It has another number than its server answers for.
     pub(super) moved: bool,
@@ -55,6 +57,7 @@ impl SimDevice {
             line: project.line_of(index).map(|line| line.value),
             still: false,
             only: None,
+            node_of: None,
             settings: Settings::default(),
             moved: false,
         };
@@ -137,6 +140,23 @@ impl SimDevice {
         self.body = Arc::clone(&other.body);
     }
 
+    /// Becomes a node of a box, which holds what it held from now on.
+    pub(super) fn enter(&mut self, place: usize, host: &Self) {
+        let own = std::mem::take(&mut *self.body());
+        let mut inside = host.body();
+        for (space, memory) in own.memory.into_iter().enumerate() {
+            if let Some(all) = inside.memory.get_mut(space) {
+                for (grain, value) in memory {
+                    all.entry(grain).or_insert(value);
+                }
+            }
+        }
+        inside.driven.extend(own.driven);
+        drop(inside);
+        self.body = Arc::clone(&host.body);
+        self.node_of = Some(place);
+    }
+
     /// Another view of it, which shares all that it holds.
     pub(super) fn view(&self) -> Self {
         Self {
@@ -145,6 +165,7 @@ impl SimDevice {
             line: self.line,
             still: true,
             only: self.only,
+            node_of: self.node_of,
             settings: Settings::default(),
             moved: false,
             body: Arc::clone(&self.body),

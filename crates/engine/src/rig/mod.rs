@@ -391,7 +391,7 @@ pub(crate) fn kin_bus_of(
     if here.is_empty() && !plan.forwards.iter().any(|forward| !forward.raw && forward.to == port) {
         return Ok(None);
     }
-    let mut device = |device: &usize| {
+    let mut device = |device: &usize| -> Result<SimDevice, String> {
         let mut made = SimDevice::new(checked, *device, read_file)?;
         let writes = plan.write_port(*device) == Some(port);
         if writes && made.station.port == port {
@@ -409,10 +409,19 @@ pub(crate) fn kin_bus_of(
         }
         Ok(made)
     };
-    let devices: Result<Vec<SimDevice>, String> = here.iter().map(&mut device).collect();
+    let mut devices: Vec<SimDevice> = vec![];
+    for own in &here {
+        let mut made = device(own)?;
+        let host = plan.host(*own);
+        let place = here.iter().position(|at| *at == host).filter(|_| host != *own);
+        if let Some((place, host)) = place.and_then(|place| Some((place, devices.get(place)?))) {
+            made.enter(place, host);
+        }
+        devices.push(made);
+    }
     let line = settings.line().map(|line| line.value);
     let seed = project.rig.seed.wrapping_add(port as u64);
-    let Some(mut bus) = Bus::new(devices?, protocol.value.name(), line, *time, paced, seed) else {
+    let Some(mut bus) = Bus::new(devices, protocol.value.name(), line, *time, paced, seed) else {
         return Ok(None);
     };
     bus.echo = settings.echo;

@@ -10,6 +10,7 @@ mod hostile;
 mod lines;
 mod live;
 mod misbehaving;
+mod nodes;
 mod plain_openers;
 mod ports;
 mod proven;

@@ -8,6 +8,7 @@ use woodrush_engine::converter::Event;
 use woodrush_engine::image::{DeviceWrite, Shown};
 use woodrush_engine::rig::Change;
 use woodrush_engine::shared::{AskerId, Errand, Job, LineQueue};
+use woodrush_wire::modbus::{Request, Table};
 
 const SECOND: u64 = 1_000_000;
 
@@ -59,6 +60,32 @@ fn a_client_that_writes_without_pause_does_not_starve_the_polls() {
     // Two requests of 20 ms each would be 1000 polls; writes and polls take the line in turn.
     assert!(polls > 400, "{polls} polls beside {writes} writes");
     assert!(writes > 400, "{writes} writes beside {polls} polls");
+}
+
+/// Lost for so long that its next try is up to half a minute away; and then it answers somebody else.
+#[test]
+fn a_lost_device_that_answers_anybody_is_polled_at_once() {
+    let device = DEVICE.replace("poll", "retry-lost = \"30s..30s\"\npoll");
+    let forward = "[[forward]]\nfrom = \"office\"\nunits = \"23\"\nto = \"raceway\"\n";
+    let head = HEAD.replace("[images.scada]\n", "[images.scada]\nunit = 1\n");
+    let mut site = Site::new(&[&head, &device, RULES, forward]);
+    site.bench.run(SECOND);
+    site.bus().change(Change::Mute(0, true));
+    site.bench.run(100 * SECOND);
+    assert!(!site.bench.is_online(0));
+    // Somebody asks in vain, and it stays as it is.
+    let request = Request::Read { table: Table::InputRegister, offset: 0, count: 1 };
+    assert_eq!(site.ask(23, &request), [0x84, 11]);
+    site.bus().change(Change::Mute(0, false));
+    // Not in a pause that a probe has just begun, in which requests are refused.
+    let until_free = (0..10).find(|_| {
+        site.bench.run(SECOND);
+        site.ask(23, &request)[0] == 4
+    });
+    assert!(until_free.is_some());
+    site.bench.run(SECOND);
+    assert!(site.bench.is_online(0), "it was not waited for the next try");
+    assert!(site.read(1, 1).is_ok());
 }
 
 #[test]
