@@ -4,6 +4,7 @@
 mod args;
 mod commands;
 mod console;
+mod kept;
 mod project;
 mod render;
 mod ways;

@@ -444,6 +444,9 @@ pub(crate) struct DecodeArgs {
     /// Read the words now, as `read` would
     #[arg(long, conflicts_with_all = ["hex", "dec"])]
     pub(crate) live: bool,
+    /// Keep this look in a file, and hold the value against all that it keeps: what moves with it is it
+    #[arg(long, value_name = "FILE", requires_all = ["live", "expect"])]
+    pub(crate) keep: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) way: WayArgs,
 }

@@ -46,3 +46,47 @@ fn what_cannot_be_is_told_and_nothing_is_guessed() {
         assert!(done.err.contains(told), "{args:?}: {}", done.err);
     }
 }
+
+#[test]
+fn looks_at_a_range_narrow_down_where_a_value_lies_and_how() {
+    let tool = Tool::with_hatchery();
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    let look = |value: &str, more: &[&str]| {
+        let set = tool.run(&["rig", "set", &format!("drum-filter:400003 as f32 CDAB={value}")]);
+        assert_eq!(set.status, 0, "{}", set.err);
+        let target = ["decode", "--live", "--rig", "drum-filter:400001 x8", "--keep", "looks.json"];
+        let done = tool.run(&[&target[..], &["--expect", value, "--format", "json"], more].concat());
+        assert_eq!(done.status, 0, "{}", done.err);
+        serde_json::from_str::<Value>(&done.out).unwrap()
+    };
+    let first = look("17.46", &[]);
+    let place = |json: &Value| {
+        let best = &json["fits"][0];
+        (best["address"].as_str().unwrap().to_string(), best["form"].as_str().unwrap().to_string())
+    };
+    assert!(first["fits"].as_array().unwrap().iter().all(|fit| fit["agrees"] == 1));
+    let second = look("23.28", &[]);
+    assert_eq!(place(&second), ("400003".into(), "f32 CDAB".into()));
+    assert_eq!((&second["fits"][0]["agrees"], &second["samples"][1]["expected"]), (&2.into(), &23.28.into()));
+    // One that was read off wrongly hides nothing: what most of them say comes first.
+    let target =
+        ["decode", "--live", "--rig", "drum-filter:400001 x8", "--keep", "looks.json", "--expect", "999"];
+    let wrong = tool.run(&target);
+    assert!(wrong.out.contains("2 of 3") && wrong.out.contains("at = \"400003\""), "{}", wrong.out);
+    assert!(wrong.err.contains("No form gives all of the looks"), "{}", wrong.err);
+    for (args, told) in [
+        (&["drum-filter:400001 x7", "--expect", "1", "--keep", "looks.json"][..], "name another file"),
+        (&["drum-filter:400001 x2001"], "2001 words are too many for one look"),
+        (&["drum-filter:400001", "--expect", "1", "--keep", "/dev/zero"], "is a device, not a plain file"),
+    ] {
+        let done = tool.run(&[&["decode", "--live", "--rig"], args].concat());
+        assert_eq!(done.status, 2, "{}", done.err);
+        assert!(done.err.contains(told), "{}", done.err);
+    }
+    assert_eq!(
+        tool.run(&["decode", "AE14 418B", "--expect", "1", "--keep", "x"]).status,
+        2,
+        "without --live"
+    );
+}

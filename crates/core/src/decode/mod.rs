@@ -3,7 +3,7 @@
 mod rank;
 mod words;
 
-pub use rank::{Fit, Sample, TOLERANCE, fits};
+pub use rank::{Fit, Sample, TOLERANCE, agreeing, fits};
 pub use words::{Base, WordsFault, parse_words};
 
 use crate::form::{Conversion, Form, Order, Type, Value};

@@ -7,6 +7,12 @@ use crate::grain::Grain;
 /// How far a value may be from what is expected, as a share of it: instruments and their displays differ a little.
 pub const TOLERANCE: f64 = 0.01;
 
+/// So many of the last samples are looked at for forms, where none gives all.
+const TRIED: usize = 8;
+
+/// More words than any type has: a range in which the value is looked for.
+const MANY: usize = 4;
+
 /// Powers of ten that people scale by, the likeliest first.
 const SCALES: [i8; 9] = [0, -1, -2, -3, 1, 2, -4, 3, -5];
 
@@ -32,6 +38,8 @@ pub struct Fit {
     pub values: Vec<f64>,
     /// The farthest from what was expected, as a share of it.
     pub error: f64,
+    /// How many of the samples it gives.
+    pub agrees: usize,
     /// Less is likelier.
     odd: u32,
 }
@@ -41,6 +49,16 @@ impl Fit {
     #[must_use]
     pub fn is_plain(&self) -> bool {
         !self.form.is_scaled()
+    }
+
+    /// How unlikely it is: a long way off within the tolerance is odd too.
+    fn far(&self, tolerance: f64) -> u32 {
+        self.odd
+            + match self.error / tolerance.max(1e-9) {
+                0.5.. => 3,
+                0.1.. => 2,
+                _ => 0,
+            }
     }
 }
 
@@ -55,7 +73,12 @@ pub fn fits(samples: &[Sample], tolerance: f64) -> Vec<Fit> {
         let width = width as usize;
         // Words that are left over are one more thing to be explained.
         let unused = u32::try_from(least.saturating_sub(width)).unwrap_or(9).min(3) * 4;
-        for at in places(least, width) {
+        // Of many words, any may be the first one of the value.
+        let begins: Vec<usize> = match least > MANY {
+            true => (0..(least + 1).saturating_sub(width)).collect(),
+            false => places(least, width).collect(),
+        };
+        for at in begins {
             for order in orders(ty) {
                 let plain = Form { order: Some(order), ..Form::plain(ty) };
                 let raws: Option<Vec<f64>> =
@@ -89,10 +112,51 @@ pub fn fits(samples: &[Sample], tolerance: f64) -> Vec<Fit> {
     }
     // Of equally odd ones the nearest; a long way off within the tolerance is odd too.
     found.sort_by(|a, b| {
-        let far = |fit: &Fit| fit.odd + if fit.error > tolerance / 2.0 { 2 } else { 0 };
-        far(a).cmp(&far(b)).then(a.error.total_cmp(&b.error)).then(a.at.cmp(&b.at))
+        a.far(tolerance).cmp(&b.far(tolerance)).then(a.error.total_cmp(&b.error)).then(a.at.cmp(&b.at))
     });
     found
+}
+
+/// The forms that give all expected values; where there are none, those that give most of them: one may have been read
+/// off while the value moved.
+#[must_use]
+pub fn agreeing(samples: &[Sample], tolerance: f64) -> Vec<Fit> {
+    let found = fits(samples, tolerance);
+    if !found.is_empty() || samples.len() < 2 {
+        return found;
+    }
+    let mut some: Vec<Fit> = vec![];
+    for sample in samples.iter().rev().take(TRIED) {
+        for mut fit in fits(std::slice::from_ref(sample), tolerance) {
+            if some.iter().any(|known| (known.at, known.form) == (fit.at, fit.form)) {
+                continue;
+            }
+            let plain = Form { scale: Decimal::ONE, plus: Decimal::ZERO, ..fit.form };
+            let (scale, plus) = (fit.form.scale.as_f64(), fit.form.plus.as_f64());
+            let value = |sample: &Sample| {
+                let words = sample.words.get(fit.at..fit.at + fit.words)?;
+                Some(number(&plain, words)? * scale + plus)
+            };
+            let values = samples.iter().map(|sample| value(sample).unwrap_or(f64::NAN));
+            fit.values = values.collect();
+            let near = samples.iter().zip(&fit.values).map(|(sample, value)| off(sample, *value));
+            let near: Vec<f64> = near.filter(|off| *off <= tolerance).collect();
+            (fit.agrees, fit.error) = (near.len(), near.into_iter().fold(0.0, f64::max));
+            // What only one agrees with is chance.
+            if fit.agrees > 1 {
+                some.push(fit);
+            }
+        }
+    }
+    some.sort_by_key(|fit| (std::cmp::Reverse(fit.agrees), fit.far(tolerance)));
+    some
+}
+
+/// How far a value is from what is expected, as a share of it.
+fn off(sample: &Sample, value: f64) -> f64 {
+    let off = (value - sample.value).abs();
+    // What is expected near nought has no share.
+    if sample.value.abs() < 1e-9 { off } else { off / sample.value.abs() }
 }
 
 fn number(form: &Form, words: &[u16]) -> Option<f64> {
@@ -122,11 +186,7 @@ fn tried(
     tolerance: f64,
 ) -> Option<Fit> {
     let values: Vec<f64> = raws.iter().map(|raw| raw * scale.as_f64() + plus.as_f64()).collect();
-    let error = samples.iter().zip(&values).map(|(sample, value)| {
-        let off = (value - sample.value).abs();
-        // What is expected near nought has no share.
-        if sample.value.abs() < 1e-9 { off } else { off / sample.value.abs() }
-    });
+    let error = samples.iter().zip(&values).map(|(sample, value)| off(sample, *value));
     let error = error.fold(0.0, f64::max);
     (error <= tolerance).then_some(Fit {
         at,
@@ -134,6 +194,7 @@ fn tried(
         form: Form { scale, plus, ..plain },
         values,
         error,
+        agrees: samples.len(),
         odd: 0,
     })
 }

@@ -100,6 +100,25 @@ fn plausible_readings_are_marked_and_the_others_shown_too() {
     assert_eq!((text.value.as_deref(), text.plausible), (Some("\"SOLE\""), Some("printable characters")));
 }
 
+#[test]
+fn among_many_words_any_may_be_the_first_and_most_looks_outweigh_one() {
+    let look = |value: f32, noise: u16| {
+        let bytes = value.to_be_bytes();
+        let (high, low) =
+            (u16::from_be_bytes([bytes[0], bytes[1]]), u16::from_be_bytes([bytes[2], bytes[3]]));
+        let words = vec![noise, noise ^ 0x5555, 7, low, high, noise.wrapping_mul(3), 0, 1];
+        Sample { words, value: f64::from(value) }
+    };
+    let samples = [look(17.46, 0x1234), look(23.28, 0x4321), look(19.9, 0x0F0F)];
+    let found = agreeing(&samples, TOLERANCE);
+    assert_eq!((found[0].at, found[0].form.to_string(), found[0].agrees), (3, "f32 CDAB".to_string(), 3));
+    let mut one_wrong = samples.to_vec();
+    one_wrong[1].value = 99.0;
+    let found = agreeing(&one_wrong, TOLERANCE);
+    assert_eq!((found[0].at, found[0].form.to_string(), found[0].agrees), (3, "f32 CDAB".to_string(), 2));
+    assert!(agreeing(&one_wrong[..2], TOLERANCE).iter().all(|fit| fit.agrees == 2 && !fit.is_plain()));
+}
+
 proptest! {
     #[test]
     fn whatever_form_wrote_a_value_is_among_those_that_are_found(

@@ -1,7 +1,7 @@
 //! What a scan has found so far, in a file, so that it can go on from there.
 
-use crate::Failure;
 use crate::ways::Field;
+use crate::{Failure, kept};
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 use woodrush_engine::scan::Found;
@@ -30,29 +30,22 @@ impl Kept {
     pub(super) fn open(path: Option<&Path>, field: &Field) -> Result<Self, Failure> {
         let place = field.held.as_ref().map_or_else(|| field.link.shown(), |(_, port)| port.clone());
         let protocol = field.station.dialect.map_or("", |dialect| dialect.name()).to_string();
-        let mut kept =
+        let mut own =
             Self { path: path.map(Path::to_path_buf), place, protocol, done: vec![], found: vec![] };
-        let Some(path) = path else { return Ok(kept) };
-        let text = match std::fs::read_to_string(path) {
-            Ok(text) => text,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(kept),
-            Err(error) => return Err(Failure::Usage(format!("{} cannot be read: {error}", path.display()))),
-        };
-        let file: File = serde_json::from_str(&text).map_err(|error| {
-            Failure::Usage(format!("{} is no scan that could go on: {error}", path.display()))
-        })?;
-        if (&file.place, &file.protocol) != (&kept.place, &kept.protocol) {
+        let Some(path) = path else { return Ok(own) };
+        let Some(file) = kept::load::<File>(path, "no scan that could go on")? else { return Ok(own) };
+        if (&file.place, &file.protocol) != (&own.place, &own.protocol) {
             return Err(Failure::Usage(format!(
                 "{} is of {} by {}, and this is {} by {} (name another file)",
                 path.display(),
                 file.place,
                 file.protocol,
-                kept.place,
-                kept.protocol
+                own.place,
+                own.protocol
             )));
         }
-        (kept.done, kept.found) = (file.done, file.found);
-        Ok(kept)
+        (own.done, own.found) = (file.done, file.found);
+        Ok(own)
     }
 
     /// Adds a station that was asked, with what was found of it; the file is whole at every moment.
@@ -67,11 +60,6 @@ impl Kept {
             done: self.done.clone(),
             found: self.found.clone(),
         };
-        let text =
-            serde_json::to_string_pretty(&file).map_err(|error| Failure::Outside(error.to_string()))?;
-        let beside = path.with_extension("new");
-        std::fs::write(&beside, text + "\n")
-            .and_then(|()| std::fs::rename(&beside, path))
-            .map_err(|error| Failure::Outside(format!("{} cannot be written: {error}", path.display())))
+        kept::save(path, &file)
     }
 }

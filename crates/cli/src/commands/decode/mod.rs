@@ -1,21 +1,27 @@
 //! `woodrush decode`: raw words in every type and order; or those that give a value that is known.
 
+mod live;
+
 use crate::args::{DecodeArgs, Format, Global};
 use crate::console::{Console, Table, Tone};
-use crate::ways::Ways;
 use crate::{Failure, Verdict};
+use live::Given;
 use serde::Serialize;
-use woodrush_core::decode::{Base, Fit, Reading, Sample, TOLERANCE, fits, parse_words, readings};
+use woodrush_core::decode::{Base, Fit, Reading, Sample, TOLERANCE, agreeing, parse_words, readings};
 use woodrush_core::form::{Order, Type, hex_words};
 
 /// Most words of one value and its neighbours.
 const WORDS_MAX: usize = 125;
+/// Most values of one form that a row shows: the newest.
+const VALUES_SHOWN: usize = 4;
 /// Most forms that are shown of those that fit; what comes behind is chance.
 const SHOWN: usize = 8;
 
 #[derive(Serialize)]
 struct ShownReading {
     words: String,
+    /// Of the first word, where that is known.
+    address: Option<String>,
     form: String,
     value: Option<String>,
     plausible: Option<&'static str>,
@@ -24,16 +30,14 @@ struct ShownReading {
 #[derive(Serialize)]
 struct ShownFit {
     words: String,
+    /// Of the first word, where that is known.
+    address: Option<String>,
     form: String,
     values: Vec<f64>,
     off_by: f64,
+    /// So many of the samples have that value.
+    agrees: usize,
     profile: String,
-}
-
-/// Words with the address at which they were read, where that is known.
-struct Given {
-    words: Vec<u16>,
-    at: Option<String>,
 }
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> Result<Verdict, Failure> {
@@ -55,7 +59,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> 
     };
     let typed = args.words.join(" ");
     let given = if args.live {
-        match live(console, global, args)? {
+        match live::read(console, global, args)? {
             Some(given) => Some(given),
             None => return Ok(Verdict::Outside),
         }
@@ -64,12 +68,17 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> 
     } else if typed.trim().is_empty() && !args.sample.is_empty() {
         None
     } else {
-        Some(Given { words: read(&typed)?, at: None })
+        Some(Given { words: read(&typed)?, at: vec![] })
     };
-    let (words, at) = given.map_or((None, None), |given| (Some(given.words), given.at));
     let mut samples = vec![];
-    match (&words, args.expect) {
-        (Some(words), Some(value)) => samples.push(Sample { words: words.clone(), value }),
+    match (&given, args.expect) {
+        (_, Some(value)) if !value.is_finite() => {
+            return Err(Failure::Usage("an expected value is a number".into()));
+        }
+        (Some(given), Some(value)) => samples.extend(match &args.keep {
+            Some(path) => live::keep(path, given, value)?,
+            None => vec![Sample { words: given.words.clone(), value }],
+        }),
         (None, Some(_)) => {
             return Err(Failure::Usage(
                 "`--expect` goes with words; a `--sample` brings its own value".into(),
@@ -93,43 +102,22 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> 
     if samples.iter().any(|sample| !sample.value.is_finite()) {
         return Err(Failure::Usage("an expected value is a number".into()));
     }
-    match (samples.is_empty(), words) {
-        (true, Some(words)) => every_way(console, &words),
-        _ => known(
+    match (samples.is_empty(), given) {
+        (true, Some(given)) => every_way(console, &given),
+        (_, given) => known(
             console,
             &samples,
             crate::render::share(args.tolerance.as_deref(), TOLERANCE)?,
-            at.as_deref(),
+            &given.map_or_else(Vec::new, |given| given.at),
         ),
     }
 }
 
-/// Reads the words of one target now.
-fn live(console: &mut Console, global: &Global, args: &DecodeArgs) -> Result<Option<Given>, Failure> {
-    let (mut ways, texts) = Ways::of_station(global, &args.way, &args.words)?;
-    let wanted = ways.wanted(texts)?;
-    let [one] = wanted.as_slice() else {
-        return Err(Failure::Usage(
-            "one value is decoded at a time: name one point or address, such as `DEVICE:400318 x2`".into(),
-        ));
-    };
-    match super::read::value(&mut ways, one) {
-        Ok((cells, _)) if one.form.ty != Type::Bool && cells.len().is_multiple_of(2) => {
-            let words = cells.chunks(2).map(|pair| {
-                u16::from_be_bytes([pair.first().copied().unwrap_or(0), pair.get(1).copied().unwrap_or(0)])
-            });
-            Ok(Some(Given { words: words.collect(), at: Some(one.address(0).canonical) }))
-        }
-        Ok(_) => Err(Failure::Usage(format!("`{}` is a bit: there is nothing to decode", one.written))),
-        Err(failed) => {
-            let text = crate::render::diagnosis::text(console, &one.written, &failed.diagnosis);
-            console.complain(&text);
-            Ok(None)
-        }
+/// Which words: by the address of the first one, where that is known.
+fn place(at: usize, words: usize, of: usize, addresses: &[String]) -> String {
+    if let Some(address) = addresses.get(at) {
+        return address.clone();
     }
-}
-
-fn place(at: usize, words: usize, of: usize) -> String {
     match (words == of, words) {
         (true, _) => "all".into(),
         (false, 1) => format!("{}", at + 1),
@@ -141,14 +129,15 @@ fn hex(words: &[u16]) -> String {
     hex_words(&words.iter().flat_map(|word| word.to_be_bytes()).collect::<Vec<u8>>())
 }
 
-fn every_way(console: &mut Console, words: &[u16]) -> Result<Verdict, Failure> {
+fn every_way(console: &mut Console, Given { words, at }: &Given) -> Result<Verdict, Failure> {
     let mut all = readings(words);
     if console.format != Format::Text {
         // The plausible ones first, otherwise as they come.
         all.sort_by_key(|reading| reading.plausible.is_none());
     }
     let shown = |reading: &Reading| ShownReading {
-        words: place(reading.at, reading.words, words.len()),
+        words: place(reading.at, reading.words, words.len(), &[]),
+        address: at.get(reading.at).cloned(),
         form: reading.form.to_string(),
         value: reading.value.clone(),
         plausible: reading.plausible,
@@ -162,7 +151,7 @@ fn every_way(console: &mut Console, words: &[u16]) -> Result<Verdict, Failure> {
         let decimal: Vec<String> = words.iter().map(ToString::to_string).collect();
         let head = console.paint(Tone::Accent, &hex(words));
         console.say(&format!("{head}   in decimal {}", decimal.join(" ")))?;
-        if let [word] = words {
+        if let [word] = words.as_slice() {
             let set: Vec<String> =
                 (0..16).rev().filter(|bit| word >> bit & 1 == 1).map(|bit| bit.to_string()).collect();
             let set = if set.is_empty() { "none".to_string() } else { set.join(" ") };
@@ -174,17 +163,17 @@ fn every_way(console: &mut Console, words: &[u16]) -> Result<Verdict, Failure> {
         let rows = all.iter().map(shown).map(|one| {
             vec![
                 one.form,
-                one.words,
+                one.address.unwrap_or(one.words),
                 one.value.unwrap_or_default(),
                 one.plausible.unwrap_or_default().to_string(),
             ]
         });
-        let head = vec!["form", "words", "value", "plausible"];
+        let head = vec!["form", where_head(at), "value", "plausible"];
         console.table(&Table { head, rows: rows.collect(), whole: &[] })?;
         return Ok(Verdict::Yes);
     }
     for width in [1, 2, 4] {
-        by_order(console, &all, width, words.len())?;
+        by_order(console, &all, width, words.len(), at)?;
     }
     for text in all.iter().filter(|one| one.form.ty.is_text() && one.plausible.is_some()) {
         console.say(&format!(
@@ -198,13 +187,22 @@ fn every_way(console: &mut Console, words: &[u16]) -> Result<Verdict, Failure> {
 }
 
 /// Readings of one width: a row a type, a column an order.
-fn by_order(console: &mut Console, all: &[Reading], width: usize, of: usize) -> Result<(), Failure> {
+fn by_order(
+    console: &mut Console,
+    all: &[Reading],
+    width: usize,
+    of: usize,
+    addresses: &[String],
+) -> Result<(), Failure> {
     let own: Vec<&Reading> = all.iter().filter(|one| one.words == width && !one.form.ty.is_text()).collect();
     let Some(first) = own.first() else { return Ok(()) };
     let bytes = first.form.ty.bytes().unwrap_or(2);
     let orders: Vec<Order> =
         Order::ALL.into_iter().filter(|order| own.iter().any(|one| one.form.order() == *order)).collect();
-    let head = ["type", "words"].into_iter().chain(orders.iter().map(|order| order.letters(bytes))).collect();
+    let head = ["type", where_head(addresses)]
+        .into_iter()
+        .chain(orders.iter().map(|order| order.letters(bytes)))
+        .collect();
     let mut rows: Vec<(usize, Type)> = own.iter().map(|one| (one.at, one.form.ty)).collect();
     rows.sort_by_key(|(at, ty)| (*at, !matches!(ty, Type::F32 | Type::F64)));
     rows.dedup();
@@ -220,7 +218,8 @@ fn by_order(console: &mut Console, all: &[Reading], width: usize, of: usize) -> 
     let mut lines: Vec<Vec<String>> = vec![];
     for (at, ty) in rows {
         let cells = orders.iter().map(|order| cell(at, ty, *order).unwrap_or_default());
-        let line: Vec<String> = [ty.to_string(), place(at, width, of)].into_iter().chain(cells).collect();
+        let line: Vec<String> =
+            [ty.to_string(), place(at, width, of, addresses)].into_iter().chain(cells).collect();
         let empty = line.iter().skip(2).all(|cell| cell == "no value");
         if !empty && !lines.contains(&line) {
             lines.push(line);
@@ -230,13 +229,18 @@ fn by_order(console: &mut Console, all: &[Reading], width: usize, of: usize) -> 
     console.say("")
 }
 
+/// The head of the column that says which words.
+fn where_head(addresses: &[String]) -> &'static str {
+    if addresses.is_empty() { "words" } else { "address" }
+}
+
 fn profile_line(fit: &Fit) -> String {
     format!("as = \"{}\"", fit.form)
 }
 
-/// The lines to paste; the address only where it is that of the value.
-fn profile_lines(fit: &Fit, at: Option<&str>) -> Vec<String> {
-    let at = at.filter(|_| fit.at == 0).map(|at| format!("at = \"{at}\""));
+/// The lines to paste, with the address where it is known.
+fn profile_lines(fit: &Fit, addresses: &[String]) -> Vec<String> {
+    let at = addresses.get(fit.at).map(|at| format!("at = \"{at}\""));
     at.into_iter().chain([profile_line(fit)]).collect()
 }
 
@@ -244,15 +248,17 @@ fn known(
     console: &mut Console,
     samples: &[Sample],
     tolerance: f64,
-    at: Option<&str>,
+    at: &[String],
 ) -> Result<Verdict, Failure> {
-    let found = fits(samples, tolerance);
+    let found = agreeing(samples, tolerance);
     let of = samples.first().map_or(0, |sample| sample.words.len());
     let shown = |fit: &Fit| ShownFit {
-        words: place(fit.at, fit.words, of),
+        words: place(fit.at, fit.words, of, &[]),
+        address: at.get(fit.at).cloned(),
         form: fit.form.to_string(),
         values: fit.values.clone(),
         off_by: fit.error,
+        agrees: fit.agrees,
         profile: profile_line(fit),
     };
     let verdict = if found.is_empty() { Verdict::No } else { Verdict::Yes };
@@ -269,7 +275,11 @@ fn known(
     }
     if console.format == Format::Text {
         for sample in samples {
-            let head = console.paint(Tone::Accent, &hex(&sample.words));
+            let words = match (at.first(), sample.words.len()) {
+                (Some(first), 9..) => format!("{} words from {first}", sample.words.len()),
+                _ => hex(&sample.words),
+            };
+            let head = console.paint(Tone::Accent, &words);
             console.say(&format!("{head}   {} is expected", sample.value))?;
         }
     }
@@ -284,20 +294,33 @@ fn known(
     let row = |fit: &Fit| {
         let one = shown(fit);
         let values: Vec<String> = one.values.iter().map(|value| short(*value)).collect();
-        vec![one.form, one.words, values.join("  "), format!("{} %", percent(one.off_by))]
+        let values = if values.len() > VALUES_SHOWN {
+            format!("… {}", values.get(values.len() - VALUES_SHOWN..).unwrap_or_default().join("  "))
+        } else {
+            values.join("  ")
+        };
+        let mut row =
+            vec![one.form, one.address.unwrap_or(one.words), values, format!("{} %", percent(one.off_by))];
+        if samples.len() > 1 {
+            row.push(format!("{} of {}", one.agrees, samples.len()));
+        }
+        row
     };
+    let mut head = vec!["form, the likeliest first", where_head(at), "value", "off by"];
+    if samples.len() > 1 {
+        head.push("agree");
+    }
     if console.format == Format::Csv {
         let rows = found.iter().map(row).collect();
-        console.table(&Table { head: vec!["form", "words", "value", "off by"], rows, whole: &[] })?;
+        if let Some(first) = head.first_mut() {
+            *first = "form";
+        }
+        console.table(&Table { head, rows, whole: &[] })?;
         return Ok(verdict);
     }
     console.say("")?;
     let rows: Vec<Vec<String>> = found.iter().take(SHOWN).map(row).collect();
-    console.table(&Table {
-        head: vec!["form, the likeliest first", "words", "value", "off by"],
-        rows,
-        whole: &[0],
-    })?;
+    console.table(&Table { head, rows, whole: &[0] })?;
     if found.len() > SHOWN {
         console.note(&format!("and {} less likely ones", found.len() - SHOWN));
     }
@@ -308,17 +331,22 @@ fn known(
             console.say(&format!("  {line}"))?;
         }
     }
-    doubts(console, samples, &found);
+    doubts(console, samples, &found, !at.is_empty());
     Ok(verdict)
 }
 
 /// What one should not yet believe.
-fn doubts(console: &mut Console, samples: &[Sample], found: &[Fit]) {
+fn doubts(console: &mut Console, samples: &[Sample], found: &[Fit], live: bool) {
     let certain = |fit: &Fit| fit.is_plain() && fit.words > 1;
-    if samples.iter().all(|sample| sample.value == 0.0) {
+    if found.first().is_some_and(|fit| fit.agrees < samples.len()) {
+        console.note("\nNo form gives all of the looks: one of them was taken while the value moved, or was read off wrongly.");
+    } else if samples.iter().all(|sample| sample.value == 0.0) {
         console.note("\n0 is 0 in nearly every form: look at a value that is not 0.");
     } else if samples.len() == 1 && found.len() > 1 && !found.first().is_some_and(certain) {
-        console.note("\nOne sample fits several forms: add another once the value has moved, `--sample \"WORDS = VALUE\"`.");
+        console.note(match live {
+            true => "\nOne look fits several forms: look again once the value has moved, with `--keep FILE` both times.",
+            false => "\nOne sample fits several forms: add another once the value has moved, `--sample \"WORDS = VALUE\"`.",
+        });
     } else if found.first().is_some_and(|fit| fit.form.plus.mantissa != 0) && samples.len() == 2 {
         console.note("\nA line goes through any two points: a third sample makes sure of the offset.");
     }

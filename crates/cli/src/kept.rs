@@ -1,0 +1,43 @@
+//! Files in which a command keeps what it found, so that the next run goes on from there: whole at every moment.
+
+use crate::Failure;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+use woodrush_engine::read_plain;
+
+/// What a file keeps; `None` where there is none yet. `what` says what it should be, such as `no scan that could go on`.
+pub(crate) fn load<T: DeserializeOwned>(path: &Path, what: &str) -> Result<Option<T>, Failure> {
+    // A link that leads nowhere is no file yet, and would be replaced.
+    if let Err(error) = std::fs::symlink_metadata(path)
+        && error.kind() == std::io::ErrorKind::NotFound
+    {
+        return Ok(None);
+    }
+    let text = read_plain(path).map_err(Failure::Usage)?;
+    let wrong = |error| Failure::Usage(format!("{} is {what}: {error}", path.display()));
+    serde_json::from_str(&text).map(Some).map_err(wrong)
+}
+
+/// Keeps it, in place of what was kept before.
+pub(crate) fn save<T: Serialize>(path: &Path, kept: &T) -> Result<(), Failure> {
+    let text =
+        serde_json::to_string_pretty(kept).map_err(|error| Failure::Outside(error.to_string()))? + "\n";
+    let mut name = std::ffi::OsString::from(".");
+    name.push(path.file_name().unwrap_or_default());
+    name.push(format!(".{}.new", std::process::id()));
+    let beside = path.with_file_name(name);
+    // A name of somebody else's, or a link, is never followed.
+    let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o644).open(&beside);
+    let kept = made.and_then(|mut file| {
+        let done = file.write_all(text.as_bytes()).and_then(|()| std::fs::rename(&beside, path));
+        if done.is_err() {
+            // Nothing half-made stays.
+            let _ = std::fs::remove_file(&beside);
+        }
+        done
+    });
+    kept.map_err(|error| Failure::Outside(format!("{} cannot be written: {error}", path.display())))
+}
