@@ -39,4 +39,4 @@ pub use dialer::{Dialer, Evidence};
 pub use hex::bytes_of_hex;
 pub use memory::give_memory_back;
 pub use moment::Moment;
-pub use plain_file::{PLAIN_MAX, read_plain};
+pub use plain_file::{PLAIN_MAX, read_plain, read_plain_bytes};

@@ -15,6 +15,15 @@ pub const PLAIN_MAX: u64 = 16 * 1024 * 1024;
 /// # Errors
 /// Why it cannot be read, in words that begin with its path.
 pub fn read_plain(path: &Path) -> Result<String, String> {
+    let bytes = read_plain_bytes(path, PLAIN_MAX)?;
+    String::from_utf8(bytes).map_err(|_| format!("{} is not UTF-8 text", path.display()))
+}
+
+/// The bytes of a plain file of at most `most` bytes.
+///
+/// # Errors
+/// Why it cannot be read, in words that begin with its path.
+pub fn read_plain_bytes(path: &Path, most: u64) -> Result<Vec<u8>, String> {
     let shown = path.display();
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
     let file = open(path, flags, Mode::empty()).map_err(|errno| match errno {
@@ -36,14 +45,11 @@ pub fn read_plain(path: &Path) -> Result<String, String> {
         return Err(format!("{shown} is {what}, not a plain file"));
     }
     let mut bytes = vec![];
-    File::from(file)
-        .take(PLAIN_MAX + 1)
-        .read_to_end(&mut bytes)
-        .map_err(|error| format!("{shown}: {error}"))?;
-    if bytes.len() as u64 > PLAIN_MAX {
-        return Err(format!("{shown} is longer than {} MB, the most that is read", PLAIN_MAX / 1024 / 1024));
+    File::from(file).take(most + 1).read_to_end(&mut bytes).map_err(|error| format!("{shown}: {error}"))?;
+    if bytes.len() as u64 > most {
+        return Err(format!("{shown} is longer than {} MB, the most that is read", most / 1024 / 1024));
     }
-    String::from_utf8(bytes).map_err(|_| format!("{shown} is not UTF-8 text"))
+    Ok(bytes)
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! `woodrush demo`: the shipped example, from nothing to a proven conversion, in seconds.
 
 use super::run::Names;
+use crate::args::Format;
 use crate::console::{Console, Tone};
 use crate::render::findings;
 use crate::{Failure, Verdict};
@@ -38,6 +39,11 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     }
     let text = file("woodrush.toml").map_err(Failure::Outside)?;
     let checked = Arc::new(check(read("woodrush.toml", text, &mut file)));
+    if console.format != Format::Text {
+        // The steps are for people; what they end in is data.
+        let proof = super::prove::prove_visibly(console, &checked, &file)?;
+        return super::prove::show(console, &proof);
+    }
     site(console, &checked)?;
     step(console, 2, "the check: every fault that the file alone can show")?;
     let found = findings::text(console, &checked, false, findings::MOST);

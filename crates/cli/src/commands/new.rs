@@ -1,6 +1,7 @@
 //! `woodrush new DIR`: a commented starter project that passes check and prove.
 
-use crate::console::{Console, Tone};
+use crate::args::Format;
+use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use std::path::Path;
 
@@ -13,6 +14,20 @@ const FILES: [(&str, &str); 2] = [
 pub(crate) fn run(console: &mut Console, dir: &Path) -> Result<Verdict, Failure> {
     write_files(dir, &FILES)?;
     let shown = dir.display();
+    let made = || FILES.iter().map(|(path, _)| format!("{shown}/{path}"));
+    match console.format {
+        Format::Json => {
+            console.json(&serde_json::json!({ "format": 1, "made": made().collect::<Vec<_>>() }))?
+        }
+        Format::Csv => {
+            let rows = made().map(|path| vec![path]).collect();
+            console.table(&Table { head: vec!["made"], rows, whole: &[] })?;
+        }
+        Format::Text => {}
+    }
+    if console.format != Format::Text {
+        return Ok(Verdict::Yes);
+    }
     console.say(&format!("{} {shown}", console.paint(Tone::Good, "made")))?;
     for (path, _) in FILES {
         console.say(&format!("  {shown}/{path}"))?;

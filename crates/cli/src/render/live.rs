@@ -35,9 +35,8 @@ pub(crate) fn write(path: &Path, proof: &LiveProof) -> Result<(), Failure> {
 }
 
 fn html(proof: &LiveProof) -> Result<String, Failure> {
-    let mut environment = minijinja::Environment::new();
+    let mut environment = super::environment();
     let failed = |error: minijinja::Error| Failure::Outside(format!("the sheet cannot be made: {error}"));
-    environment.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
     environment.add_template("live.html", include_str!("live.html")).map_err(failed)?;
     let still = proof.values.iter().filter(|value| value.good && !value.moved).count();
     let page = environment.get_template("live.html").map_err(failed)?;

@@ -119,9 +119,7 @@ pub(crate) fn summary(proof: &Proof) -> String {
 }
 
 fn render(template: &str, name: &str, proof: &Proof) -> Result<String, Failure> {
-    let mut environment = minijinja::Environment::new();
-    // The end of the name makes values safe for HTML and XML.
-    environment.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
+    let mut environment = super::environment();
     environment.add_template(name, template).map_err(|error| Failure::Outside(error.to_string()))?;
     let good = proof.rules.iter().filter(|rule| rule.proven).count();
     let values = minijinja::context! {

@@ -83,6 +83,9 @@ fn a_new_project_is_commented_sound_and_never_written_over() {
         (done.status, done.out.as_str()),
         (0, "made site\n  site/woodrush.toml\n  site/profiles/temperature-probe.toml\n")
     );
+    let made = tool.run(&["new", "data", "--format", "json"]).out;
+    let made: serde_json::Value = serde_json::from_str(&made).unwrap();
+    assert_eq!(made["made"][0], "data/woodrush.toml");
     let text = std::fs::read_to_string(tool.file("site/woodrush.toml")).unwrap();
     assert!(text.matches('#').count() > 10, "comments teach");
     let done = tool.run(&["-p", "site/woodrush.toml", "check"]);

@@ -116,6 +116,10 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
         counts.out
     );
     assert!(counts.out.lines().all(|line| line.chars().count() <= 100), "{}", counts.out);
+    let counts = tool.run(&["tap", "--counts", "--for", "1s", "--format", "csv"]);
+    let mut rows = counts.out.lines();
+    assert!(rows.next().unwrap().starts_with("port,station,requests,again,answers,"), "{}", counts.out);
+    assert!(rows.any(|row| row.starts_with("pump-house,pumps,")), "{}", counts.out);
     for (wrong, why) in [
         (vec!["tap", "cellar"], "the project has no port `cellar`"),
         (vec!["tap", "--unit", "many"], "write numbers and ranges"),
@@ -189,7 +193,9 @@ fn a_capture_that_is_cut_or_none_at_all_is_told() {
     let none = tool.run(&["tap", "--read", "notes.txt"]);
     assert!(none.status == 2 && none.err.contains("it is no capture"), "{}", none.err);
     let missing = tool.run(&["tap", "--read", "nowhere.pcapng"]);
-    assert!(missing.status == 2 && missing.err.contains("cannot be read"), "{}", missing.err);
+    assert!(missing.status == 2 && missing.err.contains("does not exist"), "{}", missing.err);
+    let device = tool.run(&["tap", "--read", "/dev/zero"]);
+    assert!(device.status == 2 && device.err.contains("is a device, not a plain file"), "{}", device.err);
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C"]);
     let mut run = tool.begin(&["run", "--rig"]);

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use toml_edit::{DocumentMut, Item, Value};
 use woodrush_core::check::check;
 use woodrush_core::project::read;
+use woodrush_engine::read_plain;
 
 /// A change that was tried on paper, and lies ready beside the file: whether it can be written is known before the device
 /// is touched. Dropped unused, it leaves nothing.
@@ -51,7 +52,7 @@ impl Change {
         }
         let unreadable =
             |error: std::io::Error| Failure::Usage(format!("{} cannot be read: {error}", path.display()));
-        let whole = std::fs::read_to_string(path).map_err(unreadable)?;
+        let whole = read_plain(path).map_err(Failure::Usage)?;
         let (mark, old) = match whole.strip_prefix('\u{FEFF}') {
             Some(rest) => ("\u{FEFF}", rest),
             None => ("", whole.as_str()),

@@ -58,6 +58,49 @@ impl Counts {
         serde_json::json!({ "format": 1, "kind": "counts", "counts": rows, "classes_us": CLASSES, "missed": missed })
     }
 
+    /// As CSV: a row a station, times in microseconds.
+    pub(super) fn csv(&self, console: &mut Console) -> Result<(), Failure> {
+        let row = |((port, station), own): (&(String, String), &Counted)| {
+            let refused: u64 = own.refusals.values().map(|(count, _)| count).sum();
+            let numbers = [
+                Some(own.requests),
+                Some(own.again),
+                Some(own.answers),
+                Some(refused),
+                Some(own.silent),
+                Some(own.unfitting),
+                Some(own.damaged),
+                Some(own.signs),
+                Some(own.bytes),
+                own.times.least,
+                own.times.within(50),
+                own.times.within(95),
+                own.times.least.map(|_| own.times.most),
+            ];
+            let numbers =
+                numbers.into_iter().map(|number| number.map_or_else(String::new, |n| n.to_string()));
+            [port.clone(), station.clone()].into_iter().chain(numbers).collect()
+        };
+        let head = [
+            "port",
+            "station",
+            "requests",
+            "again",
+            "answers",
+            "refused",
+            "silent",
+            "unfitting",
+            "damaged",
+            "signs",
+            "bytes",
+            "least us",
+            "median us",
+            "95 % us",
+            "most us",
+        ];
+        console.table(&Table { head: head.to_vec(), rows: self.by.iter().map(row).collect(), whole: &[] })
+    }
+
     /// As text: for each port a row a station, and how long answers took.
     pub(super) fn say(&self, console: &mut Console) -> Result<(), Failure> {
         let mut ports: Vec<&str> = self.by.keys().map(|(port, _)| port.as_str()).collect();

@@ -25,10 +25,13 @@ use woodrush_engine::Moment;
 use woodrush_engine::control::{Remote, Whose};
 use woodrush_engine::monitor::Status;
 use woodrush_engine::reach::Link;
+use woodrush_engine::read_plain_bytes;
 use woodrush_engine::speak::Side;
 use woodrush_engine::stop::Stop;
 use woodrush_engine::tap::{Audience, Follow, LineListener, Passed, Spoken, Where};
 
+/// Most bytes of a capture that is looked at: days of a fast line.
+const CAPTURE_MAX: u64 = 1024 * 1024 * 1024;
 /// Values of one message that a line may show; programs get all.
 const SHOWN: usize = 8;
 
@@ -119,8 +122,7 @@ fn open(
     project: Option<(&Path, &Checked)>,
 ) -> Result<Opened, Failure> {
     if let Some(path) = &args.read {
-        let file = std::fs::read(path)
-            .map_err(|error| usage(format!("{} cannot be read: {error}", path.display())))?;
+        let file = read_plain_bytes(path, CAPTURE_MAX).map_err(usage)?;
         let named = match &args.protocol {
             Some(name) => Some(dialect(name).ok_or_else(|| unknown_protocol(name))?.name()),
             None => None,
@@ -372,6 +374,8 @@ impl View {
                 counts["damaged_bytes"] = self.damaged.into();
                 console.say(&counts.to_string())
             }
+            // Behind the messages the rows of another table would stand in their columns.
+            Format::Csv if self.quiet => self.counts.csv(console),
             Format::Csv => Ok(()),
             Format::Text if self.counts.is_empty() => {
                 console.note("nothing passed");
