@@ -152,6 +152,18 @@ impl Bench {
         self.shared.health.ports.get(port).map(|health| health.tally.counts()).unwrap_or_default()
     }
 
+    /// Requests of others on a port that made no sense, since the start.
+    #[must_use]
+    pub fn damaged_requests(&self, port: usize) -> u64 {
+        self.shared.health.ports.get(port).map_or(0, |health| health.noise.load(Relaxed))
+    }
+
+    /// What became of all requests of those who have asked on a port and gone.
+    #[must_use]
+    pub fn past_counts(&self, port: usize) -> crate::health::Counts {
+        self.shared.health.ports.get(port).map(|health| health.past()).unwrap_or_default()
+    }
+
     /// All counters from 0 on.
     pub fn reset_counts(&self) {
         self.shared.health.reset();

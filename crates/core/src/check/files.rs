@@ -32,7 +32,8 @@ fn missing(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             let alike = own.tables.iter().filter(|(name, _)| kind(&name.value) == kind(table));
             let names: Vec<&str> = alike.clone().map(|(name, _)| name.value.as_str()).collect();
             let Some((first, _)) = alike.into_iter().next() else { continue };
-            if kind(table) == table || names.contains(&table) || !said.insert((device, table.to_owned())) {
+            let known = own.tables.iter().any(|(name, _)| dialect.is_table(space, &name.value));
+            if kind(table) == table || known || !said.insert((device, table.to_owned())) {
                 continue;
             }
             let Some(map) = project.maps.get(rule.map) else { continue };
@@ -58,7 +59,7 @@ fn left_out(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             continue;
         };
         let (Some(space), Some(dialect)) = (station.space_at(place.space), station.dialect) else { continue };
-        let Some((name, size)) = own.tables.iter().find(|(name, _)| name.value == dialect.table(space))
+        let Some((name, size)) = own.tables.iter().find(|(name, _)| dialect.is_table(space, &name.value))
         else {
             continue;
         };

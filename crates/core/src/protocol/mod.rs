@@ -380,6 +380,10 @@ pub trait Dialect: Sync + fmt::Debug {
     fn table<'s>(&self, space: &'s Space) -> &'s str {
         &space.key
     }
+    /// Whether a name in the project file means the table of a space.
+    fn is_table(&self, space: &Space, name: &str) -> bool {
+        self.table(space) == name
+    }
     /// Grains of a table that is so long as the project file counts it.
     fn grains_of(&self, _space: &Space, size: u32) -> u32 {
         size

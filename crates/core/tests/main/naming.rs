@@ -105,3 +105,29 @@ fn a_number_on_a_port_stands_for_who_answers_to_it() {
     assert_eq!(names.owner(1, None), Some(Owner::Device(1)), "who is alone needs no number");
     assert_eq!(names.owner(7, None), None);
 }
+
+/// Findings of a controller with such sizes and such a rule.
+fn found(tables: &str, rule: &str) -> Vec<(&'static str, String)> {
+    let site = SITE.replace("node = 4\n", &format!("node = 4\ntables = {{ {tables} }}\n"));
+    let site = format!("{}[[map]]\n{rule}", site.split("[[map]]").next().unwrap());
+    checked(&site).findings.iter().map(|f| (f.rule.code, f.mend.clone())).collect()
+}
+
+#[test]
+fn files_that_there_is_one_of_are_named_with_and_without_their_number() {
+    let rule = |address: &str| format!("from = \"feeder:{address}\"\nto = \"scada:400301\"\n");
+    for (tables, address) in [("S = 33", "S:1"), ("S2 = 33", "S:1"), ("S = 33", "S2:1"), ("I = 4", "I:1")] {
+        assert_eq!(found(tables, &rule(address)), [], "{tables} {address}");
+    }
+    assert_eq!(found("S = 33", &rule("S:40"))[0].0, "M34", "it ends at 32");
+    assert_eq!(found("N = 33", &rule("N7:1"))[0].0, "M34", "there may be several of integers");
+}
+
+#[test]
+fn several_bits_of_a_word_are_carried_by_one_entry_that_the_finding_writes() {
+    let all = found("N7 = 9", "from = \"feeder:N7:3/2\"\nto = \"scada:000301\"\ncount = 4\n");
+    assert_eq!(all[0].0, "F09");
+    assert!(all[0].1.contains("`repeat = \"2-5\"`, `from = \"feeder:N7:3/{n}\"`"), "{}", all[0].1);
+    let good = "repeat = \"2-5\"\nfrom = \"feeder:N7:3/{n}\"\nto = \"scada:coil:{300+n-2}\"\n";
+    assert_eq!(found("N7 = 9", good), []);
+}

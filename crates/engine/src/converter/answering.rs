@@ -246,7 +246,14 @@ impl Answering {
                     self.sent += bytes.len() as u64;
                     return AnsweringAct::Send(bytes);
                 }
-                Serve::HangUp(why) => return AnsweringAct::HangUp(why),
+                Serve::HangUp(why) => {
+                    self.tell_counts(now);
+                    // What made no sense is damage, whichever framing it was in.
+                    if let Some(port) = self.shared.health.ports.get(self.port) {
+                        port.noise.fetch_add(1, Relaxed);
+                    }
+                    return AnsweringAct::HangUp(why);
+                }
                 Serve::WaitUntil(moment) => {
                     self.tell_counts(now);
                     return AnsweringAct::WaitUntil(moment);

@@ -66,7 +66,7 @@ impl SimDevice {
             let Some(dialect) = device.station.dialect else { continue };
             // One part of it brings the others.
             let spaces = &device.station.spaces;
-            let found = spaces.iter().enumerate().find(|(_, space)| dialect.table(space) == name.value);
+            let found = spaces.iter().enumerate().find(|(_, space)| dialect.is_table(space, &name.value));
             if let Some((at, count)) = found.map(|(at, space)| (at, dialect.grains_of(space, *size))) {
                 device.exist(Extent { space: id(at), first: 0, count });
             }

@@ -1,6 +1,6 @@
 //! Devices and lines that do what they should not: counted by kind, never a wrong value, never more than their own time.
 
-use crate::site::{HEAD, Site};
+use crate::site::{DEVICE, HEAD, RULES, Site};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::health::Counts;
 use woodrush_engine::rig::Change;
@@ -174,4 +174,18 @@ fn counters_from_nought_on_leave_ages_and_states() {
     assert_eq!(site.read(11, 4), Ok(HELD[1].to_vec()), "the values stay");
     site.bench.run(SECOND);
     assert!(site.bench.counts(1).answers > 5);
+}
+
+#[test]
+fn frames_of_another_framing_are_counted_as_damage_with_their_bytes() {
+    let mut site = Site::new(&[HEAD, DEVICE, RULES]);
+    let (rtu, ascii) = ([0x01, 3, 0, 0, 0, 10, 0xC5, 0xCD], b":010300000002FA\r\n");
+    for (bytes, count) in [(&rtu[..], 1), (&ascii[..], 2), (&b"GET / HTTP/1.0\r\n\r\n"[..], 3)] {
+        let before = site.bench.past_counts(1).came;
+        let mut other = site.bench.connect(1).unwrap();
+        assert_eq!(site.bench.exchange(&mut other, bytes), None, "it is closed: {bytes:02X?}");
+        assert_eq!(site.bench.damaged_requests(1), count, "{bytes:02X?}");
+        drop(other);
+        assert_eq!(site.bench.past_counts(1).came - before, bytes.len() as u64, "{bytes:02X?}");
+    }
 }

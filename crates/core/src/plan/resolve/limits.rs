@@ -39,7 +39,7 @@ impl Ends<'_> {
         let made = !standing(dialect);
         let device = self.project.devices.get(device)?;
         let (name, size) =
-            device.tables.iter().find(|(name, _)| name.value == dialect.table(&address.space))?;
+            device.tables.iter().find(|(name, _)| dialect.is_table(&address.space, &name.value))?;
         let end = place.extent().end();
         (end > dialect.grains_of(&address.space, *size)).then(|| {
             let last = if made {

@@ -227,8 +227,10 @@ impl Ends<'_> {
         }
         found.extend(self.sending_limits(target, &landing, target_point));
         if (address.bit.is_some() || target.bit.is_some()) && count > 1 {
-            let what = "one bit of a register has no next one, so it cannot be counted".to_string();
-            found.push(Finding::new("F09", self.from.span, what).mend("write one rule a bit"));
+            let what = "`count` goes from word to word, and this is one bit of one".to_string();
+            found.push(
+                Finding::new("F09", self.from.span, what).mend(self.bit_by_bit(address, target, count)),
+            );
         }
         if let (Some(bit), Owner::Image(_)) = (address.bit, self.from.owner) {
             let what = format!("clients write whole registers, and bit {bit} is a part of one");
@@ -256,6 +258,24 @@ impl Ends<'_> {
             Owner::Converter => return Err(vec![]),
         };
         Ok((source, landing, conversion))
+    }
+
+    /// How several bits of words are carried.
+    fn bit_by_bit(&self, address: &Address, target: &Address, count: u32) -> String {
+        let last = |bit: Option<u8>| bit.map(|bit| u32::from(bit) + count - 1);
+        let end = |text: &str, bit: Option<u8>| match bit {
+            Some(_) => format!("{}{{n}}", text.trim_end_matches(|digit: char| digit.is_ascii_digit())),
+            None => "…".into(),
+        };
+        let first = address.bit.or(target.bit).unwrap_or(0);
+        match last(address.bit).max(last(target.bit)) {
+            Some(last) if last < 32 => format!(
+                "write one rule a bit in one entry: `repeat = \"{first}-{last}\"`, `from = \"{}\"`, `to = \"{}\"`, with `{{…}}` where the other end counts on; or carry the whole word",
+                end(&self.rule.from.value, address.bit),
+                end(&self.rule.to.value, target.bit)
+            ),
+            _ => "write one rule a bit, or carry the whole word".into(),
+        }
     }
 
     /// Widths of one value at both ends, and how many values: registers onto bits are sixteen each, and the reverse.

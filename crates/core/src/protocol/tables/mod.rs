@@ -15,6 +15,7 @@ use super::{
 use crate::explain::Term;
 use crate::form::Order;
 use crate::line::Line;
+use files::FILES;
 use std::ops::Range;
 use woodrush_wire::df1::{Check, Command, Message, Set, emit_message, emit_to_station, ext_words, sts_words};
 
@@ -223,6 +224,13 @@ impl Dialect for Tables {
     fn table<'s>(&self, space: &'s Space) -> &'s str {
         // Parts of elements are spaces of their own.
         space.key.split('.').next().unwrap_or_default()
+    }
+
+    fn is_table(&self, space: &Space, name: &str) -> bool {
+        // Of the files that there is one of each, people leave the number out, as in addresses.
+        let alone = |file: &&files::File| file.fixed.is_some() && file.letter == name;
+        let whole = FILES.iter().find(alone).and_then(|file| Some(format!("{name}{}", file.fixed?)));
+        self.table(space) == whole.as_deref().unwrap_or(name)
     }
 
     fn grains_of(&self, space: &Space, size: u32) -> u32 {
