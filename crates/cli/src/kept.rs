@@ -8,7 +8,7 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use woodrush_engine::read_plain;
 
-/// What a file keeps; `None` where there is none yet. `what` says what it should be, such as `no scan that could go on`.
+/// What a file keeps; `None` where there is none yet. `what` says what it is not, such as `not a scan that can go on`.
 pub(crate) fn load<T: DeserializeOwned>(path: &Path, what: &str) -> Result<Option<T>, Failure> {
     // A link that leads nowhere is no file yet, and would be replaced.
     if let Err(error) = std::fs::symlink_metadata(path)

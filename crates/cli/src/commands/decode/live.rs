@@ -86,7 +86,7 @@ struct Look {
 pub(super) fn keep(path: &Path, given: &Given, value: f64) -> Result<Vec<Sample>, Failure> {
     let (from, to) =
         (given.at.first().cloned().unwrap_or_default(), given.at.last().cloned().unwrap_or_default());
-    let before: Option<File> = kept::load(path, "no file of kept looks")?;
+    let before: Option<File> = kept::load(path, "not a file of kept looks")?;
     if let Some(file) = &before
         && (&file.from, &file.to) != (&from, &to)
     {

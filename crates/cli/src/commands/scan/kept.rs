@@ -33,7 +33,7 @@ impl Kept {
         let mut own =
             Self { path: path.map(Path::to_path_buf), place, protocol, done: vec![], found: vec![] };
         let Some(path) = path else { return Ok(own) };
-        let Some(file) = kept::load::<File>(path, "no scan that could go on")? else { return Ok(own) };
+        let Some(file) = kept::load::<File>(path, "not a scan that can go on")? else { return Ok(own) };
         if (&file.place, &file.protocol) != (&own.place, &own.protocol) {
             return Err(Failure::Usage(format!(
                 "{} is of {} by {}, and this is {} by {} (name another file)",

@@ -1,0 +1,104 @@
+//! The requests of all polls: which values come together, and where each answer goes.
+
+use super::{Plan, PlannedRule, Source, Step, Transfer, requests, to_u32};
+use crate::project::Project;
+use crate::protocol::{Extent, SpaceId, Verb};
+
+impl Plan {
+    /// Finds the least-bus-time requests for each device, space and interval, and where their answers go.
+    pub(super) fn request_everything(&mut self, project: &Project) {
+        // Polled rules by what one set of requests serves.
+        let mut polled: Vec<(usize, SpaceId, u64, u32, usize)> = vec![];
+        for (at, rule) in self.rules.iter().enumerate() {
+            if let Source::Poll { device, place, .. } = rule.source {
+                polled.push((self.host(device), place.space, rule.every, place.first, at));
+            }
+        }
+        polled.sort_unstable();
+        for group in polled.chunk_by(|a, b| (a.0, a.1, a.2) == (b.0, b.1, b.2)) {
+            self.request_group(project, group);
+        }
+        for (at, rule) in self.rules.iter().enumerate() {
+            // Each value that clients write has a moment of its own.
+            if !matches!(rule.source, Source::Poll { .. }) {
+                let step = |item| Step { rule: to_u32(at), item, items: 1, offset: 0, slot: 0 };
+                self.fed_by_writes.push((to_u32(at), to_u32(self.steps.len())));
+                self.steps.extend((0..rule.target.count).map(step));
+            }
+        }
+    }
+
+    fn request_group(
+        &mut self,
+        project: &Project,
+        group: &[(usize, SpaceId, u64, u32, usize)],
+    ) -> Option<()> {
+        let &(device, id, every, ..) = group.first()?;
+        let station = self.devices.get(device)?;
+        let (dialect, space) = (station.dialect?, station.space_at(id)?);
+        let line = *self.lines.get(station.port)?;
+        let place_of = |rule: &PlannedRule| match rule.source {
+            Source::Poll { place, .. } => Some(place),
+            _ => None,
+        };
+        let join = project.devices.get(device)?.join;
+        let mut items = vec![];
+        let mut together: Vec<(&str, u32, u32)> = vec![];
+        let mut held = vec![];
+        for (.., rule) in group {
+            let rule = self.rules.get(*rule)?;
+            let place = place_of(rule)?;
+            items.extend((0..place.count).map(|item| (place.item(item).first, place.width)));
+            if let Some(name) = project.maps.get(rule.map).and_then(|map| map.group.as_ref()) {
+                together.push((&name.value, place.first, place.extent().end()));
+            }
+        }
+        // The rules of a group are one item where one request takes them all; where not, a check says so.
+        together.sort_unstable();
+        for one in together.chunk_by(|a, b| a.0 == b.0) {
+            let first = one.iter().map(|(_, first, _)| *first).min()?;
+            let count = one.iter().map(|(.., end)| *end).max()? - first;
+            if dialect.cost(Verb::Read, space, count, &station.setup).is_ok() {
+                items.push((first, count));
+                held.push((device, Extent { space: id, first, count }));
+            }
+        }
+        let requests =
+            requests::cover(dialect, space, id, &items, join, &station.setup, &|cost| line.weight(cost))?;
+        let each = to_u32(space.grain.cell_bytes());
+        // Steps by request; a rule's values may be spread over several.
+        let mut landing: Vec<(usize, Step)> = vec![];
+        for (.., rule) in group {
+            let place = place_of(self.rules.get(*rule)?)?;
+            let mut item = 0;
+            while item < place.count {
+                let first = place.item(item);
+                let at = requests.partition_point(|request| request.first <= first.first).checked_sub(1)?;
+                let request =
+                    (0..=at).rev().find(|at| requests.get(*at).is_some_and(|r| r.end() >= first.end()))?;
+                let end = requests.get(request)?.end();
+                let items = ((end - first.first) / place.width).min(place.count - item);
+                let offset = (first.first - requests.get(request)?.first) * each;
+                landing.push((request, Step { rule: to_u32(*rule), item, items, offset, slot: 0 }));
+                item += items;
+            }
+        }
+        // All steps of one board in a row: they land under one lock.
+        let board = |step: &Step| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
+        landing.sort_by_key(|(request, step)| (*request, board(step)));
+        self.held_together.extend(held);
+        let mut landing = landing.into_iter().peekable();
+        for (at, extent) in requests.iter().enumerate() {
+            let begin = to_u32(self.steps.len());
+            while let Some((_, step)) = landing.next_if(|(request, _)| *request == at) {
+                self.steps.push(step);
+            }
+            let takes = dialect
+                .cost(Verb::Read, space, extent.count, &station.setup)
+                .map_or(0, |cost| line.exchange(cost));
+            let steps = begin..to_u32(self.steps.len());
+            self.transfers.push(Transfer { device, extent: *extent, every, takes, steps });
+        }
+        Some(())
+    }
+}
