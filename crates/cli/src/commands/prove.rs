@@ -5,9 +5,12 @@ use crate::console::{Console, Tone};
 use crate::render::proof;
 use crate::{Failure, Verdict};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_engine::prove::{Progress, Proof, prove};
 
@@ -31,9 +34,43 @@ pub(crate) fn run(console: &mut Console, path: &Path, reports: &[PathBuf]) -> Re
 /// How often it says what it is doing.
 const TOLD: Duration = Duration::from_secs(1);
 
-#[allow(clippy::disallowed_methods, reason = "how often a person is told something")]
-fn clock() -> Instant {
-    Instant::now()
+/// Says at every second what is being done, also while one step takes longer, where no terminal shows a bar.
+struct Teller {
+    at: Arc<Mutex<Option<Progress>>>,
+    over: Option<Sender<()>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Teller {
+    fn begin(quiet: bool) -> Self {
+        let at: Arc<Mutex<Option<Progress>>> = Arc::default();
+        let (over, ended) = channel::<()>();
+        let known = Arc::clone(&at);
+        let tell = move || {
+            // Nobody says anything into it: it is closed at the end.
+            while ended.recv_timeout(TOLD) == Err(RecvTimeoutError::Timeout) {
+                let now = *known.lock().unwrap_or_else(PoisonError::into_inner);
+                if let Some(Progress { doing, done, of }) = now {
+                    // Nobody to tell if stderr is gone.
+                    let _ = writeln!(std::io::stderr().lock(), "  {doing}: {done} of {of}");
+                }
+            }
+        };
+        let thread = (!quiet).then(|| std::thread::spawn(tell));
+        Self { at, over: Some(over), thread }
+    }
+
+    fn is_doing(&self, progress: Progress) {
+        *self.at.lock().unwrap_or_else(PoisonError::into_inner) = Some(progress);
+    }
+}
+
+impl Drop for Teller {
+    fn drop(&mut self) {
+        drop(self.over.take());
+        // A panic there has been printed already.
+        let _ = self.thread.take().map(JoinHandle::join);
+    }
 }
 
 /// Proves with a progress bar where somebody watches, and plain lines where nobody does.
@@ -50,25 +87,21 @@ pub(crate) fn prove_visibly(
         bar.set_style(style);
     }
     let plan = Arc::new(checked.plan.clone());
-    let watched = console.is_watched();
     bar.enable_steady_tick(TOLD);
-    let (mut last, mut told) = ("", clock());
-    let proof = prove(checked, plan, read_file, &mut |Progress { doing, done, of }| {
+    let teller = Teller::begin(console.is_watched() || console.quiet);
+    let mut last = "";
+    let proof = prove(checked, plan, read_file, &mut |progress| {
+        let Progress { doing, done, of } = progress;
         bar.set_length(of.into());
         bar.set_position(done.into());
         bar.set_message(doing);
-        if watched {
-            return;
-        }
-        if doing != last {
+        teller.is_doing(progress);
+        if doing != last && !console.is_watched() {
             console.note(&format!("  {doing}"));
-        } else if told.elapsed() >= TOLD {
-            console.note(&format!("  {doing}: {done} of {of}"));
-        } else {
-            return;
         }
-        (last, told) = (doing, clock());
+        last = doing;
     });
+    drop(teller);
     bar.finish_and_clear();
     proof.map_err(Failure::Outside)
 }

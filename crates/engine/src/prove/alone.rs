@@ -28,7 +28,8 @@ impl Subject {
 impl Runner<'_> {
     /// Lets the sources of such rules fall silent, and speak again.
     pub(super) fn loss_of_one(&mut self, progress: &mut dyn FnMut(Progress)) {
-        let ways: Vec<(usize, usize)> = self.subjects.iter().filter_map(Subject::between).collect();
+        let ways = self.subjects.iter().filter_map(Subject::between);
+        let ways: Vec<(usize, usize)> = ways.filter(|ends| self.are_apart(*ends)).collect();
         let sinks: BTreeSet<usize> = ways.iter().map(|(_, to)| *to).collect();
         // Those that nobody sends anything can fall silent together; who is sent something, alone.
         let (both, only): (BTreeSet<usize>, BTreeSet<usize>) =
@@ -43,11 +44,16 @@ impl Runner<'_> {
         }
     }
 
+    /// Whether one of them can fall silent without the other: nodes of one box cannot.
+    fn are_apart(&self, (from, to): (usize, usize)) -> bool {
+        self.checked.plan.host(from) != self.checked.plan.host(to)
+    }
+
     fn silence(&mut self, devices: &BTreeSet<usize>) {
         let hit: Vec<usize> = (0..self.subjects.len())
             .filter(|at| {
                 let between = self.subjects.get(*at).and_then(Subject::between);
-                between.is_some_and(|(from, _)| devices.contains(&from))
+                between.is_some_and(|ends| devices.contains(&ends.0) && self.are_apart(ends))
             })
             .collect();
         let before: Vec<Option<Vec<u8>>> = hit.iter().map(|at| self.look(*at).ok()).collect();
