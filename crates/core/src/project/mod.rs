@@ -11,6 +11,7 @@ mod nodes;
 mod profile;
 mod read;
 mod read_ports;
+mod read_rig;
 mod repeat;
 mod scalars;
 mod signal;

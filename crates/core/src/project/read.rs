@@ -4,11 +4,11 @@ use super::asked::parse_asked;
 use super::caps;
 use super::fields::{Fields, Reader};
 use super::read_ports::{networks, own_port, protocol, read_port, setup};
+use super::read_rig::read_rig;
 use super::scalars::{duration, host_port, ipv4, network, retry};
-use super::signal::{RigFault, Signal, Trouble};
 use super::{
-    Client, Converter, Device, Image, Limits, Map, OnLoss, Owner, Port, Project, Retry, Rig, Sending,
-    forward, profile,
+    Client, Converter, Device, Image, Limits, Map, OnLoss, Owner, Port, Project, Retry, Sending, forward,
+    profile,
 };
 use crate::finding::Finding;
 use crate::form::Overflow;
@@ -378,62 +378,6 @@ fn read_client(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: 
         timeout: fields.duration(r, "timeout"),
         name,
     }
-}
-
-fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_, '_>) -> Rig {
-    let mut rig =
-        Rig { seed: fields.whole(r, "seed").map_or(1, |seed| u64::from(seed.value)), ..Rig::default() };
-    for (name, entries) in fields.entries(r, "devices") {
-        let Some(device) = project.device(&name.value) else {
-            let near = nearest(&name.value, project.devices.iter().map(|device| device.name.value.as_str()));
-            let finding = Finding::new("F05", name.span, format!("there is no device `{}`", name.value));
-            r.find(match near {
-                Some(near) => finding.mend(format!("write `{near}`")),
-                None => finding,
-            });
-            continue;
-        };
-        for (target, text) in entries {
-            match Signal::parse(&text.value) {
-                Ok(signal) => rig.signals.push((device, target, signal)),
-                Err(why) => r.find(Finding::new("F03", text.span, why)),
-            }
-        }
-    }
-    for fault in fields.listed(r, "faults", "faults", "this fault") {
-        let known = Trouble::KINDS.iter().filter_map(|(kind, ..)| Some((*kind, fault.text(r, kind)?)));
-        let mut troubles: Vec<(&str, At<String>)> = known.collect();
-        let (Some((kind, text)), true) = (troubles.pop(), troubles.is_empty()) else {
-            let kinds: Vec<&str> = Trouble::KINDS.iter().map(|(kind, ..)| *kind).collect();
-            let what = format!("a fault is exactly one of {}", kinds.join(", "));
-            r.find(Finding::new("F04", fault.span, what));
-            continue;
-        };
-        let (noun, names): (&str, Vec<&str>) = match kind {
-            "cut" | "noise" | "unplug" => {
-                ("port", project.ports.iter().map(|port| port.name.value.as_str()).collect())
-            }
-            _ => ("device", project.devices.iter().map(|device| device.name.value.as_str()).collect()),
-        };
-        match Trouble::parse(kind, &text.value) {
-            Err(why) => r.find(Finding::new("F03", text.span, why)),
-            Ok(what) if !names.contains(&what.place().1) => {
-                let name = what.place().1;
-                let finding = Finding::new("F05", text.span, format!("there is no {noun} `{name}`"));
-                r.find(match nearest(name, names) {
-                    Some(near) => finding.mend(format!("write `{near}`")),
-                    None => finding,
-                });
-            }
-            Ok(what) if let Some(why) = what.unfit(project) => r.find(Finding::new("F03", text.span, why)),
-            Ok(what) => rig.faults.push(RigFault {
-                at: fault.duration(r, "at").map_or(0, |at| at.value),
-                lasts: fault.duration(r, "for").map(|lasts| lasts.value),
-                what: At { value: what, span: text.span },
-            }),
-        }
-    }
-    rig
 }
 
 /// Words that stand before the dot of what the converter tells about itself.

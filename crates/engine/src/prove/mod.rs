@@ -9,6 +9,7 @@ mod live;
 mod oracle;
 mod patterns;
 mod refusals;
+mod rounds;
 mod runner;
 mod steady;
 mod subject;

@@ -1,24 +1,22 @@
 //! The runner: bench, converter and reader; one round a pattern, all rules at once.
 
 use super::field;
-use super::refusals::whole_word;
 use super::steady::Watch;
-use super::subject::{End, Feed, Subject};
+use super::subject::{Feed, Subject};
 use super::{Progress, Proof, RuleProof, Share};
 use crate::Dialer;
 use crate::converter::{Running, start};
 use crate::health::HealthBoard;
-use crate::moment::{Clock, nap};
+use crate::moment::Clock;
 use crate::rig::Rig;
-use crate::speak::answers;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 use woodrush_core::check::Checked;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::Plan;
-use woodrush_core::project::{OnLoss, Owner};
-use woodrush_core::protocol::{Extent, Verb, refusal_shown};
+use woodrush_core::project::Owner;
+use woodrush_core::protocol::{Extent, refusal_shown};
 use woodrush_core::{Kind, Refusal};
 
 /// How long the reader waits for one answer, in microseconds.
@@ -26,7 +24,7 @@ pub(super) const PATIENCE: u64 = 5_000_000;
 /// What is added to the age before a value counts as not arrived: a shared machine may be away for a while.
 const GRACE: u64 = 3_000_000;
 /// How much longer a device that counts as lost is waited for, in microseconds.
-const LOST: u64 = 8_000_000;
+pub(super) const LOST: u64 = 8_000_000;
 
 /// How long the machine may have been away before a proof that fails is taken again, in microseconds.
 const AWAY: u64 = 1_000_000;
@@ -145,7 +143,7 @@ pub(super) struct Runner<'a> {
     pub(super) results: Vec<Outcome>,
     pub(super) readers: HashMap<usize, Dialer>,
     /// The last cells that fitted and were seen, by rule and value: what `hold` shows.
-    last: HashMap<(usize, u32), Vec<u8>>,
+    pub(super) last: HashMap<(usize, u32), Vec<u8>>,
     pub(super) clock: Clock,
     pub(super) others: Vec<(String, bool)>,
     pub(super) forwards: Share,
@@ -153,31 +151,6 @@ pub(super) struct Runner<'a> {
     began: u64,
     /// By device: why it does not answer alone.
     field: Vec<Option<String>>,
-}
-
-/// One value that a round waits for.
-struct Awaited {
-    item: u32,
-    wanted: Wanted,
-}
-
-/// What the reader must get.
-enum Wanted {
-    Cells(Vec<u8>),
-    /// The word of a `fill`, because the value does not fit.
-    Fill(u16),
-    /// A refusal as lost, because the value does not fit.
-    Refused,
-}
-
-impl Wanted {
-    fn shown(&self) -> String {
-        match self {
-            Self::Cells(cells) => hex_words(cells),
-            Self::Fill(word) => format!("{word:04X} over and over"),
-            Self::Refused => "a refusal as lost".into(),
-        }
-    }
 }
 
 pub(super) fn told(result: &Result<Vec<u8>, Refusal>) -> String {
@@ -258,180 +231,6 @@ impl Runner<'_> {
         own / 2 * 3 + GRACE
     }
 
-    /// Rounds of patterns from the devices to the reader.
-    fn read_rounds(&mut self, progress: &mut dyn FnMut(Progress)) {
-        let rounds = self.subjects.iter().map(|subject| subject.patterns.len()).max().unwrap_or(0);
-        for round in 0..rounds {
-            progress(Progress {
-                doing: "values from the devices",
-                done: count_of(round),
-                of: count_of(rounds),
-            });
-            self.read_round(round);
-        }
-    }
-
-    pub(super) fn read_round(&mut self, round: usize) {
-        for subject in &self.subjects {
-            self.put(subject, round);
-        }
-        let changed = self.clock.now();
-        let mut open: Vec<(usize, Vec<Awaited>)> = vec![];
-        for (at, subject) in self.subjects.iter().enumerate() {
-            let done = round >= subject.patterns.len().max(1)
-                || self.results.get(at).is_none_or(|result| result.why.is_some());
-            if let (false, Feed::Cells(source), Some(device)) = (done, &subject.feed, subject.device) {
-                let to_image = subject.image().is_some();
-                let awaited = (0..subject.count).filter_map(|item| {
-                    let cells = self.rig.peek(device, source.item(item)).unwrap_or_default();
-                    let wanted = match (subject.shown(&cells), subject.on_loss) {
-                        (Some(cells), _) => Wanted::Cells(cells),
-                        // What does not fit is not sent to a device, where it would not be seen.
-                        (None, _) if !to_image => return None,
-                        (None, OnLoss::Fill(word)) => Wanted::Fill(word),
-                        (None, OnLoss::Hold) => {
-                            self.last.get(&(at, item)).cloned().map_or(Wanted::Refused, Wanted::Cells)
-                        }
-                        (None, _) => Wanted::Refused,
-                    };
-                    Some(Awaited { item, wanted })
-                });
-                open.push((at, awaited.collect()));
-            }
-        }
-        let deadline = open
-            .iter()
-            .filter_map(|(at, _)| self.subjects.get(*at))
-            .map(|subject| self.patience(subject))
-            .max();
-        let patience = deadline.unwrap_or(0);
-        let (mut deadline, mut tries) = (changed + patience, 1);
-        while !open.is_empty() {
-            let now = self.clock.now();
-            // A device that was not heard in time is asked again a little later.
-            let mut late = now > deadline && (now > deadline + LOST || !self.is_one_lost());
-            if late && self.may_come_later(&mut tries) {
-                (late, deadline) = (false, now + patience);
-            }
-            let mut still = vec![];
-            for (at, awaited) in open {
-                match self.missing(at, &awaited) {
-                    None => {
-                        for value in awaited {
-                            if let Wanted::Cells(cells) = value.wanted {
-                                self.last.insert((at, value.item), cells);
-                            }
-                        }
-                        let took = self.clock.now().since(changed);
-                        if let Some(result) = self.results.get_mut(at) {
-                            result.read += 1;
-                            result.micros.push(took);
-                        }
-                    }
-                    Some(why) if late => {
-                        if let Some(result) = self.results.get_mut(at) {
-                            result.fail(why);
-                        }
-                    }
-                    Some(_) => still.push((at, awaited)),
-                }
-            }
-            open = still;
-            if !open.is_empty() {
-                nap(1000);
-            }
-        }
-    }
-
-    /// Puts a round's pattern into the source of a rule, another one into each value.
-    pub(super) fn put(&self, subject: &Subject, round: usize) {
-        let (Feed::Cells(source), Some(device)) = (&subject.feed, subject.device) else { return };
-        for item in 0..subject.count {
-            let Some(cells) = subject.patterns.get((round + item as usize) % subject.patterns.len().max(1))
-            else {
-                continue;
-            };
-            self.poke(device, source, item, cells);
-        }
-    }
-
-    fn poke(&self, device: usize, source: &End, item: u32, cells: &[u8]) {
-        let extent = source.item(item);
-        match source.bit {
-            None => self.rig.poke(device, extent, cells),
-            Some(bit) => {
-                let word = self.rig.peek(device, extent).unwrap_or_default();
-                let word = word.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
-                let on = u64::from(cells.first().is_some_and(|cell| *cell != 0));
-                let word = word & !(1 << bit) | on << bit;
-                let bytes = word.to_be_bytes();
-                self.rig.poke(device, extent, bytes.get(8 - source.each..).unwrap_or_default());
-            }
-        }
-    }
-
-    /// What is not as it should be at the reader, in words; `None` when all of it is.
-    fn missing(&mut self, at: usize, awaited: &[Awaited]) -> Option<String> {
-        let (space, each) = {
-            let subject = self.subjects.get(at)?;
-            (subject.target.space, subject.target.bytes())
-        };
-        // Runs of values that must be there are read in as few requests as the protocol allows.
-        let most = self.most_items(at);
-        let mut index = 0;
-        while index < awaited.len() {
-            let run = awaited
-                .get(index..)?
-                .iter()
-                .take(most)
-                .take_while(|value| matches!(value.wanted, Wanted::Cells(_)))
-                .count()
-                .max(1);
-            let values = awaited.get(index..index + run)?;
-            let subject = self.subjects.get(at)?;
-            let first = subject.target.item(values.first()?.item);
-            let extent = Extent { space, first: first.first, count: first.count * count_of(run) };
-            let result = self.see(at, extent);
-            let subject = self.subjects.get(at)?;
-            match (&result, values) {
-                (Ok(cells), values) => {
-                    for (value, seen) in values.iter().zip(cells.chunks(each)) {
-                        let good = match &value.wanted {
-                            Wanted::Cells(wanted) => subject.agrees(seen, wanted),
-                            Wanted::Fill(word) => whole_word(subject, seen, *word),
-                            Wanted::Refused => false,
-                        };
-                        if !good {
-                            let why = match value.wanted {
-                                Wanted::Cells(_) => "",
-                                Wanted::Fill(_) | Wanted::Refused => ": the value does not fit",
-                            };
-                            return Some(format!(
-                                "{} shows {}, and {} was expected{why}",
-                                self.show(subject, value.item),
-                                hex_words(seen),
-                                value.wanted.shown()
-                            ));
-                        }
-                    }
-                }
-                (Err(refusal), [Awaited { wanted: Wanted::Refused, .. }]) if answers(refusal, Kind::Lost) => {
-                }
-                (Err(_), [value, ..]) => {
-                    return Some(format!(
-                        "{} answers {}, and {} was expected",
-                        self.show(subject, value.item),
-                        told(&result),
-                        value.wanted.shown()
-                    ));
-                }
-                (Err(_), []) => {}
-            }
-            index += run;
-        }
-        None
-    }
-
     /// What a client writes for a value: itself, or the register that holds its bit.
     pub(super) fn whole(&mut self, at: usize, item: u32, cells: &[u8]) -> Vec<u8> {
         let Some(subject) = self.subjects.get(at) else { return cells.to_vec() };
@@ -442,24 +241,6 @@ impl Runner<'_> {
         let on = u64::from(cells.first().is_some_and(|cell| *cell != 0));
         let word = word & !(1 << bit) | on << bit;
         word.to_be_bytes().get(8 - each.min(8)..).unwrap_or_default().to_vec()
-    }
-
-    /// Values of a rule that one request of the reader takes.
-    fn most_items(&self, at: usize) -> usize {
-        let Some(subject) = self.subjects.get(at) else { return 1 };
-        let station = subject.image().and_then(|image| self.checked.plan.images.get(image));
-        let space = station.and_then(|station| station.space_at(subject.target.space));
-        let Some(((station, dialect), space)) = station.and_then(|s| Some((s, s.dialect?))).zip(space) else {
-            return 1;
-        };
-        let fits = |items: u32| {
-            dialect.cost(Verb::Read, space, items * subject.target.width, &station.setup).is_ok()
-        };
-        let mut most = 1;
-        while most < subject.count && fits(most + 1) {
-            most += 1;
-        }
-        most as usize
     }
 
     fn proof(self) -> Proof {

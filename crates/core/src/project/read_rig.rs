@@ -1,0 +1,64 @@
+//! `[rig]`: signals of simulated devices, and faults at their times.
+
+use super::fields::{Fields, Reader};
+use super::signal::{RigFault, Signal, Trouble};
+use super::{Project, Rig};
+use crate::finding::Finding;
+use crate::nearest::nearest;
+use crate::source::At;
+
+pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_, '_>) -> Rig {
+    let mut rig =
+        Rig { seed: fields.whole(r, "seed").map_or(1, |seed| u64::from(seed.value)), ..Rig::default() };
+    for (name, entries) in fields.entries(r, "devices") {
+        let Some(device) = project.device(&name.value) else {
+            let near = nearest(&name.value, project.devices.iter().map(|device| device.name.value.as_str()));
+            let finding = Finding::new("F05", name.span, format!("there is no device `{}`", name.value));
+            r.find(match near {
+                Some(near) => finding.mend(format!("write `{near}`")),
+                None => finding,
+            });
+            continue;
+        };
+        for (target, text) in entries {
+            match Signal::parse(&text.value) {
+                Ok(signal) => rig.signals.push((device, target, signal)),
+                Err(why) => r.find(Finding::new("F03", text.span, why)),
+            }
+        }
+    }
+    for fault in fields.listed(r, "faults", "faults", "this fault") {
+        let known = Trouble::KINDS.iter().filter_map(|(kind, ..)| Some((*kind, fault.text(r, kind)?)));
+        let mut troubles: Vec<(&str, At<String>)> = known.collect();
+        let (Some((kind, text)), true) = (troubles.pop(), troubles.is_empty()) else {
+            let kinds: Vec<&str> = Trouble::KINDS.iter().map(|(kind, ..)| *kind).collect();
+            let what = format!("a fault is exactly one of {}", kinds.join(", "));
+            r.find(Finding::new("F04", fault.span, what));
+            continue;
+        };
+        let (noun, names): (&str, Vec<&str>) = match kind {
+            "cut" | "noise" | "unplug" => {
+                ("port", project.ports.iter().map(|port| port.name.value.as_str()).collect())
+            }
+            _ => ("device", project.devices.iter().map(|device| device.name.value.as_str()).collect()),
+        };
+        match Trouble::parse(kind, &text.value) {
+            Err(why) => r.find(Finding::new("F03", text.span, why)),
+            Ok(what) if !names.contains(&what.place().1) => {
+                let name = what.place().1;
+                let finding = Finding::new("F05", text.span, format!("there is no {noun} `{name}`"));
+                r.find(match nearest(name, names) {
+                    Some(near) => finding.mend(format!("write `{near}`")),
+                    None => finding,
+                });
+            }
+            Ok(what) if let Some(why) = what.unfit(project) => r.find(Finding::new("F03", text.span, why)),
+            Ok(what) => rig.faults.push(RigFault {
+                at: fault.duration(r, "at").map_or(0, |at| at.value),
+                lasts: fault.duration(r, "for").map(|lasts| lasts.value),
+                what: At { value: what, span: text.span },
+            }),
+        }
+    }
+    rig
+}
