@@ -66,9 +66,10 @@ impl Names {
         let mut names = Self::default();
         let number = |station: &Station| station.dialect.and_then(|dialect| dialect.station(&station.setup));
         for (at, device) in plan.devices.iter().enumerate() {
-            names.devices.insert((device.port, number(device)), at);
+            // The nodes of a box answer as one, and what passes there may be any node's.
+            names.devices.insert((device.port, number(device)), plan.host(at));
             if let Some(port) = plan.write_port(at) {
-                names.devices.insert((port, number(device)), at);
+                names.devices.insert((port, number(device)), plan.host(at));
             }
             names.points(checked, at, device);
         }
@@ -128,18 +129,20 @@ impl Names {
                 form,
                 eu: point.eu.clone(),
             };
-            self.add(Owner::Device(at), &address.space, name);
+            self.add(Owner::Device(checked.plan.host(at)), &address.space, name);
         }
     }
 
     fn rule(&mut self, checked: &Checked, rule: &PlannedRule) {
         let plan = &checked.plan;
         if let Source::Poll { device, place, point: None } = rule.source {
-            self.items(plan.devices.get(device), Owner::Device(device), place, rule.conversion.from);
+            let owner = Owner::Device(plan.host(device));
+            self.items(plan.devices.get(device), owner, place, rule.conversion.from);
         }
         if let Some(device) = plan.sink(rule) {
             if rule.target_point.is_none() {
-                self.items(plan.devices.get(device), Owner::Device(device), rule.target, rule.conversion.to);
+                let owner = Owner::Device(plan.host(device));
+                self.items(plan.devices.get(device), owner, rule.target, rule.conversion.to);
             }
             return;
         }

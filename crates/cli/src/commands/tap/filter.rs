@@ -72,7 +72,14 @@ impl Filter {
             list.as_ref().is_none_or(|list| own.is_some_and(|own| list.contains(&own)))
         };
         let there = |text: &String| {
-            said.owner.as_ref() == Some(text) || said.values.iter().any(|value| value.name == *text)
+            // A node of a box has its values among those of the others.
+            let is_box = said.owner.as_ref().is_some_and(|owner| owner.contains(' '));
+            let of = |name: &String| {
+                let rest = name.strip_prefix(text.as_str()).filter(|_| is_box);
+                name == text || rest.is_some_and(|rest| rest.starts_with(['.', ':']))
+            };
+            let names = said.values.iter().map(|value| &value.name).chain(&said.about);
+            said.owner.as_ref() == Some(text) || names.into_iter().any(of)
         };
         among(&self.stations, said.station)
             && among(&self.codes, said.code)

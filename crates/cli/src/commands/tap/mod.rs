@@ -61,7 +61,9 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
         }
     }
     let whole = console.line_width() > console.width();
-    let most = if console.format == Format::Text && !whole { SHOWN } else { usize::MAX };
+    // Who looks for a value must find it, however many others come with it.
+    let some = console.format == Format::Text && !whole && args.at.is_empty();
+    let most = if some { SHOWN } else { usize::MAX };
     let mut teller = Teller::new(checked, most);
     // Nothing is opened, and nothing is written over, before all that was typed is known to be right.
     let filter = Filter::of(args, checked, &teller, console.verbose)?;

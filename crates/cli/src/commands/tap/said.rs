@@ -171,7 +171,11 @@ impl Teller {
 
     /// What a value that somebody names is called where it passes.
     pub(super) fn name_of(&self, wanted: &Wanted) -> String {
-        let own = wanted.owner.zip(wanted.station.space_at(wanted.place.space));
+        let owner = wanted.owner.map(|owner| match owner {
+            Owner::Device(at) => Owner::Device(self.plan.host(at)),
+            other => other,
+        });
+        let own = owner.zip(wanted.station.space_at(wanted.place.space));
         let (first, count) = (wanted.place.first, wanted.place.width);
         let name = own.and_then(|(owner, space)| self.names.within(owner, space, first, count).next());
         name.map_or_else(|| wanted.written.clone(), |name| name.text.clone())
@@ -243,7 +247,10 @@ impl Teller {
         if let Some(asked) = asked {
             said.station = asked.station;
             said.station_shown = shown(spoken_dialect, asked);
-            said.owner = self.station(owner).map(|station| station.name.clone());
+            said.owner = match owner {
+                Some(Owner::Device(at)) => Some(self.plan.name_with_nodes(at)),
+                owner => self.station(owner).map(|station| station.name.clone()),
+            };
             said.code = Some(asked.code);
             said.words = asked.words.to_string();
             said.writes = asked.touches.iter().any(|touch| touch.verb == Verb::Write);
