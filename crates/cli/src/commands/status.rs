@@ -93,7 +93,9 @@ fn bytes(counts: &Counts) -> String {
 }
 
 fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
-    let name = console.paint(Tone::Accent, &status.site);
+    // A project need not have a name.
+    let site = if status.site.is_empty() { "the converter" } else { &status.site };
+    let name = console.paint(Tone::Accent, site);
     console.say(&format!("{name}, running for {} s, map {}", status.uptime, status.map))?;
     let port = |port: &woodrush_engine::monitor::PortStatus| {
         let mut wrong = troubles(&port.counts);
