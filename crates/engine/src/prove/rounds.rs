@@ -84,12 +84,12 @@ impl Runner<'_> {
             .map(|subject| self.patience(subject))
             .max();
         let patience = deadline.unwrap_or(0);
-        let (mut deadline, mut tries) = (changed + patience, 1);
+        let (mut deadline, mut was_given) = (changed + patience, false);
         while !open.is_empty() {
             let now = self.clock.now();
             // A device that was not heard in time is asked again a little later.
             let mut late = now > deadline && (now > deadline + LOST || !self.is_one_lost());
-            if late && self.may_come_later(&mut tries) {
+            if late && self.may_come_later(&mut was_given) {
                 (late, deadline) = (false, now + patience);
             }
             let mut still = vec![];

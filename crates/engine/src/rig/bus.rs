@@ -81,7 +81,10 @@ pub struct Bus {
     cut: bool,
     noise: f64,
     schedule: Vec<(Moment, Change)>,
-    /// When the wire is free again.
+    /// When the opener's last byte is out. An answer that is to come late does not hold the opener up: it would else be
+    /// heard when its own answer is long due.
+    said: Moment,
+    /// When the last answer is out.
     free: Moment,
     to_devices: VecDeque<(Moment, Vec<u8>)>,
     to_opener: VecDeque<(Moment, Vec<u8>)>,
@@ -115,6 +118,7 @@ impl Bus {
             cut: false,
             noise: 0.0,
             schedule: vec![],
+            said: Moment(0),
             free: Moment(0),
             to_devices: VecDeque::new(),
             to_opener: VecDeque::new(),
@@ -199,8 +203,8 @@ impl Bus {
         if self.cut || self.unplugged || waiting + bytes.len() > WAITING_MAX {
             return;
         }
-        let end = now.max(self.free) + self.takes(bytes.len());
-        self.free = end;
+        let end = now.max(self.said) + self.takes(bytes.len());
+        self.said = end;
         if self.echo {
             self.to_opener.push_back((end, bytes.to_vec()));
         }
@@ -310,7 +314,7 @@ impl Bus {
         let bytes = garbled(bytes, line.or(self.line), self.opener.or(self.line), &mut self.dice);
         let bytes = self.with_noise(bytes);
         let silence = if self.paced { self.time.silence } else { 0 };
-        let begin = now.max(self.free) + silence + slow;
+        let begin = now.max(self.free).max(self.said) + silence + slow;
         let characters = (PIECE * 1000).checked_div(self.time.char_nanos).unwrap_or(u64::MAX);
         let piece = usize::try_from(characters).unwrap_or(usize::MAX);
         let mut sent = 0;
