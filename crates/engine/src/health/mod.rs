@@ -78,7 +78,7 @@ impl HealthBoard {
         self.askers.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// A client that has connected to a port; it is in the list until [`HealthBoard::left`].
+    /// A client that has connected to a port; it is in the list until it has left.
     pub fn asker(&self, port: usize, who: String) -> Arc<AskerTally> {
         let port = self.ports.get(port).cloned().unwrap_or_default();
         let asker = Arc::new(AskerTally { tally: Tally::default(), port, who });

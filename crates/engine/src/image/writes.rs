@@ -82,7 +82,7 @@ impl DeviceWrite {
 
 impl Image {
     /// What a client's write becomes, in address order. What is to be entered may be cells of another image, and
-    /// becomes what must be done by [`Image::carry_on`] of that one.
+    /// becomes what must be done by the image of that one.
     ///
     /// # Errors
     /// Some cell is not writable, is a part of a value, or a value does not fit where it goes.

@@ -84,14 +84,11 @@ impl Runner<'_> {
             .map(|subject| self.patience(subject))
             .max();
         let patience = deadline.unwrap_or(0);
-        let (mut deadline, mut was_given) = (changed + patience, false);
+        let deadline = changed + patience;
         while !open.is_empty() {
             let now = self.clock.now();
             // A device that was not heard in time is asked again a little later.
-            let mut late = now > deadline && (now > deadline + LOST || !self.is_one_lost());
-            if late && self.may_come_later(&mut was_given) {
-                (late, deadline) = (false, now + patience);
-            }
+            let late = now > deadline && (now > deadline + LOST || !self.is_one_lost());
             let mut still = vec![];
             for (at, awaited) in open {
                 match self.missing(at, &awaited) {

@@ -91,14 +91,6 @@ impl Runner<'_> {
         noted.0 != before.0 || noted.1.saturating_sub(before.1) > STILL || self.is_one_lost()
     }
 
-    /// Whether what has not come in time gets its time once more: `was_given` says that it got it already.
-    pub(super) fn may_come_later(&mut self, was_given: &mut bool) -> bool {
-        let may = !*was_given && self.was_disturbed();
-        *was_given |= may;
-        self.again += u32::from(may);
-        may
-    }
-
     /// Tells how many steps were taken again; nothing where none was.
     pub(super) fn tell_of_tries(&mut self) {
         if self.again > 0 {
