@@ -73,9 +73,8 @@ impl Filter {
         };
         let there = |text: &String| {
             // A node of a box has its values among those of the others.
-            let is_box = said.owner.as_ref().is_some_and(|owner| owner.contains(' '));
             let of = |name: &String| {
-                let rest = name.strip_prefix(text.as_str()).filter(|_| is_box);
+                let rest = name.strip_prefix(text.as_str()).filter(|_| said.is_box);
                 name == text || rest.is_some_and(|rest| rest.starts_with(['.', ':']))
             };
             let names = said.values.iter().map(|value| &value.name).chain(&said.about);

@@ -35,6 +35,9 @@ pub(super) struct Said {
     pub(super) station_shown: String,
     /// The device or image of the project.
     pub(super) owner: Option<String>,
+    /// The owner is a box of several nodes.
+    #[serde(skip)]
+    pub(super) is_box: bool,
     pub(super) code: Option<u32>,
     pub(super) words: String,
     pub(super) places: Vec<Place>,
@@ -222,6 +225,7 @@ impl Teller {
             station: None,
             station_shown: String::new(),
             owner: None,
+            is_box: false,
             code: None,
             words: String::new(),
             places: vec![],
@@ -251,6 +255,7 @@ impl Teller {
                 Some(Owner::Device(at)) => Some(self.plan.name_with_nodes(at)),
                 owner => self.station(owner).map(|station| station.name.clone()),
             };
+            said.is_box = said.owner.as_ref() != self.station(owner).map(|station| &station.name);
             said.code = Some(asked.code);
             said.words = asked.words.to_string();
             said.writes = asked.touches.iter().any(|touch| touch.verb == Verb::Write);
