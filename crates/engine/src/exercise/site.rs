@@ -192,3 +192,17 @@ pub fn session(bytes: &[u8]) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use woodrush_core::protocol::dialect;
+
+    #[test]
+    fn every_protocol_that_reads_values_has_a_site_here() {
+        for (at, speaker) in SPEAKERS.iter().enumerate() {
+            let reads = dialect(speaker.name).is_some_and(|dialect| !dialect.is_opaque());
+            assert_eq!(site_of(at).is_some(), reads, "{}", speaker.name);
+        }
+    }
+}
