@@ -57,6 +57,25 @@ fn what_devices_say_is_what_readers_see_and_a_write_is_put_back() {
 }
 
 #[test]
+fn noise_on_a_line_that_takes_an_answer_is_no_fault_of_a_value() {
+    let (tool, _rig, _run) = site();
+    assert_eq!(tool.run(&["rig", "noise", "raceway", "0.003"]).status, 0);
+    let lost = || {
+        let status: Value = serde_json::from_str(&tool.run(&["status", "--format", "json"]).out).unwrap();
+        let ports = status["ports"].as_array().unwrap();
+        let raceway = ports.iter().find(|port| port["name"] == "raceway").unwrap();
+        ["damaged", "timeouts"].iter().map(|kind| raceway["counts"][kind].as_u64().unwrap()).sum::<u64>()
+    };
+    let live = ["prove", "--live", "--rig", "--looks", "1", "--format", "json"];
+    let before = lost();
+    // Again, for as long as the noise takes none of its answers.
+    while lost() == before {
+        let done = tool.run(&[&live[..], &["--write", "blower-1.speed-setpoint=40", "--yes"]].concat());
+        assert_eq!(done.status, 0, "{}{}", done.out, done.err);
+    }
+}
+
+#[test]
 fn a_converter_that_shows_something_else_than_the_file_says_is_not_accepted() {
     let (tool, _rig, _run) = site();
     assert_eq!(tool.run(&["rig", "set", "do-1.temperature=17.46"]).status, 0);

@@ -4,6 +4,7 @@ use super::{LiveValue, Subject, cells, now};
 use crate::console::Console;
 use crate::ways::{Failed, Ways};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 use woodrush_core::form::hex_words;
 use woodrush_core::wanted::Wanted;
@@ -11,7 +12,7 @@ use woodrush_engine::prove::Judged;
 use woodrush_engine::stop::Stop;
 
 /// How often a value is looked at before it is called wrong.
-const ATTEMPTS: u32 = 4;
+const ATTEMPTS: u32 = 6;
 /// The longest wait for a poll, in microseconds: what is polled less often is judged by what stands there.
 const LONGEST_WAIT: u64 = 10_000_000;
 /// How soon somebody who ends it is heard.
@@ -22,6 +23,8 @@ struct Look {
     before: Vec<u8>,
     seen: Result<Vec<u8>, Failed>,
     after: Vec<u8>,
+    /// How old the value was at least when the image was read, in seconds; `None` if the converter does not say.
+    age: Option<f64>,
 }
 
 /// Looks at these rules at once: at the devices, at the images once whatever they show was polled after that, and at the
@@ -30,15 +33,29 @@ fn at_once(ways: &mut Ways, subjects: &[&Subject], wait: Duration, stop: &Stop) 
     let before: Vec<Result<Vec<u8>, Failed>> =
         subjects.iter().map(|subject| cells(ways, &subject.device)).collect();
     until_polled(ways, subjects, wait, stop);
+    let young = ages(ways, subjects);
     let seen: Vec<Result<Vec<u8>, Failed>> =
         subjects.iter().map(|subject| cells(ways, &subject.image)).collect();
-    let ends = before.into_iter().zip(seen).zip(subjects);
-    ends.map(|((before, seen), subject)| {
+    // Either may be too much: the one where a poll came between, the other where this machine stood still.
+    let ages = young.into_iter().zip(ages(ways, subjects)).map(|(young, old)| match (young, old) {
+        (Some(young), Some(old)) => Some(old.min(young)),
+        (young, old) => old.or(young),
+    });
+    let ages: Vec<Option<f64>> = ages.collect();
+    let ends = before.into_iter().zip(seen).zip(ages).zip(subjects);
+    ends.map(|(((before, seen), age), subject)| {
         let before = before?;
         let after = cells(ways, &subject.device)?;
-        Ok(Look { before, seen, after })
+        Ok(Look { before, seen, after, age })
     })
     .collect()
+}
+
+/// How old each value is that the converter shows of these rules, in seconds.
+fn ages(ways: &Ways, subjects: &[&Subject]) -> Vec<Option<f64>> {
+    let status = ways.status();
+    let age = |subject: &&Subject| crate::commands::read::age(ways, status.as_ref(), &subject.image);
+    subjects.iter().map(age).collect()
 }
 
 /// Waits so long, and on for whatever the converter then still shows of before, while it counts as fresh.
@@ -47,13 +64,12 @@ fn until_polled(ways: &Ways, subjects: &[&Subject], wait: Duration, stop: &Stop)
     let began = Instant::now();
     pause(wait, stop);
     while !stop.is_asked() && began.elapsed() < wait + Duration::from_micros(LONGEST_WAIT) {
-        let status = ways.status();
+        let ages = ages(ways, subjects);
         let since = began.elapsed().as_secs_f64();
-        let is_of_before = |subject: &&Subject| {
-            let age = crate::commands::read::age(ways, status.as_ref(), &subject.image);
+        let is_of_before = |(subject, age): (&&Subject, Option<f64>)| {
             age.is_some_and(|age| age > since && age <= subject.max_age)
         };
-        if !subjects.iter().any(is_of_before) {
+        if !subjects.iter().zip(ages).any(is_of_before) {
             return;
         }
         pause(SLICE, stop);
@@ -96,11 +112,14 @@ pub(super) fn look(
     bar.tick();
     let slowest = subjects.iter().map(|subject| subject.every).max().unwrap_or(0);
     let wait = Duration::from_micros(slowest.min(LONGEST_WAIT)) + Duration::from_millis(300);
+    // Whoever said nothing in a whole look is asked once in each that follows: a dead device costs its timeouts.
+    let mut silent: BTreeSet<usize> = BTreeSet::new();
     for round in 0..looks {
         if round > 0 {
             pause(Duration::from_micros(every), stop);
         }
-        // What turns round or jumps between two looks is looked at again before it is called wrong.
+        // What turns round or jumps between two looks, and an answer that noise took, is looked at again before it is
+        // called wrong.
         let mut left: Vec<(usize, u32)> = values.iter().map(|(at, item, _)| (*at, *item)).collect();
         for attempt in 1..=ATTEMPTS {
             if stop.is_asked() || left.is_empty() {
@@ -110,14 +129,17 @@ pub(super) fn look(
             which.dedup();
             let these: Vec<&Subject> = which.iter().filter_map(|at| subjects.get(*at)).collect();
             let found = at_once(ways, &these, wait, stop);
-            let status = ways.status();
             for ((at, subject), look) in which.iter().zip(these).zip(found) {
-                let age = crate::commands::read::age(ways, status.as_ref(), &subject.image);
+                let is_last = attempt == ATTEMPTS || silent.contains(at);
+                match look.is_ok() {
+                    true => silent.remove(at),
+                    false => is_last && silent.insert(*at),
+                };
                 let good =
-                    |item: u32| look.as_ref().map_or(true, |look| judged(subject, item, look, tolerance).1);
+                    |item: u32| look.as_ref().is_ok_and(|look| judged(subject, item, look, tolerance).1);
                 for (own, item, value) in values.iter_mut().filter(|(own, ..)| own == at) {
-                    if left.contains(&(*own, *item)) && (attempt == ATTEMPTS || good(*item)) {
-                        take(value, subject, *item, &look, age, tolerance);
+                    if left.contains(&(*own, *item)) && (is_last || good(*item)) {
+                        take(value, subject, *item, &look, tolerance);
                         left.retain(|one| one != &(*own, *item));
                     }
                 }
@@ -167,6 +189,9 @@ fn judged(subject: &Subject, item: u32, look: &Look, tolerance: f64) -> (&'stati
             ("refused", true, Some("the device says \"no value\", and the reader is refused".into()))
         }
         Err(failed) => ("refused", false, Some(failed.diagnosis.seen.clone())),
+        Ok(_) if look.age.is_some_and(|age| age > subject.max_age) => {
+            ("stale", false, Some(format!("it is served although it is older than {:.1}s", subject.max_age)))
+        }
         Ok(seen) => match pair.judge(before, pair.of_image(seen, item), after, tolerance) {
             Judged::Same => ("same", true, None),
             Judged::Within => ("within", true, None),
@@ -178,14 +203,7 @@ fn judged(subject: &Subject, item: u32, look: &Look, tolerance: f64) -> (&'stati
     }
 }
 
-fn take(
-    value: &mut LiveValue,
-    subject: &Subject,
-    item: u32,
-    look: &Result<Look, Failed>,
-    age: Option<f64>,
-    tolerance: f64,
-) {
+fn take(value: &mut LiveValue, subject: &Subject, item: u32, look: &Result<Look, Failed>, tolerance: f64) {
     value.at = now();
     let look = match look {
         Ok(look) => look,
@@ -209,14 +227,10 @@ fn take(
     }
     let first = value.looks == 0;
     value.looks += 1;
-    value.age = age;
+    value.age = look.age;
     let (verdict, good, why) = judged(subject, item, look, tolerance);
     // One bad look of several is a bad value.
     if first || value.good {
         (value.verdict, value.good, value.why) = (verdict, good, why);
-    }
-    if value.good && age.is_some_and(|age| age > subject.max_age) && look.seen.is_ok() {
-        (value.good, value.why) =
-            (false, Some(format!("it is served although it is older than {:.1}s", subject.max_age)));
     }
 }

@@ -39,14 +39,14 @@ pub(crate) struct LiveValue {
     /// What a reader of the image saw, and its words in hex.
     pub(crate) image: Option<String>,
     pub(crate) image_raw: String,
-    /// In seconds, as the converter knows it.
+    /// In seconds, as the converter knows it: at least so much when the image was read.
     pub(crate) age: Option<f64>,
     /// Of the last look, RFC 3339.
     pub(crate) at: String,
     pub(crate) looks: u32,
     /// It changed while it was looked at.
     pub(crate) moved: bool,
-    /// `same`, `within`, `differs`, `refused`, `silent`.
+    /// `same`, `within`, `differs`, `stale`, `refused`, `silent`.
     pub(crate) verdict: &'static str,
     pub(crate) good: bool,
     pub(crate) why: Option<String>,

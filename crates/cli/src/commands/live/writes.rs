@@ -14,6 +14,9 @@ use woodrush_core::wanted::Wanted;
 /// How often the device is looked at for a value that was written, and the pause between.
 const ARRIVES: (usize, Duration) = (25, Duration::from_millis(200));
 
+/// How often something is asked for before it counts as not to be had.
+const TRIES: u32 = 3;
+
 /// A write that was asked for.
 pub(super) struct Planned {
     pub(super) subject: usize,
@@ -84,7 +87,7 @@ pub(super) fn agreed(console: &Console, subjects: &[Subject], writes: &[Planned]
 pub(super) fn written(ways: &mut Ways, subjects: &[Subject], planned: &Planned) -> (String, bool) {
     let Some(subject) = subjects.get(planned.subject) else { return ("it is not there".into(), false) };
     let (device, image) = (&subject.device, &subject.image);
-    let old = match (cells(ways, device), cells(ways, image)) {
+    let old = match (tried(|| cells(ways, device)), tried(|| cells(ways, image))) {
         (Ok(device), Ok(image)) => (device, image),
         (Err(failed), _) | (_, Err(failed)) => {
             return (
@@ -96,11 +99,16 @@ pub(super) fn written(ways: &mut Ways, subjects: &[Subject], planned: &Planned) 
     if subject.pair.arrived(&old.0, &planned.cells) {
         return (format!("{} is there already: choose another value (M42)", planned.text), false);
     }
-    if let Err(failed) = put(ways, image, planned.cells.clone()) {
-        return (format!("{} was not taken: {}", planned.text, failed.diagnosis.seen), false);
-    }
+    let taken = put(ways, image, &planned.cells);
+    // A write that was not confirmed may be in the device all the same.
     let arrived = arrives(ways, subject, &planned.cells);
-    let back = put(ways, image, old.1.clone()).is_ok() && arrives(ways, subject, &old.1);
+    if let (Err(failed), false) = (&taken, arrived) {
+        let seen = &failed.diagnosis.seen;
+        if cells(ways, device).is_ok_and(|now| subject.pair.arrived(&now, &old.1)) {
+            return (format!("{} was not taken: {seen}", planned.text), false);
+        }
+    }
+    let back = put(ways, image, &old.1).is_ok() && arrives(ways, subject, &old.1);
     let shown = |wanted: &Wanted, cells: &[u8]| {
         wanted
             .values(cells)
@@ -118,12 +126,22 @@ pub(super) fn written(ways: &mut Ways, subjects: &[Subject], planned: &Planned) 
     (words, arrived && back)
 }
 
-fn put(ways: &mut Ways, image: &Wanted, cells: Vec<u8>) -> Result<(), Failed> {
-    let extents = image.requests(Verb::Write).unwrap_or_default();
-    for extent in extents {
-        ways.ask(image, |reach, station| reach.write(station, extent, cells.clone()))?;
+fn put(ways: &mut Ways, image: &Wanted, cells: &[u8]) -> Result<(), Failed> {
+    for extent in image.requests(Verb::Write).unwrap_or_default() {
+        tried(|| ways.ask(image, |reach, station| reach.write(station, extent, cells.to_vec())))?;
     }
     Ok(())
+}
+
+/// Asks again where it went wrong: one message that noise took keeps no value from a device.
+fn tried<T>(mut ask: impl FnMut() -> Result<T, Failed>) -> Result<T, Failed> {
+    for _ in 1..TRIES {
+        if let Ok(found) = ask() {
+            return Ok(found);
+        }
+        crate::commands::rig::nap(ARRIVES.1);
+    }
+    ask()
 }
 
 fn arrives(ways: &mut Ways, subject: &Subject, wanted: &[u8]) -> bool {
