@@ -22,12 +22,12 @@ use woodrush_wire::modbus::{rtu, tcp};
 const ROUNDS: usize = 60;
 const EXCHANGES: usize = 40;
 
-fn site(baud: u32, silence: &str) -> String {
+fn site(baud: u32, frame_gap: &str) -> String {
     let devices: String = (1..=4)
         .map(|n| format!("[devices.d{n}]\nport = \"bus\"\nunit = {n}\ntables = {{ holding = 100 }}\n"))
         .collect();
     format!(
-        "[ports.bus]\nserial = \"/dev/ttyS0\"\nline = \"{baud} 8E1\"\nprotocol = \"modbus-rtu\"\ntimeout = \"1s\"\n{silence}\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n{devices}[[forward]]\nfrom = \"office\"\nunits = \"1-9\"\nto = \"bus\"\n"
+        "[ports.bus]\nserial = \"/dev/ttyS0\"\nline = \"{baud} 8E1\"\nprotocol = \"modbus-rtu\"\ntimeout = \"1s\"\n{frame_gap}\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n{devices}[[forward]]\nfrom = \"office\"\nunits = \"1-9\"\nto = \"bus\"\n"
     )
 }
 
@@ -125,7 +125,7 @@ fn against_a_proxy(limits: &mut Limits) {
     let mut bindings = Bindings { bench: Some(Arc::default()), ..Bindings::default() };
     bindings.serial.insert(0, near_path);
     // The least silence that can be written; `check` would object, which nobody asks here.
-    let text = site(115_200, "silence = \"1us\"");
+    let text = site(115_200, "frame-gap = \"1us\"");
     let checked = {
         let load = |_: &str| Err(String::new());
         woodrush_core::check::check(woodrush_core::project::read("bench", text, &mut { load }))
@@ -197,11 +197,11 @@ fn four_clients(limits: &mut Limits) {
     let mut gaps: Vec<f64> = rig.gaps(0).into_iter().map(|gap| gap as f64).collect();
     stop.store(true, Relaxed);
     let longest = clients.into_iter().map(|client| client.join().unwrap()).fold(0.0, f64::max);
-    let silence = project.plan.lines.first().map_or(0, |line| line.silence) as f64;
+    let frame_gap = project.plan.lines.first().map_or(0, |line| line.frame_gap) as f64;
     // The middle of all: those after a timeout are longer, and few.
     limits.at_most(
         "answer to next request beyond the silence, 4 clients",
-        median(&mut gaps) - silence,
+        median(&mut gaps) - frame_gap,
         150.0,
         " us",
     );

@@ -16,7 +16,7 @@ fn main() {
     let mut limits = Limits::default();
     for baud in [19_200, 115_200] {
         let checked = checked(small_site(baud, "1ms"));
-        let silence = checked.plan.lines[0].own_silence as f64;
+        let frame_gap = checked.plan.lines[0].own_frame_gap as f64;
         let rig = Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap();
         let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
         let running = start(&checked, plan, &rig.bindings(), |_| {}).unwrap();
@@ -40,7 +40,7 @@ fn main() {
             std::thread::sleep(Duration::from_millis(700));
             let _ = rig.gaps(0);
             std::thread::sleep(Duration::from_secs(6));
-            let mut gaps: Vec<f64> = rig.gaps(0).into_iter().map(|gap| gap as f64 - silence).collect();
+            let mut gaps: Vec<f64> = rig.gaps(0).into_iter().map(|gap| gap as f64 - frame_gap).collect();
             stop.store(true, Relaxed);
             busy.into_iter().for_each(|thread| drop(thread.join()));
             let count = gaps.len();

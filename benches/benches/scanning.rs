@@ -52,8 +52,8 @@ fn main() {
         found += u32::from(one.is_some());
         // A request of 8 bytes and the silence before it; an answer of 7 after the silence that ends the request, or the
         // timeout.
-        ideal += line.bytes(8) + line.silence;
-        ideal += if one.is_some() { line.bytes(7) + line.silence } else { TIMEOUT };
+        ideal += line.bytes(8) + line.frame_gap;
+        ideal += if one.is_some() { line.bytes(7) + line.frame_gap } else { TIMEOUT };
     }
     let took = began.elapsed().as_micros() as f64;
     assert_eq!(found, 3);

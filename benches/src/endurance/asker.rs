@@ -10,8 +10,14 @@ use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_engine::bench::{Bench, BenchClient};
 use woodrush_engine::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
 
-const TIMES: LineTime =
-    LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout: 30_000_000, turnaround: 0, hurry: false };
+const TIMES: LineTime = LineTime {
+    char_nanos: 0,
+    frame_gap: 0,
+    own_frame_gap: 0,
+    timeout: 30_000_000,
+    turnaround: 0,
+    hurry: false,
+};
 
 /// A place in a station, with the form of what lies there.
 #[derive(Debug, Clone, Copy)]

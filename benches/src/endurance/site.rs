@@ -340,7 +340,7 @@ pub fn text() -> String {
             let shown = image.name;
             for (own, there) in device.clocks().iter().zip(image.clocks(d)) {
                 say(format_args!(
-                    "[[map]]\nfrom = \"{name}:{} as {}\"\nto = \"{shown}:{} as {}\"\ngroup = \"g-{d}-{i}\"\n",
+                    "[[map]]\nfrom = \"{name}:{} as {}\"\nto = \"{shown}:{} as {}\"\ntogether = \"g-{d}-{i}\"\n",
                     own.0, own.1, there.0, there.1
                 ));
             }

@@ -58,11 +58,11 @@ impl Console {
         };
         let own = std::env::var("WOODRUSH_WIDTH").ok().and_then(|width| width.parse().ok());
         let width = own.or_else(|| terminal_size::terminal_size().map(|(width, _)| width.0)).unwrap_or(100);
-        let (quiet, verbose) = (global.quiet, global.verbose);
+        let quiet = global.quiet;
         Self {
             format: global.format,
             quiet,
-            verbose,
+            verbose: false,
             colour,
             width: width.clamp(60, 100),
             fixed: own.is_some(),

@@ -7,9 +7,11 @@ mod console;
 mod kept;
 mod project;
 mod render;
+mod version;
 mod ways;
 
-use clap::Parser;
+use clap::FromArgMatches;
+use clap::error::ErrorKind;
 use console::Console;
 use std::process::ExitCode;
 
@@ -45,7 +47,23 @@ impl From<std::io::Error> for Failure {
 }
 
 fn main() -> ExitCode {
-    let args = args::Args::parse();
+    commands::completions::answer();
+    let args = args::command().try_get_matches().and_then(|found| args::Args::from_arg_matches(&found));
+    let args = match args {
+        Ok(args) => args,
+        Err(error)
+            if !error.use_stderr() || error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand =>
+        {
+            // Nobody to tell if the terminal is gone.
+            let _ = error.print();
+            return ExitCode::from(if error.use_stderr() { 2 } else { 0 });
+        }
+        Err(error) => {
+            Console::new(&args::Global::default())
+                .complain(&args::words(&error, &std::env::args().collect::<Vec<_>>()));
+            return ExitCode::from(2);
+        }
+    };
     let mut console = Console::new(&args.global);
     match commands::run(args, &mut console) {
         Ok(Verdict::Yes) | Err(Failure::OutputClosed) => ExitCode::SUCCESS,

@@ -58,7 +58,7 @@ pub(crate) fn load_sound(
 ) -> Result<Option<Checked>, Failure> {
     let checked = load(path)?;
     if let Some(finding) = checked.findings.iter().find(|finding| finding.rule.code == "F07") {
-        return Err(Failure::Usage(format!("{} ({})", finding.what, finding.mend)));
+        return Err(Failure::Usage(format!("{} ({})", finding.what, finding.fix)));
     }
     if checked.has_errors() {
         let text = findings::text(console, &checked, true, findings::MOST);

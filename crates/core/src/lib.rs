@@ -31,5 +31,6 @@ pub mod survey;
 pub mod trace;
 pub mod wanted;
 
+pub use nearest::nearest;
 pub use refusal::{Blame, Kind, Refusal};
 pub use source::{At, Position, Source, Sources, Span};

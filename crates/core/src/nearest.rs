@@ -7,7 +7,8 @@ const COMPARED: usize = 1000;
 const LONGEST: usize = 64;
 
 /// The candidate that a mistyped word most likely meant.
-pub(crate) fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+#[must_use]
+pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     if word.len() > LONGEST {
         return None;
     }

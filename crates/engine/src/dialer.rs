@@ -73,7 +73,7 @@ impl Dialer {
         stream.set_nodelay(true)?;
         stream.set_nonblocking(true)?;
         let line =
-            LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout, turnaround: 0, hurry: false };
+            LineTime { char_nanos: 0, frame_gap: 0, own_frame_gap: 0, timeout, turnaround: 0, hurry: false };
         Self::over(stream.into(), line, protocol, station)
     }
 

@@ -171,7 +171,7 @@ fn carry_out(
     if let Some(reopen) = reopen {
         // Nobody else may have the line open, we neither.
         drop(reach);
-        reach = reopen().map_err(|closed| format!("{} ({})", closed.what, closed.mend))?;
+        reach = reopen().map_err(|closed| format!("{} ({})", closed.what, closed.fix))?;
     }
     for _ in 0..order.looks.max(1) {
         if presence(&mut reach, order, new)? == Some(Presence::Answers) {

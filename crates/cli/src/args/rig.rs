@@ -83,7 +83,8 @@ pub(crate) enum Rig {
     Noise {
         /// PORT
         port: String,
-        /// 0 to 1
+        /// Share of the bytes, such as 0.01 or 1%
+        #[arg(allow_negative_numbers = true)]
         share: String,
     },
     /// Show lines, devices and clients

@@ -44,11 +44,11 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
             "over TCP, with {} assumed for each exchange (`woodrush read` measures yours)",
             show_micros(line.round_trip)
         ),
-        micros if line.silence == 0 => format!("at {}, {micros:.1} us a character", line.line),
+        micros if line.frame_gap == 0 => format!("at {}, {micros:.1} us a character", line.line),
         micros => format!(
             "at {}, {micros:.1} us a character, {} of silence before a request",
             line.line,
-            show_micros(line.silence)
+            show_micros(line.frame_gap)
         ),
     };
     console.say(&format!("{name} {speed}"))?;

@@ -1,4 +1,4 @@
-//! `woodrush check`: every static fault, with the line of the file, why it hurts, and the mend.
+//! `woodrush check`: every static fault, with the line of the file, why it hurts, and the fix.
 
 use crate::args::Format;
 use crate::console::{Console, Tone, counted};

@@ -3,10 +3,12 @@
 mod addr;
 mod budget;
 mod check;
+pub(crate) mod completions;
 mod decode;
 mod demo;
 mod explain;
 pub(crate) mod live;
+mod man;
 mod map;
 mod new;
 mod prove;
@@ -23,22 +25,24 @@ mod trace;
 mod watch;
 mod write;
 
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, SchemaOf};
 use crate::console::Console;
 use crate::{Failure, Verdict};
-use clap::CommandFactory;
 
 pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure> {
     let global = args.global;
     match args.command {
         Command::New { dir } => new::run(console, &dir),
         Command::Addr { addresses } => addr::run(console, &addresses),
-        Command::Check { all } => check::run(console, &crate::project::find(&global)?, all),
+        Command::Check { all, verbose } => {
+            console.verbose = verbose;
+            check::run(console, &crate::project::find(&global)?, all)
+        }
         Command::Map => map::run(console, &crate::project::find(&global)?),
         Command::Trace { endpoints } => trace::run(console, &crate::project::find(&global)?, &endpoints),
-        Command::Run { rig, follow, strict, monitor, monitor_hosts, log_format } => {
-            let options = run::Options { rig, follow, strict, monitor, monitor_hosts, log_format };
-            run::run(console, &crate::project::find(&global)?, &options)
+        Command::Run(args) => {
+            console.verbose = args.verbose;
+            run::run(console, &crate::project::find(&global)?, &args)
         }
         Command::Status { monitor, reset } => {
             status::run(console, &crate::project::find(&global)?, monitor, reset)
@@ -51,27 +55,33 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Write(args) => write::run(console, &global, &args),
         Command::Scan(args) => scan::run(console, &global, &args),
         Command::Watch(args) => watch::run(console, &global, &args),
-        Command::Tap(args) => tap::run(console, &global, &args),
+        Command::Tap(args) => {
+            console.verbose = args.verbose;
+            tap::run(console, &global, &args)
+        }
         Command::Readdress(args) => readdress::run(console, &global, &args),
         Command::Decode(args) => decode::run(console, &global, &args),
         Command::Explain { words } => explain::run(console, &global, &words),
         Command::Demo { keep } => demo::run(console, keep.as_deref()),
-        Command::Completions { shell } => {
-            let mut made = vec![];
-            clap_complete::generate(shell, &mut Args::command(), "woodrush", &mut made);
-            console.say(String::from_utf8_lossy(&made).trim_end())?;
+        Command::Completions { shell } => completions::run(console, &shell),
+        Command::Schema { of } => {
+            let (table, title) = match of {
+                SchemaOf::Project => ("file", "Project file"),
+                SchemaOf::Profile => ("profile-file", "Profile"),
+            };
+            console.json(&crate::render::schema::schema(table, title))?;
             Ok(Verdict::Yes)
         }
+        Command::Man { dir } => man::run(console, dir.as_deref()),
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::*;
 
     #[test]
     fn arguments_are_consistent_and_every_one_is_explained() {
-        let command = Args::command();
+        let command = crate::args::command();
         command.clone().debug_assert();
         let explained = |command: &clap::Command| {
             for argument in command.get_arguments().filter(|argument| argument.get_id() != "help") {

@@ -48,7 +48,7 @@ pub(crate) fn run(
         Format::Text => text(console, &status)?,
     }
     if same == Some(false) {
-        let rule = woodrush_core::check::rule("M38").map_or("", |rule| rule.mend);
+        let rule = woodrush_core::check::rule("M38").map_or("", |rule| rule.fix);
         let head = console.paint(Tone::Bad, "M38");
         console.note(&format!("{head} the running converter does not have the project's map ({rule})"));
         return Ok(Verdict::No);

@@ -16,7 +16,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
     for text in endpoints {
         let entry = At { value: text.clone(), span: Span::default() };
         let endpoint = checked.project.endpoint(&entry).map_err(|finding| {
-            Failure::Usage(format!("{} {} ({})", finding.rule.code, finding.what, finding.mend))
+            Failure::Usage(format!("{} {} ({})", finding.rule.code, finding.what, finding.fix))
         })?;
         let traces = trace(&checked, &endpoint);
         if traces.is_empty() {

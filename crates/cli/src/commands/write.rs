@@ -142,9 +142,9 @@ pub(crate) fn guarded(job: &Job, force: bool) -> Result<(), Failure> {
             name(wanted)
         )));
     }
-    if wanted.danger && !force {
+    if wanted.guarded && !force {
         return Err(Failure::Usage(format!(
-            "{} is not written: its profile marks it `danger`, because a wrong value there is not easily taken back (`--force` writes all the same)",
+            "{} is not written: its profile marks it `guarded`, because a wrong value there is not easily taken back (`--force` writes all the same)",
             name(wanted)
         )));
     }

@@ -1,4 +1,4 @@
-//! Findings: a snippet of the file with the place underlined, why it hurts, and the mend.
+//! Findings: a snippet of the file with the place underlined, why it hurts, and the fix.
 
 use crate::console::{Console, Table, Tone};
 use serde::Serialize;
@@ -45,7 +45,7 @@ fn block(console: &Console, sources: &Sources, finding: &Finding) -> String {
         lines.extend(labelled("see", &format!("{note}: {}:{}  {}", at.file, at.line, at.text.trim()), width));
     }
     lines.extend(labelled("why", finding.why, width));
-    lines.extend(labelled("mend", &finding.mend, width));
+    lines.extend(labelled("fix", &finding.fix, width));
     lines.join("\n")
 }
 
@@ -135,7 +135,7 @@ struct JsonFinding<'a> {
     at: woodrush_core::Position<'a>,
     what: &'a str,
     why: &'a str,
-    mend: &'a str,
+    fix: &'a str,
     notes: Vec<JsonNote<'a>>,
     /// How many places have it in common.
     count: usize,
@@ -160,7 +160,7 @@ pub(crate) fn json(checked: &Checked) -> serde_json::Value {
             at: sources.position(finding.span),
             what: &finding.what,
             why: finding.why,
-            mend: &finding.mend,
+            fix: &finding.fix,
             notes: finding
                 .notes
                 .iter()
@@ -180,9 +180,9 @@ pub(crate) fn table(checked: &Checked) -> Table {
         let place = [at.file.to_string(), at.line.to_string(), at.column.to_string()];
         let mut row = vec![finding.rule.code.to_string(), finding.severity.word().to_string()];
         row.extend(place);
-        row.extend([finding.what.clone(), finding.why.to_string(), finding.mend.clone()]);
+        row.extend([finding.what.clone(), finding.why.to_string(), finding.fix.clone()]);
         row
     };
-    let head = vec!["code", "severity", "file", "line", "column", "what", "why", "mend"];
+    let head = vec!["code", "severity", "file", "line", "column", "what", "why", "fix"];
     Table { head, rows: checked.findings.iter().map(row).collect(), whole: &[] }
 }

@@ -4,6 +4,7 @@ pub(crate) mod diagnosis;
 pub(crate) mod findings;
 pub(crate) mod live;
 pub(crate) mod proof;
+pub(crate) mod schema;
 
 use crate::Failure;
 

@@ -2,7 +2,7 @@
 
 use super::{Bare, TIMEOUT, usage};
 use crate::Failure;
-use crate::args::WayArgs;
+use crate::args::ConnectionArgs;
 use std::net::SocketAddr;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
@@ -15,7 +15,7 @@ use woodrush_engine::reach::Link;
 /// # Errors
 /// Which option is wrong or missing.
 pub(super) fn bare_way(
-    args: &WayArgs,
+    args: &ConnectionArgs,
     socket: Option<SocketAddr>,
     timeout: Option<u64>,
 ) -> Result<Bare, Failure> {
@@ -53,12 +53,12 @@ pub(super) fn bare_way(
     Ok(Bare { held: None, link, station, line: times })
 }
 
-/// The keys of the station: `--unit`, `--node`, and any other as `--key NAME=VALUE`.
-pub(super) fn setup(spoken: &'static dyn Dialect, args: &WayArgs) -> Result<Setup, Failure> {
+/// The keys of the station: `--unit`, `--node`, and any other as `--set NAME=VALUE`.
+pub(super) fn setup(spoken: &'static dyn Dialect, args: &ConnectionArgs) -> Result<Setup, Failure> {
     let mut setup = Setup::default();
     let named = [("unit", args.unit), ("node", args.node)].into_iter();
     let named = named.filter_map(|(key, number)| Some((key.to_string(), number?.to_string())));
-    let others = args.key.iter().map(|text| {
+    let others = args.set.iter().map(|text| {
         let parts =
             text.split_once('=').map(|(key, value)| (key.trim().to_string(), value.trim().to_string()));
         parts.ok_or_else(|| usage(format!("`{text}` is no key (write it as NAME=VALUE)")))

@@ -4,7 +4,7 @@
 mod bare;
 
 use crate::Failure;
-use crate::args::{Global, WayArgs};
+use crate::args::{ConnectionArgs, Global};
 use bare::bare_way;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
@@ -91,7 +91,7 @@ fn usage(text: impl Into<String>) -> Failure {
 }
 
 /// How long is waited for an answer, where somebody says it, in microseconds.
-fn timeout(args: &WayArgs) -> Result<Option<u64>, Failure> {
+fn timeout(args: &ConnectionArgs) -> Result<Option<u64>, Failure> {
     let Some(text) = &args.timeout else { return Ok(None) };
     let time = micros(text).filter(|time| *time > 0);
     time.map(Some).ok_or_else(|| usage(format!("`{text}` is no time (write it as 500ms or 2s)")))
@@ -99,12 +99,12 @@ fn timeout(args: &WayArgs) -> Result<Option<u64>, Failure> {
 
 /// A fault in what was typed, with its code and mend.
 pub(crate) fn fault(finding: &Finding) -> Failure {
-    let mend = if finding.mend.is_empty() { String::new() } else { format!(" ({})", finding.mend) };
-    usage(format!("{} {}{mend}", finding.rule.code, finding.what))
+    let fix = if finding.fix.is_empty() { String::new() } else { format!(" ({})", finding.fix) };
+    usage(format!("{} {}{fix}", finding.rule.code, finding.what))
 }
 
 /// A serial line that is written on the command line: the way, who is there, and its times.
-pub(crate) fn written(args: &WayArgs) -> Result<(Link, Station, LineTime), Failure> {
+pub(crate) fn written(args: &ConnectionArgs) -> Result<(Link, Station, LineTime), Failure> {
     let Bare { link, station, line, .. } = bare_way(args, None, None)?;
     Ok((link, station, line))
 }
@@ -141,7 +141,7 @@ impl Ways {
     /// need not know.
     pub(crate) fn of_station<'t>(
         global: &Global,
-        args: &WayArgs,
+        args: &ConnectionArgs,
         targets: &'t [String],
     ) -> Result<(Self, &'t [String]), Failure> {
         let Some((first, rest)) = targets.split_first().filter(|(first, _)| !first.contains([':', '.', ' ']))
@@ -165,7 +165,7 @@ impl Ways {
     /// Sorts what was typed: the way, and what is wanted there.
     pub(crate) fn sort<'t>(
         global: &Global,
-        args: &WayArgs,
+        args: &ConnectionArgs,
         targets: &'t [String],
     ) -> Result<(Self, &'t [String]), Failure> {
         let socket: Option<SocketAddr> = targets.first().and_then(|first| first.parse().ok());
@@ -198,7 +198,7 @@ impl Ways {
     }
 
     /// A port of the project, on which a station is asked that the project need not know.
-    fn of_port(args: &WayArgs, path: PathBuf, checked: Checked, port: usize) -> Result<Self, Failure> {
+    fn of_port(args: &ConnectionArgs, path: PathBuf, checked: Checked, port: usize) -> Result<Self, Failure> {
         let timeout = timeout(args)?;
         let line = ["line", "protocol", "echo"].into_iter().find(|key| args.written().contains(key));
         let name = checked.project.ports.get(port).map_or("", |port| port.name.value.as_str()).to_string();
@@ -502,8 +502,8 @@ impl Ways {
 }
 
 impl Failed {
-    fn of(seen: impl Into<String>, mend: impl Into<String>) -> Self {
-        let causes = vec![Cause { what: mend.into(), test: String::new() }];
+    fn of(seen: impl Into<String>, fix: impl Into<String>) -> Self {
+        let causes = vec![Cause { what: fix.into(), test: String::new() }];
         Self { diagnosis: Diagnosis { seen: seen.into(), causes }, answered: false }
     }
 }

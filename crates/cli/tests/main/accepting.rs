@@ -19,7 +19,7 @@ fn site() -> (Tool, Running, Running) {
 #[test]
 fn what_devices_say_is_what_readers_see_and_a_write_is_put_back() {
     let (tool, _rig, _run) = site();
-    let live = ["prove", "--live", "--rig", "--looks", "2", "--every", "100ms", "--format", "json"];
+    let live = ["prove", "--live", "--rig", "--samples", "2", "--every", "100ms", "--format", "json"];
     let write = [
         "--write",
         "blower-1.speed-setpoint=40",
@@ -66,7 +66,7 @@ fn noise_on_a_line_that_takes_an_answer_is_no_fault_of_a_value() {
         let raceway = ports.iter().find(|port| port["name"] == "raceway").unwrap();
         ["damaged", "timeouts"].iter().map(|kind| raceway["counts"][kind].as_u64().unwrap()).sum::<u64>()
     };
-    let live = ["prove", "--live", "--rig", "--looks", "1", "--format", "json"];
+    let live = ["prove", "--live", "--rig", "--samples", "1", "--format", "json"];
     let before = lost();
     // Again, for as long as the noise takes none of its answers.
     while lost() == before {
@@ -87,7 +87,7 @@ fn a_converter_that_shows_something_else_than_the_file_says_is_not_accepted() {
         &profile.replace("as    = \"i16 scale 0.01\"", "as    = \"i16 scale 0.1\""),
     );
     tool.edit("to   = \"scada:400011\"", "to   = \"scada:400011 as i16 scale 0.01\"");
-    let done = tool.run(&["prove", "--live", "--rig", "--looks", "1", "--format", "json"]);
+    let done = tool.run(&["prove", "--live", "--rig", "--samples", "1", "--format", "json"]);
     assert_eq!(done.status, 1, "{}{}", done.out, done.err);
     let proof: Value = serde_json::from_str(&done.out).unwrap();
     let why = |to: &str| {
@@ -98,7 +98,7 @@ fn a_converter_that_shows_something_else_than_the_file_says_is_not_accepted() {
     assert!(why("400011").contains("10 times smaller (M36)"), "{}", why("400011"));
     // A device that is gone says so by itself.
     assert_eq!(tool.run(&["rig", "mute", "drum-filter"]).status, 0);
-    let done = tool.run(&["prove", "--live", "--rig", "--looks", "1"]);
+    let done = tool.run(&["prove", "--live", "--rig", "--samples", "1"]);
     assert!(
         done.out.contains("the device alone: through the converter that has the port: no answer came"),
         "{}",
@@ -130,7 +130,7 @@ fn nothing_is_written_to_real_devices_that_should_not_be() {
         "prove",
         "--live",
         "--rig",
-        "--looks",
+        "--samples",
         "1",
         "--write",
         "blower-1.speed-setpoint=30",
@@ -139,5 +139,5 @@ fn nothing_is_written_to_real_devices_that_should_not_be() {
     assert_eq!(there.status, 1, "{}", there.err);
     assert!(there.out.contains("30 is there already: choose another value (M42)"), "{}", there.out);
     assert_eq!(tool.run(&["prove", "--live", "--report", "sheet.xml"]).status, 2);
-    assert_eq!(tool.run(&["prove", "--looks", "3"]).status, 2, "without --live it means nothing");
+    assert_eq!(tool.run(&["prove", "--samples", "3"]).status, 2, "without --live it means nothing");
 }

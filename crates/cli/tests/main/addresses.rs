@@ -224,12 +224,46 @@ fn a_trace_begins_at_either_end_and_says_where_nothing_is() {
 }
 
 #[test]
-fn completions_know_the_commands() {
+fn completions_know_the_commands_and_the_names_of_the_project() {
+    let tool = Tool::with_hatchery();
     for shell in ["bash", "zsh", "fish"] {
-        let done = Tool::new().run(&["completions", shell]);
+        let done = tool.run(&["completions", shell]);
         assert_eq!(done.status, 0);
-        assert!(done.out.contains("prove") && done.out.contains("trace"), "{shell}");
+        assert!(done.out.contains("COMPLETE") && done.out.contains("woodrush"), "{shell}: {}", done.out);
     }
+    for (line, known) in [
+        (&["tr"][..], &["trace"][..]),
+        (&["read", "do-"], &["do-1", "do-2", "do-3"]),
+        (&["read", "do-1.o"], &["do-1.oxygen"]),
+        (&["trace", "sc"], &["scada:"]),
+        (&["rig", "cut", "ra"], &["raceway"]),
+        (&["scan", "--protocol", "df1-"], &["df1-half"]),
+        (&["explain", "M3"], &["M31", "M32"]),
+    ] {
+        let words: Vec<&str> = ["--", "woodrush"].iter().chain(line).copied().collect();
+        let mut asks = tool.command(&words);
+        let index = line.len().to_string();
+        asks.env("COMPLETE", "bash").env("_CLAP_COMPLETE_INDEX", index).env("_CLAP_IFS", "\n");
+        let said = String::from_utf8(asks.output().unwrap().stdout).unwrap();
+        let said: Vec<&str> = said.lines().collect();
+        assert!(said.starts_with(known), "{line:?}: {said:?}");
+    }
+}
+
+#[test]
+fn an_editor_gets_a_schema_and_a_reader_manual_pages() {
+    let tool = Tool::with_hatchery();
+    let schema: serde_json::Value = serde_json::from_str(&tool.run(&["schema"]).out).unwrap();
+    let devices = &schema["properties"]["devices"]["patternProperties"]["^[a-z][a-z0-9-]*$"];
+    assert_eq!(devices["properties"]["read-gap"]["anyOf"][0]["maximum"], 65535);
+    assert_eq!(devices["properties"]["unit"]["anyOf"][1]["type"], "string", "an expression of n");
+    let profile: serde_json::Value = serde_json::from_str(&tool.run(&["schema", "profile"]).out).unwrap();
+    assert!(profile["properties"]["points"]["patternProperties"].is_object());
+    let done = tool.run(&["man", "pages"]);
+    assert_eq!(done.status, 0, "{}", done.err);
+    let page = std::fs::read_to_string(tool.file("pages/woodrush-read.1")).unwrap();
+    assert!(page.contains("woodrush read do\\-1 scada:400001"), "{page}");
+    assert!(tool.run(&["man"]).out.starts_with(".ie"));
 }
 
 #[test]

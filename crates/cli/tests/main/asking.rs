@@ -130,9 +130,9 @@ fn a_way_that_no_project_knows_is_asked_and_told_apart() {
         &socket,
         "--protocol",
         "fetch-write",
-        "--key",
+        "--set",
         "remote-tsap='PUMPS'",
-        "--key",
+        "--set",
         "local-tsap=01.00",
     ];
     let blocks = elsewhere.run(&[&blocks[..], &["%DB10.D4 as f32"]].concat());
@@ -157,7 +157,7 @@ fn nothing_is_written_that_should_not_be() {
         (&["do-1.oxygen=3"][..], "an input register cannot be written"),
         (&["blower-1.speed-setpoint=400"], "outside of its range, 0 to 60"),
         (&["blower-1.speed-setpoint=40"], "no terminal to ask for confirmation (add `--yes`)"),
-        (&["do-1.unit-address=7", "--yes"], "marks it `danger`"),
+        (&["do-1.unit-address=7", "--yes"], "marks it `guarded`"),
         (&["scada:400300=7", "--yes"], "no rule takes a write there"),
         (&["blower-1.speed-setpoint"], "has no value"),
         (&["blower-1=3"], "is a whole device"),
@@ -180,8 +180,11 @@ fn nothing_is_written_that_should_not_be() {
         ),
         (&["do-1", "--unit", "3"], "belongs to a way that is written here"),
         (&["do-9.oxygen"], "there is no device or image `do-9`"),
-        (&["192.0.2.40:502", "400001", "--protocol", "modbus"], "there is no protocol `modbus`"),
-        (&["192.0.2.40:502", "400001", "--key", "node=3"], "has no `node`"),
+        (
+            &["192.0.2.40:502", "400001", "--protocol", "modbus"],
+            "`modbus` is not a valid value of `--protocol`",
+        ),
+        (&["192.0.2.40:502", "400001", "--set", "node=3"], "has no `node`"),
         (&["do-1", "--for", "3s"], "goes with `--every`"),
     ] {
         let done = tool.run(&[&["read"], args].concat());

@@ -73,7 +73,7 @@ fn a_bench_in_one_terminal_a_converter_in_another_and_commands_from_a_third() {
 fn a_client_that_writes_regularly_is_played() {
     let tool = Tool::with_starter();
     tool.edit("poll    = \"500ms\"", "poll    = \"100ms\"");
-    tool.edit("writes  = [\"400011 as f32 ABCD\"]", "writes  = [\"400011 as f32 ABCD every 100ms\"]");
+    tool.edit("writes    = [\"400011 as f32 ABCD\"]", "writes    = [\"400011 as f32 ABCD every 100ms\"]");
     let mut bench = tool.begin(&["rig", "up"]);
     bench.wait_for(&["Ctrl-C ends it"]);
     let mut converter = tool.begin(&["run", "--rig"]);

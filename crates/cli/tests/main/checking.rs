@@ -17,7 +17,7 @@ error M20  a speed that no device has
      |             ^^^^
   what  no device has the speed 1920
   why   the line stays silent
-  mend  write `19200 8E1`
+  fix   write `19200 8E1`
 
 error M25  a unit twice on one line, or one that does not exist
       woodrush.toml:27:11
@@ -25,7 +25,7 @@ error M25  a unit twice on one line, or one that does not exist
      |           ^^^
   what  `unit` cannot be 300
   why   two devices answer at once and damage each other's bytes
-  mend  write a whole number of 0 to 255
+  fix   write a whole number of 0 to 255
 
 error F02  a key that does not exist
       woodrush.toml:29:1
@@ -33,7 +33,7 @@ error F02  a key that does not exist
      | ^^^
   what  device `probe-1` has no key `pol`
   why   a mistyped key is a setting that silently stays at its default
-  mend  write `poll`
+  fix   write `poll`
 
 no  3 errors, 0 warnings, 0 remarks  (1 device, 3 rules, 2 polls)
 ";
@@ -52,10 +52,10 @@ fn findings_are_the_same_in_json_and_csv() {
     assert_eq!(finding["code"], "M43");
     assert_eq!(finding["severity"], "remark");
     assert_eq!(finding["at"], serde_json::json!({ "file": "woodrush.toml", "line": 19, "column": 13 }));
-    assert_eq!(finding["mend"], "add `allow = [\"192.0.2.0/24\"]`");
+    assert_eq!(finding["fix"], "add `allow = [\"192.0.2.0/24\"]`");
     let csv = tool.run(&["check", "--format", "csv"]).out;
     assert!(
-        csv.starts_with("code,severity,file,line,column,what,why,mend\nM43,remark,woodrush.toml,19,13,"),
+        csv.starts_with("code,severity,file,line,column,what,why,fix\nM43,remark,woodrush.toml,19,13,"),
         "{csv}"
     );
 }
@@ -63,7 +63,7 @@ fn findings_are_the_same_in_json_and_csv() {
 #[test]
 fn nothing_is_wider_than_the_terminal_and_colour_is_only_an_addition() {
     let tool = Tool::with_hatchery();
-    tool.edit("unit    = 22", "unit    = 21");
+    tool.edit("unit     = 22", "unit     = 21");
     let narrow = tool.command(&["check"]).env("WOODRUSH_WIDTH", "80").output().unwrap();
     let text = String::from_utf8(narrow.stdout).unwrap();
     assert!(text.lines().all(|line| line.chars().count() <= 80), "{text}");
@@ -81,7 +81,7 @@ fn nothing_is_wider_than_the_terminal_and_colour_is_only_an_addition() {
 #[test]
 fn many_faults_in_the_shipped_example_are_each_found() {
     for (from, to, code) in [
-        ("unit    = 22", "unit    = 21", "M25"),
+        ("unit     = 22", "unit     = 21", "M25"),
         ("scada:400003 as f32 ABCD", "scada:400002 as f32 ABCD", "M17"),
         ("\"do-1.oxygen\"", "\"do-1.oxigen\"", "F05"),
         ("0.0.0.0:1502", "0.0.0.0:1503", "M27"),

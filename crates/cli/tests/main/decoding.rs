@@ -34,7 +34,7 @@ fn what_cannot_be_is_told_and_nothing_is_guessed() {
     let tool = Tool::new();
     for (args, status, told) in [
         (&["decode", "1746"][..], 2, "could be hex (5958 in decimal) or decimal (hex 06D2)"),
-        (&["decode"], 2, "there are no words"),
+        (&["decode"], 2, "`WORD|TARGET` is missing"),
         (&["decode", "AE14", "--expect", "17.46", "--tolerance", "x"], 2, "`x` is no tolerance"),
         (&["decode", "AE14", "--sample", "418B = 3"], 2, "add `--expect VALUE`"),
         (&["decode", "--sample", "418B"], 2, "`418B` is no sample"),

@@ -127,7 +127,7 @@ fn a_converter_that_only_passes_on_has_a_map_too() {
 #[test]
 fn every_table_of_the_hatchery_fits_the_width() {
     let tool = Tool::with_hatchery();
-    for words in [&["map"][..], &["budget"], &["check"], &["-v", "check"], &["addr", "400101"]] {
+    for words in [&["map"][..], &["budget"], &["check"], &["check", "-v"], &["addr", "400101"]] {
         let done = tool.run(words);
         assert_eq!(done.status, 0, "{words:?}: {}", done.err);
         for line in done.out.lines() {

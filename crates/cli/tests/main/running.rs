@@ -112,7 +112,7 @@ fn the_budget_tells_each_request_and_what_to_change() {
     tool.write("woodrush.toml", SITE);
     let text = tool.run(&["budget"]).out;
     assert!(text.contains("line line at 115200 8E1") && text.contains("reads 400001 x1"), "{text}");
-    assert!(text.contains("`join = 9` at `gauge`") || text.contains("one cycle takes"), "{text}");
+    assert!(text.contains("`read-gap = 9` at `gauge`") || text.contains("one cycle takes"), "{text}");
     let json: serde_json::Value =
         serde_json::from_str(&tool.run(&["--format", "json", "budget"]).out).unwrap();
     let line = &json["lines"][0];

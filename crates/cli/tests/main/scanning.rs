@@ -19,7 +19,7 @@ fn units_are_found_with_what_they_have_and_become_the_start_of_a_project() {
     let elsewhere = Tool::new();
     let scan =
         ["scan", "--serial", &path, "--line", "38400 8E1", "--units", "41,42,60", "--timeout", "500ms"];
-    let done = elsewhere.run(&[&scan[..], &["--new", "found", "--keep", "scan.json"]].concat());
+    let done = elsewhere.run(&[&scan[..], &["--start-project", "found", "--resume", "scan.json"]].concat());
     assert_eq!(done.status, 0, "{}", done.err);
     assert!(done.out.contains("modbus-rtu: 3 asked, 2 found"), "{}", done.out);
     assert!(done.out.contains("400001 to 400032 (32)"), "{}", done.out);
@@ -30,10 +30,10 @@ fn units_are_found_with_what_they_have_and_become_the_start_of_a_project() {
     let text = std::fs::read_to_string(elsewhere.file("found/woodrush.toml")).unwrap();
     assert!(text.contains("[devices.unit-41]") && text.contains("tables = { holding = 32 }"), "{text}");
     // The same again asks nobody: all is kept.
-    let again = elsewhere.run(&[&scan[..], &["--keep", "scan.json", "--format", "json"]].concat());
+    let again = elsewhere.run(&[&scan[..], &["--resume", "scan.json", "--format", "json"]].concat());
     let json: Value = serde_json::from_str(&again.out).unwrap();
     assert_eq!((json["asked"].as_u64(), json["found"].as_array().map(Vec::len)), (Some(3), Some(2)));
-    let other = elsewhere.run(&["scan", "--serial", &path, "--line", "9600 8E1", "--keep", "scan.json"]);
+    let other = elsewhere.run(&["scan", "--serial", &path, "--line", "9600 8E1", "--resume", "scan.json"]);
     assert_eq!(other.status, 2);
     assert!(other.err.contains("name another file"), "{}", other.err);
 }
@@ -42,7 +42,8 @@ fn units_are_found_with_what_they_have_and_become_the_start_of_a_project() {
 fn the_settings_of_a_line_are_found_with_the_evidence() {
     let tool = Tool::with_hatchery();
     let (_rig, path) = rig(&tool);
-    let scan = ["scan", "--serial", &path, "--lines", "--quick", "--units", "31", "--timeout", "150ms"];
+    let scan =
+        ["scan", "--serial", &path, "--find-settings", "--quick", "--units", "31", "--timeout", "150ms"];
     let done = Tool::new().run(&scan);
     assert_eq!(done.status, 0, "{}", done.err);
     assert!(done.out.contains("*  38400 8E1") && done.out.contains("unit 31 answered"), "{}", done.out);
@@ -75,7 +76,7 @@ fn a_scan_that_is_ended_keeps_what_it_has_and_goes_on_from_there() {
         "20-60",
         "--timeout",
         "400ms",
-        "--keep",
+        "--resume",
         "k.json",
     ];
     let running = tool.begin(&scan);
@@ -86,7 +87,7 @@ fn a_scan_that_is_ended_keeps_what_it_has_and_goes_on_from_there() {
     let kept: Value = serde_json::from_str(&std::fs::read_to_string(tool.file("k.json")).unwrap()).unwrap();
     let before = kept["done"].as_array().unwrap().len();
     assert!((3..40).contains(&before), "{before}");
-    let done = tool.run(&[&scan[..scan.len() - 4], &["--timeout", "60ms", "--keep", "k.json"]].concat());
+    let done = tool.run(&[&scan[..scan.len() - 4], &["--timeout", "60ms", "--resume", "k.json"]].concat());
     assert!(done.out.contains("41 asked, 7 found"), "{}{}", done.out, done.err);
 }
 
@@ -106,7 +107,7 @@ fn a_line_that_the_converter_has_is_scanned_through_it() {
     );
     // A refusal is an answer, and took its time.
     assert!(!done.out.contains(" 0.0ms"), "{}", done.out);
-    let lines = tool.run(&["scan", "raceway", "--lines"]);
+    let lines = tool.run(&["scan", "raceway", "--find-settings"]);
     assert_eq!(lines.status, 2);
     assert!(lines.err.contains("a running converter has port raceway"), "{}", lines.err);
 }
@@ -126,7 +127,7 @@ fn a_way_that_is_pulled_out_ends_the_scan_with_what_it_has() {
         "20-200",
         "--timeout",
         "300ms",
-        "--keep",
+        "--resume",
         "k.json",
     ];
     let mut running = tool.begin(&scan);
@@ -147,7 +148,7 @@ fn what_cannot_be_scanned_is_told() {
         (&["scan", "raceway", "--units", "300"], 2, "`300` is no unit from 1 to 247"),
         (&["scan", "raceway", "--units", "9-3"], 2, "`9-3` is no unit"),
         (&["scan", "raceway", "--units", "1"], 3, "/dev/ttyUSB0 does not exist"),
-        (&["scan", "192.0.2.40:502", "--lines"], 2, "`--lines` is for serial lines"),
+        (&["scan", "192.0.2.40:502", "--find-settings"], 2, "`--find-settings` is for serial lines"),
         (&["scan", "127.0.0.1:1"], 3, "refuses the connection"),
         (&["scan", "--serial", "/dev/null", "--line", "9600 8N1"], 3, "is not a serial line"),
     ] {
@@ -173,7 +174,7 @@ fn a_protocol_has_its_own_numbers_and_its_own_word_for_them() {
         (rig, path)
     };
     let scan =
-        ["scan", "--serial", &path, "--line", "19200 8N1", "--protocol", "df1-half", "--key", "own-node=7"];
+        ["scan", "--serial", &path, "--line", "19200 8N1", "--protocol", "df1-half", "--set", "own-node=7"];
     let done = tool.run(&[&scan[..], &["--quick", "--timeout", "400ms", "--units", "0,253-254"]].concat());
     assert_eq!(done.status, 0, "{}{}", done.out, done.err);
     assert!(done.out.contains("3 asked, 2 found") && done.out.contains("NODE"), "{}", done.out);

@@ -32,7 +32,7 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
         run.wait_for(&[device, "online"]);
     }
 
-    let done = tool.run(&["--format", "json", "tap", "--for", "3s", "--write", "site.pcapng"]);
+    let done = tool.run(&["--format", "json", "tap", "--for", "3s", "--save", "site.pcapng"]);
     assert!(done.status == 0, "{}", done.err);
     let (rows, counts) = json(&done);
     // Every protocol, each request with its answer, by the names that the project has for them.
@@ -62,7 +62,7 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
     assert!(own["answers"].as_u64().unwrap() >= 5 && own["damaged"] == 0 && own["unfitting"] == 0, "{own}");
 
     // The capture brings back the same messages, with and without the project.
-    let again = tool.run(&["--format", "json", "tap", "--read", "site.pcapng"]);
+    let again = tool.run(&["--format", "json", "tap", "--open", "site.pcapng"]);
     let (read, _) = json(&again);
     for port in ["raceway", "feeders", "pump-house", "office"] {
         let bytes = |rows: &[Value]| -> Vec<String> {
@@ -76,7 +76,7 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
     }
     std::fs::create_dir(tool.file("elsewhere")).unwrap();
     std::fs::rename(tool.file("site.pcapng"), tool.file("elsewhere/site.pcapng")).unwrap();
-    let mut bare = tool.command(&["--format", "json", "tap", "--read", "site.pcapng"]);
+    let mut bare = tool.command(&["--format", "json", "tap", "--open", "site.pcapng"]);
     // No project is above a folder of its own.
     let alone = tempfile::tempdir().unwrap();
     std::fs::copy(tool.file("elsewhere/site.pcapng"), alone.path().join("site.pcapng")).unwrap();
@@ -190,28 +190,28 @@ fn a_line_is_listened_to_without_a_word() {
 fn a_capture_that_is_cut_or_none_at_all_is_told() {
     let tool = Tool::with_starter();
     tool.write("notes.txt", "no capture");
-    let none = tool.run(&["tap", "--read", "notes.txt"]);
+    let none = tool.run(&["tap", "--open", "notes.txt"]);
     assert!(none.status == 2 && none.err.contains("it is no capture"), "{}", none.err);
-    let missing = tool.run(&["tap", "--read", "nowhere.pcapng"]);
+    let missing = tool.run(&["tap", "--open", "nowhere.pcapng"]);
     assert!(missing.status == 2 && missing.err.contains("does not exist"), "{}", missing.err);
-    let device = tool.run(&["tap", "--read", "/dev/zero"]);
+    let device = tool.run(&["tap", "--open", "/dev/zero"]);
     assert!(device.status == 2 && device.err.contains("is a device, not a plain file"), "{}", device.err);
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C"]);
     let mut run = tool.begin(&["run", "--rig"]);
     run.wait_for(&["probe-1", "online"]);
-    assert_eq!(tool.run(&["tap", "--for", "3s", "--write", "whole.pcapng", "--counts"]).status, 0);
+    assert_eq!(tool.run(&["tap", "--for", "3s", "--save", "whole.pcapng", "--counts"]).status, 0);
     let whole = std::fs::read(tool.file("whole.pcapng")).unwrap();
     // What is typed wrongly costs no capture.
     for wrong in
-        [&["--read", "whole.pcapng", "--write", "whole.pcapng"], &["--unit", "x", "--write", "whole.pcapng"]]
+        [&["--open", "whole.pcapng", "--save", "whole.pcapng"], &["--unit", "x", "--save", "whole.pcapng"]]
     {
         let done = tool.run(&[&["tap"][..], wrong].concat());
         assert_eq!(done.status, 2, "{}", done.err);
         assert_eq!(std::fs::read(tool.file("whole.pcapng")).unwrap(), whole);
     }
     std::fs::write(tool.file("cut.pcapng"), &whole[..whole.len() * 2 / 3]).unwrap();
-    let cut = tool.run(&["tap", "--read", "cut.pcapng"]);
+    let cut = tool.run(&["tap", "--open", "cut.pcapng"]);
     assert!(cut.status == 3 && cut.err.contains("ends in the middle of a block"), "{}", cut.err);
     assert!(cut.out.contains("read input registers") && cut.out.contains("ON PORT"), "{}", cut.out);
 }
@@ -225,7 +225,7 @@ fn an_analyser_decodes_a_capture_without_settings() {
     let mut run = tool.begin(&["run", "--rig"]);
     run.wait_for(&["pumps", "online"]);
     run.wait_for(&["feeder-west", "online"]);
-    let done = tool.run(&["--format", "json", "tap", "--for", "4s", "--write", "site.pcapng"]);
+    let done = tool.run(&["--format", "json", "tap", "--for", "4s", "--save", "site.pcapng"]);
     let (rows, _) = json(&done);
     let analyser = |filter: &str| -> Vec<String> {
         let mut command = Command::new("tshark");

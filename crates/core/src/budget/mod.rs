@@ -19,10 +19,10 @@ pub struct LineTime {
     /// Nanoseconds a character; 0 on a socket.
     pub char_nanos: u64,
     /// The silence that the protocol asks for, in microseconds.
-    pub silence: u64,
+    pub frame_gap: u64,
     /// The silence that we keep before a request, in microseconds; at least that of the protocol unless the project
     /// says less.
-    pub own_silence: u64,
+    pub own_frame_gap: u64,
     /// Wait for an answer, in microseconds.
     pub timeout: u64,
     /// Wait after a broadcast, in microseconds.
@@ -36,11 +36,11 @@ impl LineTime {
     #[must_use]
     pub fn of(port: &Port) -> Self {
         let line = port.line().map(|line| line.value);
-        let silence = port.protocol.zip(line).map_or(0, |(protocol, line)| protocol.value.silence(line));
+        let frame_gap = port.protocol.zip(line).map_or(0, |(protocol, line)| protocol.value.frame_gap(line));
         Self {
             char_nanos: line.map_or(0, |line| line.char_nanos()),
-            silence,
-            own_silence: port.silence.map_or(silence, |silence| silence.value),
+            frame_gap,
+            own_frame_gap: port.frame_gap.map_or(frame_gap, |own| own.value),
             timeout: port.timeout.value,
             turnaround: port.turnaround,
             hurry: false,
@@ -50,11 +50,11 @@ impl LineTime {
     /// Of a way that no project describes, with the protocol's own silence.
     #[must_use]
     pub fn bare(protocol: &dyn Dialect, line: Option<Line>, timeout: u64) -> Self {
-        let silence = line.map_or(0, |line| protocol.silence(line));
+        let frame_gap = line.map_or(0, |line| protocol.frame_gap(line));
         Self {
             char_nanos: line.map_or(0, Line::char_nanos),
-            silence,
-            own_silence: silence,
+            frame_gap,
+            own_frame_gap: frame_gap,
             timeout,
             turnaround: 100_000,
             hurry: false,
@@ -67,7 +67,7 @@ impl LineTime {
         /// The longest rest.
         const MOST: u64 = 100_000;
         let rest = if self.hurry { 0 } else { (self.timeout / 4).min(MOST) };
-        rest.max(self.own_silence)
+        rest.max(self.own_frame_gap)
     }
 
     /// Microseconds that so many bytes take.
@@ -92,7 +92,7 @@ impl LineTime {
     const fn silences(&self, cost: Cost) -> u64 {
         match cost.turns {
             0 => 0,
-            turns => self.own_silence + (turns as u64 - 1) * self.silence,
+            turns => self.own_frame_gap + (turns as u64 - 1) * self.frame_gap,
         }
     }
 
@@ -115,15 +115,15 @@ mod tests {
         // 11 bits at 38400: a + b N with a = 7.2240 ms, b = 0.5729 ms; N = 10 is 12.95 ms.
         let line = LineTime {
             char_nanos: 286_458,
-            silence: 1750,
-            own_silence: 1750,
+            frame_gap: 1750,
+            own_frame_gap: 1750,
             timeout: 0,
             turnaround: 0,
             hurry: false,
         };
         let took = line.exchange(Cost { out: 8, back: 25, turns: 2 });
         assert!((12_945..12_960).contains(&took), "{took}");
-        let slower = LineTime { own_silence: 4000, ..line };
+        let slower = LineTime { own_frame_gap: 4000, ..line };
         assert_eq!(slower.exchange(Cost { out: 8, back: 25, turns: 2 }), took + 2250);
     }
 }

@@ -18,8 +18,8 @@ pub struct LineBudget {
     pub line: String,
     /// One character.
     pub character: f64,
-    /// The silence before a request.
-    pub silence: u64,
+    /// The pause before a request.
+    pub frame_gap: u64,
     /// All polls once, and what is sent again and again.
     pub cycle: u64,
     /// The share of the time that they take as they are asked for; above 1 the line cannot keep them.
@@ -111,14 +111,14 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     if time.char_nanos > 0 || load > 0.5 {
         advice.extend(joins(project, plan, time, &here, cycle));
     }
-    if time.own_silence > time.silence && time.silence > 0 {
-        let gain = (time.own_silence - time.silence) * u64::try_from(requests.len()).unwrap_or(0);
+    if time.own_frame_gap > time.frame_gap && time.frame_gap > 0 {
+        let gain = (time.own_frame_gap - time.frame_gap) * u64::try_from(requests.len()).unwrap_or(0);
         if gain as f64 > WORTH * cycle as f64 {
             advice.push(format!(
-                "`silence = \"{}\"` costs {} a cycle more than the protocol's {}",
-                show_micros(time.own_silence),
+                "`frame-gap = \"{}\"` costs {} a cycle more than the protocol's {}",
+                show_micros(time.own_frame_gap),
                 show_micros(gain),
-                show_micros(time.silence)
+                show_micros(time.frame_gap)
             ));
         }
     }
@@ -142,7 +142,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
         port: port.name.value.clone(),
         line: carried.unwrap_or_else(|| "TCP".into()),
         character: time.char_nanos as f64 / 1000.0,
-        silence: time.own_silence,
+        frame_gap: time.own_frame_gap,
         cycle,
         load,
         requests,
@@ -154,8 +154,8 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
 }
 
 fn row(device: &str, what: String, every: u64, cost: Cost, time: LineTime) -> RequestBudget {
-    let gaps = if cost.turns == 0 { 0 } else { time.own_silence };
-    let device_delay = u64::from(cost.turns.saturating_sub(1)) * time.silence;
+    let gaps = if cost.turns == 0 { 0 } else { time.own_frame_gap };
+    let device_delay = u64::from(cost.turns.saturating_sub(1)) * time.frame_gap;
     RequestBudget {
         device: device.into(),
         what,
@@ -206,7 +206,7 @@ fn dead(project: &Project, plan: &Plan, at: usize, time: LineTime, here: &[&Tran
         let own_round = own.clone().map(|request| request.takes).sum();
         let shortest = own.min_by_key(|request| request.takes)?;
         let silent = plan.unanswered.get(at).copied().unwrap_or(0);
-        let one_try = tries * (time.own_silence + time.bytes(shortest.out)) + silent;
+        let one_try = tries * (time.own_frame_gap + time.bytes(shortest.out)) + silent;
         let waits = device.retry.first.max(3 * one_try);
         Some(DeadBudget {
             device: plan.name_with_nodes(index),
@@ -235,7 +235,7 @@ fn joins(project: &Project, plan: &Plan, time: LineTime, here: &[&Transfer], cyc
             continue;
         };
         let Some(gap) =
-            second.extent.first.checked_sub(first.extent.end()).filter(|gap| same && *gap > device.join)
+            second.extent.first.checked_sub(first.extent.end()).filter(|gap| same && *gap > device.read_gap)
         else {
             continue;
         };
@@ -250,7 +250,7 @@ fn joins(project: &Project, plan: &Plan, time: LineTime, here: &[&Transfer], cyc
             found.push((
                 gain,
                 format!(
-                    "`join = {gap}` at `{}` makes one read of two and saves {} a cycle",
+                    "`read-gap = {gap}` at `{}` makes one read of two and saves {} a cycle",
                     station.name,
                     show_micros(gain)
                 ),
@@ -272,15 +272,15 @@ fn faster(
     let line = port.line()?.value;
     let speed = [9600, 19_200, 38_400, 57_600, 115_200].into_iter().find(|speed| *speed > line.baud)?;
     let next = crate::line::Line { baud: speed, ..line };
-    let silence = port.protocol.map_or(0, |protocol| protocol.value.silence(next));
+    let frame_gap = port.protocol.map_or(0, |protocol| protocol.value.frame_gap(next));
     let next_time = LineTime {
         char_nanos: next.char_nanos(),
-        silence,
-        own_silence: port.silence.map_or(silence, |own| own.value),
+        frame_gap,
+        own_frame_gap: port.frame_gap.map_or(frame_gap, |own| own.value),
         ..time
     };
     let takes = |request: &RequestBudget| {
-        let gaps = if time.silence == 0 { 0 } else { next_time.own_silence + next_time.silence };
+        let gaps = if time.frame_gap == 0 { 0 } else { next_time.own_frame_gap + next_time.frame_gap };
         next_time.bytes(request.out) + next_time.bytes(request.back) + gaps
     };
     let after: u64 = requests.iter().map(takes).sum();

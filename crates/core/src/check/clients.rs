@@ -112,15 +112,14 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
                 };
                 if place.space.len.is_some_and(|len| extent.end() > len) {
                     let what = format!("`{}` asks past the last {}", client.name.value, place.space.noun);
-                    faults.push(
-                        Finding::new("M17", asked.span, what).why(PAST_THE_END).mend("lower the count"),
-                    );
+                    faults
+                        .push(Finding::new("M17", asked.span, what).why(PAST_THE_END).fix("lower the count"));
                 } else {
                     found.push(Wanted { asked, extent, width });
                 }
             }
             Err(why) => faults
-                .push(Finding::new("M35", span, format!("`{ty}` {why}")).mend("write a type that it holds")),
+                .push(Finding::new("M35", span, format!("`{ty}` {why}")).fix("write a type that it holds")),
         }
     }
     (found, faults)
@@ -205,11 +204,11 @@ impl View<'_> {
                 "`{}` takes {most} registers in one request, which cuts the value at {at} in two",
                 self.client.name.value
             );
-            let mend = format!(
+            let fix = format!(
                 "let the client read {} registers at once, or begin its reads at whole values",
                 most / rule.target.width * rule.target.width
             );
-            findings.push(self.note(Finding::new("M35", wanted.asked.span, what).mend(mend), rule));
+            findings.push(self.note(Finding::new("M35", wanted.asked.span, what).fix(fix), rule));
         }
     }
 
@@ -227,12 +226,12 @@ impl View<'_> {
         if let Some(map) = self.switched_off(extent) {
             finding = finding
                 .note(map.span, "a rule that would feed it, with `enabled = false`")
-                .mend("switch that rule on, or take this out of the client");
+                .fix("switch that rule on, or take this out of the client");
         }
         if zero && does == "reads" {
             finding = finding
                 .severity(Severity::Remark)
-                .mend("it reads as 0, because the image says `unmapped = \"zero\"`");
+                .fix("it reads as 0, because the image says `unmapped = \"zero\"`");
         }
         findings.push(finding);
     }
@@ -279,7 +278,7 @@ impl View<'_> {
             let finding = Finding::new("M23", wanted.asked.span, what).severity(Severity::Remark);
             findings.push(
                 self.note(
-                    finding.mend("poll as often as it is read, or let the client read less often"),
+                    finding.fix("poll as often as it is read, or let the client read less often"),
                     rule,
                 ),
             );
@@ -343,7 +342,7 @@ impl View<'_> {
         );
         let shown = self.show(space, moved);
         let finding = Finding::new("M54", wanted.asked.address.span, what)
-            .mend(format!("{does} {shown}; does the client count from 0?"));
+            .fix(format!("{does} {shown}; does the client count from 0?"));
         Some(self.note(finding, rule))
     }
 
@@ -365,7 +364,7 @@ impl View<'_> {
             } else {
                 format!("the read ends inside a {value} at {}", self.show(part.space, part.end() - cut))
             };
-            let finding = Finding::new("M35", wanted.asked.span, what).mend("read whole values");
+            let finding = Finding::new("M35", wanted.asked.span, what).fix("read whole values");
             findings.push(self.note(finding, rule));
         } else if let Some(form) = wanted.asked.form {
             findings.extend(self.form_differs(wanted, rule, &form.value, form.span));
@@ -458,7 +457,7 @@ impl View<'_> {
                 "`{}` writes {} in one request, and one takes {} ({})",
                 self.client.name.value, wanted.extent.count, limit.limit, limit.source
             );
-            findings.push(Finding::new("M16", wanted.asked.span, what).mend("split the write"));
+            findings.push(Finding::new("M16", wanted.asked.span, what).fix("split the write"));
         }
         let stretches = self.cells.over(self.image, wanted.extent);
         findings.extend(self.one_beside(wanted, &stretches, "write"));
@@ -472,7 +471,7 @@ impl View<'_> {
                         self.show(part.space, part.first)
                     );
                     let finding = Finding::new("M47", wanted.asked.span, what)
-                        .mend("add `access = \"read-write\"` to the rule, or take it out of `writes`");
+                        .fix("add `access = \"read-write\"` to the rule, or take it out of `writes`");
                     findings.push(self.note(finding, rule));
                 }
                 Stretch::Fed(rule, part) => {
@@ -485,7 +484,7 @@ impl View<'_> {
                             rule.conversion.to.ty, target.width
                         );
                         findings.push(self.note(
-                            Finding::new("M35", wanted.asked.span, what).mend("write whole values"),
+                            Finding::new("M35", wanted.asked.span, what).fix("write whole values"),
                             rule,
                         ));
                     } else if let Some(form) = wanted.asked.form {
@@ -497,7 +496,7 @@ impl View<'_> {
     }
 
     fn needs(&self, reads: &[Wanted<'_>], findings: &mut Vec<Finding>) {
-        for need in &self.client.needs {
+        for need in &self.client.must_read {
             let endpoint = match self.project.endpoint(need) {
                 Ok(endpoint) => endpoint,
                 Err(finding) => {
@@ -515,8 +514,8 @@ impl View<'_> {
                     "`{}` must see `{}`, and no rule brings it into `{}`",
                     self.client.name.value, need.value, self.station.name
                 );
-                let mend = format!("add a `[[map]]` with `from = \"{}\"`", need.value);
-                findings.push(Finding::new("M11", need.span, what).mend(mend));
+                let fix = format!("add a `[[map]]` with `from = \"{}\"`", need.value);
+                findings.push(Finding::new("M11", need.span, what).fix(fix));
                 continue;
             };
             let target = rule.target.extent();

@@ -40,8 +40,8 @@ fn missing(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             let at = if from { map.from.span } else { map.to.span };
             let what =
                 format!("`{}` has {} by its `tables`, and no {table}", own.name.value, names.join(", "));
-            let mend = format!("correct the address, or add `{table}` with its size");
-            findings.push(Finding::new("M34", at, what).note(first.span, "what there is").mend(mend));
+            let fix = format!("correct the address, or add `{table}` with its size");
+            findings.push(Finding::new("M34", at, what).note(first.span, "what there is").fix(fix));
         }
     }
 }

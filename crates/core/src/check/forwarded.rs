@@ -81,7 +81,7 @@ impl View<'_> {
             self.client.name.value, self.port
         );
         let mut finding = Finding::new("M04", units.span, what)
-            .mend("add the unit to `units` of a forward, or correct it at the client");
+            .fix("add the unit to `units` of a forward, or correct it at the client");
         if let Some(known) = self.forwards.first().and_then(|forward| forward.units.as_ref()) {
             finding = finding.note(known.span, "units that are passed on");
         }
@@ -141,7 +141,7 @@ impl View<'_> {
         );
         let code = if verb == Verb::Read { "M04" } else { "M47" };
         let finding = Finding::new(code, asked.span, what).note(span, "the functions that pass");
-        Some(finding.mend("add the function to `functions` of the forward, or take it out of the client"))
+        Some(finding.fix("add the function to `functions` of the forward, or take it out of the client"))
     }
 
     /// The device behind a unit.

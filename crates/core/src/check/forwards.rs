@@ -26,19 +26,19 @@ fn ends(project: &Project, forward: &Forward, findings: &mut Vec<Finding>) {
         let finding = Finding::new("M28", to.span, what)
             .note(here.span, "spoken here")
             .note(there.span, "spoken there");
-        findings.push(finding.mend("map the values through an image, or speak one family on both ports"));
+        findings.push(finding.fix("map the values through an image, or speak one family on both ports"));
         return;
     }
     if here.value.is_opaque() {
         if let Some(units) = &forward.units {
             let what = "raw bytes pass unread, so there are no units to choose";
-            findings.push(Finding::new("F03", units.span, what).mend("leave `units` away"));
+            findings.push(Finding::new("F03", units.span, what).fix("leave `units` away"));
         }
         return;
     }
     let Some(units) = &forward.units else {
         let finding = Finding::new("F04", forward.span, "this forward has no `units`");
-        findings.push(finding.mend("add `units`, such as `units = \"10-20\"`"));
+        findings.push(finding.fix("add `units`, such as `units = \"10-20\"`"));
         return;
     };
     for (end, whose) in [(from, "asked"), (to, "known")] {
@@ -57,7 +57,7 @@ fn ends(project: &Project, forward: &Forward, findings: &mut Vec<Finding>) {
                 range.start,
                 range.end - 1
             );
-            findings.push(Finding::new("M25", units.span, what).mend("correct `units` or `as-units`"));
+            findings.push(Finding::new("M25", units.span, what).fix("correct `units` or `as-units`"));
         }
     }
 }
@@ -74,7 +74,7 @@ fn claimed(project: &Project, at: usize, forward: &Forward, findings: &mut Vec<F
         };
         let what = format!("unit {unit} is passed on, and the image `{}` answers as it", image.name.value);
         let finding = Finding::new("M25", units.span, what).note(image.station_at, "the image");
-        findings.push(finding.mend("leave the unit out of the forward, or give the image another"));
+        findings.push(finding.fix("leave the unit out of the forward, or give the image another"));
         break;
     }
     for other in
@@ -84,7 +84,7 @@ fn claimed(project: &Project, at: usize, forward: &Forward, findings: &mut Vec<F
         if let Some((unit, _)) = theirs.value.iter().find(|(unit, _)| own.contains(&u32::from(*unit))) {
             let what = format!("unit {unit} is passed on by two forwards");
             let finding = Finding::new("M25", units.span, what).note(theirs.span, "the other");
-            findings.push(finding.mend("leave it out of one of them"));
+            findings.push(finding.fix("leave it out of one of them"));
             break;
         }
     }

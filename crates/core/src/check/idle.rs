@@ -50,8 +50,7 @@ pub(super) fn unwritten(
         let place = if entered { map.from.span } else { map.read_write.unwrap_or(map.to.span) };
         let what = format!("no described client writes {}", image.show(target.space, target.first, None));
         findings.push(
-            Finding::new("M05", place, what)
-                .mend("add it to a client's `writes`, or make the rule read-only"),
+            Finding::new("M05", place, what).fix("add it to a client's `writes`, or make the rule read-only"),
         );
     }
 }
@@ -80,7 +79,7 @@ pub(super) fn unfed(
             Finding::new("M04", *span, what)
                 .severity(Severity::Warning)
                 .note(map.from.span, "a rule that carries it on")
-                .mend("is that rule turned round? data flows from `from` to `to`"),
+                .fix("is that rule turned round? data flows from `from` to `to`"),
         );
     }
 }

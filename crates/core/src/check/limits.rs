@@ -34,7 +34,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         .filter(|rule| !matches!(rule.source, Source::Client))
         .map(|rule| u64::from(rule.target.count))
         .sum();
-    over(limits.points, u32::try_from(points).unwrap_or(u32::MAX), "values in its rules");
+    over(limits.values, u32::try_from(points).unwrap_or(u32::MAX), "values in its rules");
     rows(project, findings);
     siblings(project, plan, findings);
 }
@@ -58,7 +58,7 @@ pub fn descriptors(project: &Project, most: u64) -> Option<Finding> {
         );
         Finding::new("M31", widest.name.span, what)
             .severity(Severity::Warning)
-            .mend("raise the limit (`ulimit -Hn`, or `LimitNOFILE` of the service), or lower `max-clients`")
+            .fix("raise the limit (`ulimit -Hn`, or `LimitNOFILE` of the service), or lower `max-clients`")
     })
 }
 
@@ -75,7 +75,7 @@ fn rows(project: &Project, findings: &mut Vec<Finding>) {
                     stride.value
                 );
                 let finding = Finding::new("M12", stride.span, what).note(point.at.span, "the point");
-                findings.push(finding.mend(format!("write a stride of {width} or more")));
+                findings.push(finding.fix(format!("write a stride of {width} or more")));
             }
         }
     }
@@ -114,7 +114,7 @@ fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 );
                 let finding =
                     Finding::new("M12", device.shift.span, what).note(device.name.span, "the device");
-                findings.push(finding.mend("let `shift` step by as many addresses as one device has"));
+                findings.push(finding.fix("let `shift` step by as many addresses as one device has"));
                 break;
             }
         }
@@ -158,7 +158,7 @@ fn beyond(project: &Project, plan: &Plan, findings: &mut Vec<Finding>, said: &mu
                     point.name.value, device.name.value
                 );
                 let finding = Finding::new("M12", device.shift.span, what).note(point.at.span, "the point");
-                findings.push(finding.mend("let `shift` step by as many addresses as one device has"));
+                findings.push(finding.fix("let `shift` step by as many addresses as one device has"));
                 said.push(device.name.span.start);
                 break;
             }

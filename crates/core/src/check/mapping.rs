@@ -58,7 +58,7 @@ fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         project.maps.iter().any(|map| map.enabled && (map.from.value == name || map.to.value == name))
     };
     for (at, device) in project.devices.iter().enumerate() {
-        for need in &device.needs {
+        for need in &device.must_map {
             let profile = project.profile_of(at);
             let point =
                 profile.and_then(|profile| profile.points.iter().position(|p| p.name.value == need.value));
@@ -70,15 +70,15 @@ fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                         "`{}.{}` was promised, and no rule carries it",
                         device.name.value, need.value
                     );
-                    let mend =
+                    let fix =
                         format!("add a `[[map]]` with `from = \"{}.{}\"`", device.name.value, need.value);
-                    findings.push(Finding::new("M11", need.span, what).mend(mend));
+                    findings.push(Finding::new("M11", need.span, what).fix(fix));
                 }
                 None if profile.is_some_and(|profile| profile.points.is_empty()) => {}
                 None => {
                     let what = format!("`{}` has no point `{}`", device.name.value, need.value);
                     findings.push(
-                        Finding::new("F05", need.span, what).mend("write the name of a point of its profile"),
+                        Finding::new("F05", need.span, what).fix("write the name of a point of its profile"),
                     );
                 }
             }
@@ -90,7 +90,7 @@ fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
 fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
     for (at, rule) in plan.rules.iter().enumerate() {
-        if let Some(group) = project.maps.get(rule.map).and_then(|map| map.group.as_ref()) {
+        if let Some(group) = project.maps.get(rule.map).and_then(|map| map.together.as_ref()) {
             groups.entry(&group.value).or_default().push(at);
         }
     }
@@ -123,7 +123,7 @@ fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             continue;
         }
         let span = |at: &usize| {
-            let group = |map: &crate::project::Map| map.group.as_ref().map(|group| group.span);
+            let group = |map: &crate::project::Map| map.together.as_ref().map(|word| word.span);
             plan.rules
                 .get(*at)
                 .and_then(|rule| project.maps.get(rule.map))
@@ -132,8 +132,8 @@ fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         };
         let what = format!("the rules of group `{name}` cannot come from one request");
         let finding = Finding::new("M37", span(last), what).note(span(first), "the first of them");
-        findings.push(finding.mend(
-            "let them lie within one read of one device and table, with the same `poll`; or raise `join` or `max-read`",
+        findings.push(finding.fix(
+            "let them lie within one read of one device and table, with the same `poll`; or raise `read-gap` or `max-read`",
         ));
     }
 }
@@ -163,8 +163,8 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         };
         let what =
             format!("`{}` gets a value of `{}` and is never told when it is old", target.name, source.name);
-        let mend = format!("send `{}.health.online` beside it, or `on-loss = \"fill V\"`", source.name);
-        findings.push(Finding::new("M53", map.to.span, what).mend(mend));
+        let fix = format!("send `{}.health.online` beside it, or `on-loss = \"fill V\"`", source.name);
+        findings.push(Finding::new("M53", map.to.span, what).fix(fix));
     }
 }
 

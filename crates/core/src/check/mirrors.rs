@@ -41,10 +41,8 @@ fn held_without_health(project: &Project, plan: &Plan, findings: &mut Vec<Findin
         );
         let place = map.on_loss.map_or(map.to.span, |on_loss| on_loss.span);
         findings.push(
-            Finding::new("M53", place, what).mend(format!(
-                "show `{}.health.online` in the same image, or let it be refused",
-                source.name
-            )),
+            Finding::new("M53", place, what)
+                .fix(format!("show `{}.health.online` in the same image, or let it be refused", source.name)),
         );
     }
 }
@@ -60,7 +58,7 @@ fn writers(project: &Project, findings: &mut Vec<Finding>) {
                 port.name.value,
                 port.whereabouts()
             );
-            findings.push(Finding::new("F02", writers.span, what).mend("remove it"));
+            findings.push(Finding::new("F02", writers.span, what).fix("remove it"));
             continue;
         }
         for client in project.clients.iter().filter(|client| client.image.is_some_and(|own| own.value == at))
@@ -77,7 +75,7 @@ fn writers(project: &Project, findings: &mut Vec<Finding>) {
                 Finding::new("M47", write.span, what)
                     .severity(Severity::Error)
                     .note(writers.span, "who may write")
-                    .mend("add its address to `writers`, or take it out of the client's `writes`"),
+                    .fix("add its address to `writers`, or take it out of the client's `writes`"),
             );
         }
     }

@@ -1,4 +1,4 @@
-//! Every static fault of a project, all at once: what, where, why it hurts in the field, and the mend.
+//! Every static fault of a project, all at once: what, where, why it hurts in the field, and the fix.
 
 mod cells;
 mod clients;

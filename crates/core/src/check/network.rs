@@ -14,7 +14,7 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
             if let Some(own) = project.converter.address {
                 let mask = u32::MAX.checked_shl(32 - u32::from(own.value.prefix)).unwrap_or(0);
                 let network = Ipv4Addr::from(u32::from(own.value.address) & mask);
-                finding = finding.mend(format!("add `allow = [\"{network}/{}\"]`", own.value.prefix));
+                finding = finding.fix(format!("add `allow = [\"{network}/{}\"]`", own.value.prefix));
             }
             findings.push(finding);
         }
@@ -28,7 +28,7 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
             findings.push(
                 Finding::new("M29", address.span, what)
                     .note(own.span, "the converter")
-                    .mend("give each its own address"),
+                    .fix("give each its own address"),
             );
         }
         let asked = client.image.and_then(|image| project.images.get(image.value)?.port).or(client.port);
@@ -54,7 +54,7 @@ fn places(project: &Project, findings: &mut Vec<Finding>) {
             findings.push(
                 Finding::new("M29", at.span, what)
                     .note(own.span, "the converter")
-                    .mend("write 0.0.0.0 for all addresses, or the converter's own"),
+                    .fix("write 0.0.0.0 for all addresses, or the converter's own"),
             );
         }
     }
@@ -74,7 +74,7 @@ fn places(project: &Project, findings: &mut Vec<Finding>) {
                 Finding::new("M29", writes.span, what)
                     .severity(Severity::Warning)
                     .note(reads.span, "where it is read")
-                    .mend("both ports lead to one device: correct one of the two"),
+                    .fix("both ports lead to one device: correct one of the two"),
             );
         }
     }
@@ -89,7 +89,7 @@ fn converter(project: &Project, findings: &mut Vec<Finding>) {
             let kind = if host == 0 { "the network itself" } else { "everybody in the network" };
             let what = format!("{address} with /{prefix} means {kind}, not one box");
             findings.push(
-                Finding::new("M29", own.span, what).mend("write the box's own address; is the prefix right?"),
+                Finding::new("M29", own.span, what).fix("write the box's own address; is the prefix right?"),
             );
         }
     }
@@ -98,7 +98,7 @@ fn converter(project: &Project, findings: &mut Vec<Finding>) {
         findings.push(
             Finding::new("M29", router.span, what)
                 .note(own.span, "the converter")
-                .mend("correct the router, or the prefix length"),
+                .fix("correct the router, or the prefix length"),
         );
     }
 }
@@ -124,8 +124,8 @@ fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Find
             "`{}` is set to {}, and `{}` to {}",
             client.name.value, theirs.value, port.name.value, ours.value
         );
-        let mend = format!("set the client to {}, or the port's `line` to it", ours.value);
-        findings.push(Finding::new("M19", theirs.span, what).note(ours.span, "the port's line").mend(mend));
+        let fix = format!("set the client to {}, or the port's `line` to it", ours.value);
+        findings.push(Finding::new("M19", theirs.span, what).note(ours.span, "the port's line").fix(fix));
     }
     let Some(Wires::Listen { at }) = &port.wires else { return };
     if let Some(dials) = &client.dials {
@@ -135,7 +135,7 @@ fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Find
                 client.name.value, dials.value.port, port.name.value, at.value.port
             );
             let finding = Finding::new("M27", dials.span, what).note(at.span, "the port");
-            findings.push(finding.mend(format!(
+            findings.push(finding.fix(format!(
                 "set the client to {}:{}, or the port to {}",
                 dials.value.host, at.value.port, dials.value.port
             )));
@@ -148,7 +148,7 @@ fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Find
             findings.push(
                 Finding::new("M29", dials.span, what)
                     .note(own.span, "the converter")
-                    .mend("write the converter's address at the client"),
+                    .fix("write the converter's address at the client"),
             );
         }
     }
@@ -163,7 +163,7 @@ fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Find
             findings.push(
                 Finding::new("M29", address.span, what)
                     .note(allow.span, "who may connect")
-                    .mend("add its address or network to `allow`"),
+                    .fix("add its address or network to `allow`"),
             );
         }
     }
@@ -176,6 +176,6 @@ fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Find
         );
         let finding = Finding::new("M29", address.span, what).note(own.span, "the converter");
         findings
-            .push(finding.mend("add `router` to `[converter]`, or correct the address or the prefix length"));
+            .push(finding.fix("add `router` to `[converter]`, or correct the address or the prefix length"));
     }
 }

@@ -54,7 +54,7 @@ fn shorter_than_the_poll(project: &Project, plan: &Plan, findings: &mut Vec<Find
                 .severity(Severity::Warning)
                 .note(device.poll.span, "the poll")
                 .note(image.name.span, "the image, with its `max-age`")
-                .mend("poll more often, or write a `max-age` of at least two polls"),
+                .fix("poll more often, or write a `max-age` of at least two polls"),
         );
     }
 }
@@ -92,7 +92,7 @@ fn faster_than_read(
         findings.push(
             Finding::new("M23", device.poll.span, what)
                 .severity(Severity::Remark)
-                .mend("poll less often, and leave the line to others"),
+                .fix("poll less often, and leave the line to others"),
         );
     }
 }
@@ -103,8 +103,8 @@ fn waits(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for (at, port) in project.ports.iter().enumerate() {
         let asks = (0..plan.devices.len()).any(|device| plan.is_on(device, at));
         let (true, Some(protocol), Some(line)) = (asks, port.protocol, plan.lines.get(at)) else { continue };
-        let warn = |span, what: String, mend: &str| {
-            Finding::new("M22", span, what).severity(Severity::Warning).mend(mend)
+        let warn = |span, what: String, fix: &str| {
+            Finding::new("M22", span, what).severity(Severity::Warning).fix(fix)
         };
         if matches!(port.wires, Some(Wires::Connect { .. })) && port.timeout.value < NETWORK {
             let what = format!(

@@ -28,7 +28,7 @@ fn write_ports(project: &Project, findings: &mut Vec<Finding>) {
             continue;
         };
         let spoken = |port: &Port| port.protocol.map_or("nothing", |protocol| protocol.value.name());
-        let (what, mend) = if at.value == by.value {
+        let (what, fix) = if at.value == by.value {
             (
                 format!("`write-port` is `{}`, the port of the device itself", own.name.value),
                 "leave it away: one connection does both",
@@ -43,7 +43,7 @@ fn write_ports(project: &Project, findings: &mut Vec<Finding>) {
         } else {
             continue;
         };
-        findings.push(Finding::new("F11", by.span, what).mend(mend));
+        findings.push(Finding::new("F11", by.span, what).fix(fix));
     }
 }
 
@@ -53,7 +53,7 @@ fn protocol(port: &Port, findings: &mut Vec<Finding>) {
         let what = format!("`{}` does not go here: {why}", protocol.value.name());
         findings.push(
             Finding::new("M28", protocol.span, what)
-                .mend("write the protocol that the other end speaks on such wires"),
+                .fix("write the protocol that the other end speaks on such wires"),
         );
     }
     if let Some(Wires::Listen { at }) = &port.wires
@@ -93,13 +93,13 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
                 "`{}` is a listening port: others ask there, and nothing can be asked",
                 port.name.value
             );
-            let mend = "ask through a port with `serial`, `connect` or `pty`";
-            findings.push(Finding::new("F11", *place, what).mend(mend));
+            let fix = "ask through a port with `serial`, `connect` or `pty`";
+            findings.push(Finding::new("F11", *place, what).fix(fix));
         }
     } else if let (Some((answer, _)), Some((ask, what_asks))) = (answers.first(), asks.first()) {
         let what = format!("on `{}` the converter would both ask and answer", port.name.value);
         let finding = Finding::new("M24", *answer, what).note(*ask, *what_asks);
-        findings.push(finding.mend("give what answers a port of its own"));
+        findings.push(finding.fix("give what answers a port of its own"));
     }
     if port.protocol.is_some_and(|protocol| protocol.value.is_opaque()) {
         let here = devices.iter().map(|device| device.name.span);
@@ -108,7 +108,7 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
         for place in here {
             let what =
                 format!("`{}` carries raw bytes, in which nothing can be asked or shown", port.name.value);
-            findings.push(Finding::new("F11", place, what).mend("write the protocol that is spoken there"));
+            findings.push(Finding::new("F11", place, what).fix("write the protocol that is spoken there"));
         }
     }
     let Some(Wires::Serial { wiring, .. }) = &port.wires else { return };
@@ -119,7 +119,7 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
         let finding = Finding::new("M24", wiring.span, what)
             .note(first.name.span, "one of them")
             .note(second.name.span, "another");
-        findings.push(finding.mend("wire it as `rs485`, or give each device a port"));
+        findings.push(finding.fix("wire it as `rs485`, or give each device a port"));
     }
 }
 
@@ -146,13 +146,13 @@ fn line_settings(project: &Project, at: usize, port: &Port, findings: &mut Vec<F
         let shipped = if device.line.is_some() { "is set to" } else { "is shipped with" };
         let what =
             format!("`{}` {shipped} {}, and its port runs at {}", device.name.value, own.value, line.value);
-        let mend = if device.line.is_some() {
+        let fix = if device.line.is_some() {
             format!("set the device to {}, or the port's `line` to \"{}\"", line.value, own.value)
         } else {
             format!("set the device to {0} and say so with `line = \"{0}\"` in its entry", line.value)
         };
         let place = if device.line.is_some() { own.span } else { device.name.span };
-        let mut finding = Finding::new("M19", place, what).note(line.span, "the port's line").mend(mend);
+        let mut finding = Finding::new("M19", place, what).note(line.span, "the port's line").fix(fix);
         if device.line.is_none() {
             finding = finding.note(own.span, "as shipped");
         }
@@ -165,8 +165,7 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     let asks = project.devices.iter().any(|device| device.is_on(at));
     for fault in protocol.value.port_faults(&port.setup, asks) {
         let written = port.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
-        findings
-            .push(Finding::new(fault.code, written.unwrap_or(port.name.span), fault.what).mend(fault.mend));
+        findings.push(Finding::new(fault.code, written.unwrap_or(port.name.span), fault.what).fix(fault.fix));
     }
     let Some((key, range)) = protocol.value.station_key(transport) else {
         return alone(project, at, port, findings);
@@ -182,14 +181,14 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
                 continue;
             }
             let what = format!("device `{}` has no `{key}`", device.name.value);
-            findings.push(Finding::new("M25", device.name.span, what).mend(format!("add `{key}`, {limits}")));
+            findings.push(Finding::new("M25", device.name.span, what).fix(format!("add `{key}`, {limits}")));
             continue;
         };
         if !range.contains(&station) {
             let what = format!("`{}` has {key} {station}, and a device here has {limits}", device.name.value);
             findings.push(
                 Finding::new("M25", device.station_at, what)
-                    .mend(format!("write the {key} that the device is set to")),
+                    .fix(format!("write the {key} that the device is set to")),
             );
             continue;
         }
@@ -217,7 +216,7 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
             let finding = Finding::new("M25", device.station_at, what).note(*other_at, "the other");
             findings.push(
                 finding
-                    .mend(format!("give one of them another {key}, such as {free}, on the device and here")),
+                    .fix(format!("give one of them another {key}, such as {free}, on the device and here")),
             );
         }
         seen.entry(station).or_insert((device.station_at, &device.name, shipped));
@@ -239,7 +238,7 @@ fn alone(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>)
         findings.push(
             Finding::new("M25", other.span, what)
                 .note(first.span, "the other")
-                .mend("give each of them a port of its own"),
+                .fix("give each of them a port of its own"),
         );
     }
 }
@@ -260,7 +259,7 @@ fn images(
         match protocol.value.station(&image.setup) {
             None if on_a_line && here.len() == 1 && !protocol.value.is_opaque() => {
                 let what = format!("`{}` would answer to every {key} on its line", image.name.value);
-                findings.push(Finding::new("M25", image.station_at, what).mend(format!(
+                findings.push(Finding::new("M25", image.station_at, what).fix(format!(
                     "write the {key} that the others ask, {} to {}",
                     range.start,
                     range.end - 1
@@ -279,7 +278,7 @@ fn images(
                     format!("`{}` shares its port with another image and has no `{key}`", image.name.value);
                 findings.push(
                     Finding::new("M25", image.name.span, what)
-                        .mend(format!("give each image on `{}` its `{key}`", port.name.value)),
+                        .fix(format!("give each image on `{}` its `{key}`", port.name.value)),
                 );
             }
             None => {}
@@ -289,7 +288,7 @@ fn images(
                     findings.push(
                         Finding::new("M25", image.station_at, what)
                             .note(other, "the other")
-                            .mend("give one of them another"),
+                            .fix("give one of them another"),
                     );
                 }
             }
@@ -334,7 +333,7 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
         show_micros(gets),
     );
     let possible = (gets as f64 * 1.1 / 10_000.0).ceil() as u64 * 10_000;
-    findings.push(Finding::new("M55", place, what).mend(format!(
+    findings.push(Finding::new("M55", place, what).fix(format!(
         "poll every {0} or less often what is polled more often than that, join reads, or raise the speed",
         show_micros(possible)
     )));
@@ -365,7 +364,7 @@ fn paths(project: &Project, findings: &mut Vec<Finding>) {
                             other.name.value, port.name.value, here.value.port
                         );
                         let finding = Finding::new("M27", here.span, what).note(before.span, "the other");
-                        findings.push(finding.mend(
+                        findings.push(finding.fix(
                             "give one of them another port, or put both images on one port with a unit each",
                         ));
                     }

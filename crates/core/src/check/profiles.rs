@@ -27,7 +27,7 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
                         fault.what,
                     );
                     if !fault.likely.is_empty() {
-                        finding = finding.mend(format!("write {}", crate::project::list_or(&fault.likely)));
+                        finding = finding.fix(format!("write {}", crate::project::list_or(&fault.likely)));
                     }
                     findings.push(finding);
                     continue;
@@ -40,7 +40,7 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
                 );
                 findings.push(
                     Finding::new("M47", point.at.span, what)
-                        .mend("drop `access = \"read-write\"`, or correct the address"),
+                        .fix("drop `access = \"read-write\"`, or correct the address"),
                 );
             }
             let ty = point.form.map_or(Type::Raw, |form| form.value.ty);
@@ -49,7 +49,7 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
                 Err(why) => {
                     let span = point.form.map_or(point.at.span, |form| form.span);
                     let finding = Finding::new("M35", span, format!("`{ty}` {why}"));
-                    findings.push(finding.mend(format!("choose a type that {} holds", address.space.a())));
+                    findings.push(finding.fix(format!("choose a type that {} holds", address.space.a())));
                 }
             }
             findings.extend(range_and_form(point));
@@ -65,21 +65,21 @@ fn role(point: &Point) -> Option<Finding> {
         Role::LineSpeed | Role::LineParity if point.values.is_empty() => {
             let what =
                 format!("`{}` sets the line, and nothing says how its values are coded", point.name.value);
-            let mend = "add `values`, such as `values = { 9600 = 0, 19200 = 1 }`, as the manual says";
-            return Some(Finding::new("F04", point.name.span, what).mend(mend));
+            let fix = "add `values`, such as `values = { 9600 = 0, 19200 = 1 }`, as the manual says";
+            return Some(Finding::new("F04", point.name.span, what).fix(fix));
         }
         Role::UnitAddress => "is the device's number on its line",
         Role::LineSpeed | Role::LineParity => "sets the device's line",
         Role::Unlock | Role::Apply => return None,
     };
-    if point.danger || !point.read_write {
+    if point.guarded || !point.read_write {
         return None;
     }
     let what = format!("`{}` {what}, and may be written like any value", point.name.value);
     Some(
         Finding::new("F04", point.name.span, what)
             .severity(Severity::Warning)
-            .mend("add `danger = true`: `readdress` still writes it, and nothing else does by accident"),
+            .fix("add `guarded = true`: `readdress` still writes it, and nothing else does by accident"),
     )
 }
 
@@ -93,8 +93,8 @@ fn range_and_form(point: &Point) -> Option<Finding> {
     let step = (form.value.value_of(1.0) - form.value.value_of(0.0)).abs();
     let (reach_low, reach_high) = (ends[0].min(ends[1]), ends[0].max(ends[1]));
     let slack = (high - low) * 1e-6;
-    let finding = |what: String, mend: String| {
-        Some(Finding::new("M36", form.span, what).note(range.span, "the range is said here").mend(mend))
+    let finding = |what: String, fix: String| {
+        Some(Finding::new("M36", form.span, what).note(range.span, "the range is said here").fix(fix))
     };
     if low < reach_low - slack && !ty.is_signed() {
         return finding(
@@ -110,7 +110,7 @@ fn range_and_form(point: &Point) -> Option<Finding> {
     if high > reach_high + slack || low < reach_low - slack {
         let (end, reach) = if high > reach_high + slack { (high, reach_high) } else { (low, reach_low) };
         let unsigned = ty.is_signed() && most as f64 * 2.0 * step >= high;
-        let mend = if unsigned {
+        let fix = if unsigned {
             "write the unsigned type, if the manual says that the value has no sign; else look at the scale"
                 .into()
         } else if form.value.linear.is_some() {
@@ -124,7 +124,7 @@ fn range_and_form(point: &Point) -> Option<Finding> {
             form.value,
             tidy(reach)
         );
-        return finding(what, mend);
+        return finding(what, fix);
     }
     let steps = (high - low) / step;
     if form.value.is_scaled() && steps < 10.0 {
@@ -183,7 +183,7 @@ fn over_one_another(profile: &Profile, places: &mut [(Address, u32, &Point)]) ->
             let finding = Finding::new("M35", second.at.span, what).note(first.at.span, "the wider point");
             found.push(
                 finding
-                    .mend(format!("give `{}` the address after it, or correct its type", second.name.value)),
+                    .fix(format!("give `{}` the address after it, or correct its type", second.name.value)),
             );
         } else if before.bit == after.bit && form(first) != form(second) {
             let what = format!(

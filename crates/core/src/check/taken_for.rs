@@ -24,8 +24,8 @@ pub(super) fn forms_differ(
     if ours.ty != theirs.ty || !same_order {
         let (theirs, ours) = (Form { order: orders.0, ..*theirs }, Form { order: orders.1, ..*ours });
         let what = format!("`{client}` reads {at} as `{theirs}`, and {of} `{ours}`");
-        let mend = format!("read it as `{ours}`, or let it be `{theirs}` at both ends");
-        return Some(Finding::new("M51", span, what).mend(mend));
+        let fix = format!("read it as `{ours}`, or let it be `{theirs}` at both ends");
+        return Some(Finding::new("M51", span, what).fix(fix));
     }
     // What a client leaves out it may work out by itself; what it writes is a statement.
     let states = text.contains(" scale") || text.contains(" plus");
@@ -33,7 +33,7 @@ pub(super) fn forms_differ(
         let by = if theirs.is_scaled() { format!("by `{theirs}`") } else { "by 1".into() };
         let what = format!("`{client}` scales {at} {by}, and {of} `{ours}`");
         let finding = Finding::new("M51", span, what).severity(Severity::Warning);
-        return Some(finding.mend("write the same scale and plus at both ends"));
+        return Some(finding.fix("write the same scale and plus at both ends"));
     }
     None
 }

@@ -13,7 +13,7 @@ const FAR_OLDER: u64 = 10;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for (at, port) in project.ports.iter().enumerate() {
-        silence(plan, at, port, findings);
+        frame_gap(plan, at, port, findings);
         timeout(plan, at, port, findings);
     }
     intervals(project, plan, findings);
@@ -22,31 +22,31 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     forgotten(project, plan, findings);
 }
 
-fn silence(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
-    let (Some(own), Some(line)) = (port.silence, plan.lines.get(at)) else { return };
-    if own.value < line.silence {
+fn frame_gap(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
+    let (Some(own), Some(line)) = (port.frame_gap, plan.lines.get(at)) else { return };
+    if own.value < line.frame_gap {
         let what = format!(
-            "a silence of {} is shorter than the 3.5 characters of this line, {}",
+            "a frame gap of {} is shorter than the 3.5 characters of this line, {}",
             show_micros(own.value),
-            show_micros(line.silence)
+            show_micros(line.frame_gap)
         );
-        let mend = format!("write {} or more, or leave it away", show_micros(line.silence));
-        findings.push(Finding::new("M21", own.span, what).mend(mend));
-    } else if own.value > LONG * line.silence && line.silence > 0 {
+        let fix = format!("write {} or more, or leave it out", show_micros(line.frame_gap));
+        findings.push(Finding::new("M21", own.span, what).fix(fix));
+    } else if own.value > LONG * line.frame_gap && line.frame_gap > 0 {
         let on = |device: usize| plan.devices.get(device).is_some_and(|d| d.port == at);
         let requests = plan.transfers.iter().filter(|transfer| on(transfer.device)).count();
-        let extra = (own.value - line.silence).saturating_mul(u64::try_from(requests).unwrap_or(u64::MAX));
+        let extra = (own.value - line.frame_gap).saturating_mul(u64::try_from(requests).unwrap_or(u64::MAX));
         if requests == 0 {
             return;
         }
         let what = format!(
-            "a silence of {} costs {} in each round of {requests} polls; the protocol asks for {}",
+            "a frame gap of {} costs {} in each round of {requests} polls; the protocol asks for {}",
             show_micros(own.value),
             show_micros(extra),
-            show_micros(line.silence)
+            show_micros(line.frame_gap)
         );
         let finding = Finding::new("M21", own.span, what).severity(Severity::Remark);
-        findings.push(finding.mend("keep it if a device needs it, and say which in a `note`"));
+        findings.push(finding.fix("keep it if a device needs it, and say which in a `note`"));
     }
 }
 
@@ -58,7 +58,7 @@ fn timeout(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
         let station = plan.devices.get(transfer.device).filter(|station| station.port == at)?;
         let space = station.space_at(transfer.extent.space)?;
         let cost = station.dialect?.cost(Verb::Read, space, transfer.extent.count, &station.setup).ok()?;
-        Some((line.bytes(cost.back) + line.silence, transfer))
+        Some((line.bytes(cost.back) + line.frame_gap, transfer))
     };
     let Some((longest, transfer)) =
         (0..plan.transfers.len()).filter_map(answer).max_by_key(|(takes, _)| *takes)
@@ -72,8 +72,8 @@ fn timeout(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
             show_micros(longest),
             show_micros(port.timeout.value)
         );
-        let mend = format!("write {} or more, or lower `max-read`", show_micros(longest.saturating_mul(2)));
-        findings.push(Finding::new("M22", port.timeout.span, what).mend(mend));
+        let fix = format!("write {} or more, or lower `max-read`", show_micros(longest.saturating_mul(2)));
+        findings.push(Finding::new("M22", port.timeout.span, what).fix(fix));
     }
 }
 
@@ -83,8 +83,7 @@ fn intervals(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let maps = project.maps.iter().filter_map(|map| map.poll);
     for poll in project.devices.iter().map(|device| device.poll).chain(maps).filter(zero) {
         let what = "a poll every 0 seconds asks without a pause".to_string();
-        findings
-            .push(Finding::new("M23", poll.span, what).mend("write how often the value is really needed"));
+        findings.push(Finding::new("M23", poll.span, what).fix("write how often the value is really needed"));
     }
     for rule in &plan.rules {
         let (Some(_), Some(map)) = (plan.sink(rule), project.maps.get(rule.map)) else { continue };
@@ -96,13 +95,13 @@ fn intervals(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 show_micros(every),
                 show_micros(rule.every)
             );
-            let mend = format!("send `on-change`, or every {} or less often", show_micros(rule.every));
-            findings.push(Finding::new("M23", send.span, what).mend(mend));
+            let fix = format!("send `on-change`, or every {} or less often", show_micros(rule.every));
+            findings.push(Finding::new("M23", send.span, what).fix(fix));
         }
         if rule.sending.on_write && rule.sending.on_change {
             let what =
                 "each write of a client is sent, changed or not, so `on-change` adds nothing".to_string();
-            findings.push(Finding::new("M23", send.span, what).mend("keep one of the two"));
+            findings.push(Finding::new("M23", send.span, what).fix("keep one of the two"));
         }
     }
 }
@@ -152,9 +151,9 @@ fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             show_micros(age.wait),
         );
         let place = project.maps.get(rule.map).and_then(|map| map.poll).unwrap_or(own.poll).span;
-        let mend =
+        let fix =
             "shorten the port's waits (`timeout`, `ack-timeout`, retries), or write `max-age` at the image";
-        findings.push(Finding::new("M65", place, what).mend(mend));
+        findings.push(Finding::new("M65", place, what).fix(fix));
     }
 }
 
@@ -179,8 +178,8 @@ fn forgotten(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         let what = format!(
             "`{name}` is sent {gets} only on a change, and after the converter has seen it away: a restart that goes unnoticed leaves it without"
         );
-        let mend = "write `send = [\"on-change\", \"every 1m\"]` where the device forgets at a restart";
-        findings.push(Finding::new("M66", map.to.span, what).mend(mend));
+        let fix = "write `send = [\"on-change\", \"every 1m\"]` where the device forgets at a restart";
+        findings.push(Finding::new("M66", map.to.span, what).fix(fix));
     }
 }
 
@@ -215,6 +214,6 @@ fn waiting(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             show_micros(takes)
         );
         let finding = Finding::new("M22", own.span, what).note(port.timeout.span, "the port's timeout");
-        findings.push(finding.mend("let the client wait longer than the port, retries included"));
+        findings.push(finding.fix("let the client wait longer than the port, retries included"));
     }
 }

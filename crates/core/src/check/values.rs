@@ -92,7 +92,7 @@ fn contradiction(project: &Project, plan: &Plan, one: &Taken, other: &Taken) -> 
     Some(
         finding
             .note(before.from.span, "the other rule")
-            .mend("one of the two is wrong: look at the device's manual"),
+            .fix("one of the two is wrong: look at the device's manual"),
     )
 }
 
@@ -129,7 +129,7 @@ fn rule_and_point(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 Finding::new("M35", span_in_device(plan, rule, map), what)
                     .severity(Severity::Warning)
                     .note(own.span, "the point")
-                    .mend(format!("name the point, or write `as {}` at its address", own.value)),
+                    .fix(format!("name the point, or write `as {}` at its address", own.value)),
             );
             break;
         }
@@ -189,7 +189,7 @@ fn ranges(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                         .severity(Severity::Warning)
                         .note(from.span, "the source")
                         .note(to.span, "the target")
-                        .mend("does the rule carry the right value? else correct the ranges"),
+                        .fix("does the rule carry the right value? else correct the ranges"),
                 );
             }
         }
@@ -200,7 +200,7 @@ fn ranges(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             findings.push(
                 Finding::new("M36", map.to.span, what)
                     .severity(Severity::Warning)
-                    .mend("write the `scale` and `plus` that turn one unit into the other, and say so in a `note`; or correct `eu`"),
+                    .fix("write the `scale` and `plus` that turn one unit into the other, and say so in a `note`; or correct `eu`"),
             );
         }
     }
@@ -236,6 +236,6 @@ fn too_narrow(
     Some(
         Finding::new("M36", map.to.span, what)
             .severity(Severity::Warning)
-            .mend("write a wider or a signed type there, another scale, or `overflow = \"clamp\"`"),
+            .fix("write a wider or a signed type there, another scale, or `overflow = \"clamp\"`"),
     )
 }

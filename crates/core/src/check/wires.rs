@@ -14,7 +14,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             && let Some(why) = dialect.line_fault(line.value)
         {
             findings.push(
-                Finding::new("M18", line.span, why).mend("write 8 data bits, or the protocol that has 7"),
+                Finding::new("M18", line.span, why).fix("write 8 data bits, or the protocol that has 7"),
             );
         }
         let devices: Vec<usize> = (0..plan.devices.len()).filter(|device| plan.is_on(*device, at)).collect();
@@ -26,8 +26,8 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
                     "`{}` sends both ways at once, and two wires carry one direction at a time",
                     dialect.name()
                 );
-                let mend = "wire it as `rs232` or `rs422`, or speak the half-duplex protocol";
-                findings.push(Finding::new("M24", wiring.span, what).mend(mend));
+                let fix = "wire it as `rs232` or `rs422`, or speak the half-duplex protocol";
+                findings.push(Finding::new("M24", wiring.span, what).fix(fix));
             }
             let names: Vec<_> = devices.iter().filter_map(|device| project.devices.get(*device)).collect();
             if let [first, second, ..] = names.as_slice() {
@@ -41,7 +41,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
                     Finding::new("M24", second.name.span, what)
                         .severity(Severity::Warning)
                         .note(first.name.span, "one of them")
-                        .mend("give each device a port, or speak the half-duplex protocol; behind a router of nodes it is right"),
+                        .fix("give each device a port, or speak the half-duplex protocol; behind a router of nodes it is right"),
                 );
             }
         }
@@ -58,7 +58,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
                 findings.push(
                     Finding::new("M25", device.station_at, what)
                         .note(written.unwrap_or(port.name.span), "the port")
-                        .mend("give the converter another `own-node`"),
+                        .fix("give the converter another `own-node`"),
                 );
             }
         }
@@ -74,7 +74,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
                 findings.push(
                     Finding::new("M28", to.span, why)
                         .severity(Severity::Warning)
-                        .mend("is the port number right, and the protocol?"),
+                        .fix("is the port number right, and the protocol?"),
                 );
             }
         }
@@ -94,7 +94,7 @@ fn raw_twice(project: &Project, findings: &mut Vec<Finding>) {
             findings.push(
                 Finding::new("M24", port.span, what)
                     .note(other, "the other forward")
-                    .mend("remove one of them, or give each its own ports"),
+                    .fix("remove one of them, or give each its own ports"),
             );
         }
     }

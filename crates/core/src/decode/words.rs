@@ -15,11 +15,11 @@ pub struct WordsFault {
     /// What is wrong, in words.
     pub what: String,
     /// What to write instead.
-    pub mend: String,
+    pub fix: String,
 }
 
-fn fault(what: String, mend: impl Into<String>) -> WordsFault {
-    WordsFault { what, mend: mend.into() }
+fn fault(what: String, fix: impl Into<String>) -> WordsFault {
+    WordsFault { what, fix: fix.into() }
 }
 
 /// Reads words that blanks or commas part; `0x` and hex letters say hex, other lengths than four digits decimal.

@@ -16,7 +16,7 @@ pub(super) fn check(rule: &Rule) -> Paragraph {
         "{} Why it hurts: {}. What to do: {}. {}",
         sentence(rule.title),
         rule.why,
-        rule.mend,
+        rule.fix,
         match rule.told_by {
             "check" => "`woodrush check` tells it with the line of the file.".to_string(),
             other => format!("`woodrush {other}` tells it; no file does."),

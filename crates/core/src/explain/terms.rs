@@ -114,7 +114,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["silence", "turnaround", "echo"],
-        "`silence` is the least pause between two messages on a serial line; where frames have no end mark it is what ends them. `turnaround` is the pause after a broadcast, which nobody answers. `echo` says that an adapter gives back what is sent, so that it is taken out.",
+        "`frame-gap` is the least pause between two messages on a serial line; where frames have no end mark it is what ends them. `turnaround` is the pause after a broadcast, which nobody answers. `echo` says that an adapter gives back what is sent, so that it is taken out.",
     ),
     trade(
         &["client", "server", "master", "slave", "clients"],

@@ -24,7 +24,7 @@ pub struct Finding {
     /// What is there, in words.
     pub what: String,
     /// What to write instead; the check's general advice where nothing better is known.
-    pub mend: String,
+    pub fix: String,
     /// Why it hurts; the check's general reason where this case has none of its own.
     pub why: &'static str,
     /// Other places that belong to it, with what they are.
@@ -43,7 +43,7 @@ impl Finding {
             severity: rule.severity,
             span,
             what: what.into(),
-            mend: rule.mend.into(),
+            fix: rule.fix.into(),
             why: rule.why,
             notes: vec![],
             count: 1,
@@ -60,8 +60,8 @@ impl Finding {
 
     /// With advice for this case.
     #[must_use]
-    pub fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.mend = mend.into();
+    pub fn fix(mut self, fix: impl Into<String>) -> Self {
+        self.fix = fix.into();
         self
     }
 

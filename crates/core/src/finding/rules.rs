@@ -36,7 +36,7 @@ pub struct Rule {
     /// Why it hurts in the field.
     pub why: &'static str,
     /// What to do, in general.
-    pub mend: &'static str,
+    pub fix: &'static str,
     /// Which command tells it.
     pub told_by: &'static str,
 }
@@ -47,16 +47,16 @@ pub fn rule(code: &str) -> Option<&'static Rule> {
     RULES.iter().find(|rule| rule.code == code)
 }
 
-const fn error(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
-    Rule { code, severity: Severity::Error, title, why, mend, told_by: "check" }
+const fn error(code: &'static str, title: &'static str, why: &'static str, fix: &'static str) -> Rule {
+    Rule { code, severity: Severity::Error, title, why, fix, told_by: "check" }
 }
 
-const fn warning(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
-    Rule { code, severity: Severity::Warning, title, why, mend, told_by: "check" }
+const fn warning(code: &'static str, title: &'static str, why: &'static str, fix: &'static str) -> Rule {
+    Rule { code, severity: Severity::Warning, title, why, fix, told_by: "check" }
 }
 
-const fn remark(code: &'static str, title: &'static str, why: &'static str, mend: &'static str) -> Rule {
-    Rule { code, severity: Severity::Remark, title, why, mend, told_by: "check" }
+const fn remark(code: &'static str, title: &'static str, why: &'static str, fix: &'static str) -> Rule {
+    Rule { code, severity: Severity::Remark, title, why, fix, told_by: "check" }
 }
 
 /// Every check, in the order of the codes.
@@ -65,13 +65,13 @@ pub static RULES: &[Rule] = &[
         "F00",
         "a part that another fault hides",
         "it cannot be judged before the other is mended",
-        "mend the other fault first",
+        "fix the other fault first",
     ),
     error(
         "F01",
         "the file is not TOML",
         "nothing after the slip can be trusted",
-        "mend the line as the message says",
+        "fix the line as the message says",
     ),
     error(
         "F02",
@@ -235,7 +235,7 @@ pub static RULES: &[Rule] = &[
         "M21",
         "a silence that does not suit the line",
         "shorter than 3.5 characters, devices take two messages for one; much longer, it costs time in every poll",
-        "leave `silence` away unless a device needs more",
+        "leave `frame-gap` away unless a device needs more",
     ),
     warning(
         "M22",
@@ -453,7 +453,7 @@ mod tests {
             assert!(pair[0].code < pair[1].code, "{} {}", pair[0].code, pair[1].code);
         }
         for rule in RULES {
-            for text in [rule.title, rule.why, rule.mend] {
+            for text in [rule.title, rule.why, rule.fix] {
                 assert!(!text.is_empty() && !text.ends_with('.'), "{}: {text}", rule.code);
             }
             assert_eq!(rule.code.len(), 3);

@@ -31,7 +31,7 @@ pub(super) fn add(plan: &mut Plan) {
             max_age: u64::MAX,
             on_loss: OnLoss::Refuse,
             sending: Sending::default(),
-            confirm: true,
+            after_device: true,
             invalid: Box::default(),
         });
     }

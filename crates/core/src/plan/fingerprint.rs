@@ -55,7 +55,7 @@ impl Plan {
                 rule.max_age,
                 rule.on_loss,
                 rule.sending,
-                rule.confirm,
+                rule.after_device,
                 rule.invalid
             );
         }

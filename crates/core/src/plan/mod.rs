@@ -198,7 +198,7 @@ pub struct PlannedRule {
     /// When a device is written.
     pub sending: Sending,
     /// A client's write is answered when the device has answered.
-    pub confirm: bool,
+    pub after_device: bool,
     /// Raw words of the source that mean "no value".
     pub invalid: Box<[u64]>,
 }

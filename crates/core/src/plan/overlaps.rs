@@ -75,7 +75,7 @@ fn overlap(project: &Project, plan: &Plan, first: usize, second: usize, cell: u3
             Finding::new("M17", this.from.span, format!("two rules take {shown} apart in different ways"))
                 .why(TWO_ON_ONE)
                 .note(other.from.span, "the other rule")
-                .mend("let both begin at the same address with the same form and count")
+                .fix("let both begin at the same address with the same form and count")
         }
         (_, true) => Finding::new(
             "F09",
@@ -83,7 +83,7 @@ fn overlap(project: &Project, plan: &Plan, first: usize, second: usize, cell: u3
             format!("{shown} is fed by a rule, so no client can write it"),
         )
         .note(other.to.span, "that rule")
-        .mend("begin this rule where that one begins, or at another address"),
+        .fix("begin this rule where that one begins, or at another address"),
         _ => {
             let what = if plan.sink(second).is_some() {
                 format!("two rules write {shown}")
@@ -93,7 +93,7 @@ fn overlap(project: &Project, plan: &Plan, first: usize, second: usize, cell: u3
             Finding::new("M17", this.to.span, what)
                 .why(TWO_ON_ONE)
                 .note(other.to.span, "the other rule")
-                .mend(move_it)
+                .fix(move_it)
         }
     })
 }

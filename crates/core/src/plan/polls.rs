@@ -41,7 +41,7 @@ impl Plan {
             Source::Poll { place, .. } => Some(place),
             _ => None,
         };
-        let join = project.devices.get(device)?.join;
+        let gap = project.devices.get(device)?.read_gap;
         let mut items = vec![];
         let mut together: Vec<(&str, u32, u32)> = vec![];
         let mut held = vec![];
@@ -49,7 +49,7 @@ impl Plan {
             let rule = self.rules.get(*rule)?;
             let place = place_of(rule)?;
             items.extend((0..place.count).map(|item| (place.item(item).first, place.width)));
-            if let Some(name) = project.maps.get(rule.map).and_then(|map| map.group.as_ref()) {
+            if let Some(name) = project.maps.get(rule.map).and_then(|map| map.together.as_ref()) {
                 together.push((&name.value, place.first, place.extent().end()));
             }
         }
@@ -64,7 +64,7 @@ impl Plan {
             }
         }
         let requests =
-            requests::cover(dialect, space, id, &items, join, &station.setup, &|cost| line.weight(cost))?;
+            requests::cover(dialect, space, id, &items, gap, &station.setup, &|cost| line.weight(cost))?;
         let each = to_u32(space.grain.cell_bytes());
         // Steps by request; a rule's values may be spread over several.
         let mut landing: Vec<(usize, Step)> = vec![];

@@ -6,7 +6,7 @@ use crate::protocol::{Cost, Dialect, Extent, Setup, Space, SpaceId, Verb};
 pub(super) type Item = (u32, u32);
 
 /// Requests in ascending order that cover all items, each item whole in one of them, at the least total weight.
-/// `join` unused grains may be read between two items. `None` where an item alone is too long for any request.
+/// `read-gap` unused grains may be read between two items. `None` where an item alone is too long for any request.
 ///
 /// After items that lie wholly inside another are dropped, both ends ascend, and some best set of requests covers
 /// consecutive items: a best split of the first `n` items is found from those of fewer.
@@ -15,7 +15,7 @@ pub(super) fn cover(
     space: &Space,
     id: SpaceId,
     items: &[Item],
-    join: u32,
+    gap: u32,
     setup: &Setup,
     weigh: &dyn Fn(Cost) -> u64,
 ) -> Option<Vec<Extent>> {
@@ -51,7 +51,7 @@ pub(super) fn cover(
     for (last, (tail_first, tail_count)) in wanted.iter().enumerate() {
         let end = aligned(*tail_first, tail_first + tail_count);
         let end = end.0 + end.1;
-        if last > 0 && *tail_first > wanted.get(last - 1).map_or(0, |(first, count)| first + count + join) {
+        if last > 0 && *tail_first > wanted.get(last - 1).map_or(0, |(first, count)| first + count + gap) {
             low = last;
         }
         while starts.get(low).is_some_and(|first| low <= last && (end - first) as usize >= weights.len()) {
@@ -98,18 +98,18 @@ mod tests {
 
     const LINE: LineTime = LineTime {
         char_nanos: 572_917,
-        silence: 2006,
-        own_silence: 2006,
+        frame_gap: 2006,
+        own_frame_gap: 2006,
         timeout: 0,
         turnaround: 0,
         hurry: false,
     };
 
-    fn planned(items: &[Item], join: u32, max_read: u32) -> Option<Vec<(u32, u32)>> {
+    fn planned(items: &[Item], gap: u32, max_read: u32) -> Option<Vec<(u32, u32)>> {
         let rtu = dialect("modbus-rtu").unwrap();
         let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![] };
         let requests =
-            cover(rtu, &rtu.standing()[3], SpaceId(3), items, join, &setup, &|cost| LINE.weight(cost))?;
+            cover(rtu, &rtu.standing()[3], SpaceId(3), items, gap, &setup, &|cost| LINE.weight(cost))?;
         Some(requests.iter().map(|extent| (extent.first, extent.count)).collect())
     }
 
@@ -121,16 +121,16 @@ mod tests {
     }
 
     /// The least weight over every way to put the items into groups, whatever their order.
-    fn brute(items: &[Item], join: u32, max_read: u32) -> Option<u64> {
+    fn brute(items: &[Item], gap: u32, max_read: u32) -> Option<u64> {
         fn assign(
             items: &[Item],
             groups: &mut Vec<Vec<Item>>,
             best: &mut Option<u64>,
-            join: u32,
+            gap: u32,
             max_read: u32,
         ) {
             let Some((item, rest)) = items.split_first() else {
-                let hulls: Option<Vec<(u32, u32)>> = groups.iter().map(|group| hull(group, join)).collect();
+                let hulls: Option<Vec<(u32, u32)>> = groups.iter().map(|group| hull(group, gap)).collect();
                 if let Some(total) = hulls.and_then(|hulls| weight_of(&hulls, max_read)) {
                     *best = Some(best.map_or(total, |least| least.min(total)));
                 }
@@ -138,20 +138,20 @@ mod tests {
             };
             for at in 0..groups.len() {
                 groups[at].push(*item);
-                assign(rest, groups, best, join, max_read);
+                assign(rest, groups, best, gap, max_read);
                 groups[at].pop();
             }
             groups.push(vec![*item]);
-            assign(rest, groups, best, join, max_read);
+            assign(rest, groups, best, gap, max_read);
             groups.pop();
         }
-        /// First and count of a request over the group, if no gap in it is wider than `join`.
-        fn hull(group: &[Item], join: u32) -> Option<(u32, u32)> {
+        /// First and count of a request over the group, if no gap in it is wider than `read-gap`.
+        fn hull(group: &[Item], gap: u32) -> Option<(u32, u32)> {
             let mut sorted = group.to_vec();
             sorted.sort_unstable();
             let mut end = sorted[0].0;
             for (first, count) in &sorted {
-                if *first > end + join {
+                if *first > end + gap {
                     return None;
                 }
                 end = end.max(first + count);
@@ -159,7 +159,7 @@ mod tests {
             Some((sorted[0].0, end - sorted[0].0))
         }
         let mut best = None;
-        assign(items, &mut vec![], &mut best, join, max_read);
+        assign(items, &mut vec![], &mut best, gap, max_read);
         best
     }
 
@@ -186,13 +186,13 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(512))]
         #[test]
         fn no_other_set_of_requests_takes_less_time(
-            items in prop::collection::vec((0u32..24, 1u32..5), 1..7), join in 0u32..5, max_read in 4u32..13,
+            items in prop::collection::vec((0u32..24, 1u32..5), 1..7), gap in 0u32..5, max_read in 4u32..13,
         ) {
-            let requests = planned(&items, join, max_read).unwrap();
+            let requests = planned(&items, gap, max_read).unwrap();
             for (first, count) in &items {
                 prop_assert!(requests.iter().any(|(start, len)| start <= first && first + count <= start + len));
             }
-            prop_assert_eq!(weight_of(&requests, max_read), brute(&items, join, max_read));
+            prop_assert_eq!(weight_of(&requests, max_read), brute(&items, gap, max_read));
         }
     }
 }

@@ -91,7 +91,7 @@ pub(crate) fn address(
             finding = finding.why(PAST_THE_END);
         }
         if !fault.likely.is_empty() {
-            finding = finding.mend(format!("write {}", list_or(&fault.likely)));
+            finding = finding.fix(format!("write {}", list_or(&fault.likely)));
         }
         finding
     })

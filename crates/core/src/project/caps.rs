@@ -29,5 +29,5 @@ pub(super) fn capped(r: &mut Reader<'_>, at: Span, noun: &str, count: usize, mos
 /// More than there may be.
 pub(crate) fn too_many(at: Span, noun: &str, count: u64, most: u64) -> Finding {
     let what = format!("the project has {count} {noun}, and {most} is the most that one converter takes");
-    Finding::new("M31", at, what).mend("split it into several projects, each for a converter of its own")
+    Finding::new("M31", at, what).fix("split it into several projects, each for a converter of its own")
 }

@@ -87,7 +87,7 @@ impl Project {
                 if let Some(form) = form {
                     let what = format!("`{name}.{rest}` is a point and has the form of its profile");
                     return Err(
-                        Finding::new("F08", form.span, what).mend("leave `as …` away, or change the profile")
+                        Finding::new("F08", form.span, what).fix("leave `as …` away, or change the profile")
                     );
                 }
                 self.point_endpoint(device, text.span, rest, rest_at)
@@ -95,12 +95,12 @@ impl Project {
             (Some('.'), Owner::Image(_) | Owner::Converter) => {
                 let what = format!("`{name}` is an image, which has addresses and no points");
                 Err(Finding::new("F10", text.span, what)
-                    .mend(format!("write `{name}:ADDRESS`, such as `{name}:400001`")))
+                    .fix(format!("write `{name}:ADDRESS`, such as `{name}:400001`")))
             }
             _ => {
                 let what = format!("`{plain}` names no address");
-                let mend = format!("write `{name}:ADDRESS`, or for a device `{name}.POINT`");
-                Err(Finding::new("F10", text.span, what).mend(mend))
+                let fix = format!("write `{name}:ADDRESS`, or for a device `{name}.POINT`");
+                Err(Finding::new("F10", text.span, what).fix(fix))
             }
         }
     }
@@ -112,9 +112,7 @@ impl Project {
                 return Err(Finding::quiet(span));
             }
             let what = format!("`{owner_name}` has no profile, so it has no point `{name}`");
-            return Err(
-                Finding::new("F05", at, what).mend("give the device a `profile`, or write an address")
-            );
+            return Err(Finding::new("F05", at, what).fix("give the device a `profile`, or write an address"));
         };
         let Some(index) = profile.points.iter().position(|point| point.name.value == name) else {
             let near = nearest(name, profile.points.iter().map(|point| point.name.value.as_str()));
@@ -124,11 +122,11 @@ impl Project {
                 return Err(Finding::quiet(span));
             }
             finding = match near {
-                Some(near) => finding.mend(format!("write `{near}`")),
+                Some(near) => finding.fix(format!("write `{near}`")),
                 None => {
                     let some: Vec<String> =
                         profile.points.iter().take(6).map(|p| p.name.value.clone()).collect();
-                    finding.mend(format!("its points are {}", list_or(&some).replace(" or ", " and ")))
+                    finding.fix(format!("its points are {}", list_or(&some).replace(" or ", " and ")))
                 }
             };
             return Err(finding);
@@ -141,7 +139,7 @@ impl Project {
         let address = self.point_address(device, point).map_err(|fault| match self.devices.get(device) {
             // Only the shift of this device can be the reason, if the profile's own address is sound.
             Some(own) if own.shift.value != 0 => Finding::new(fault.code, own.shift.span, fault.what)
-                .mend("choose a `shift` that keeps every point within its table"),
+                .fix("choose a `shift` that keeps every point within its table"),
             _ => Finding::quiet(span),
         })?;
         let target = Target::Cells(address, Some(index));
@@ -153,13 +151,13 @@ impl Project {
         let Some((name, item)) = rest.split_once("health.") else {
             let form = if kind == "converter" { "converter.health.ITEM" } else { "NAME.health.ITEM" };
             let what = format!("`{kind}.{rest}` names nothing that the converter tells");
-            return Err(Finding::new("F10", at, what).mend(format!("write `{form}`")));
+            return Err(Finding::new("F10", at, what).fix(format!("write `{form}`")));
         };
         let name = name.trim_end_matches('.');
         let unknown = |noun: &str, near: Option<String>| {
             let finding = Finding::new("F05", at, format!("there is no {noun} `{name}`"));
             Err(match near {
-                Some(near) => finding.mend(format!("write `{near}`")),
+                Some(near) => finding.fix(format!("write `{near}`")),
                 None => finding,
             })
         };
@@ -190,9 +188,9 @@ impl Project {
         let near = nearest(name, names.map(|name| name.value.as_str()));
         let mut finding = Finding::new("F05", span, format!("there is no device or image `{name}`"));
         if let Some(near) = near {
-            finding = finding.mend(format!("write `{near}`"));
+            finding = finding.fix(format!("write `{near}`"));
         } else if self.port(name).is_some() {
-            finding = finding.mend(format!("`{name}` is a port; name a device on it or an image"));
+            finding = finding.fix(format!("`{name}` is a port; name a device on it or an image"));
         }
         Err(finding)
     }
@@ -204,6 +202,6 @@ fn item_of<T: Words>(word: &str, whose: &str, at: Span) -> Result<T, Finding> {
         let words: Vec<String> = T::ALL.iter().map(|(_, word)| (*word).to_string()).collect();
         let near = nearest(word, words.iter().map(String::as_str));
         let offer = near.map_or_else(|| list_or(&words), |near| format!("`{near}`"));
-        Finding::new("F05", at, format!("{whose}'s health has no `{word}`")).mend(format!("write {offer}"))
+        Finding::new("F05", at, format!("{whose}'s health has no `{word}`")).fix(format!("write {offer}"))
     })
 }

@@ -1,6 +1,6 @@
 //! One table of the file, read by the table of keys: unknown keys and wrong kinds are found once, here.
 
-use super::keys::keys_of;
+use super::keys::{keys_of, renamed};
 use super::kinds::{check_kind, float, whole_number};
 use super::repeat;
 use super::scalars::duration;
@@ -88,7 +88,7 @@ impl<'a, 'i> Fields<'a, 'i> {
                 // A number may be an expression there, which is judged when it is worked out.
                 Some(known) if repeats && known.kind.is_number() && value.get_ref().is_str() => {}
                 Some(known) => check_kind(r, known, value),
-                None => unknown_key(r, keys, &what, key),
+                None => unknown_key(r, keys, group, &what, key),
             }
         }
         Self { what, span, table, group, n: None, repeats }
@@ -177,7 +177,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     pub(super) fn required(&self, r: &mut Reader<'_>, key: &str, such_as: &str) -> Option<At<String>> {
         let Some(value) = self.get(key) else {
             let what = format!("{} has no `{key}`", self.what);
-            r.find(Finding::new("F04", self.span, what).mend(format!("add `{key}`, {such_as}")));
+            r.find(Finding::new("F04", self.span, what).fix(format!("add `{key}`, {such_as}")));
             return None;
         };
         value.get_ref().as_str().map(|text| self.worked_out(r.text_at(text, value.span())))
@@ -230,7 +230,7 @@ impl<'a, 'i> Fields<'a, 'i> {
             Some(value) => Some(At { value, span }),
             None => {
                 let what = format!("`{key}` is not a list of whole numbers of {low} to {high}");
-                r.find(Finding::new("F03", span, what).mend("write it as `[1, 2]`, hexadecimal as `[0x10]`"));
+                r.find(Finding::new("F03", span, what).fix("write it as `[1, 2]`, hexadecimal as `[0x10]`"));
                 None
             }
         }
@@ -291,8 +291,8 @@ impl<'a, 'i> Fields<'a, 'i> {
             Ok(value) => return Some(At { value, span: text.span }),
             Err(LineFault::Shape) => {
                 let what = format!("`{}` are no line settings", text.value);
-                let mend = "write BAUD DATA PARITY STOP, such as `38400 8E1` or `9600 8N1`";
-                r.find(Finding::new("M18", text.span, what).mend(mend));
+                let fix = "write BAUD DATA PARITY STOP, such as `38400 8E1` or `9600 8N1`";
+                r.find(Finding::new("M18", text.span, what).fix(fix));
             }
             Err(LineFault::Speed(baud, likely)) => {
                 let frame = text.value.split_whitespace().nth(1).unwrap_or("8N1");
@@ -301,7 +301,7 @@ impl<'a, 'i> Fields<'a, 'i> {
                     text.span.part(0, baud.len()),
                     format!("no device has the speed {baud}"),
                 );
-                r.find(finding.mend(format!("write `{likely} {frame}`")));
+                r.find(finding.fix(format!("write `{likely} {frame}`")));
             }
         }
         None
@@ -316,7 +316,7 @@ impl<'a, 'i> Fields<'a, 'i> {
             [low, high] if low < high => Some(At { value: (*low, *high), span: r.span(value.span()) }),
             _ => {
                 let what = format!("`{key}` is not two numbers, the lesser first");
-                r.find(Finding::new("F03", r.span(value.span()), what).mend("write it as `[0, 20]`"));
+                r.find(Finding::new("F03", r.span(value.span()), what).fix("write it as `[0, 20]`"));
                 None
             }
         }
@@ -384,7 +384,7 @@ impl<'a, 'i> Fields<'a, 'i> {
                 let what = format!("{noun} `{}` is not a table", at.value);
                 r.find(
                     Finding::new("F03", at.span, what)
-                        .mend(format!("write `[{key}.{}]` above its keys", at.value)),
+                        .fix(format!("write `[{key}.{}]` above its keys", at.value)),
                 );
                 continue;
             };
@@ -411,10 +411,10 @@ impl<'a, 'i> Fields<'a, 'i> {
     ) -> Vec<Self> {
         let Some(value) = self.get(key) else { return vec![] };
         let Some(list) = value.get_ref().as_array() else {
-            let mend = format!("write `[[{key}]]` with two brackets");
+            let fix = format!("write `[[{key}]]` with two brackets");
             r.find(
                 Finding::new("F03", r.span(value.span()), format!("`{key}` is not a list of tables"))
-                    .mend(mend),
+                    .fix(fix),
             );
             return vec![];
         };
@@ -457,18 +457,18 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 }
 
-fn unknown_key(r: &mut Reader<'_>, keys: &Known, what: &str, key: &Spanned<DeString<'_>>) {
+fn unknown_key(r: &mut Reader<'_>, keys: &Known, group: &str, what: &str, key: &Spanned<DeString<'_>>) {
     let name = key.get_ref().as_ref();
-    let near = nearest(name, keys.iter().map(|known| known.name));
+    let near = renamed(group, name).or_else(|| nearest(name, keys.iter().map(|known| known.name)));
     let finding = Finding::new("F02", r.span(key.span()), format!("{what} has no key `{name}`"));
-    let mend = match near {
+    let fix = match near {
         Some(near) => format!("write `{near}`"),
         None => {
             let known: Vec<&str> = keys.iter().map(|known| known.name).collect();
             format!("its keys are {}", known.join(", "))
         }
     };
-    r.find(finding.mend(mend));
+    r.find(finding.fix(fix));
 }
 
 fn is_name(text: &str) -> bool {

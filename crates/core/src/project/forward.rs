@@ -59,7 +59,7 @@ pub(super) fn read(
             if there.value.len() != here.value.len() {
                 let what = format!("{} units become {}", here.value.len(), there.value.len());
                 let finding = Finding::new("F03", there.span, what).note(here.span, "the units");
-                r.find(finding.mend("write as many units here as in `units`"));
+                r.find(finding.fix("write as many units here as in `units`"));
             }
             let pairs = here.value.iter().copied().zip(there.value.iter().copied());
             At { value: pairs.collect(), span: here.span }

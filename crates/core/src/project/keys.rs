@@ -1,6 +1,6 @@
 //! The one table of keys: it drives the reader, the suggestions and the help.
 
-use crate::protocol::{DIALECTS, Key, KeyKind};
+use crate::protocol::{Content, DIALECTS, Key, KeyKind};
 
 const NOTE: Key = Key { table: "*", name: "note", kind: KeyKind::Text, doc: "a remark for people" };
 
@@ -11,17 +11,35 @@ const fn key(table: &'static str, name: &'static str, kind: KeyKind, doc: &'stat
 const ACCESS: KeyKind = KeyKind::Choice(&["read-only", "read-write"]);
 const WRITE_ONE: KeyKind = KeyKind::Choice(&["multiple", "single"]);
 
+/// Keys that had another name: the table, the old name, and what to write now.
+const RENAMED: &[(&str, &str, &str)] = &[
+    ("limits", "points", "values"),
+    ("ports", "silence", "frame-gap"),
+    ("devices", "join", "read-gap"),
+    ("devices", "needs", "must-map"),
+    ("clients", "needs", "must-read"),
+    ("map", "confirm", "answer"),
+    ("map", "group", "together"),
+    ("points", "danger", "guarded"),
+];
+
+/// What a key of this table is called now, if it had another name.
+pub(crate) fn renamed(table: &str, name: &str) -> Option<&'static str> {
+    let found = RENAMED.iter().find(|(of, old, _)| (*of, *old) == (table, name));
+    found.map(|(.., new)| *new)
+}
+
 /// Every key that belongs to no dialect, by the table that it stands in.
 pub static KEYS: &[Key] = &[
-    key("file", "project", KeyKind::Own, "what this is"),
-    key("file", "converter", KeyKind::Own, "the box itself"),
-    key("file", "ports", KeyKind::Own, "where wires meet the converter"),
-    key("file", "devices", KeyKind::Own, "what the converter asks"),
-    key("file", "images", KeyKind::Own, "what the converter shows"),
-    key("file", "map", KeyKind::Own, "the rules"),
-    key("file", "forward", KeyKind::Own, "whole requests passed from port to port"),
-    key("file", "clients", KeyKind::Own, "those who ask the converter"),
-    key("file", "rig", KeyKind::Own, "the bench"),
+    key("file", "project", KeyKind::Own(Content::Table("project")), "what this is"),
+    key("file", "converter", KeyKind::Own(Content::Table("converter")), "the box itself"),
+    key("file", "ports", KeyKind::Own(Content::Tables("ports")), "where wires meet the converter"),
+    key("file", "devices", KeyKind::Own(Content::Tables("devices")), "what the converter asks"),
+    key("file", "images", KeyKind::Own(Content::Tables("images")), "what the converter shows"),
+    key("file", "map", KeyKind::Own(Content::List("map")), "the rules"),
+    key("file", "forward", KeyKind::Own(Content::List("forward")), "whole requests passed from port to port"),
+    key("file", "clients", KeyKind::Own(Content::Tables("clients")), "those who ask the converter"),
+    key("file", "rig", KeyKind::Own(Content::Table("rig")), "the bench"),
     key("project", "name", KeyKind::Text, "the site's name"),
     key("project", "format", KeyKind::Whole(1, 1), "the version of this file's format, 1"),
     key("converter", "address", KeyKind::Text, "its IPv4 address with prefix length; used by the checks"),
@@ -39,11 +57,16 @@ pub static KEYS: &[Key] = &[
         KeyKind::Whole(1, 1000),
         "write logs that are kept, the one that grows among them; default 10",
     ),
-    key("converter", "limits", KeyKind::Own, "what the box takes; the checks hold the project against it"),
+    key(
+        "converter",
+        "limits",
+        KeyKind::Own(Content::Table("limits")),
+        "what the box takes; the checks hold the project against it",
+    ),
     key("limits", "clients", KeyKind::Whole(1, 65_535), "connections at once, over all ports"),
     key("limits", "devices-per-line", KeyKind::Whole(1, 65_535), "devices on one serial line"),
     key("limits", "lines", KeyKind::Whole(0, 65_535), "serial lines"),
-    key("limits", "points", KeyKind::Whole(1, 10_000_000), "values in all rules"),
+    key("limits", "values", KeyKind::Whole(1, 10_000_000), "values in all rules"),
     key("ports", "serial", KeyKind::Text, "path of a serial line"),
     key("ports", "line", KeyKind::Text, "BAUD DATA PARITY STOP of a serial line, such as `38400 8E1`"),
     key(
@@ -57,7 +80,7 @@ pub static KEYS: &[Key] = &[
     key("ports", "connect", KeyKind::Text, "HOST:PORT that is dialled"),
     key("ports", "pty", KeyKind::Text, "path of a virtual serial port that is made"),
     key("ports", "protocol", KeyKind::Text, "what is spoken there"),
-    key("ports", "silence", KeyKind::Duration, "least silence between messages; default the protocol's own"),
+    key("ports", "frame-gap", KeyKind::Duration, "least pause between messages; default the protocol's own"),
     key("ports", "timeout", KeyKind::Duration, "wait for an answer; default 1s"),
     key("ports", "retries", KeyKind::Whole(0, 100), "further tries of one request; default 0"),
     key("ports", "turnaround", KeyKind::Duration, "wait after a broadcast; default 100ms"),
@@ -80,7 +103,12 @@ pub static KEYS: &[Key] = &[
     key("devices", "connect", KeyKind::Text, "instead of `port`: HOST:PORT of a connection of its own"),
     key("devices", "serial", KeyKind::Text, "instead of `port`: path of a line of its own"),
     key("devices", "protocol", KeyKind::Text, "with `connect` or `serial`: what is spoken there"),
-    key("devices", "shift", KeyKind::Own, "added to every address of its profile; may be an expression of n"),
+    key(
+        "devices",
+        "shift",
+        KeyKind::Own(Content::Expression),
+        "added to every address of its profile; may be an expression of n",
+    ),
     key("devices", "repeat", KeyKind::Text, "`1-47`: as many devices, NAME-1 to NAME-47"),
     key("devices", "profile", KeyKind::Text, "path of its profile, from the project file"),
     key(
@@ -89,7 +117,7 @@ pub static KEYS: &[Key] = &[
         KeyKind::Text,
         "what the device itself is set to; default the profile's as-shipped setting",
     ),
-    key("devices", "needs", KeyKind::Texts, "points that some rule must carry"),
+    key("devices", "must-map", KeyKind::Texts, "points that a rule must map"),
     key("devices", "poll", KeyKind::Duration, "how often it is asked; default 1s"),
     key(
         "devices",
@@ -105,9 +133,9 @@ pub static KEYS: &[Key] = &[
     ),
     key(
         "devices",
-        "join",
+        "read-gap",
         KeyKind::Whole(0, 65_535),
-        "unused registers that may be read to join two reads; default 0",
+        "unused registers that may be read to merge two requests; default 0",
     ),
     key(
         "devices",
@@ -121,7 +149,12 @@ pub static KEYS: &[Key] = &[
         KeyKind::Text,
         "how often a lost device is tried; default `1s..30s`, doubling",
     ),
-    key("devices", "tables", KeyKind::Own, "sizes of its tables, if known: `{ holding = 400 }`"),
+    key(
+        "devices",
+        "tables",
+        KeyKind::Own(Content::Numbers),
+        "sizes of its tables, if known: `{ holding = 400 }`",
+    ),
     key("images", "port", KeyKind::Text, "where it answers"),
     key(
         "images",
@@ -161,17 +194,17 @@ pub static KEYS: &[Key] = &[
     key("map", "poll", KeyKind::Duration, "overrides the device's"),
     key(
         "map",
-        "confirm",
-        KeyKind::Switch,
-        "`false`: a client's write is answered before the device has; default true",
+        "answer",
+        KeyKind::Choice(&["after-device", "at-once"]),
+        "when a client's write is answered: once the device has confirmed it (default), or at once",
     ),
     key(
         "map",
         "send",
-        KeyKind::Own,
+        KeyKind::Own(Content::OneOrMore),
         "when a device is written: `on-write`, `on-change`, `every 10s`, or a list of them",
     ),
-    key("map", "group", KeyKind::Text, "rules of one group come from one poll"),
+    key("map", "together", KeyKind::Text, "rules with the same word here come from one request"),
     key("map", "repeat", KeyKind::Text, "`1-47`: as many rules; `{…}` in its texts is an expression of n"),
     key(
         "map",
@@ -189,7 +222,7 @@ pub static KEYS: &[Key] = &[
     key("forward", "units", KeyKind::Text, "the units that are passed on, such as `10-20`"),
     key("forward", "to", KeyKind::Text, "a port on which we ask"),
     key("forward", "as-units", KeyKind::Text, "what they are there, such as `1-11`; default the same"),
-    key("forward", "functions", KeyKind::Own, "function codes that may pass; default all"),
+    key("forward", "functions", KeyKind::Own(Content::Wholes), "function codes that may pass; default all"),
     key("forward", "writes-first", KeyKind::Switch, "writes go before reads that wait; default false"),
     key("clients", "image", KeyKind::Text, "the image that it asks"),
     key("clients", "port", KeyKind::Text, "instead of `image`: the port that it asks through a forward"),
@@ -200,12 +233,12 @@ pub static KEYS: &[Key] = &[
     key("clients", "protocol", KeyKind::Text, "the framing set at the client"),
     key("clients", "reads", KeyKind::Texts, "what it reads: `400001 as f32 ABCD x4 every 250ms`"),
     key("clients", "writes", KeyKind::Texts, "what it writes"),
-    key("clients", "needs", KeyKind::Texts, "endpoints that it must be able to see"),
+    key("clients", "must-read", KeyKind::Texts, "endpoints that it must be able to read"),
     key("clients", "max-read", KeyKind::Whole(1, 65_535), "registers in one of its requests"),
     key("clients", "timeout", KeyKind::Duration, "after which it gives up"),
     key("rig", "seed", KeyKind::Whole(0, i64::MAX), "makes a run repeatable"),
-    key("rig", "devices", KeyKind::Own, "what simulated devices do"),
-    key("rig", "faults", KeyKind::Own, "what goes wrong when"),
+    key("rig", "devices", KeyKind::Own(Content::Signals), "what simulated devices do"),
+    key("rig", "faults", KeyKind::Own(Content::List("faults")), "what goes wrong when"),
     key("faults", "at", KeyKind::Duration, "when it begins"),
     key("faults", "for", KeyKind::Duration, "how long it lasts; absent means until mended"),
     key("faults", "cut", KeyKind::Text, "a port whose bytes stop both ways"),
@@ -224,22 +257,22 @@ pub static KEYS: &[Key] = &[
         "a device whose acknowledgements get lost, the first of each message",
     ),
     key("faults", "as-unit", KeyKind::Text, "a device and the unit that it answers as"),
-    key("profile-file", "profile", KeyKind::Own, "what kind of device"),
-    key("profile-file", "points", KeyKind::Own, "its values"),
+    key("profile-file", "profile", KeyKind::Own(Content::Table("profile")), "what kind of device"),
+    key("profile-file", "points", KeyKind::Own(Content::Tables("points")), "its values"),
     key("profile", "name", KeyKind::Text, "what it is, in words"),
     key("profile", "line", KeyKind::Text, "line settings as shipped"),
     key("profile", "unit", KeyKind::Whole(0, 255), "station as shipped"),
     key("profile", "max-read", KeyKind::Whole(1, 65_535), "most registers in one read"),
     key("profile", "max-write", KeyKind::Whole(1, 65_535), "most registers in one write"),
     key("profile", "write-one", WRITE_ONE, "what one register or coil is written with"),
-    key("profile", "tables", KeyKind::Own, "sizes of its tables, if known"),
+    key("profile", "tables", KeyKind::Own(Content::Numbers), "sizes of its tables, if known"),
     key("points", "at", KeyKind::Text, "its address"),
     key("points", "as", KeyKind::Text, "its form: TYPE [ORDER] [scale N] [plus N]"),
     key("points", "eu", KeyKind::Text, "engineering unit"),
     key(
         "points",
         "invalid",
-        KeyKind::Own,
+        KeyKind::Own(Content::Wholes),
         "raw words that mean \"no value\", such as `[0x8000]`; they count as lost",
     ),
     key("points", "repeat", KeyKind::Whole(1, 4096), "so many points, NAME-1, NAME-2, …"),
@@ -249,15 +282,20 @@ pub static KEYS: &[Key] = &[
         KeyKind::Whole(1, 65_535),
         "addresses from one of them to the next; default its width",
     ),
-    key("points", "range", KeyKind::Own, "least and greatest engineering value"),
+    key("points", "range", KeyKind::Own(Content::Range), "least and greatest engineering value"),
     key(
         "points",
         "role",
         KeyKind::Choice(&["unit-address", "line-speed", "line-parity", "unlock", "apply"]),
         "what it is for `readdress`",
     ),
-    key("points", "values", KeyKind::Own, "how its values are coded: `{ 9600 = 0, 38400 = 3 }`"),
-    key("points", "danger", KeyKind::Switch, "`true`: no test ever writes it on a real device"),
+    key(
+        "points",
+        "values",
+        KeyKind::Own(Content::Numbers),
+        "how its values are coded: `{ 9600 = 0, 38400 = 3 }`",
+    ),
+    key("points", "guarded", KeyKind::Switch, "`true`: no test ever writes it on a real device"),
     key("points", "access", ACCESS, "whether it may be written; default `read-only`"),
 ];
 
@@ -301,6 +339,14 @@ mod tests {
                 ];
                 assert!(told.iter().any(|form| page.contains(form)), "{table}.{} is not told", key.name);
             }
+        }
+    }
+
+    #[test]
+    fn a_key_that_was_renamed_is_a_key_no_more_and_its_new_name_is_one() {
+        for (table, old, new) in RENAMED {
+            assert!(keys_of(table).all(|key| key.name != *old), "{table}.{old}");
+            assert!(keys_of(table).any(|key| key.name == *new), "{table}.{new}");
         }
     }
 

@@ -17,7 +17,7 @@ fn check_letters(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
             if let Some(letter) = text.chars().find(wrong) {
                 let span = r.span(value.span());
                 let what = format!("`{}` holds the control character U+{:04X}", key.name, u32::from(letter));
-                r.find(Finding::new("F03", span, what).mend("write the text without it"));
+                r.find(Finding::new("F03", span, what).fix("write the text without it"));
             }
         }
         DeValue::Array(list) => list.iter().for_each(|value| check_letters(r, key, value)),
@@ -30,7 +30,7 @@ pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<
     check_letters(r, key, value);
     let found = value.get_ref();
     let wanted = match key.kind {
-        KeyKind::Own => return,
+        KeyKind::Own(_) => return,
         KeyKind::Text if found.is_str() => return,
         KeyKind::Text => "a text in quotes".to_string(),
         KeyKind::Switch if found.is_bool() => return,
@@ -67,7 +67,7 @@ pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<
     let station = matches!(key.kind, KeyKind::Station { .. }) && whole_number(found).is_some();
     let code = if station { "M25" } else { "F03" };
     r.find(
-        Finding::new(code, span, format!("`{}` cannot be {shown}", key.name)).mend(format!("write {wanted}")),
+        Finding::new(code, span, format!("`{}` cannot be {shown}", key.name)).fix(format!("write {wanted}")),
     );
 }
 

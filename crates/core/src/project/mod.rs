@@ -95,7 +95,7 @@ pub struct Limits {
     /// Serial lines.
     pub lines: Option<At<u32>>,
     /// Values in all rules.
-    pub points: Option<At<u32>>,
+    pub values: Option<At<u32>>,
 }
 
 /// A place where wires meet the converter.
@@ -112,7 +112,7 @@ pub struct Port {
     /// Where each of them stands.
     pub settings: Vec<(&'static str, Span)>,
     /// At least this between two messages, in microseconds; `None` for the protocol's own.
-    pub silence: Option<At<u64>>,
+    pub frame_gap: Option<At<u64>>,
     /// Wait for an answer, in microseconds.
     pub timeout: At<u64>,
     /// Further tries of one request.
@@ -226,11 +226,11 @@ pub struct Device {
     /// What the device itself is set to, if its own entry says so.
     pub line: Option<At<Line>>,
     /// Points that some rule must carry.
-    pub needs: Vec<At<String>>,
+    pub must_map: Vec<At<String>>,
     /// How often it is polled, in microseconds.
     pub poll: At<u64>,
     /// Unused grains that may be read to join two reads.
-    pub join: u32,
+    pub read_gap: u32,
     /// Failed polls in a row before it counts as lost.
     pub lost_after: u32,
     /// How often it is tried once lost.
@@ -329,11 +329,11 @@ pub struct Map {
     /// What becomes of a value that does not fit.
     pub overflow: Overflow,
     /// A client's write is answered when the device has answered.
-    pub confirm: bool,
+    pub after_device: bool,
     /// When a device is written, if the rule says so.
     pub send: Option<Box<At<Sending>>>,
     /// The rules with which it comes from one poll.
-    pub group: Option<Box<At<String>>>,
+    pub together: Option<Box<At<String>>>,
     /// A remark for people.
     pub note: Option<Box<str>>,
 }
@@ -352,9 +352,9 @@ impl Map {
             poll: None,
             on_loss: None,
             overflow: Overflow::Refuse,
-            confirm: true,
+            after_device: true,
             send: None,
-            group: None,
+            together: None,
             note: None,
         }
     }
@@ -384,7 +384,7 @@ pub struct Client {
     /// What it writes.
     pub writes: Vec<Asked>,
     /// Endpoints that it must be able to see.
-    pub needs: Vec<At<String>>,
+    pub must_read: Vec<At<String>>,
     /// Registers in one of its requests.
     pub max_read: Option<u32>,
     /// After which it gives up, in microseconds.

@@ -80,7 +80,7 @@ pub struct Point {
     /// How its values are coded: the value as it is said, and the number that stands for it.
     pub values: Vec<(At<String>, u32)>,
     /// A wrong value there does harm that no later write takes back: no test writes it.
-    pub danger: bool,
+    pub guarded: bool,
     /// Raw words that mean "no value".
     pub invalid: Vec<u64>,
     /// Addresses after the one that is written: its place in a row of points.
@@ -122,7 +122,7 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
             read_write: fields.text(r, "access").is_some_and(|access| access.value == "read-write"),
             role: fields.text(r, "role").and_then(|word| Role::parse(&word.value)),
             values: if fields.has("values") { fields.sizes(r, "values") } else { vec![] },
-            danger: fields.switch(r, "danger").unwrap_or(false),
+            guarded: fields.switch(r, "guarded").unwrap_or(false),
             invalid: fields.wholes(r, "invalid", 0, i64::MAX).map(|words| words.value).unwrap_or_default(),
             later: 0,
             row: None,

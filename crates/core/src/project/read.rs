@@ -51,7 +51,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
                 clients: limits.whole(&r, "clients"),
                 devices_per_line: limits.whole(&r, "devices-per-line"),
                 lines: limits.whole(&r, "lines"),
-                points: limits.whole(&r, "points"),
+                values: limits.whole(&r, "values"),
             };
         }
     }
@@ -104,7 +104,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
             let finding = Finding::new("F06", name.span, format!("two rules are called `{}`", name.value));
             let other =
                 project.maps.get(other).and_then(|map| map.name.as_ref()).map_or(name.span, |name| name.span);
-            r.find(finding.note(other, "the other").mend("rename one of them"));
+            r.find(finding.note(other, "the other").fix("rename one of them"));
         }
     }
     let mut forwards = top.listed(&mut r, "forward", "forward", "this forward");
@@ -192,10 +192,10 @@ fn refer<'a>(
     let kind = if matches!(key, "from" | "to") { "port" } else { key };
     let mut finding = Finding::new("F05", text.span, format!("there is no {kind} `{}`", text.value));
     if let Some(near) = nearest(&text.value, names.clone().map(|name| name.value.as_str())) {
-        finding = finding.mend(format!("write `{near}`"));
+        finding = finding.fix(format!("write `{near}`"));
     } else {
         let names: Vec<String> = names.map(|name| name.value.clone()).collect();
-        finding = finding.mend(match names.as_slice() {
+        finding = finding.fix(match names.as_slice() {
             [] => format!("add `[{kind}s.{}]`", text.value),
             _ => format!("write {}", super::asked::list_or(&names)),
         });
@@ -248,9 +248,9 @@ fn read_device(
         station_at: station.unwrap_or(name.span),
         station_written: station.is_some(),
         line: fields.line(r, "line"),
-        needs: fields.texts(r, "needs"),
+        must_map: fields.texts(r, "must-map"),
         poll: fields.duration(r, "poll").unwrap_or(At { value: 1_000_000, span: name.span }),
-        join: fields.whole(r, "join").map_or(0, |join| join.value),
+        read_gap: fields.whole(r, "read-gap").map_or(0, |gap| gap.value),
         lost_after: fields.whole(r, "lost-after").map_or(3, |after| after.value),
         retry: retry.map_or_else(Retry::default, |retry| retry.value),
         tables: fields.sizes(r, "tables"),
@@ -336,9 +336,9 @@ fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
             Some(word) if word.value == "clamp" => Overflow::Clamp,
             _ => Overflow::Refuse,
         },
-        confirm: fields.switch(r, "confirm").unwrap_or(true),
+        after_device: fields.text(r, "answer").is_none_or(|when| when.value == "after-device"),
         send: sending(r, fields).map(Box::new),
-        group: fields.text(r, "group").map(Box::new),
+        together: fields.text(r, "together").map(Box::new),
         note: fields.text(r, "note").map(|note| note.value.into()),
         ..plain
     })
@@ -373,7 +373,7 @@ fn read_client(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: 
         protocol: protocol(r, fields),
         reads,
         writes,
-        needs: fields.texts(r, "needs"),
+        must_read: fields.texts(r, "must-read"),
         max_read: fields.whole(r, "max-read").map(|most| most.value),
         timeout: fields.duration(r, "timeout"),
         name,
@@ -389,20 +389,20 @@ fn names_are_unique(r: &mut Reader<'_>, project: &Project) {
     let names = project.devices.iter().map(|d| &d.name).chain(project.images.iter().map(|i| &i.name));
     for name in names.filter(|name| RESERVED.contains(&name.value.as_str())) {
         let what = format!("`{}` stands for what the converter tells about itself", name.value);
-        r.find(Finding::new("F06", name.span, what).mend("rename it"));
+        r.find(Finding::new("F06", name.span, what).fix("rename it"));
     }
     let mut seen: HashMap<&str, &At<String>> = HashMap::new();
     for name in project.devices.iter().map(|device| &device.name) {
         if let Some(other) = seen.insert(&name.value, name) {
             let finding = Finding::new("F06", name.span, format!("two devices are called `{}`", name.value));
-            r.find(finding.note(other.span, "the other").mend("rename one of them"));
+            r.find(finding.note(other.span, "the other").fix("rename one of them"));
         }
     }
     for image in &project.images {
         if let Some(device) = seen.get(image.name.value.as_str()) {
             let what = format!("`{}` is the name of a device and of an image", image.name.value);
             let finding = Finding::new("F06", image.name.span, what).note(device.span, "the device");
-            r.find(finding.mend("rename one of them: both stand before a colon in rules"));
+            r.find(finding.fix("rename one of them: both stand before a colon in rules"));
         }
     }
 }
@@ -420,7 +420,7 @@ fn read_profiles(
                 let what = format!("the profile `{}` cannot be read: {why}", path.value);
                 findings.push(
                     Finding::new("F07", path.span, what)
-                        .mend("check the path; it is taken from the project file's folder"),
+                        .fix("check the path; it is taken from the project file's folder"),
                 );
                 project
                     .profiles
@@ -436,7 +436,7 @@ fn read_profiles(
             project.sources.forget(file);
             let what =
                 format!("`{}` is not a profile: it has neither `[profile]` nor `[points]`", path.value);
-            findings.push(Finding::new("F07", path.span, what).mend("write the path of a profile"));
+            findings.push(Finding::new("F07", path.span, what).fix("write the path of a profile"));
             project
                 .profiles
                 .push(profile::Profile { path: path.value.clone(), ..profile::Profile::default() });

@@ -15,10 +15,10 @@ pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At
     }
     let near = nearest(&text.value, DIALECTS.iter().map(|dialect| dialect.name()));
     let names: Vec<String> = DIALECTS.iter().map(|dialect| dialect.name().to_string()).collect();
-    let mend = near.map_or_else(|| super::asked::list_or(&names), |near| format!("`{near}`"));
+    let fix = near.map_or_else(|| super::asked::list_or(&names), |near| format!("`{near}`"));
     r.find(
         Finding::new("F05", text.span, format!("there is no protocol `{}`", text.value))
-            .mend(format!("write {mend}")),
+            .fix(format!("write {fix}")),
     );
     None
 }
@@ -32,7 +32,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_
             if !fields.has("line") {
                 let what = format!("serial port `{}` has no line settings", name.value);
                 r.find(
-                    Finding::new("M18", name.span, what).mend("add `line`, such as `line = \"38400 8E1\"`"),
+                    Finding::new("M18", name.span, what).fix("add `line`, such as `line = \"38400 8E1\"`"),
                 );
             }
             let path = fields.text(r, "serial");
@@ -45,7 +45,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_
             let what = format!("port `{}` has no wires", name.value);
             r.find(
                 Finding::new("F04", name.span, what)
-                    .mend("add `serial` or `pty` with a path, or `listen` or `connect` with HOST:PORT"),
+                    .fix("add `serial` or `pty` with a path, or `listen` or `connect` with HOST:PORT"),
             );
             None
         }
@@ -53,7 +53,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_
             let second = rest.first().unwrap_or(first);
             let what = format!("port `{}` has both `{first}` and `{second}`", name.value);
             let place = fields.value_span(r, second).unwrap_or(name.span);
-            r.find(Finding::new("F04", place, what).mend("keep one of them; make two ports of it"));
+            r.find(Finding::new("F04", place, what).fix("keep one of them; make two ports of it"));
             None
         }
     };
@@ -61,12 +61,12 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_
     if !fields.has("protocol") {
         let what = format!("port `{}` has no `protocol`", name.value);
         let names: Vec<&str> = DIALECTS.iter().map(|dialect| dialect.name()).collect();
-        r.find(Finding::new("F04", name.span, what).mend(format!("add `protocol`: {}", names.join(" or "))));
+        r.find(Finding::new("F04", name.span, what).fix(format!("add `protocol`: {}", names.join(" or "))));
     }
     let no_retries = speaks.and_then(|protocol| protocol.value.no_retries());
     if let (Some(why), Some(at)) = (no_retries, fields.value_span(r, "retries")) {
         let what = format!("`retries` does nothing here: {why}");
-        r.find(Finding::new("F02", at, what).mend("leave it away"));
+        r.find(Finding::new("F02", at, what).fix("leave it away"));
     }
     let allow = networks(r, fields, "allow");
     let setup = setup(r, fields, "ports", speaks.map(|protocol| protocol.value));
@@ -77,7 +77,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_
         setup,
         wires,
         protocol: speaks,
-        silence: fields.duration(r, "silence"),
+        frame_gap: fields.duration(r, "frame-gap"),
         timeout: fields.duration(r, "timeout").unwrap_or(At { value: 1_000_000, span: name.span }),
         turnaround: fields.duration(r, "turnaround").map_or(100_000, |wait| wait.value),
         echo: fields.switch(r, "echo").unwrap_or(false),
@@ -123,7 +123,7 @@ pub(super) fn setup(
             let owner = owner.map_or("", |dialect| dialect.family());
             let what = format!("`{}` is a key of {owner}, and here is {}", key.name, speaks.name());
             if !r.findings.iter().any(|finding| finding.rule.code == "F02" && finding.span == span) {
-                r.find(Finding::new("F02", span, what).mend("leave it away, or correct the protocol"));
+                r.find(Finding::new("F02", span, what).fix("leave it away, or correct the protocol"));
             }
             continue;
         }
@@ -165,7 +165,7 @@ pub(super) fn own_port(
     if fields.has("port") {
         let place = fields.value_span(r, "port").unwrap_or(name.span);
         let what = format!("`{}` has a port and brings wires of its own", name.value);
-        r.find(Finding::new("F04", place, what).mend("keep one of `port`, `connect` and `serial`"));
+        r.find(Finding::new("F04", place, what).fix("keep one of `port`, `connect` and `serial`"));
         return None;
     }
     if let Some(other) = project.port(&name.value).and_then(|port| project.ports.get(port)) {

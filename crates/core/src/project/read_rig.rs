@@ -15,7 +15,7 @@ pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_
             let near = nearest(&name.value, project.devices.iter().map(|device| device.name.value.as_str()));
             let finding = Finding::new("F05", name.span, format!("there is no device `{}`", name.value));
             r.find(match near {
-                Some(near) => finding.mend(format!("write `{near}`")),
+                Some(near) => finding.fix(format!("write `{near}`")),
                 None => finding,
             });
             continue;
@@ -48,7 +48,7 @@ pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_
                 let name = what.place().1;
                 let finding = Finding::new("F05", text.span, format!("there is no {noun} `{name}`"));
                 r.find(match nearest(name, names) {
-                    Some(near) => finding.mend(format!("write `{near}`")),
+                    Some(near) => finding.fix(format!("write `{near}`")),
                     None => finding,
                 });
             }

@@ -22,8 +22,31 @@ pub enum KeyKind {
         /// Whether the word `any` stands for all.
         any: bool,
     },
-    /// A table or value with a reader of its own.
-    Own,
+    /// A table or value with a reader of its own, and what that takes.
+    Own(Content),
+}
+
+/// What a key with a reader of its own takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Content {
+    /// One table with these keys.
+    Table(&'static str),
+    /// Tables with these keys, by names of the user's own.
+    Tables(&'static str),
+    /// A list of tables with these keys.
+    List(&'static str),
+    /// Texts by place, in a table by device.
+    Signals,
+    /// Whole numbers by name.
+    Numbers,
+    /// A whole number, or an expression of n.
+    Expression,
+    /// A text, or a list of texts.
+    OneOrMore,
+    /// A list of whole numbers from 0.
+    Wholes,
+    /// Two numbers, the lesser first.
+    Range,
 }
 
 impl KeyKind {

@@ -10,7 +10,7 @@ mod refusals;
 pub mod tables;
 
 pub use crate::grain::Grain;
-pub use keys::{Key, KeyKind, Setup};
+pub use keys::{Content, Key, KeyKind, Setup};
 pub use refusals::{health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown};
 
 use crate::explain::Term;
@@ -266,7 +266,7 @@ pub struct SettingFault {
     /// What is wrong, in words.
     pub what: String,
     /// What to do.
-    pub mend: String,
+    pub fix: String,
 }
 
 /// Why an address is not understood.
@@ -407,7 +407,7 @@ pub trait Dialect: Sync + fmt::Debug {
         None
     }
     /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
-    fn silence(&self, line: crate::line::Line) -> u64;
+    fn frame_gap(&self, line: crate::line::Line) -> u64;
     /// Whether its link acknowledges messages before they are answered.
     fn acknowledges(&self) -> bool {
         false

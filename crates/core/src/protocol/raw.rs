@@ -74,7 +74,7 @@ impl Dialect for Raw {
         &[]
     }
 
-    fn silence(&self, _line: Line) -> u64 {
+    fn frame_gap(&self, _line: Line) -> u64 {
         0
     }
 

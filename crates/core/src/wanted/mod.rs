@@ -33,7 +33,7 @@ pub struct Wanted {
     /// Why nothing should be written there, in words.
     pub read_only: Option<String>,
     /// A wrong value there does harm that no later write takes back.
-    pub danger: bool,
+    pub guarded: bool,
     /// The rule that feeds it, where it is an image's.
     pub rule: Option<usize>,
     /// How often, in microseconds, where that was written.
@@ -65,7 +65,7 @@ impl Wanted {
         let Target::Cells(address, point) = endpoint.target else {
             let what = format!("`{}` is what the converter tells of itself", asked.address.value);
             return Err(Finding::new("F10", Span::default(), what)
-                .mend("look at it with `woodrush status`, or read the image's address that shows it"));
+                .fix("look at it with `woodrush status`, or read the image's address that shows it"));
         };
         let mut station = station.cloned().ok_or_else(|| Finding::quiet(Span::default()))?;
         let space = station.space(&address.space);
@@ -108,7 +108,7 @@ impl Wanted {
                 _ => None,
             };
         }
-        wanted.danger = match owner {
+        wanted.guarded = match owner {
             Owner::Device(device) => wanted.endangers(checked, device),
             _ => false,
         };
@@ -134,7 +134,7 @@ impl Wanted {
         asked: &Asked,
         strict: bool,
     ) -> Result<Self, Finding> {
-        let fault = |code, what: String, mend: &str| Err(Finding::new(code, asked.span, what).mend(mend));
+        let fault = |code, what: String, fix: &str| Err(Finding::new(code, asked.span, what).fix(fix));
         let form = form_at(station.dialect, address, written);
         let ty = form.ty;
         if address.bit.is_some() && (ty != Type::Bool || asked.count > 1) {
@@ -147,8 +147,8 @@ impl Wanted {
         let width = match ty.width(address.space.grain) {
             Ok(width) => width,
             Err(why) => {
-                let mend = format!("choose a type that {} holds", address.space.a());
-                return fault("M35", format!("`{ty}` {why}"), &mend);
+                let fix = format!("choose a type that {} holds", address.space.a());
+                return fault("M35", format!("`{ty}` {why}"), &fix);
             }
         };
         let wide = ty.bytes().is_some_and(|bytes| bytes as usize > address.space.grain.cell_bytes());
@@ -158,13 +158,13 @@ impl Wanted {
             let letters: Vec<&str> =
                 Order::ALL.iter().map(|order| order.letters(ty.bytes().unwrap_or(4))).collect();
             let what = format!("`{ty}` lies in {width} registers, and nothing says in which order");
-            let mend = format!(
+            let fix = format!(
                 "write `{} as {ty} {}`, or another of {}; `woodrush decode` finds the one that fits a known value",
                 asked.address.value,
                 letters.get(1).unwrap_or(&"CDAB"),
                 letters.join(", ")
             );
-            return fault("M35", what, &mend);
+            return fault("M35", what, &fix);
         }
         let end = u64::from(address.first) + u64::from(width) * u64::from(asked.count);
         if address.space.len.is_some_and(|len| end > u64::from(len)) {
@@ -185,7 +185,7 @@ impl Wanted {
             eu: None,
             range: None,
             read_only,
-            danger: false,
+            guarded: false,
             rule: None,
             every: asked.every,
         })
@@ -214,7 +214,7 @@ impl Wanted {
     }
 
     fn endangers(&self, checked: &Checked, device: usize) -> bool {
-        self.points(checked, device).iter().any(|point| point.danger)
+        self.points(checked, device).iter().any(|point| point.guarded)
     }
 
     /// The requests that bring or take all of it, no value in two of them.

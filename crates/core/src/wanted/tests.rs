@@ -23,7 +23,7 @@ eu = "A"
 at = "400099"
 as = "u16"
 access = "read-write"
-danger = true
+guarded = true
 "#;
 
 const SITE: &str = r#"
@@ -70,13 +70,13 @@ fn a_point_has_all_that_its_profile_says() {
         (speed.form.to_string().as_str(), speed.eu.as_deref(), speed.range),
         ("f32 CDAB", Some("Hz"), Some((0.0, 60.0)))
     );
-    assert_eq!((&speed.read_only, speed.danger), (&None, false));
+    assert_eq!((&speed.read_only, speed.guarded), (&None, false));
     let shown = speed.values(&[0xAE, 0x14, 0x41, 0x8B]);
     assert_eq!((shown[0].raw.as_str(), shown[0].value.as_deref()), ("AE14 418B", Some("17.46")));
     assert_eq!(shown[0].address.canonical, "400011");
     let current = wanted("blower-1.current");
     assert_eq!(current.read_only.as_deref(), Some("an input register cannot be written"));
-    assert!(wanted("blower-1.unit-address").danger && wanted("blower-1:400098 x3").danger);
+    assert!(wanted("blower-1.unit-address").guarded && wanted("blower-1:400098 x3").guarded);
 }
 
 #[test]

@@ -49,7 +49,7 @@ fn a_request_takes_its_bytes_and_two_silences() {
     assert_eq!(request.bytes, 2_292 + 7_162);
     assert_eq!((request.gaps, request.device_delay), (1_750, 1_750));
     assert_eq!(request.takes, request.bytes + request.gaps + request.device_delay);
-    assert_eq!((line.cycle, line.silence), (request.takes, 1_750));
+    assert_eq!((line.cycle, line.frame_gap), (request.takes, 1_750));
     assert!((line.character - 286.458).abs() < 0.001, "{}", line.character);
     assert!((line.load - request.takes as f64 / 1e6).abs() < 1e-9, "{}", line.load);
     assert_eq!(line.advice, [""; 0], "a line with room needs nothing");
@@ -64,7 +64,7 @@ fn bits_are_packed_eight_to_a_byte_and_slower_lines_take_longer_silences() {
     let [request] = line.requests.as_slice() else { panic!("{:#?}", line.requests) };
     assert_eq!((request.out, request.back), (8, 8), "three bytes hold 17 coils");
     // 11 bits at 9600 baud: 1145.83 µs; three and a half of them.
-    assert_eq!(line.silence, 4_011);
+    assert_eq!(line.frame_gap, 4_011);
     assert_eq!(request.takes, 2 * 9_167 + 2 * 4_011);
 }
 
@@ -103,25 +103,25 @@ fn a_join_is_advised_where_it_saves_time_and_following_the_advice_saves_what_was
     let rules = [rule("gauge:400001", 400_001, "count = 2"), rule("gauge:400006", 400_003, "")].concat();
     let apart = budget(&[LINE, &device("gauge", 23, "poll = \"1s\""), &rules]);
     assert_eq!(apart.requests.len(), 2);
-    assert!(advised(&apart, "`join = 3` at `gauge`"), "{:#?}", apart.advice);
-    let joined = budget(&[LINE, &device("gauge", 23, "poll = \"1s\"\njoin = 3"), &rules]);
+    assert!(advised(&apart, "`read-gap = 3` at `gauge`"), "{:#?}", apart.advice);
+    let joined = budget(&[LINE, &device("gauge", 23, "poll = \"1s\"\nread-gap = 3"), &rules]);
     assert_eq!(joined.requests.len(), 1);
     let saved = woodrush_core::project::show_micros(apart.cycle - joined.cycle);
     assert!(advised(&apart, &format!("saves {saved} a cycle")), "{saved} {:#?}", apart.advice);
-    assert!(!advised(&joined, "join"), "{:#?}", joined.advice);
+    assert!(!advised(&joined, "read-gap"), "{:#?}", joined.advice);
     let far = [rule("gauge:400001", 400_001, ""), rule("gauge:400101", 400_003, "")].concat();
     let far = budget(&[LINE, &device("gauge", 23, "poll = \"1s\""), &far]);
-    assert!(!advised(&far, "join"), "99 unused registers take longer than a request: {:#?}", far.advice);
+    assert!(!advised(&far, "read-gap"), "99 unused registers take longer than a request: {:#?}", far.advice);
 }
 
 #[test]
 fn a_silence_longer_than_the_protocols_and_a_timeout_of_many_cycles_are_told() {
     let gauge = device("gauge", 23, "poll = \"1s\"");
-    let patient = LINE.replace("timeout = \"50ms\"", "timeout = \"2s\"\nsilence = \"20ms\"");
+    let patient = LINE.replace("timeout = \"50ms\"", "timeout = \"2s\"\nframe-gap = \"20ms\"");
     let line = budget(&[&patient, &gauge, &rule("gauge:400001", 400_001, "")]);
-    assert_eq!((line.silence, line.requests[0].gaps), (20_000, 20_000));
+    assert_eq!((line.frame_gap, line.requests[0].gaps), (20_000, 20_000));
     assert!(
-        advised(&line, "`silence = \"20ms\"`") && advised(&line, "protocol's 1.8ms"),
+        advised(&line, "`frame-gap = \"20ms\"`") && advised(&line, "protocol's 1.8ms"),
         "{:#?}",
         line.advice
     );

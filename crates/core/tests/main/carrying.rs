@@ -188,18 +188,18 @@ fn each_unit_has_one_way_and_is_renumbered_in_order() {
 #[test]
 fn a_group_comes_from_one_request_or_is_refused() {
     let rule = |at: u32, to: u32, group: &str| {
-        format!("[[map]]\nfrom = \"gauge:{at}\"\nto = \"scada:{to}\"\ngroup = \"{group}\"\n")
+        format!("[[map]]\nfrom = \"gauge:{at}\"\nto = \"scada:{to}\"\ntogether = \"{group}\"\n")
     };
     // Far apart: without the group they would be two reads.
     let apart = [rule(400_001, 400_001, "a"), rule(400_090, 400_002, "a")].concat();
     let together = site(&apart);
     let reads: Vec<_> = together.plan.transfers.iter().map(|t| (t.extent.first, t.extent.count)).collect();
     assert_eq!(reads, [(0, 90)]);
-    let alone = site(&apart.replace("group = \"a\"\n", ""));
+    let alone = site(&apart.replace("together = \"a\"\n", ""));
     assert_eq!(alone.plan.transfers.len(), 2);
     let far = [rule(400_001, 400_001, "a"), rule(400_200, 400_002, "a")].concat();
     assert!(codes(&far).contains(&"M37"), "200 registers are no one read: {:?}", codes(&far));
-    let slower = apart.replacen("group = \"a\"\n", "group = \"a\"\npoll = \"5s\"\n", 1);
+    let slower = apart.replacen("together = \"a\"\n", "together = \"a\"\npoll = \"5s\"\n", 1);
     assert!(codes(&slower).contains(&"M37"), "two intervals are no one read: {:?}", codes(&slower));
 }
 
@@ -235,7 +235,7 @@ fn the_number_of_a_map_changes_with_what_it_does_and_with_nothing_else() {
         ("38400 8E1", "38400 8O1"),
         ("192.0.2.10:502", "192.0.2.10:503"),
         ("/dev/ttyUSB0", "/dev/ttyUSB7"),
-        ("blower:400011\"", "blower:400011\"\nconfirm = false"),
+        ("blower:400011\"", "blower:400011\"\nanswer = \"at-once\""),
         ("blower:400011\"", "blower:400011\"\nsend = \"on-change\""),
         ("units = \"50-52\"", "units = \"50-53\""),
         ("functions = [3]", "functions = [3, 4]"),

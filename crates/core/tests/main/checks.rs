@@ -71,7 +71,7 @@ fn findings_read_as_they_should() {
                 at.column,
                 sources.text(finding.span)
             );
-            told += &format!("  {}\n  mend: {}\n", finding.what, finding.mend);
+            told += &format!("  {}\n  fix: {}\n", finding.what, finding.fix);
             for (span, note) in &finding.notes {
                 told += &format!("  {note}: line {}\n", sources.position(*span).line);
             }

@@ -20,7 +20,7 @@ allow = ["192.0.2.0/24"]
 port = "raceway"
 unit = 23
 poll = "1s"
-join = 4
+read-gap = 4
 [devices.drive]
 port = "raceway"
 unit = 31

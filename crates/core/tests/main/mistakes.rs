@@ -181,7 +181,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("\"400001 as u16 every 1s\", ", "", "M05", "no described client reads scada:400001"),
     ("\"400001 as u16 every 1s\"", "\"400001 as u16 scale 0.1 every 1s\"", "M51", "the same scale"),
     ("\"400001 as u16 every 1s\"", "\"400001 as u16 every soon\"", "F03", "no interval such as 250ms"),
-    ("writes = [", "needs = [\"do-2.oxygen\"]\nwrites = [", "M11", "no rule brings it into `scada`"),
+    ("writes = [", "must-read = [\"do-2.oxygen\"]\nwrites = [", "M11", "no rule brings it into `scada`"),
     // Ranges and scales.
     ("as = \"u16 scale 0.01\"", "as = \"u16 scale 0.0001\"", "M36", "is the scale 0.001?"),
     ("range = [0, 20]", "range = [-5, 20]", "M36", "cannot show: it ends at 0"),
@@ -214,7 +214,7 @@ fn each_mistake_is_caught_and_told_usefully() {
         }
         let checked = checked(&site.replace(from, to));
         let told = |f: &woodrush_core::check::Finding| {
-            format!("{} {} | {} | {}", f.rule.code, f.what, f.mend, f.rule.why)
+            format!("{} {} | {} | {}", f.rule.code, f.what, f.fix, f.rule.why)
         };
         let all: Vec<String> = checked.findings.iter().map(told).collect();
         let hit = checked.findings.iter().find(|f| f.rule.code == *code && told(f).contains(words));
@@ -222,7 +222,7 @@ fn each_mistake_is_caught_and_told_usefully() {
             missed.push(format!("{from} -> {to}\nwanted {code} with `{words}`, found {all:#?}"));
             continue;
         };
-        assert!(!finding.mend.is_empty() && !finding.what.ends_with('.'), "{}", finding.what);
+        assert!(!finding.fix.is_empty() && !finding.what.ends_with('.'), "{}", finding.what);
         // The place is inside of a file and on one line.
         let text = checked.project.sources.text(finding.span);
         assert!(!text.contains('\n'), "{text}");

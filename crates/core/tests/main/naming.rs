@@ -110,7 +110,7 @@ fn a_number_on_a_port_stands_for_who_answers_to_it() {
 fn found(tables: &str, rule: &str) -> Vec<(&'static str, String)> {
     let site = SITE.replace("node = 4\n", &format!("node = 4\ntables = {{ {tables} }}\n"));
     let site = format!("{}[[map]]\n{rule}", site.split("[[map]]").next().unwrap());
-    checked(&site).findings.iter().map(|f| (f.rule.code, f.mend.clone())).collect()
+    checked(&site).findings.iter().map(|f| (f.rule.code, f.fix.clone())).collect()
 }
 
 #[test]

@@ -18,7 +18,7 @@ port = "raceway"
 unit = 23
 poll = "500ms"
 max-read = 10
-join = 2
+read-gap = 2
 [images.scada]
 port = "office"
 "#;
@@ -64,11 +64,11 @@ count = 2
 [[map]]
 from = "do-1:400007"
 to = "scada:400021"
-group = "state"
+together = "state"
 [[map]]
 from = "do-1:400009"
 to = "scada:400022"
-group = "state"
+together = "state"
 "#;
     let checked = checked(&format!("{SITE}{rules}"));
     assert!(!checked.has_errors(), "{:?}", checked.findings);

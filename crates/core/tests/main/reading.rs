@@ -4,7 +4,7 @@ use crate::checks::checked;
 use woodrush_core::project::{Network, OnLoss, Parity, Signal, Trouble, Wires};
 use woodrush_core::protocol::Verb;
 
-/// One line in a table, the code and the mend that it gets.
+/// One line in a table, the code and the fix that it gets.
 const WRONG_KINDS: &[(&str, &str, &str, &str)] = &[
     ("ports.a", "listen = 502", "F03", "write a text in quotes"),
     ("ports.a", "timeout = \"soon\"", "F03", "a duration in quotes such as"),
@@ -62,11 +62,11 @@ fn with(table: &str, line: &str) -> String {
 
 #[test]
 fn values_of_the_wrong_kind_say_what_is_right() {
-    for (table, line, code, mend) in WRONG_KINDS {
+    for (table, line, code, fix) in WRONG_KINDS {
         let checked = checked(&with(table, line));
         let told: Vec<String> =
-            checked.findings.iter().map(|f| format!("{} {} | {}", f.rule.code, f.what, f.mend)).collect();
-        assert!(told.iter().any(|t| t.starts_with(code) && t.contains(mend)), "[{table}] {line}: {told:#?}");
+            checked.findings.iter().map(|f| format!("{} {} | {}", f.rule.code, f.what, f.fix)).collect();
+        assert!(told.iter().any(|t| t.starts_with(code) && t.contains(fix)), "[{table}] {line}: {told:#?}");
         let place = checked.findings.iter().find(|f| f.rule.code == *code).unwrap();
         let at = checked.project.sources.position(place.span);
         let own = line.split(" = ").next().unwrap().trim_matches('"');
@@ -91,7 +91,7 @@ serial = "/dev/ttyS0"
 line = "19200 8O2"
 wiring = "rs422"
 protocol = "modbus-rtu"
-silence = "4ms"
+frame-gap = "4ms"
 timeout = "250ms"
 retries = 2
 [ports.net]
@@ -105,7 +105,7 @@ port = "bus"
 profile = "p.toml"
 poll = "2s"
 max-write = 4
-join = 7
+read-gap = 7
 lost-after = 9
 retry-lost = "2s..1m"
 tables = { coil = 16 }
@@ -169,7 +169,7 @@ range = [0, 100]
     let bus = &project.ports[0];
     let line = bus.line().unwrap().value;
     assert_eq!((line.baud, line.data, line.parity, line.stop), (19_200, 8, Parity::Odd, 2));
-    assert_eq!((bus.silence.unwrap().value, bus.timeout.value, bus.retries), (4000, 250_000, 2));
+    assert_eq!((bus.frame_gap.unwrap().value, bus.timeout.value, bus.retries), (4000, 250_000, 2));
     let net = &project.ports[1];
     assert!(matches!(&net.wires, Some(Wires::Listen { at }) if at.value.port == 5020));
     assert_eq!(
@@ -177,7 +177,7 @@ range = [0, 100]
         (3, 300_000_000, 2)
     );
     let device = &project.devices[0];
-    assert_eq!((device.poll.value, device.join, device.lost_after), (2_000_000, 7, 9));
+    assert_eq!((device.poll.value, device.read_gap, device.lost_after), (2_000_000, 7, 9));
     assert_eq!((device.retry.first, device.retry.most), (2_000_000, 60_000_000));
     // Its own entry goes before the profile's.
     let numbers = ["unit", "max-read", "max-write"].map(|key| device.setup.number(key));
@@ -203,7 +203,7 @@ range = [0, 100]
         &device.setup,
     );
     assert_eq!(cost.unwrap().out, 8, "function 6");
-    assert_eq!(checked.plan.lines[0].own_silence, 4000);
+    assert_eq!(checked.plan.lines[0].own_frame_gap, 4000);
 }
 
 #[test]

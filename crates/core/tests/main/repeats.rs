@@ -42,7 +42,7 @@ to = "scada:{400001+2*(n-1)}"
 
 fn found(text: &str) -> Vec<(&'static str, String)> {
     let checked = checked(&format!("{SITE}{text}{PROFILE}"));
-    checked.findings.iter().map(|f| (f.rule.code, format!("{} | {}", f.what, f.mend))).collect()
+    checked.findings.iter().map(|f| (f.rule.code, format!("{} | {}", f.what, f.fix))).collect()
 }
 
 #[test]
@@ -137,9 +137,9 @@ fn nodes_of_one_box_share_its_unit_and_are_planned_as_one_station() {
     assert_eq!(
         apart.plan.transfers.len(),
         6,
-        "unused registers between two are not read unless `join` lets them"
+        "unused registers between two are not read unless `read-gap` lets them"
     );
-    let joined = checked(&format!("{SITE}{}{PROFILE}", BOX.replace("unit = 5", "unit = 5\njoin = 2")));
+    let joined = checked(&format!("{SITE}{}{PROFILE}", BOX.replace("unit = 5", "unit = 5\nread-gap = 2")));
     let transfers = &joined.plan.transfers;
     assert_eq!((transfers.len(), transfers[0].device, transfers[0].extent.count), (1, 0, 22));
     assert_eq!(joined.plan.brought_by(&transfers[0]), [0, 1, 2, 3, 4, 5]);

@@ -372,7 +372,7 @@ impl Answering {
             return Some(AnsweringAct::Hand(Box::new(Handed::Pass { unit, message })));
         }
         match work.tasks.front().cloned() {
-            Some(Task::Send(write)) if write.confirm => {
+            Some(Task::Send(write)) if write.after_device => {
                 work.under_way = true;
                 Some(AnsweringAct::Hand(Box::new(Handed::Write(write))))
             }

@@ -38,16 +38,16 @@ pub struct Bindings {
     pub may_be_missing: bool,
 }
 
-/// Why a converter cannot start: one port, in words, with the mend.
+/// Why a converter cannot start: one port, in words, with the fix.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("port `{port}`: {what} ({mend})")]
+#[error("port `{port}`: {what} ({fix})")]
 pub struct StartFault {
     /// Name of the port.
     pub port: String,
     /// What is in the way.
     pub what: String,
     /// What to do.
-    pub mend: String,
+    pub fix: String,
 }
 
 /// One open port: its name, and what must be the same in another project for it to stay open.
@@ -160,7 +160,7 @@ pub fn start(
     let runtime = builder.worker_threads(2).enable_io().build().map_err(|error| StartFault {
         port: String::new(),
         what: format!("no threads: {error}"),
-        mend: "free memory or raise the limit of threads".into(),
+        fix: "free memory or raise the limit of threads".into(),
     })?;
     let served = Arc::default();
     let mut running = Running {
@@ -303,7 +303,7 @@ impl Running {
         opened.map(Begin::Opened).map_err(|fault| StartFault {
             port: port.name.value.clone(),
             what: fault.what,
-            mend: fault.mend,
+            fix: fault.fix,
         })
     }
 
@@ -312,7 +312,7 @@ impl Running {
         for Prepared { port: at, kept, front, back } in prepared {
             let shared = self.site.current();
             let Some(name) = shared.ports.get(at).map(|port| port.name.clone()) else { continue };
-            let fault = |what: String, mend: &str| StartFault { port: name.clone(), what, mend: mend.into() };
+            let fault = |what: String, fix: &str| StartFault { port: name.clone(), what, fix: fix.into() };
             let no_thread = |error: std::io::Error| {
                 fault(format!("no thread: {error}"), "free memory or raise the limit of threads")
             };
@@ -334,7 +334,7 @@ impl Running {
                 (Prefix::Opens(way, begin), None) => {
                     let asks = kept.role == Role::Asks;
                     let thread = spawn(&self.site, at, (way, begin), asks, self.clock)
-                        .map_err(|open| fault(open.what, &open.mend))?;
+                        .map_err(|open| fault(open.what, &open.fix))?;
                     At::Thread(thread)
                 }
                 (Prefix::Listens(place), Some(back)) => {
@@ -392,10 +392,10 @@ impl Running {
                 Ok(Place { wanted, listener: None })
             }
             Err(error) => {
-                let fault = |what: String, mend: &str| StartFault {
+                let fault = |what: String, fix: &str| StartFault {
                     port: port.name.value.clone(),
                     what,
-                    mend: mend.into(),
+                    fix: fix.into(),
                 };
                 Err(listen_fault(&fault, wanted, &error))
             }
@@ -517,8 +517,8 @@ fn listen_fault(
             "stop it (`ss -ltnp` names it), or write another port in `listen`",
         ),
         std::io::ErrorKind::PermissionDenied => {
-            let mend = "ports below 1024 need the right to bind them (`setcap cap_net_bind_service+ep`), or choose one above";
-            fault(format!("{address} may not be opened by this user"), mend)
+            let fix = "ports below 1024 need the right to bind them (`setcap cap_net_bind_service+ep`), or choose one above";
+            fault(format!("{address} may not be opened by this user"), fix)
         }
         std::io::ErrorKind::AddrNotAvailable => fault(
             format!("{address} is not an address of this machine"),

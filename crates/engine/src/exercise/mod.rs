@@ -21,8 +21,8 @@ use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
     char_nanos: 0,
-    silence: 1000,
-    own_silence: 1000,
+    frame_gap: 1000,
+    own_frame_gap: 1000,
     timeout: 100_000,
     turnaround: 1000,
     hurry: false,

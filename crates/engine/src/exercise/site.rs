@@ -83,7 +83,7 @@ pub fn schedule(bytes: &[u8]) {
                 keep: None,
                 shown: Shown::Nothing,
                 rule: 0,
-                confirm: true,
+                after_device: true,
             })),
             (2, Some(extent)) => Some(Errand::Read { device: 0, extent }),
             (3, _) => {

@@ -23,7 +23,7 @@ pub struct DeviceWrite {
     /// The rule that carries it.
     pub rule: u32,
     /// The client is answered when the device has answered.
-    pub confirm: bool,
+    pub after_device: bool,
 }
 
 /// What images show once a device has taken a write. The line that heard the device shows it, so that of two writes the
@@ -175,7 +175,7 @@ impl Image {
             keep: None,
             shown: Shown::Cells { image: self.board, extent: rule.target.item(item), cells: value.to_vec() },
             rule: number,
-            confirm: rule.confirm,
+            after_device: rule.after_device,
         };
         if let Some(bit) = place.bit {
             let on = write.cells.first().is_some_and(|cell| *cell != 0);
@@ -208,7 +208,7 @@ impl Image {
             keep: None,
             shown: Shown::Cells { image: self.board, extent: shown, cells: value.to_vec() },
             rule: number,
-            confirm: rule.confirm,
+            after_device: rule.after_device,
         };
         let bits: Vec<(u8, bool)> = (first_bit..)
             .zip(value)
@@ -278,7 +278,7 @@ impl Image {
                     keep: None,
                     shown: Shown::Nothing,
                     rule: onward,
-                    confirm: rule.confirm,
+                    after_device: rule.after_device,
                 };
                 if let Some(bit) = rule.target.bit {
                     let on = write.cells.first().is_some_and(|cell| *cell != 0);
@@ -340,8 +340,8 @@ impl Image {
         if last.rule != next.rule && (keeps(last) || keeps(next)) {
             return false;
         }
-        let neighbours = (last.device, last.extent.space, last.confirm, &last.keep, &next.keep)
-            == (next.device, next.extent.space, next.confirm, &None, &None)
+        let neighbours = (last.device, last.extent.space, last.after_device, &last.keep, &next.keep)
+            == (next.device, next.extent.space, next.after_device, &None, &None)
             && last.extent.end() == next.extent.first;
         let count = last.extent.count + next.extent.count;
         let station = self.plan.devices.get(next.device);

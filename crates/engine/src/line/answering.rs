@@ -20,16 +20,16 @@ pub enum Step {
 pub struct LineAnswering {
     answering: Answering,
     /// Kept between the last byte of a request and its answer, in microseconds.
-    silence: u64,
+    frame_gap: u64,
     last_byte: Moment,
     answer: Option<Vec<u8>>,
 }
 
 impl LineAnswering {
-    /// With the silence of its line.
+    /// With the frame_gap of its line.
     #[must_use]
-    pub fn new(answering: Answering, silence: u64) -> Self {
-        Self { answering, silence, last_byte: Moment(0), answer: None }
+    pub fn new(answering: Answering, frame_gap: u64) -> Self {
+        Self { answering, frame_gap, last_byte: Moment(0), answer: None }
     }
 
     /// Takes news of the line.
@@ -60,7 +60,7 @@ impl LineAnswering {
 
     /// What to do now.
     pub fn poll(&mut self, now: Moment) -> Step {
-        let free = self.last_byte + self.silence;
+        let free = self.last_byte + self.frame_gap;
         if let Some(bytes) = self.answer.take() {
             if now >= free {
                 return Step::Act(LineAct::Send(bytes));

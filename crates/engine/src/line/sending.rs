@@ -199,7 +199,7 @@ impl Asking {
         }
     }
 
-    /// A write that a device did not confirm: unless it said so itself, it may hold the new value or the old one.
+    /// A write that a device did not after_device: unless it said so itself, it may hold the new value or the old one.
     pub(super) fn unconfirmed(&self, device: usize, rule: u32, extent: Extent, refusal: &Refusal) {
         let told = refusal.native.is_some() && refusal.blame == Blame::Device;
         let never_sent = matches!(refusal.kind, Kind::Busy);

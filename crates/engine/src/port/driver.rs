@@ -96,7 +96,7 @@ pub(crate) fn spawn(
     let open = match opened {
         Some(Ok(open)) => Some(open),
         Some(Err(fault)) if may_wait(&fault) => {
-            let why = if way.must_open() { format!("{} ({})", fault.what, fault.mend) } else { fault.what };
+            let why = if way.must_open() { format!("{} ({})", fault.what, fault.fix) } else { fault.what };
             shared.tell(Event::PortDown { port, why });
             None
         }
@@ -122,8 +122,8 @@ pub(crate) fn spawn(
         // Whoever asks on a line is one asker, apart from all addresses.
         let asker = Asker { id: AskerId(u64::MAX - port as u64), who: name, address: None };
         let answering = Answering::new(Arc::clone(site), port, asker).ok_or_else(no_protocol)?;
-        let silence = shared.plan.lines.get(port).map_or(0, |line| line.silence);
-        Machine::Answering(Box::new(LineAnswering::new(answering, silence)))
+        let frame_gap = shared.plan.lines.get(port).map_or(0, |line| line.frame_gap);
+        Machine::Answering(Box::new(LineAnswering::new(answering, frame_gap)))
     };
     if open.is_none() {
         machine.handle(clock.now(), News::Down);
@@ -219,7 +219,7 @@ impl Driver {
             };
             let until = if self.open.is_none() { until.min(self.reopen_at) } else { until };
             if until.since(now) <= SPIN {
-                // The last stretch of a silence: a wake-up of the system would come too late for it.
+                // The last stretch of a frame_gap: a wake-up of the system would come too late for it.
                 while self.clock.now() < until {
                     std::hint::spin_loop();
                 }

@@ -17,18 +17,18 @@ const DATA: SpecialCodeIndex = SpecialCodeIndex::VREPRINT;
 const PARITY: SpecialCodeIndex = SpecialCodeIndex::VEOL2;
 const STOP: SpecialCodeIndex = SpecialCodeIndex::VWERASE;
 
-/// Why a line cannot be opened, in words, with the mend.
+/// Why a line cannot be opened, in words, with the fix.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct OpenFault {
     pub(crate) what: String,
-    pub(crate) mend: String,
+    pub(crate) fix: String,
     /// What it leads to is not there, and may come: an adapter that is not plugged in.
     pub(crate) missing: bool,
 }
 
 impl OpenFault {
-    pub(crate) fn new(what: impl Into<String>, mend: impl Into<String>) -> Self {
-        Self { what: what.into(), mend: mend.into(), missing: false }
+    pub(crate) fn new(what: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self { what: what.into(), fix: fix.into(), missing: false }
     }
 }
 
@@ -36,7 +36,7 @@ impl OpenFault {
 pub(crate) fn open_line(path: &Path, line: Line) -> Result<OwnedFd, OpenFault> {
     let fault = |errno: Errno| {
         let shown = path.display();
-        let (what, mend): (String, &str) = match errno {
+        let (what, fix): (String, &str) = match errno {
             Errno::NOENT => (
                 format!("{shown} does not exist"),
                 "is the adapter plugged in? `ls /dev/tty*` shows what is there",
@@ -56,7 +56,7 @@ pub(crate) fn open_line(path: &Path, line: Line) -> Result<OwnedFd, OpenFault> {
             other => (format!("{shown} cannot be opened: {other}"), "check the path and the adapter"),
         };
         let missing = matches!(errno, Errno::NOENT | Errno::NXIO | Errno::NODEV);
-        OpenFault { missing, ..OpenFault::new(what, mend) }
+        OpenFault { missing, ..OpenFault::new(what, fix) }
     };
     let tty = open_raw(path, line).map_err(fault)?;
     // Root is not kept out by the terminal's own exclusive mode, so a lock says it once more.

@@ -92,7 +92,7 @@ impl Way {
     /// Opens it.
     ///
     /// # Errors
-    /// Why not, with the mend.
+    /// Why not, with the fix.
     pub(crate) fn open(&self) -> Result<Open, OpenFault> {
         match self {
             Self::Serial { path, line, two_wires } => {
@@ -110,7 +110,7 @@ impl Way {
 
 fn connect(to: SocketAddr) -> Result<Open, OpenFault> {
     let fault = |error: std::io::Error| {
-        let (what, mend) = match error.kind() {
+        let (what, fix) = match error.kind() {
             std::io::ErrorKind::ConnectionRefused => (
                 format!("{to} refuses the connection"),
                 "the machine is there and nothing listens on that port: is the port number right?",
@@ -125,7 +125,7 @@ fn connect(to: SocketAddr) -> Result<Open, OpenFault> {
             ),
             _ => (format!("no connection to {to}: {error}"), "check the address and the network"),
         };
-        OpenFault::new(what, mend)
+        OpenFault::new(what, fix)
     };
     let stream = TcpStream::connect_timeout(&to, CONNECT_PATIENCE).map_err(fault)?;
     // Small requests at once; where the platform cannot, they come a little later.
@@ -150,7 +150,7 @@ fn is_left_over(path: &Path) -> bool {
 }
 
 fn make_pty(path: &Path) -> Result<Open, OpenFault> {
-    let fault = |what: String, mend: &str| OpenFault::new(what, mend);
+    let fault = |what: String, fix: &str| OpenFault::new(what, fix);
     let pty = tty::make_pty()
         .map_err(|errno| fault(format!("no virtual port can be made: {errno}"), "free ptys"))?;
     match std::fs::symlink_metadata(path) {

@@ -164,8 +164,10 @@ impl Runner<'_> {
         let subject = self.subjects.get(at)?;
         let Feed::Written(image, source) = &subject.feed else { return None };
         let (image, place, cells) = (*image, source.item(0), subject.patterns.get(1)?.clone());
-        let waits =
-            subject.image().is_none() && subject.confirm && !subject.again && subject.shown(&cells).is_some();
+        let waits = subject.image().is_none()
+            && subject.after_device
+            && !subject.again
+            && subject.shown(&cells).is_some();
         let result = self.write(image, place, cells);
         // No answer on its line, or no connection to ask on.
         let lost = matches!(&result, Err(refusal)

@@ -67,7 +67,7 @@ pub(super) struct Subject {
     pub(super) target: End,
     pub(super) count: u32,
     pub(super) writable: bool,
-    pub(super) confirm: bool,
+    pub(super) after_device: bool,
     pub(super) clamp: bool,
     pub(super) on_loss: OnLoss,
     /// It is sent again and again; else only when it changes or is written.
@@ -289,7 +289,7 @@ impl Subject {
             target,
             count,
             writable: rule.read_write.is_some(),
-            confirm: rule.confirm,
+            after_device: rule.after_device,
             clamp: rule.overflow == Overflow::Clamp,
             on_loss: rule.on_loss.map_or(shown, |on_loss| on_loss.value),
             again: rule.send.as_ref().is_some_and(|send| send.value.every.is_some()),

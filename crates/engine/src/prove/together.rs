@@ -105,7 +105,7 @@ impl Runner<'_> {
         let Some(subject) = self.subjects.get(unit.at) else { return false };
         let begun = self.clock.now();
         // Who waits for the device's answer has the value in it when the write is answered.
-        let patience = if !waits || unit.back && subject.confirm { 0 } else { self.patience(subject) };
+        let patience = if !waits || unit.back && subject.after_device { 0 } else { self.patience(subject) };
         loop {
             let seen = if unit.back {
                 self.held(unit.at, unit.item)

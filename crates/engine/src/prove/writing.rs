@@ -148,7 +148,7 @@ impl Runner<'_> {
             let subject = self.subjects.get(at)?;
             let shown = self.show(subject, item);
             // Without `confirm` the answer comes before the device has it.
-            let until = self.clock.now() + if subject.confirm { 0 } else { self.patience(subject) };
+            let until = self.clock.now() + if subject.after_device { 0 } else { self.patience(subject) };
             while let (Some(wanted), Ok(())) = (&wanted, &result)
                 && self.clock.now() < until
                 && !self.subjects.get(at)?.arrived(after.as_deref().unwrap_or_default(), wanted)

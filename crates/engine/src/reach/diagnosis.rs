@@ -57,7 +57,7 @@ pub fn unopened(link: &Link, closed: &Closed, own: Option<Network>) -> Diagnosis
             "address and prefix length of both, and the router",
         ));
     }
-    causes.push(cause(closed.mend.clone(), ""));
+    causes.push(cause(closed.fix.clone(), ""));
     Diagnosis { seen: closed.what.clone(), causes }
 }
 
@@ -275,7 +275,7 @@ mod tests {
     #[test]
     fn another_subnet_is_told_where_ours_is_known() {
         let closed =
-            Closed { what: "192.0.2.40:502 does not answer".into(), mend: "is the machine on?".into() };
+            Closed { what: "192.0.2.40:502 does not answer".into(), fix: "is the machine on?".into() };
         let own = |last, prefix| Some(Network { address: [192, 0, 2, last].into(), prefix });
         let far = unopened(&socket(), &closed, own(200, 27));
         assert!(far.causes[0].what.contains("another subnet"), "{:?}", far.causes);

@@ -53,7 +53,7 @@ pub struct Closed {
     /// What is in the way.
     pub what: String,
     /// What to do.
-    pub mend: String,
+    pub fix: String,
 }
 
 /// What was answered, and how long it took.
@@ -77,7 +77,7 @@ impl Reach {
     /// Opens a way. Of `line` its times; a socket has none but the timeout.
     ///
     /// # Errors
-    /// It cannot be opened, with the mend.
+    /// It cannot be opened, with the fix.
     pub fn open(link: &Link, line: LineTime, station: &Station) -> Result<Self, Closed> {
         let (way, echo) = match link {
             Link::Serial { path, line, two_wires, echo } => {
@@ -85,11 +85,11 @@ impl Reach {
             }
             Link::Socket(to) => (Way::Connect { to: *to }, false),
         };
-        let open = way.open().map_err(|fault| Closed { what: fault.what, mend: fault.mend })?;
+        let open = way.open().map_err(|fault| Closed { what: fault.what, fix: fault.fix })?;
         let protocol = station.dialect.map_or("", |dialect| dialect.name());
         let dialer = Dialer::opened(open.fd, line, protocol, station, echo).map_err(|_| Closed {
             what: format!("`{protocol}` cannot be spoken there"),
-            mend: "name a protocol that reads and writes values".into(),
+            fix: "name a protocol that reads and writes values".into(),
         })?;
         Ok(Self(At::Own { dialer: Box::new(dialer), station: Some(station.clone()) }))
     }

@@ -313,8 +313,8 @@ impl Bus {
         }
         let bytes = garbled(bytes, line.or(self.line), self.opener.or(self.line), &mut self.dice);
         let bytes = self.with_noise(bytes);
-        let silence = if self.paced { self.time.silence } else { 0 };
-        let begin = now.max(self.free).max(self.said) + silence + slow;
+        let frame_gap = if self.paced { self.time.frame_gap } else { 0 };
+        let begin = now.max(self.free).max(self.said) + frame_gap + slow;
         let characters = (PIECE * 1000).checked_div(self.time.char_nanos).unwrap_or(u64::MAX);
         let piece = usize::try_from(characters).unwrap_or(usize::MAX);
         let mut sent = 0;

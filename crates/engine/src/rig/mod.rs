@@ -210,9 +210,9 @@ impl Rig {
 
     fn master_line(&self, port: usize, timeout: u64) -> LineTime {
         let none =
-            LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout, turnaround: 0, hurry: false };
+            LineTime { char_nanos: 0, frame_gap: 0, own_frame_gap: 0, timeout, turnaround: 0, hurry: false };
         let line = self.checked.plan.lines.get(port).copied().unwrap_or(none);
-        LineTime { timeout, own_silence: line.silence, ..line }
+        LineTime { timeout, own_frame_gap: line.frame_gap, ..line }
     }
 
     fn aliases(&self) -> Aliases {

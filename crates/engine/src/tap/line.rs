@@ -29,9 +29,9 @@ impl LineListener {
     /// Opens a line with its settings; `port` is what its pieces are told under.
     ///
     /// # Errors
-    /// It cannot be opened, with the mend.
+    /// It cannot be opened, with the fix.
     pub fn open(path: &Path, line: Line, port: &str) -> Result<Self, Closed> {
-        let tty = open_line(path, line).map_err(|fault| Closed { what: fault.what, mend: fault.mend })?;
+        let tty = open_line(path, line).map_err(|fault| Closed { what: fault.what, fix: fault.fix })?;
         let clock = Clock::start();
         Ok(Self { tty, port: port.into(), line, clock, dated: Dated::now(&clock) })
     }

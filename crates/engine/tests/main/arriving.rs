@@ -31,7 +31,7 @@ fn held(site: &mut Site) -> Vec<u8> {
 
 #[test]
 fn a_value_written_while_the_device_is_away_arrives_when_it_is_back_though_nobody_waits_for_it() {
-    let mut site = site("send = \"on-change\"\nconfirm = false");
+    let mut site = site("send = \"on-change\"\nanswer = \"at-once\"");
     site.bench.run(SECOND);
     assert_eq!(site.write(101, &[5]), Ok(()));
     site.bench.run(SECOND);
@@ -117,7 +117,7 @@ fn each_of_three_hundred_unconfirmed_writes_arrives_or_is_told() {
     let text = format!(
         "[converter]\nwrite-log = \"writes.csv\"\n{}{DEVICE}{}",
         HEAD.replace("38400 8E1", "9600 8E1"),
-        rule("send = \"on-write\"\nconfirm = false"),
+        rule("send = \"on-write\"\nanswer = \"at-once\""),
     );
     let text = text.replace("profile = \"probe.toml\"\n", "line = \"9600 8E1\"\nprofile = \"probe.toml\"\n");
     let mut checked = checked(&text);
@@ -159,7 +159,8 @@ fn each_of_three_hundred_unconfirmed_writes_arrives_or_is_told() {
 
 #[test]
 fn an_unconfirmed_write_that_fails_is_counted_and_its_row_says_how_it_ended() {
-    let text = format!("[converter]\nwrite-log = \"writes.csv\"\n{HEAD}{DEVICE}{}", rule("confirm = false"));
+    let text =
+        format!("[converter]\nwrite-log = \"writes.csv\"\n{HEAD}{DEVICE}{}", rule("answer = \"at-once\""));
     let mut site = Site::of(&mut checked(&text));
     site.bench.run(SECOND);
     let before = site.bench.counts(0).timeouts;

@@ -91,7 +91,7 @@ fn on_change_spares_the_device_and_every_sends_without_a_client() {
 #[test]
 fn an_unconfirmed_write_is_answered_at_once_and_its_failure_shows_in_health() {
     let mut site = site(
-        "[[map]]\nname = \"push\"\nfrom = \"scada:400001\"\nto = \"blower:400011\"\nconfirm = false\n[[map]]\nfrom = \"rules.push.health.last-error\"\nto = \"scada:400201\"\n[[map]]\nfrom = \"rules.push.health.online\"\nto = \"scada:400202\"\n",
+        "[[map]]\nname = \"push\"\nfrom = \"scada:400001\"\nto = \"blower:400011\"\nanswer = \"at-once\"\n[[map]]\nfrom = \"rules.push.health.last-error\"\nto = \"scada:400201\"\n[[map]]\nfrom = \"rules.push.health.online\"\nto = \"scada:400202\"\n",
     );
     site.bus().change(Change::Mute(1, true));
     let begun = site.bench.now();

@@ -25,7 +25,7 @@ port = "raceway"
 unit = 5
 repeat = "1-3"
 shift = "4*(n-1)"
-join = 1
+read-gap = 1
 profile = "node.toml"
 poll = "500ms"
 [[map]]

@@ -44,7 +44,7 @@ to = "blk:%DB1.W0 as i16"
 from = "m:400005 as i16"
 to = "i:400005 as i16 scale 10"
 access = "read-write"
-confirm = false
+answer = "at-once"
 [[map]]
 from = "m:400007.3"
 to = "blk:%DB1.X4.1"

@@ -21,7 +21,7 @@ fn write() -> DeviceWrite {
         keep: None,
         shown: Shown::Cells { image: 0, extent, cells: vec![0; 4] },
         rule: 0,
-        confirm: true,
+        after_device: true,
     }
 }
 
@@ -209,7 +209,7 @@ fn the_cycle_on_paper_is_the_cycle_on_the_line() {
     for (line, silence, count) in [
         ("9600 8N1", "", 1),
         ("19200 8E1", "", 20),
-        ("38400 8E1", "silence = \"4ms\"\n", 60),
+        ("38400 8E1", "frame-gap = \"4ms\"\n", 60),
         ("115200 8N1", "", 125),
     ] {
         for protocol in ["modbus-rtu", "modbus-ascii"] {

@@ -48,7 +48,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> 
     };
     let read = |text: &str| {
         let words = parse_words(text, base)
-            .map_err(|fault| Failure::Usage(format!("{} ({})", fault.what, fault.mend)))?;
+            .map_err(|fault| Failure::Usage(format!("{} ({})", fault.what, fault.fix)))?;
         if words.len() > WORDS_MAX {
             return Err(Failure::Usage(format!(
                 "{} words are more than one request brings (at most {WORDS_MAX})",

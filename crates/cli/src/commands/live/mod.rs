@@ -3,7 +3,7 @@
 mod looks;
 mod writes;
 
-use crate::args::{Format, Global, ProveArgs, WayArgs};
+use crate::args::{ConnectionArgs, Format, Global, ProveArgs};
 use crate::console::{Console, Tone};
 use crate::render;
 use crate::ways::{Failed, Ways, fault};
@@ -116,7 +116,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
     }
     let tolerance = render::share(args.tolerance.as_deref(), TOLERANCE)?;
     let every = micros(&args.every).ok_or_else(|| Failure::Usage(format!("`{}` is no time", args.every)))?;
-    let way = WayArgs { rig: args.rig, ..WayArgs::default() };
+    let way = ConnectionArgs { rig: args.rig, ..ConnectionArgs::default() };
     let (mut ways, _) = Ways::sort(global, &way, &[])?;
     if !ways.is_running() {
         return Err(Failure::Outside(
@@ -138,7 +138,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
     }
     let stop = Stop::with_terminal()
         .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
-    let mut values = look(console, &mut ways, &subjects, args.looks.max(1), every, tolerance, &stop);
+    let mut values = look(console, &mut ways, &subjects, args.samples.max(1), every, tolerance, &stop);
     for write in &writes {
         if stop.is_asked() {
             break;

@@ -48,8 +48,8 @@ pub(super) fn planned(ways: &Ways, subjects: &[Subject], text: &str) -> Result<P
     let Some((at, subject)) = found else {
         return Err(Failure::Usage(format!("no rule shows exactly `{target}`, one value, in an image")));
     };
-    if subject.device.danger {
-        return Err(Failure::Usage(format!("`{target}` is marked `danger`: no test writes it")));
+    if subject.device.guarded {
+        return Err(Failure::Usage(format!("`{target}` is marked `guarded`: no test writes it")));
     }
     if !subject.pair.writable {
         return Err(Failure::Usage(format!("the rule of `{target}` is read-only: no client can write it")));

@@ -153,7 +153,7 @@ impl Change {
         match new {
             Some(finding) => Err(Failure::Usage(format!(
                 "the project would be wrong then: {} {} ({})",
-                finding.rule.code, finding.what, finding.mend
+                finding.rule.code, finding.what, finding.fix
             ))),
             None => Ok(()),
         }

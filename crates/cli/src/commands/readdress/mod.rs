@@ -3,7 +3,7 @@
 mod file;
 mod follow;
 
-use crate::args::{Format, Global, ReaddressArgs, WayArgs};
+use crate::args::{ConnectionArgs, Format, Global, ReaddressArgs};
 use crate::console::{Console, Tone};
 use crate::render;
 use crate::ways::{Field, Ways, fault};
@@ -163,7 +163,7 @@ fn one(
     args: &ReaddressArgs,
     stop: &Stop,
 ) -> Result<Verdict, Failure> {
-    let way = WayArgs { rig: args.rig, timeout: args.timeout.clone(), ..WayArgs::default() };
+    let way = ConnectionArgs { rig: args.rig, timeout: args.timeout.clone(), ..ConnectionArgs::default() };
     let (ways, _) = Ways::sort(global, &way, &[])?;
     let checked = ways.checked().ok_or_else(|| usage("there is no project"))?;
     let device = checked.project.device(name).ok_or_else(|| usage(format!("there is no device `{name}`")))?;

@@ -8,13 +8,12 @@ mod write_log;
 pub(crate) use converter::{Attach, Converter, already, claim};
 pub(crate) use log::Names;
 
-use crate::args::LogFormat;
+use crate::args::{LogFormat, RunArgs};
 use crate::console::{Console, Tone};
 use crate::render::findings;
 use crate::{Failure, Verdict};
 use log::Watch;
 use output::Output;
-use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
@@ -26,16 +25,6 @@ use woodrush_engine::converter::Event;
 use woodrush_engine::monitor::Http;
 use woodrush_engine::stop::Stop;
 use write_log::{LogFile, WriteLog};
-
-/// How `run` was asked to run.
-pub(crate) struct Options {
-    pub(crate) rig: bool,
-    pub(crate) follow: bool,
-    pub(crate) strict: bool,
-    pub(crate) monitor: Option<SocketAddr>,
-    pub(crate) monitor_hosts: Vec<String>,
-    pub(crate) log_format: LogFormat,
-}
 
 /// How often the files are looked at, and the events are taken.
 const LOOK: Duration = Duration::from_millis(100);
@@ -69,7 +58,7 @@ impl Told {
     }
 }
 
-pub(crate) fn run(console: &mut Console, path: &Path, options: &Options) -> Result<Verdict, Failure> {
+pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Result<Verdict, Failure> {
     let Some(mut checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
     if console.verbose {
         for line in crate::render::findings::polls(&checked) {

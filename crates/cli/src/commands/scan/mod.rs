@@ -30,7 +30,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     let targets: Vec<String> = args.target.iter().cloned().collect();
     // A serial line has its settings found, if they are not known.
     let mut way = args.way.clone();
-    if args.lines && way.serial.is_some() && way.line.is_none() {
+    if args.find_settings && way.serial.is_some() && way.line.is_none() {
         way.line = LINES.first().map(ToString::to_string);
     }
     let (ways, names) = Ways::sort(global, &way, &targets)?;
@@ -50,7 +50,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     let stop = Stop::with_terminal()
         .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
     let numbers = numbers(args.units.as_deref(), &field)?;
-    if args.lines {
+    if args.find_settings {
         match settings(console, &ways, &mut field, args.units.as_ref().map(|_| numbers.as_slice()), &stop)? {
             Outcome::Good => {}
             Outcome::Ends(verdict) => return Ok(verdict),
@@ -142,7 +142,7 @@ fn settings(
     let (Link::Serial { path, line, two_wires, echo }, Some((key, _))) =
         (field.link.clone(), stations(&field.station, Transport::Serial))
     else {
-        return Err(Failure::Usage("`--lines` is for serial lines".into()));
+        return Err(Failure::Usage("`--find-settings` is for serial lines".into()));
     };
     if let Some((_, port)) = &field.held {
         return Err(Failure::Usage(format!(
@@ -234,13 +234,13 @@ fn units(
     args: &ScanArgs,
     stop: &Stop,
 ) -> Result<Verdict, Failure> {
-    let mut kept = Kept::open(args.keep.as_deref(), field)?;
+    let mut kept = Kept::open(args.resume.as_deref(), field)?;
     let (mut reach, link) = match field.open(ways) {
         Ok(open) => open,
         Err(failed) => return Ok(unreachable(console, &failed)),
     };
     let go_on = || !stop.is_asked();
-    let depth = Depth { quick: args.quick, budget: args.budget, go_on: &go_on };
+    let depth = Depth { quick: args.quick, budget: args.max_requests, go_on: &go_on };
     let place = link
         .as_ref()
         .map_or_else(|| format!("port {}, through the running converter", field.station.name), Link::shown);
@@ -250,12 +250,12 @@ fn units(
     };
     let done = done?;
     shown::units(console, &place, field, &done)?;
-    if let Some(dir) = &args.new {
+    if let Some(dir) = &args.start_project {
         start::write(console, dir, field, &done.found)?;
     }
     if let Some(why) = &done.ended {
-        let go_on = args.keep.as_ref().map_or_else(
-            || " (with `--keep FILE` it could go on from here)".to_string(),
+        let go_on = args.resume.as_ref().map_or_else(
+            || " (with `--resume FILE` it can continue from here)".to_string(),
             |file| format!(" (the same command goes on from {})", file.display()),
         );
         console.complain(&format!("{why}{go_on}"));

@@ -59,7 +59,7 @@ impl Filter {
             stations: numbers("unit", &args.unit)?,
             codes: numbers("function", &args.function)?,
             at,
-            writes: args.writes,
+            writes: args.only_writes,
             failures: args.failures,
             signs: verbose,
             held: HashMap::new(),

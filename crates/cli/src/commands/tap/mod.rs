@@ -7,7 +7,7 @@ mod said;
 mod saved;
 mod source;
 
-use crate::args::{Format, Global, TapArgs, WayArgs};
+use crate::args::{ConnectionArgs, Format, Global, TapArgs};
 use crate::console::{Console, Tone, counted};
 use crate::{Failure, Verdict};
 use counts::Counts;
@@ -70,14 +70,14 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
     let (source, learnt) =
         open(console, args, project.as_ref().map(|(path, checked)| (path.as_path(), checked)))?;
     let mut audience = Audience::new(checked.map(Spoken::of).unwrap_or_default());
-    if let (Some(from), Some(to)) = (&args.read, &args.write)
+    if let (Some(from), Some(to)) = (&args.open, &args.save)
         && std::fs::canonicalize(from)
             .ok()
             .is_some_and(|from| std::fs::canonicalize(to).is_ok_and(|to| to == from))
     {
-        return Err(usage("`--write` names the capture that is read: name another file"));
+        return Err(usage("`--save` names the capture that is open: name another file"));
     }
-    let mut capture = args.write.as_deref().map(|path| Saved::create(path, checked)).transpose()?;
+    let mut capture = args.save.as_deref().map(|path| Saved::create(path, checked)).transpose()?;
     for (port, spoken) in learnt {
         capture.iter_mut().for_each(|capture| capture.learn(&port, spoken.protocol));
         teller.learn(&port, spoken.clone());
@@ -103,7 +103,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
 
 /// The project, where one is named or found: a line, or a capture, can be looked at without one.
 fn project(global: &Global, args: &TapArgs) -> Result<Option<(PathBuf, Checked)>, Failure> {
-    let optional = args.serial.is_some() || args.read.is_some();
+    let optional = args.serial.is_some() || args.open.is_some();
     let path = match crate::project::find(global) {
         Ok(path) => path,
         Err(_) if optional && global.project.is_none() && args.ports.is_empty() => return Ok(None),
@@ -123,7 +123,7 @@ fn open(
     args: &TapArgs,
     project: Option<(&Path, &Checked)>,
 ) -> Result<Opened, Failure> {
-    if let Some(path) = &args.read {
+    if let Some(path) = &args.open {
         let file = read_plain_bytes(path, CAPTURE_MAX).map_err(usage)?;
         let named = match &args.protocol {
             Some(name) => Some(dialect(name).ok_or_else(|| unknown_protocol(name))?.name()),
@@ -179,7 +179,7 @@ fn listen(console: &mut Console, args: &TapArgs, checked: &Checked) -> Result<Op
     match port.and_then(|port| port.wires.as_ref()) {
         Some(Wires::Serial { path, line: Some(line), .. }) => {
             let listener = LineListener::open(Path::new(&path.value), line.value, name)
-                .map_err(|closed| Failure::Outside(format!("{} ({})", closed.what, closed.mend)))?;
+                .map_err(|closed| Failure::Outside(format!("{} ({})", closed.what, closed.fix)))?;
             console.note(&format!(
                 "no converter of this project is running: listening on {} at {}, and saying nothing there",
                 path.value, line.value
@@ -194,18 +194,18 @@ fn listen(console: &mut Console, args: &TapArgs, checked: &Checked) -> Result<Op
 
 /// A line that is written on the command line.
 fn listen_bare(console: &mut Console, args: &TapArgs) -> Result<Opened, Failure> {
-    let way = WayArgs {
+    let way = ConnectionArgs {
         serial: args.serial.clone(),
         line: args.line.clone(),
         protocol: args.protocol.clone(),
-        key: args.key.clone(),
-        ..WayArgs::default()
+        set: args.set.clone(),
+        ..ConnectionArgs::default()
     };
     let (link, station, times) = crate::ways::written(&way)?;
     let Link::Serial { path, line, .. } = &link else { return Err(usage("name a serial line")) };
     let name = path.file_name().map_or_else(|| "line".into(), |name| name.to_string_lossy().into_owned());
     let listener = LineListener::open(path, *line, &name)
-        .map_err(|closed| Failure::Outside(format!("{} ({})", closed.what, closed.mend)))?;
+        .map_err(|closed| Failure::Outside(format!("{} ({})", closed.what, closed.fix)))?;
     console.note(&format!("listening on {}, and saying nothing there", link.shown()));
     let protocol = station.dialect.map_or("", |dialect| dialect.name());
     let patience = times.timeout.saturating_mul(2);

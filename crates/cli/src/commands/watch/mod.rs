@@ -61,7 +61,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WatchArgs) -> R
     renew(&mut model, &path, &first)?;
     let rows = model.take(0, first);
     let screen = console.format == Format::Text
-        && !args.lines
+        && !args.plain
         && std::io::stdout().is_terminal()
         && std::io::stdin().is_terminal();
     if !screen {
@@ -71,7 +71,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WatchArgs) -> R
     let writer = Writer::new(global, args);
     let paint = Paint(console.has_colour());
     let mut terminal = ratatui::try_init()
-        .map_err(|error| Failure::Outside(format!("the terminal cannot be used: {error} (try `--lines`)")))?;
+        .map_err(|error| Failure::Outside(format!("the terminal cannot be used: {error} (try `--plain`)")))?;
     let shown = Shown { stop: &stop, following: &following, path: &path, lasting, paint };
     let result = shown.follow(&mut terminal, &mut model, View::new(place), writer);
     let gone = keyboard(Duration::ZERO) == Keyboard::Gone;

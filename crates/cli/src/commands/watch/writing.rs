@@ -2,7 +2,7 @@
 
 use super::state::Prompt;
 use crate::Failure;
-use crate::args::{Global, WatchArgs, WayArgs};
+use crate::args::{ConnectionArgs, Global, WatchArgs};
 use crate::commands::write::{Job, guarded, job, put};
 use crate::console::Tone;
 use crate::ways::Ways;
@@ -14,13 +14,13 @@ type Said = (Tone, String);
 /// Writes one value at a time, without holding the screen up.
 pub(super) struct Writer {
     global: Global,
-    way: WayArgs,
+    way: ConnectionArgs,
     under_way: Option<(String, Receiver<Said>)>,
 }
 
 impl Writer {
     pub(super) fn new(global: &Global, args: &WatchArgs) -> Self {
-        let way = WayArgs { rig: args.rig, ..WayArgs::default() };
+        let way = ConnectionArgs { rig: args.rig, ..ConnectionArgs::default() };
         Self { global: global.clone(), way, under_way: None }
     }
 

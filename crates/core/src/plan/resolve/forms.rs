@@ -22,8 +22,8 @@ impl Ends<'_> {
                 let words: Vec<String> = only.iter().map(ToString::to_string).collect();
                 let words = crate::project::list_or(&words);
                 let what = format!("{} holds {words}, not `{}`", address.space.a(), form.ty);
-                let mend = "leave the form away there, and write at the other end what is wanted";
-                return Err(vec![Finding::new("M57", at.span, what).mend(mend)]);
+                let fix = "leave the form away there, and write at the other end what is wanted";
+                return Err(vec![Finding::new("M57", at.span, what).fix(fix)]);
             }
         }
         for (end, form, address) in [(self.from, from_written, source), (self.to, to_written, target)] {
@@ -35,8 +35,8 @@ impl Ends<'_> {
                 let written = self.project.sources.text(end.span);
                 let address = written.split(" as ").next().unwrap_or(written).trim();
                 let what = format!("`{address}` names {letter} bytes, and `{}` takes {own}", form.ty);
-                let mend = "write the letter of that width (B, W, D), or a type as wide as the address says";
-                return Err(vec![Finding::new("M35", at.span, what).mend(mend)]);
+                let fix = "write the letter of that width (B, W, D), or a type as wide as the address says";
+                return Err(vec![Finding::new("M35", at.span, what).fix(fix)]);
             }
         }
         // Words onto bits are copied bit by bit; everything else has the type that its address brings.
@@ -54,8 +54,8 @@ impl Ends<'_> {
             (None, true, false) if single => Form::plain(Type::Bool),
             (None, false, true) if target.bit.is_some() => {
                 let what = "a whole register does not go into one bit".to_string();
-                let mend = "name the bit that is meant, such as `400010.3`";
-                return Err(vec![Finding::new("M35", self.from.span, what).mend(mend)]);
+                let fix = "name the bit that is meant, such as `400010.3`";
+                return Err(vec![Finding::new("M35", self.from.span, what).fix(fix)]);
             }
             (None, ..) => Form::plain(Type::Raw),
         };
@@ -100,7 +100,7 @@ impl Ends<'_> {
         } else {
             format!("write `{written} as {} {}`", form.ty, letters.get(1).unwrap_or(&"CDAB"))
         };
-        Finding::new("M35", at, what).mend(format!(
+        Finding::new("M35", at, what).fix(format!(
             "{example}, or another of {}; the device's manual or a known value tells which",
             letters.join(", ")
         ))
@@ -117,12 +117,12 @@ impl Ends<'_> {
     pub(super) fn width(&self, ty: Type, address: &Address, span: Span) -> Result<u32, Vec<Finding>> {
         if address.bit.is_some() && !matches!(ty, Type::Bool) {
             let what = format!("`{ty}` does not fit one bit of a register");
-            return Err(vec![Finding::new("M35", span, what).mend("write `as bool`, or leave the bit away")]);
+            return Err(vec![Finding::new("M35", span, what).fix("write `as bool`, or leave the bit away")]);
         }
         ty.width(address.space.grain).map_err(|why| {
             vec![
                 Finding::new("M35", span, format!("`{ty}` {why}"))
-                    .mend(format!("choose a type that {} holds", address.space.a())),
+                    .fix(format!("choose a type that {} holds", address.space.a())),
             ]
         })
     }

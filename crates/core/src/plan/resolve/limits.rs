@@ -20,7 +20,7 @@ impl Ends<'_> {
             );
             Finding::new("M17", self.rule.count.map_or(end.span, |count| count.span), what)
                 .why(PAST_THE_END)
-                .mend("lower `count`, or begin earlier")
+                .fix("lower `count`, or begin earlier")
         })
     }
 
@@ -56,7 +56,7 @@ impl Ends<'_> {
             } else {
                 Finding::new("M17", span, what).why(PAST_THE_END)
             };
-            found.note(name.span, "its size is said here").mend("correct the address, or the size")
+            found.note(name.span, "its size is said here").fix("correct the address, or the size")
         })
     }
 
@@ -78,7 +78,7 @@ impl Ends<'_> {
             );
             found.push(
                 Finding::new("M16", self.from.span, what)
-                    .mend("take a narrower form: a value split over two reads would tear"),
+                    .fix("take a narrower form: a value split over two reads would tear"),
             );
         }
         if let (Some(access), Err(limit)) =
@@ -126,10 +126,10 @@ impl Ends<'_> {
         let mut found = vec![];
         if !target.space.writable {
             let what = format!("{} of a device cannot be written", target.space.a());
-            found.push(Finding::new("M47", self.to.span, what).mend("choose a table that can be written"));
+            found.push(Finding::new("M47", self.to.span, what).fix("choose a table that can be written"));
         } else if target.bit.is_some() && target.space.bits == BitWrite::Never {
             let what = format!("one bit of {} cannot be written alone", target.space.a());
-            found.push(Finding::new("M47", self.to.span, what).mend("write the whole of it"));
+            found.push(Finding::new("M47", self.to.span, what).fix("write the whole of it"));
         }
         found.extend(self.sizes(device, target, place, self.to.span));
         if let Some((dialect, setup)) = self.setup(device)
@@ -146,12 +146,12 @@ impl Ends<'_> {
         let point = self.point(end, point?).filter(|point| !point.read_write)?;
         let what = format!("its profile says that `{}` is read-only", point.name.value);
         let finding = Finding::new("M47", span, what).note(point.name.span, "the point");
-        let mend = if self.rule.read_write.is_some() {
+        let fix = if self.rule.read_write.is_some() {
             "drop `access = \"read-write\"`, or give the point `access = \"read-write\"` if the manual says so"
         } else {
             "give the point `access = \"read-write\"` if the manual says so"
         };
-        Some(finding.mend(mend))
+        Some(finding.fix(fix))
     }
 }
 
@@ -163,5 +163,5 @@ fn too_wide(span: Span, width: u32, space: &Space, limit: TooMuch, instead: &str
         limit.source
     );
     Finding::new("M16", span, what)
-        .mend(format!("{instead}, or take a device that takes the value in one write"))
+        .fix(format!("{instead}, or take a device that takes the value in one write"))
 }

@@ -57,7 +57,7 @@ impl Ends<'_> {
             (&self.to.target, plan.board_of(self.to.owner))
         else {
             let what = "what the converter tells about itself can be read and not written";
-            return Err(vec![Finding::new("F10", self.to.span, what).mend("write an image or a device")]);
+            return Err(vec![Finding::new("F10", self.to.span, what).fix("write an image or a device")]);
         };
         let own = self.device().and_then(|device| self.project.devices.get(device)).map(|d| d.poll.value);
         let (source, target, conversion) = match &self.from.target {
@@ -84,7 +84,7 @@ impl Ends<'_> {
             max_age: 0,
             on_loss,
             sending,
-            confirm: self.rule.confirm,
+            after_device: self.rule.after_device,
             invalid: invalid.unwrap_or_default(),
         })
     }
@@ -108,7 +108,7 @@ impl Ends<'_> {
     }
 
     fn on_loss(&self) -> Result<OnLoss, Vec<Finding>> {
-        let wrong = |span, what: &str, mend: &str| Err(vec![Finding::new("F03", span, what).mend(mend)]);
+        let wrong = |span, what: &str, fix: &str| Err(vec![Finding::new("F03", span, what).fix(fix)]);
         match (self.rule.on_loss, self.to.owner) {
             (Some(at), Owner::Device(_)) if at.value == OnLoss::Refuse => wrong(
                 at.span,
@@ -134,12 +134,12 @@ impl Ends<'_> {
         match self.rule.send.as_deref() {
             Some(send) if !self.to_device() => {
                 let what = "`send` is for rules that write to a device";
-                Err(vec![Finding::new("F03", send.span, what).mend("leave it away")])
+                Err(vec![Finding::new("F03", send.span, what).fix("leave it away")])
             }
             Some(send) if send.value.on_write && !from_image => {
                 let what = "nobody writes here: the values are polled";
-                let mend = "write `on-change` or `every 10s`";
-                Err(vec![Finding::new("F03", send.span, what).mend(mend).note(self.from.span, "the source")])
+                let fix = "write `on-change` or `every 10s`";
+                Err(vec![Finding::new("F03", send.span, what).fix(fix).note(self.from.span, "the source")])
             }
             Some(send) => Ok(send.value),
             None if !self.to_device() => Ok(Sending::default()),
@@ -164,7 +164,7 @@ impl Ends<'_> {
         let bit = target.space.grain == Grain::Bit || target.bit.is_some();
         if bit && own != Type::Bool {
             let what = format!("`{}` is a number and does not go into one bit", item.show(self.project));
-            return Err(vec![Finding::new("M35", self.to.span, what).mend("show it in a register")]);
+            return Err(vec![Finding::new("M35", self.to.span, what).fix("show it in a register")]);
         }
         let width = self.width(to.ty, target, self.to.span)?;
         let place = Place { space: SpaceId(0), first: target.first, width, count: 1, bit: target.bit };
@@ -195,7 +195,7 @@ impl Ends<'_> {
             && !matches!((from.ty, to.ty), (Type::Bool, _) | (_, Type::Bool))
         {
             let what = "`raw` copies cells as they are, and the other end asks for a value".to_string();
-            found.push(Finding::new("F08", self.to.span, what).mend("write the same form at both ends"));
+            found.push(Finding::new("F08", self.to.span, what).fix("write the same form at both ends"));
         }
         let (width, target_width, count) = self.counts(address, target, (width, from.ty), target_width)?;
         let space = SpaceId(0);
@@ -213,7 +213,7 @@ impl Ends<'_> {
             let what = "nobody tells the converter when a device changes a value by itself".to_string();
             found.push(
                 Finding::new("F09", access, what)
-                    .mend("write a second rule the other way, into another address"),
+                    .fix("write a second rule the other way, into another address"),
             );
         }
         if self.device().is_some() || address.space.writable {
@@ -221,22 +221,19 @@ impl Ends<'_> {
         } else {
             let what =
                 format!("a client cannot write {}, so there is nothing to carry on", address.space.a());
-            found.push(
-                Finding::new("M47", self.from.span, what).mend("begin at a coil or a holding register"),
-            );
+            found
+                .push(Finding::new("M47", self.from.span, what).fix("begin at a coil or a holding register"));
         }
         found.extend(self.sending_limits(target, &landing, target_point));
         if (address.bit.is_some() || target.bit.is_some()) && count > 1 {
             let what = "`count` goes from word to word, and this is one bit of one".to_string();
-            found.push(
-                Finding::new("F09", self.from.span, what).mend(self.bit_by_bit(address, target, count)),
-            );
+            found
+                .push(Finding::new("F09", self.from.span, what).fix(self.bit_by_bit(address, target, count)));
         }
         if let (Some(bit), Owner::Image(_)) = (address.bit, self.from.owner) {
             let what = format!("clients write whole registers, and bit {bit} is a part of one");
             found.push(
-                Finding::new("F09", self.from.span, what)
-                    .mend("begin at a coil, or carry the whole register"),
+                Finding::new("F09", self.from.span, what).fix("begin at a coil, or carry the whole register"),
             );
         }
         if !found.is_empty() {
@@ -295,7 +292,7 @@ impl Ends<'_> {
                 if !count.is_multiple_of(REGISTER_BITS) {
                     let what = format!("{count} bits do not fill whole registers of {REGISTER_BITS}");
                     let at = self.rule.count.map_or(self.from.span, |count| count.span);
-                    return Err(vec![Finding::new("F09", at, what).mend("write a `count` of 16, 32, …")]);
+                    return Err(vec![Finding::new("F09", at, what).fix("write a `count` of 16, 32, …")]);
                 }
                 Ok((REGISTER_BITS, 1, count / REGISTER_BITS))
             }

@@ -218,12 +218,12 @@ impl Dialect for Blocks {
         let mut found = vec![];
         for key in ["local-tsap", "remote-tsap"] {
             match setup.word(key).map(tsap) {
-                Some(Err(what)) => found.push(SettingFault { code: "F03", key, what, mend: "write what the controller's programmer has set up, local and remote swapped".into() }),
+                Some(Err(what)) => found.push(SettingFault { code: "F03", key, what, fix: "write what the controller's programmer has set up, local and remote swapped".into() }),
                 None if asks => found.push(SettingFault {
                     code: "M34",
                     key,
                     what: format!("`{key}` is left out, and an ISO connection is called by both"),
-                    mend: format!("ask the controller's programmer for the connection's TSAPs and add `{key} = \"01.00\"`; what is local there is remote here"),
+                    fix: format!("ask the controller's programmer for the connection's TSAPs and add `{key} = \"01.00\"`; what is local there is remote here"),
                 }),
                 _ => {}
             }
@@ -253,7 +253,7 @@ impl Dialect for Blocks {
         &[]
     }
 
-    fn silence(&self, _line: Line) -> u64 {
+    fn frame_gap(&self, _line: Line) -> u64 {
         0
     }
 

@@ -207,7 +207,7 @@ impl Dialect for Modbus {
         &SPACES
     }
 
-    fn silence(&self, line: Line) -> u64 {
+    fn frame_gap(&self, line: Line) -> u64 {
         match self.framing {
             Framing::Rtu => rtu::silence_us(line.baud, line.bits_per_char()),
             Framing::Ascii | Framing::Tcp => 0,

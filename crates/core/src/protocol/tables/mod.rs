@@ -296,7 +296,7 @@ impl Dialect for Tables {
         &[]
     }
 
-    fn silence(&self, _line: Line) -> u64 {
+    fn frame_gap(&self, _line: Line) -> u64 {
         0
     }
 

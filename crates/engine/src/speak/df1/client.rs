@@ -2,9 +2,9 @@
 //!
 //! ```text
 //! full  Free ──ask──► message ──ACK──► reply awaited ──reply, ACK──► Free
-//!                      │ NAK: again; silence: ENQ
+//!                      │ NAK: again; frame_gap: ENQ
 //! half  Free ──ask──► message to the station ──ACK──► poll ──reply, ACK──► Free
-//!                      │ silence: again                 ▲ │ nothing yet, or damaged
+//!                      │ frame_gap: again                 ▲ │ nothing yet, or damaged
 //!                                                       └─┘
 //! ```
 //! A message that is sent again keeps its number: who has it already acknowledges it and does nothing. So noise and lost
@@ -428,7 +428,7 @@ impl Client for TableClient {
                 Phase::Free => return Act::Rest,
                 Phase::Fresh if !self.up => self.end(Err(Refusal::new(Kind::NoPath, Blame::Line))),
                 Phase::Fresh => {
-                    let quiet = self.last_byte + self.line.own_silence;
+                    let quiet = self.last_byte + self.line.own_frame_gap;
                     if now < quiet {
                         return Act::WaitUntil(quiet);
                     }

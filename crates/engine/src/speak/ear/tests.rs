@@ -13,8 +13,14 @@ use woodrush_core::plan::Station;
 use woodrush_core::protocol::{Extent, Setup, SpaceId, Verb, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
-const LINE: LineTime =
-    LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout: 3_000_000, turnaround: 0, hurry: false };
+const LINE: LineTime = LineTime {
+    char_nanos: 0,
+    frame_gap: 0,
+    own_frame_gap: 0,
+    timeout: 3_000_000,
+    turnaround: 0,
+    hurry: false,
+};
 
 /// Everything that passed between a client and a server, in order.
 type Passed = Vec<(Moment, Side, Vec<u8>)>;

@@ -9,8 +9,14 @@ use woodrush_core::plan::Station;
 use woodrush_core::protocol::{Extent, Setup, Space, SpaceId, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
-const LINE: LineTime =
-    LineTime { char_nanos: 0, silence: 0, own_silence: 0, timeout: 3_000_000, turnaround: 0, hurry: false };
+const LINE: LineTime = LineTime {
+    char_nanos: 0,
+    frame_gap: 0,
+    own_frame_gap: 0,
+    timeout: 3_000_000,
+    turnaround: 0,
+    hurry: false,
+};
 
 fn hex(text: &str) -> Vec<u8> {
     text.split_whitespace().map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect()

@@ -129,14 +129,14 @@ impl LineClient {
             if let Some(at) = self.given_up.iter().position(known) {
                 self.given_up.remove(at);
             }
-            self.quiet_until = self.last_byte + self.line.own_silence;
+            self.quiet_until = self.last_byte + self.line.own_frame_gap;
             if let State::Waiting { asked, .. } = std::mem::replace(&mut self.state, State::Free) {
                 self.state = State::Quiet { asked };
             }
             return;
         }
         self.late.remove(&asked.question.unit);
-        self.quiet_until = self.last_byte + self.line.own_silence;
+        self.quiet_until = self.last_byte + self.line.own_frame_gap;
         self.state = State::Free;
         self.done = Some((ticket, found));
     }
@@ -180,7 +180,7 @@ impl LineClient {
         for unit in &others {
             if let Some(old) = self.given_up.iter().rev().find(|old| old.unit == *unit) {
                 let given_up = old.until.0.saturating_sub(LATEST * self.line.timeout);
-                let later = self.last_byte.0.saturating_sub(given_up) + self.line.own_silence;
+                let later = self.last_byte.0.saturating_sub(given_up) + self.line.own_frame_gap;
                 self.late.insert(*unit, later.min(self.line.timeout));
             }
         }
@@ -275,9 +275,9 @@ impl Client for LineClient {
                         self.look(false);
                     }
                     // Whoever speaks now answers an older question: let him finish.
-                    State::Resting { until, .. } => *until = (*until).max(now + self.line.own_silence),
+                    State::Resting { until, .. } => *until = (*until).max(now + self.line.own_frame_gap),
                     State::Free | State::Quiet { .. } | State::Turning { .. } => {
-                        self.quiet_until = self.quiet_until.max(now + self.line.own_silence)
+                        self.quiet_until = self.quiet_until.max(now + self.line.own_frame_gap)
                     }
                 }
             }

@@ -12,8 +12,8 @@ use woodrush_wire::modbus::{rtu, tcp};
 
 const LINE: LineTime = LineTime {
     char_nanos: 1_000_000,
-    silence: 4000,
-    own_silence: 4000,
+    frame_gap: 4000,
+    own_frame_gap: 4000,
     timeout: 200_000,
     turnaround: 100_000,
     hurry: false,
