@@ -26,6 +26,7 @@ pub mod plan;
 pub mod project;
 pub mod protocol;
 mod refusal;
+pub mod shown;
 mod source;
 pub mod survey;
 pub mod trace;

@@ -93,7 +93,7 @@ pub(crate) fn admit(settings: &AnswerSettings, seats: &[Seat], who: IpAddr, now:
     let silent = |seat: &Seat| now.since(seat.heard) > EVICT_AFTER;
     if has(&who) >= settings.max_clients_per_address && most > 1 {
         return match longest(&|seat| seat.address == who && silent(seat)) {
-            Some(at) => Admission::InsteadOf(at, "it was silent longest, and its address has its share"),
+            Some(at) => Admission::InsteadOf(at, "it was idle longest, and its address has used its share"),
             None => Admission::TurnedAway(format!(
                 "{most} clients are connected, {} of them from its address",
                 has(&who)
@@ -101,7 +101,7 @@ pub(crate) fn admit(settings: &AnswerSettings, seats: &[Seat], who: IpAddr, now:
         };
     }
     if let Some(at) = longest(&silent) {
-        return Admission::InsteadOf(at, "it was silent longest");
+        return Admission::InsteadOf(at, "it was idle longest");
     }
     match longest(&|seat| has(&seat.address) > settings.max_clients_per_address) {
         Some(at) => Admission::InsteadOf(at, "its address has more than `max-clients-per-address`"),
@@ -163,7 +163,7 @@ mod tests {
     fn silent_connections_go_first_and_only_those_of_the_own_address_for_one_that_has_its_share() {
         let settings = settings(4, 2);
         let full = seats(&[(1, 99), (1, 98), (2, 5), (3, 97)]);
-        assert_eq!(admit(&settings, &full, at(4), NOW), Admission::InsteadOf(2, "it was silent longest"));
+        assert_eq!(admit(&settings, &full, at(4), NOW), Admission::InsteadOf(2, "it was idle longest"));
         assert!(matches!(admit(&settings, &full, at(1), NOW), Admission::TurnedAway(_)));
         let full = seats(&[(1, 99), (1, 7), (2, 5), (3, 97)]);
         assert!(matches!(admit(&settings, &full, at(1), NOW), Admission::InsteadOf(1, _)));

@@ -105,7 +105,7 @@ fn stopped() -> String {
 }
 
 fn gone(refusal: &Refusal) -> String {
-    format!("the way is gone: {}", refusal.kind.words())
+    format!("the connection is gone: {}", refusal.kind.words())
 }
 
 fn carry_out(
@@ -133,13 +133,16 @@ fn carry_out(
         }
     }
     step(Doing::LookingAtOld)?;
-    for _ in 0..LOOKS {
+    // One answer that noise took is no reason to leave a device where it is; two devices show up in several looks.
+    let (mut answered, mut missed) = (0, 0);
+    while answered < LOOKS {
         match presence(&mut reach, order, old)? {
-            Some(Presence::Answers) => {}
-            None => return Err(format!("nobody answers at {} {old}", order.key)),
+            Some(Presence::Answers) => answered += 1,
+            None if missed + 1 < LOOKS => missed += 1,
+            None => return Err(format!("no answer at {} {old}", order.key)),
             Some(Presence::Damaged | Presence::Unsteady) => {
                 return Err(format!(
-                    "the answers of {} {old} are damaged: two devices have it, or the line is noisy; join one at a time",
+                    "the answers of {} {old} are damaged: two devices have it, or the line is noisy; connect one at a time",
                     order.key
                 ));
             }
@@ -148,7 +151,7 @@ fn carry_out(
     if let Some(unlock) = &order.unlock {
         step(Doing::Unlocking)?;
         write(&mut reach, order, old, unlock)
-            .map_err(|why| format!("it did not take the unlock value: {why}"))?;
+            .map_err(|why| format!("it rejected the unlock value: {why}"))?;
         *state = State::Unlocked;
     }
     step(Doing::Writing)?;
@@ -177,10 +180,7 @@ fn carry_out(
         if presence(&mut reach, order, new)? == Some(Presence::Answers) {
             *state = State::There;
             if old != new && presence(&mut reach, order, old)?.is_some() {
-                return Err(format!(
-                    "somebody still answers at {} {old} too: another device was there",
-                    order.key
-                ));
+                return Err(format!("a device still answers at {} {old} too: there were two", order.key));
             }
             return Ok(());
         }
@@ -190,7 +190,8 @@ fn carry_out(
     if !other_line && old != new && presence(&mut reach, order, old)?.is_some() {
         *state = State::Stayed;
         return Err(
-            "it took the value and still answers where it was: it may want its power off and on".into()
+            "it took the value and still answers where it was: it may need its power switched off and on"
+                .into(),
         );
     }
     Err("it is not found where it should answer: switch its power off and on, and look with `woodrush scan`"

@@ -1,8 +1,8 @@
-//! What is typed to the bench.
+//! What is typed to the rig.
 
 use clap::Subcommand;
 
-/// Commands to the bench; all but `up` act on the one that runs in another terminal.
+/// Commands to the rig; all but `up` act on the one that runs in another terminal.
 #[derive(Subcommand, Debug)]
 pub(crate) enum Rig {
     /// Bring up the simulated lines and devices, and say how to attach
@@ -23,7 +23,7 @@ pub(crate) enum Rig {
         /// PORT
         port: String,
     },
-    /// Mend lines and devices; all of them when none is named
+    /// Undo faults of lines and devices; of all of them if none is named
     Mend {
         /// PORT or DEVICE
         names: Vec<String>,
@@ -33,46 +33,46 @@ pub(crate) enum Rig {
         /// PORT
         port: String,
     },
-    /// Let a device fall silent
+    /// Make a device stop answering
     Mute {
         /// DEVICE
         device: String,
     },
-    /// Let a device answer later
+    /// Make a device answer later
     Slow {
         /// DEVICE
         device: String,
         /// How much later, such as 200ms
         by: String,
     },
-    /// Let a device answer after the timeout
+    /// Make a device answer after the timeout
     Late {
         /// DEVICE
         device: String,
     },
-    /// Let a device say every answer twice
+    /// Make a device send each answer twice
     Twice {
         /// DEVICE
         device: String,
     },
-    /// Let a device end its answers too early
+    /// Make a device end its answers too early
     Short {
         /// DEVICE
         device: String,
     },
-    /// Let a device answer as another unit
+    /// Make a device answer as another unit
     AsUnit {
         /// DEVICE
         device: String,
         /// The unit, such as 9
         unit: String,
     },
-    /// Let the acknowledgements of a device get lost, the first of each message (DF1)
+    /// Lose the first acknowledgement of each message of a device
     DropAck {
         /// DEVICE
         device: String,
     },
-    /// Let a device answer every request with an exception
+    /// Make a device answer every request with an exception
     Refuse {
         /// DEVICE
         device: String,

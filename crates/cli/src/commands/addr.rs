@@ -104,7 +104,7 @@ fn read(text: &str) -> Result<Vec<Shown>, Refused> {
         || Refused {
             written: text.into(),
             code: "M01",
-            what: format!("`{text}` is no address"),
+            what: format!("`{text}` is not an address"),
             likely: vec![],
         },
         |fault| Refused { written: text.into(), code: fault.code, what: fault.what, likely: fault.likely },

@@ -39,16 +39,16 @@ pub(crate) fn run(console: &mut Console, path: &Path, dead: Option<usize>) -> Re
 
 fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
     let name = console.paint(Tone::Accent, &format!("line {}", line.port));
-    let speed = match line.character {
+    let speed = match line.character_us {
         none if none <= 0.0 => format!(
             "over TCP, with {} assumed for each exchange (`woodrush read` measures yours)",
-            show_micros(line.round_trip)
+            show_micros(line.round_trip_us)
         ),
-        micros if line.frame_gap == 0 => format!("at {}, {micros:.1} us a character", line.line),
+        micros if line.frame_gap_us == 0 => format!("at {}, {micros:.1} us a character", line.line),
         micros => format!(
-            "at {}, {micros:.1} us a character, {} of silence before a request",
+            "at {}, {micros:.1} us a character, a gap of {} before a request",
             line.line,
-            show_micros(line.frame_gap)
+            show_micros(line.frame_gap_us)
         ),
     };
     console.say(&format!("{name} {speed}"))?;
@@ -56,27 +56,27 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
         vec![
             request.device.clone(),
             request.what.clone(),
-            show_micros(request.every),
-            format!("{} + {}", request.out, request.back),
-            show_micros(request.bytes),
-            show_micros(request.gaps),
-            show_micros(request.device_delay),
-            show_micros(request.takes),
+            show_micros(request.every_us),
+            format!("{} + {}", request.bytes_sent, request.bytes_received),
+            show_micros(request.wire_us),
+            show_micros(request.gaps_us),
+            show_micros(request.device_us),
+            show_micros(request.takes_us),
         ]
     };
-    let head = vec!["device", "request", "every", "bytes", "on the wire", "silence", "device", "takes"];
+    let head = vec!["device", "request", "every", "bytes", "on the wire", "gaps", "device", "takes"];
     console.table(&Table { head, rows: line.requests.iter().map(row).collect(), whole: &[0, 1] })?;
     let tone = if line.load > 1.0 { Tone::Bad } else { Tone::Good };
     let load = console.paint(tone, &format!("{:.0} %", line.load * 100.0));
     console
-        .say(&format!("one cycle takes {}; the polls take {load} of the line", show_micros(line.cycle)))?;
+        .say(&format!("one cycle takes {}; the polls take {load} of the line", show_micros(line.cycle_us)))?;
     if line.devices.len() > 1 || line.load > 1.0 {
         let row = |share: &Share| {
             vec![
                 share.device.clone(),
                 format!("{:.1} %", share.load * 100.0),
-                show_micros(share.every),
-                show_micros(share.gets),
+                show_micros(share.every_us),
+                show_micros(share.gets_us),
             ]
         };
         let mut head = vec!["device", "of the line", "asked every", "gets every"];
@@ -88,11 +88,11 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
         }
         console.table(&Table { head, rows, whole: &[0] })?;
     }
-    if let Some(worst) = line.dead.iter().max_by_key(|dead| dead.one_try) {
+    if let Some(worst) = line.dead.iter().max_by_key(|dead| dead.one_try_us) {
         console.say(&format!(
-            "a device that falls silent stops the line for {} a try, {} until it counts as lost;",
-            show_micros(worst.one_try),
-            show_micros(worst.until_lost)
+            "a device that stops answering holds the line for {} a try, {} until it counts as lost;",
+            show_micros(worst.one_try_us),
+            show_micros(worst.until_lost_us)
         ))?;
         console.say(&format!("then its probes take at most {:.0} % of the line", worst.then * 100.0))?;
     }
@@ -110,13 +110,13 @@ fn dies(console: &mut Console, line: &LineBudget, dead: usize) -> Result<(), Fai
             .say(&format!("{dead} dead devices: the line has {} that are polled", line.dead.len()));
     };
     console.say(&format!(
-        "with {dead} dead, those that cost the most: a round takes {} for {}, until all of them count as lost;",
-        show_micros(dying.round_until_lost),
-        show_micros(dying.until_lost)
+        "with {dead} dead, those that cost the most: a cycle takes {} for {}, until all of them count as lost;",
+        show_micros(dying.cycle_until_lost_us),
+        show_micros(dying.until_lost_us)
     ))?;
     console.say(&format!(
-        "then the others wait {} at most, for their own round and one probe",
-        show_micros(dying.round_then)
+        "then the others wait {} at most, for their own cycle and one probe",
+        show_micros(dying.cycle_then_us)
     ))
 }
 
@@ -125,14 +125,14 @@ fn whole(lines: &[LineBudget]) -> Table {
         "port",
         "device",
         "request",
-        "every us",
-        "bytes out",
-        "bytes back",
-        "wire us",
-        "silence us",
-        "device us",
-        "takes us",
-        "cycle us",
+        "every_us",
+        "bytes_sent",
+        "bytes_received",
+        "wire_us",
+        "gaps_us",
+        "device_us",
+        "takes_us",
+        "cycle_us",
         "load",
     ];
     let row = |line: &LineBudget, request: &woodrush_core::budget::RequestBudget| {
@@ -140,14 +140,14 @@ fn whole(lines: &[LineBudget]) -> Table {
             line.port.clone(),
             request.device.clone(),
             request.what.clone(),
-            request.every.to_string(),
-            request.out.to_string(),
-            request.back.to_string(),
-            request.bytes.to_string(),
-            request.gaps.to_string(),
-            request.device_delay.to_string(),
-            request.takes.to_string(),
-            line.cycle.to_string(),
+            request.every_us.to_string(),
+            request.bytes_sent.to_string(),
+            request.bytes_received.to_string(),
+            request.wire_us.to_string(),
+            request.gaps_us.to_string(),
+            request.device_us.to_string(),
+            request.takes_us.to_string(),
+            line.cycle_us.to_string(),
             format!("{:.3}", line.load),
         ]
     };

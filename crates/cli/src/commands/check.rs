@@ -31,7 +31,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, all: bool) -> Result<Verdi
     }
     // A file that cannot be read is no answer.
     if checked.findings.iter().any(|finding| finding.rule.code == "F07") {
-        return Err(Failure::Usage("a profile cannot be read, so the check is not whole".into()));
+        return Err(Failure::Usage("a profile cannot be read, so the check is incomplete".into()));
     }
     Ok(if checked.has_errors() { Verdict::No } else { Verdict::Yes })
 }
@@ -52,6 +52,6 @@ fn summary(console: &Console, checked: &woodrush_core::check::Checked) -> String
     );
     let found =
         [counted(errors, "error"), counted(warnings, "warning"), counted(remarks, "remark")].join(", ");
-    let (tone, word) = if errors > 0 { (Tone::Bad, "no") } else { (Tone::Good, "good") };
+    let (tone, word) = if errors > 0 { (Tone::Bad, "failed") } else { (Tone::Good, "good") };
     format!("{}  {found}  ({size})", console.paint(tone, word))
 }

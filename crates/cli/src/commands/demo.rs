@@ -47,11 +47,7 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     site(console, &checked)?;
     step(console, 2, "the check: every fault that the file alone can show")?;
     let found = findings::text(console, &checked, false, findings::MOST);
-    console.say(if found.is_empty() {
-        "  nothing found: no error, no warning, no remark"
-    } else {
-        &found
-    })?;
+    console.say(if found.is_empty() { "  no errors, no warnings, no remarks" } else { &found })?;
     map(console, &checked)?;
     let play = Play::begin(&checked)?;
     at_work(console, &play)?;
@@ -59,7 +55,7 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     setpoint(console, &play)?;
     cut(console, &play)?;
     drop(play);
-    step(console, 8, "the proof: every rule, every pattern, both ways, cut and mended")?;
+    step(console, 8, "the proof: every rule, every pattern, both ways, before and after a cut cable")?;
     let proof = super::prove::prove_visibly(console, &checked, &file)?;
     let verdict = super::prove::show(console, &proof)?;
     console.say("")?;
@@ -133,7 +129,7 @@ fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
     let (rules, polls) = (checked.plan.rules.len(), checked.plan.transfers.len());
     let cycle = checked.plan.cycles.iter().max().copied().unwrap_or(0);
     console.say(&format!(
-        "  {rules} rules in {polls} requests; one round of the slowest line takes {:.0} ms",
+        "  {rules} rules in {polls} requests; one cycle of the slowest line takes {:.0} ms",
         cycle as f64 / 1e3
     ))
 }
@@ -310,6 +306,6 @@ fn cut(console: &mut Console, play: &Play) -> Result<(), Failure> {
     play.tell(console)?;
     play.say_to_rig(console, "mend", "raceway")?;
     let (seen, after) = play.until("400011", "i16 scale 0.01", Result::is_ok)?;
-    console.say(&format!("  {after} ms after the mend it is there again: {}", told(&seen, "degC")))?;
+    console.say(&format!("  {after} ms after `rig mend` it is there again: {}", told(&seen, "degC")))?;
     play.tell(console)
 }

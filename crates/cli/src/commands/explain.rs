@@ -48,7 +48,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, words: &[String]) -> R
     for answer in &unknown {
         let offer = answer.likely.as_ref().map(|name| format!("; perhaps `{name}`")).unwrap_or_default();
         console.complain(&format!(
-            "nothing is known of `{}`{offer} (`woodrush explain` lists what is)",
+            "`{}` is not known{offer} (`woodrush explain` lists everything)",
             answer.asked
         ));
     }
@@ -102,7 +102,7 @@ fn of_project(checked: &Checked, name: &str) -> Option<Paragraph> {
     let speaks = station.dialect.map(|dialect| format!(", {}{line}", dialect.name())).unwrap_or_default();
     let mut text = format!("It {does} on port {}{speaks}.", port.name.value);
     for demand in demands(project, plan).into_iter().filter(|demand| demand.name == name) {
-        let who = if image { "in whoever asks it" } else { "in it" };
+        let who = if image { "in its clients" } else { "in it" };
         text += &format!(" To set up {who}: {}.", demand.links.join("; "));
         for (table, what) in &demand.tables {
             text += &format!(" {table}: {what}.");

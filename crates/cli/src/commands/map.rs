@@ -26,8 +26,8 @@ struct Row {
     device_offset: String,
     device_form: String,
     eu: String,
-    poll: String,
-    max_age: String,
+    poll_s: Option<f64>,
+    max_age_s: Option<f64>,
     on_loss: String,
     access: &'static str,
     sent: String,
@@ -89,16 +89,16 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                 "form",
                 "value",
                 "device",
-                "device address",
-                "device offset",
-                "device form",
+                "device_address",
+                "device_offset",
+                "device_form",
                 "eu",
-                "poll",
-                "max age",
-                "on loss",
+                "poll_s",
+                "max_age_s",
+                "on_loss",
                 "access",
                 "sent",
-                "sent to",
+                "sent_to",
                 "unit",
                 "note",
             ];
@@ -115,8 +115,8 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                     r.device_offset,
                     r.device_form,
                     r.eu,
-                    r.poll,
-                    r.max_age,
+                    r.poll_s.map(|time| time.to_string()).unwrap_or_default(),
+                    r.max_age_s.map(|time| time.to_string()).unwrap_or_default(),
                     r.on_loss,
                     r.access.to_string(),
                     r.sent,
@@ -171,7 +171,7 @@ fn text(console: &mut Console, checked: &Checked, rows: &[Row], passed: &[Passed
         let unit = station.dialect.and_then(|dialect| dialect.station(&station.setup).map(|_| ()));
         let unit = unit.map(|()| format!(", {}", station.station_shown())).unwrap_or_default();
         console.say(&format!("{name}{place}{unit}, {}", counted(here.len())))?;
-        let head = vec!["address", "offset", "as", "unit", "value", "in the device", "r/w"];
+        let head = vec!["address", "offset", "as", "eu", "value", "in the device", "r/w"];
         console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
     }
     sent(console, checked, rows, &mut first)?;
@@ -193,7 +193,7 @@ fn place(checked: &Checked, port: usize) -> String {
 fn to_set_up(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
     for demand in demands(&checked.project, &checked.plan) {
         let whose = if demand.image {
-            format!("to set up in whoever asks {}", demand.name)
+            format!("to set up in the clients of {}", demand.name)
         } else {
             format!("to set up in {}", demand.name)
         };
@@ -239,7 +239,7 @@ fn sent(console: &mut Console, checked: &Checked, rows: &[Row], first: &mut bool
         }
         let name = console.paint(Tone::Accent, &format!("device {}", station.name));
         console.say(&format!("{name} is sent {}", counted(here.len())))?;
-        let head = vec!["address", "offset", "as", "unit", "from", "sent", "on loss"];
+        let head = vec!["address", "offset", "as", "eu", "from", "sent", "on loss"];
         console.table(&Table { head, rows: here, whole: &[0, 1, 3] })?;
     }
     Ok(())
@@ -322,7 +322,8 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
         }
         let (address, offset) = shown(board, target, rule.target.bit);
         let far = far_end(checked, number, rule, item, spread.then(|| u8::try_from(part).unwrap_or(0)));
-        let age = if rule.max_age == u64::MAX { String::new() } else { show_micros(rule.max_age) };
+        let ages = rule.max_age != u64::MAX && !matches!(rule.source, Source::Told(_));
+        let seconds = |micros: u64| micros as f64 / 1e6;
         let polled = matches!(rule.source, Source::Poll { .. });
         Row {
             rule: map.name.as_ref().map_or_else(|| (rule.map + 1).to_string(), |name| name.value.clone()),
@@ -337,8 +338,8 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
             device_offset: far.offset,
             device_form: if spread { "bool".into() } else { far.form },
             eu: own_point.and_then(|point| point.eu.clone()).unwrap_or_default(),
-            poll: if polled { show_micros(rule.every) } else { String::new() },
-            max_age: if matches!(rule.source, Source::Told(_)) { String::new() } else { age },
+            poll_s: polled.then(|| seconds(rule.every)),
+            max_age_s: ages.then(|| seconds(rule.max_age)),
             on_loss: match (rule.source, rule.on_loss) {
                 (Source::Told(_), _) => "never lost".into(),
                 (_, OnLoss::Refuse) => "refuse".into(),

@@ -132,7 +132,7 @@ pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Fail
                 };
                 console.say(&format!("{word}  {what}"))?;
             }
-            let summary = format!("{}, in {:.1} s", proof::summary(proof), proof.seconds);
+            let summary = format!("{}, in {:.1} s", proof::summary(proof), proof.took_s);
             let word = if proof.holds() {
                 console.paint(Tone::Good, "proven")
             } else {

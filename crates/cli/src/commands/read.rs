@@ -21,10 +21,11 @@ pub(crate) struct Row {
     address: String,
     offset: String,
     raw: String,
+    #[serde(serialize_with = "woodrush_core::shown::maybe")]
     value: Option<String>,
     eu: Option<String>,
     /// In seconds; of a device it is that of the exchange.
-    age: Option<f64>,
+    age_s: Option<f64>,
     took_us: u64,
 }
 
@@ -48,10 +49,9 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ReadArgs) -> Re
     let (mut ways, texts) = Ways::of_station(global, &args.way, &args.targets)?;
     let wanted = ways.wanted(texts)?;
     let time = |name: &str, text: &Option<String>| match text {
-        Some(text) => micros(text)
-            .filter(|time| *time > 0)
-            .map(Some)
-            .ok_or_else(|| Failure::Usage(format!("`--{name} {text}` is no time (write it as 500ms or 1m)"))),
+        Some(text) => micros(text).filter(|time| *time > 0).map(Some).ok_or_else(|| {
+            Failure::Usage(format!("`--{name} {text}` is not a time (write it as 500ms or 1m)"))
+        }),
         None => Ok(None),
     };
     let every = time("every", &args.every)?.or(wanted.iter().find_map(|wanted| wanted.every));
@@ -106,11 +106,11 @@ fn csv(rows: &[Row]) -> Table {
             row.raw.clone(),
             row.value.clone().unwrap_or_default(),
             row.eu.clone().unwrap_or_default(),
-            row.age.map(|age| age.to_string()).unwrap_or_default(),
+            row.age_s.map(|age| age.to_string()).unwrap_or_default(),
             row.took_us.to_string(),
         ]
     };
-    let head = vec!["what", "address", "offset", "raw", "value", "eu", "age", "took_us"];
+    let head = vec!["what", "address", "offset", "raw", "value", "eu", "age_s", "took_us"];
     Table { head, rows: rows.iter().map(row).collect(), whole: &[] }
 }
 
@@ -123,9 +123,9 @@ fn table(rows: &[Row]) -> Table {
         } else {
             format!("{} ({})", row.address, row.offset)
         };
-        let age = row.age.map_or_else(
+        let age = row.age_s.map_or_else(
             || "unknown".into(),
-            |age| if age == 0.0 { "now".into() } else { format!("{age:.1}s") },
+            |age| if age == 0.0 { "now".into() } else { format!("{age:.1} s") },
         );
         vec![row.what.clone(), address, row.raw.clone(), value, age, show_took(row.took_us)]
     };
@@ -138,7 +138,7 @@ fn table(rows: &[Row]) -> Table {
 
 /// To a tenth of a millisecond.
 pub(crate) fn show_took(took: u64) -> String {
-    format!("{:.1}ms", took as f64 / 1000.0)
+    format!("{:.1} ms", took as f64 / 1000.0)
 }
 
 /// Reads everything once.
@@ -193,7 +193,7 @@ fn rows(wanted: &Wanted, cells: &[u8], age: Option<f64>, took: u64) -> Vec<Row> 
         raw: shown.raw,
         value: shown.value,
         eu: wanted.eu.clone(),
-        age,
+        age_s: age,
         took_us: took,
     };
     wanted.values(cells).into_iter().map(row).collect()
@@ -212,7 +212,7 @@ pub(crate) fn age(ways: &Ways, status: Option<&Status>, wanted: &Wanted) -> Opti
     let map = checked.project.maps.get(rule.map)?;
     let known =
         status?.rules.iter().find(|known| known.from == map.from.value && known.to == map.to.value)?;
-    known.age
+    known.age_s
 }
 
 /// Reads again and again until the time is over or somebody ends it.
@@ -248,7 +248,7 @@ fn again(
         match console.format {
             Format::Json => {
                 let mut line = json(&round);
-                line.as_object_mut().map(|entries| entries.insert("at".into(), (now as f64 / 1e6).into()));
+                line.as_object_mut().map(|entries| entries.insert("at_s".into(), (now as f64 / 1e6).into()));
                 console.say(&line.to_string())?;
             }
             Format::Csv => lines_csv(console, &round.rows, now, last.is_empty())?,
@@ -305,7 +305,7 @@ fn lines(console: &mut Console, round: &Round, now: u64, last: &[String]) -> Res
 
 fn lines_csv(console: &mut Console, rows: &[Row], now: u64, first: bool) -> Result<(), Failure> {
     let mut made = csv(rows);
-    made.head.insert(0, "at");
+    made.head.insert(0, "at_s");
     for row in &mut made.rows {
         row.insert(0, format!("{:.3}", now as f64 / 1e6));
     }

@@ -73,7 +73,7 @@ fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
         _ => Failure::Outside(format!("no control socket can be had: {error}")),
     })?;
     let stop =
-        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     let read_file = crate::project::reader(path);
     let rig = Rig::up(Arc::new(checked), &read_file).map_err(|fault| Failure::Outside(fault.to_string()))?;
     let rig = Arc::new(rig);

@@ -33,14 +33,16 @@ pub(crate) fn run(
     };
     // The map on paper, if there is a project here to hold it against.
     let same = match crate::project::load(path) {
-        Ok(checked) => Some(format!("{:016x}", checked.plan.fingerprint(&checked.project)) == status.map),
+        Ok(checked) => {
+            Some(format!("{:016x}", checked.plan.fingerprint(&checked.project)) == status.project_id)
+        }
         Err(_) => None,
     };
     match console.format {
         Format::Json => {
             let mut value = serde_json::to_value(&status).unwrap_or_default();
             if let Some(entries) = value.as_object_mut() {
-                entries.insert("same_map".into(), same.into());
+                entries.insert("runs_this_project".into(), same.into());
             }
             console.json(&value)?;
         }
@@ -50,11 +52,11 @@ pub(crate) fn run(
     if same == Some(false) {
         let rule = woodrush_core::check::rule("M38").map_or("", |rule| rule.fix);
         let head = console.paint(Tone::Bad, "M38");
-        console.note(&format!("{head} the running converter does not have the project's map ({rule})"));
+        console.note(&format!("{head} the running converter does not run this project ({rule})"));
         return Ok(Verdict::No);
     }
     if same == Some(true) && console.format == Format::Text {
-        console.note("the running converter has the project's map");
+        console.note("the running converter runs this project");
     }
     Ok(Verdict::Yes)
 }
@@ -72,9 +74,9 @@ fn not_running(error: std::io::Error) -> Failure {
 fn troubles(counts: &Counts) -> String {
     let mut found = vec![];
     let kinds = [
-        (counts.timeouts, "no answer"),
+        (counts.no_answer, "no answer"),
         (counts.damaged, "damaged"),
-        (counts.mismatched, "wrong unit, function or length"),
+        (counts.mismatched, "mismatched"),
         (counts.unreachable, "not connected"),
     ];
     found.extend(kinds.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{count} {what}")));
@@ -85,18 +87,18 @@ fn troubles(counts: &Counts) -> String {
 }
 
 fn age(age: Option<f64>) -> String {
-    age.map_or_else(|| "never".into(), |age| format!("{age:.1}s"))
+    age.map_or_else(|| "never".into(), |age| format!("{age:.1} s"))
 }
 
 fn bytes(counts: &Counts) -> String {
-    format!("{} / {}", counts.sent, counts.came)
+    format!("{} / {}", counts.sent, counts.received)
 }
 
 fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     // A project need not have a name.
     let site = if status.site.is_empty() { "the converter" } else { &status.site };
     let name = console.paint(Tone::Accent, site);
-    console.say(&format!("{name}, running for {} s, map {}", status.uptime, status.map))?;
+    console.say(&format!("{name}, running for {} s, project id {}", status.uptime_s, status.project_id))?;
     let port = |port: &woodrush_engine::monitor::PortStatus| {
         let mut wrong = troubles(&port.counts);
         if port.damaged_requests > 0 {
@@ -115,12 +117,13 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             port.counts.requests.to_string(),
             port.counts.answers.to_string(),
             bytes(&port.counts),
-            format!("{} %", port.load),
+            format!("{} %", port.load_percent),
             port.clients.to_string(),
             wrong,
         ]
     };
-    let head = vec!["port", "state", "requests", "answers", "bytes out/in", "load", "clients", "trouble"];
+    let head =
+        vec!["port", "state", "requests", "answers", "bytes sent/received", "load", "clients", "trouble"];
     console.table(&Table { head, rows: status.ports.iter().map(port).collect(), whole: &[0, 1] })?;
     console.say("")?;
     let device = |device: &woodrush_engine::monitor::DeviceStatus| {
@@ -131,14 +134,14 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
                 (false, true) => "LOST".into(),
                 (false, false) => "not asked".into(),
             },
-            age(device.age),
+            age(device.age_s),
             device.counts.requests.to_string(),
             device.counts.answers.to_string(),
             bytes(&device.counts),
             troubles(&device.counts),
         ]
     };
-    let head = vec!["device", "state", "age", "requests", "answers", "bytes out/in", "trouble"];
+    let head = vec!["device", "state", "age", "requests", "answers", "bytes sent/received", "trouble"];
     console.table(&Table { head, rows: status.devices.iter().map(device).collect(), whole: &[0, 1] })?;
     console.say("")?;
     // Rules that are well say nothing; a large project has many.
@@ -151,7 +154,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             vec![
                 rule.name.clone(),
                 format!("{} -> {}", rule.from, rule.to),
-                age(rule.age),
+                age(rule.age_s),
                 troubles(&rule.counts),
             ]
         };
@@ -170,7 +173,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
                 troubles(&client.counts),
             ]
         };
-        let head = vec!["port", "client", "requests", "answers", "bytes out/in", "refused"];
+        let head = vec!["port", "client", "requests", "answers", "bytes sent/received", "refused"];
         console.table(&Table { head, rows: status.clients.iter().map(row).collect(), whole: &[0, 1] })?;
     }
     Ok(())
@@ -182,16 +185,16 @@ fn table(status: &Status) -> Table {
         "kind",
         "name",
         "state",
-        "age",
+        "age_s",
         "requests",
         "answers",
-        "timeouts",
+        "no_answer",
         "damaged",
         "mismatched",
         "unreachable",
         "exceptions",
-        "bytes out",
-        "bytes in",
+        "sent",
+        "received",
     ];
     let row = |kind: &str, name: &str, state: &str, age: Option<f64>, counts: &Counts| {
         let exceptions: Vec<String> =
@@ -203,13 +206,13 @@ fn table(status: &Status) -> Table {
             age.map(|age| age.to_string()).unwrap_or_default(),
             counts.requests.to_string(),
             counts.answers.to_string(),
-            counts.timeouts.to_string(),
+            counts.no_answer.to_string(),
             counts.damaged.to_string(),
             counts.mismatched.to_string(),
             counts.unreachable.to_string(),
             exceptions.join(" "),
             counts.sent.to_string(),
-            counts.came.to_string(),
+            counts.received.to_string(),
         ]
     };
     let word = |good: bool, yes: &'static str, no: &'static str| if good { yes } else { no };
@@ -220,12 +223,14 @@ fn table(status: &Status) -> Table {
             "device",
             &d.name,
             if d.asked { word(d.online, "online", "lost") } else { "not asked yet" },
-            d.age,
+            d.age_s,
             &d.counts,
         )
     });
-    let rules =
-        status.rules.iter().map(|r| row("rule", &r.name, word(r.fresh, "fresh", "stale"), r.age, &r.counts));
+    let rules = status
+        .rules
+        .iter()
+        .map(|r| row("rule", &r.name, word(r.fresh, "fresh", "stale"), r.age_s, &r.counts));
     let clients = status.clients.iter().map(|c| row("client", &c.who, "connected", None, &c.counts));
     Table { head, rows: ports.chain(devices).chain(rules).chain(clients).collect(), whole: &[] }
 }

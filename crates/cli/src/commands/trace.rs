@@ -46,11 +46,11 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
                 "shown",
                 "source",
                 "rule",
-                "reader asks",
-                "converter asks",
-                "source words",
+                "reader_asks",
+                "converter_asks",
+                "source_words",
                 "value",
-                "image words",
+                "image_words",
             ];
             console.table(&Table { head, rows: found.into_iter().map(row).collect(), whole: &[] })?;
         }

@@ -33,10 +33,13 @@ struct Written {
     what: String,
     address: String,
     offset: String,
+    #[serde(serialize_with = "woodrush_core::shown::maybe")]
     before: Option<String>,
     before_raw: Option<String>,
+    #[serde(serialize_with = "woodrush_core::shown::one")]
     wrote: String,
     wrote_raw: String,
+    #[serde(serialize_with = "woodrush_core::shown::maybe")]
     after: Option<String>,
     after_raw: Option<String>,
     eu: Option<String>,
@@ -138,13 +141,13 @@ pub(crate) fn guarded(job: &Job, force: bool) -> Result<(), Failure> {
     let wanted = &job.wanted;
     if let Some(why) = wanted.read_only.as_ref().filter(|_| !force) {
         return Err(Failure::Usage(format!(
-            "{} is not written: {why} (`--force` writes all the same)",
+            "{} is not written: {why} (`--force` writes anyway)",
             name(wanted)
         )));
     }
     if wanted.guarded && !force {
         return Err(Failure::Usage(format!(
-            "{} is not written: its profile marks it `guarded`, because a wrong value there is not easily taken back (`--force` writes all the same)",
+            "{} is not written: its profile marks it `guarded`, because a wrong value there is hard to undo (`--force` writes anyway)",
             name(wanted)
         )));
     }
@@ -153,7 +156,7 @@ pub(crate) fn guarded(job: &Job, force: bool) -> Result<(), Failure> {
         return Ok(());
     }
     Err(Failure::Usage(format!(
-        "{} is not written: {number} is outside of its range, {low} to {high} (`--force` writes all the same)",
+        "{} is not written: {number} is outside of its range, {low} to {high} (`--force` writes anyway)",
         name(wanted)
     )))
 }

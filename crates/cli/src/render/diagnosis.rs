@@ -18,7 +18,7 @@ pub(crate) fn text(console: &Console, asked: &str, diagnosis: &Diagnosis) -> Str
             // A command stands on one line, to be copied.
             lines.push(format!(
                 "     {} {}",
-                console.paint(Tone::Faint, "to tell:"),
+                console.paint(Tone::Faint, "next:"),
                 console.paint(Tone::Accent, &cause.test)
             ));
         }

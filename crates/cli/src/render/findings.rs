@@ -107,7 +107,7 @@ pub(crate) fn polls(checked: &Checked) -> Vec<String> {
         }
         let round = show_micros(plan.cycles.get(at).copied().unwrap_or(0));
         lines.push(format!(
-            "{}: {} requests, one round takes {round}, load {:.0} %",
+            "{}: {} requests, one cycle takes {round}, load {:.0} %",
             port.name.value,
             here.len(),
             plan.load(at) * 100.0

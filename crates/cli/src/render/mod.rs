@@ -16,14 +16,16 @@ pub(crate) fn share(text: Option<&str>, default: f64) -> Result<f64, Failure> {
         None => (text.trim(), 1.0),
     };
     let share = digits.trim().parse::<f64>().ok().map(|number| number / unit);
-    share
-        .filter(|share| (0.0..=1.0).contains(share))
-        .ok_or_else(|| Failure::Usage(format!("`{text}` is no tolerance (a share of the value, such as 5%)")))
+    share.filter(|share| (0.0..=1.0).contains(share)).ok_or_else(|| {
+        Failure::Usage(format!("`{text}` is not a valid tolerance (a share of the value, such as 5%)"))
+    })
 }
 
 /// Templates of pages and of XML: values out of files are escaped, and hold nothing that XML does not allow.
 pub(crate) fn environment() -> minijinja::Environment<'static> {
     let mut environment = minijinja::Environment::new();
+    // A field that is not there any more is a fault of the template, not an empty cell.
+    environment.set_undefined_behavior(minijinja::UndefinedBehavior::Strict);
     environment.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
     environment.set_formatter(|out, state, value| {
         let forbidden = |letter: char| {

@@ -38,7 +38,7 @@ pub(crate) fn write(path: &Path, proof: &Proof) -> Result<(), Failure> {
 }
 
 fn times(rule: &RuleProof) -> String {
-    rule.milliseconds.map_or_else(String::new, |(middle, worst)| format!("{middle:.0}/{worst:.0}"))
+    rule.median_ms.zip(rule.max_ms).map_or_else(String::new, |(median, max)| format!("{median:.0}/{max:.0}"))
 }
 
 /// What fits a terminal.
@@ -51,18 +51,18 @@ pub(crate) fn table(proof: &Proof) -> Table {
             // Without their forms, which `map` shows: the columns must fit.
             plain(&rule.from),
             format!("{}{count}", plain(&rule.to)),
-            match (rule.milliseconds, rule.written) {
+            match (rule.median_ms, rule.patterns_written) {
                 (None, _) => "-".into(),
-                (Some(_), None) => rule.read.to_string(),
-                (Some(_), Some(written)) => format!("{} + {written}", rule.read),
+                (Some(_), None) => rule.patterns_read.to_string(),
+                (Some(_), Some(written)) => format!("{} + {written}", rule.patterns_read),
             },
-            if rule.loss { "yes".into() } else { "NO".into() },
+            if rule.on_loss_right { "right".into() } else { "WRONG".into() },
             times(rule),
             if rule.proven { "proven".into() } else { "WRONG".into() },
         ]
     };
     Table {
-        head: vec!["rule", "from", "to", "patterns", "loss", "ms", "verdict"],
+        head: vec!["rule", "from", "to", "patterns", "on loss", "ms", "verdict"],
         rows: proof.rules.iter().map(row).collect(),
         whole: &[0, 1, 2, 3, 5, 6],
     }
@@ -71,19 +71,18 @@ pub(crate) fn table(proof: &Proof) -> Table {
 /// Everything, for spreadsheets.
 pub(crate) fn full_table(proof: &Proof) -> Table {
     let row = |rule: &RuleProof| {
-        let (middle, worst) =
-            rule.milliseconds.map_or_else(Default::default, |(m, w)| (format!("{m:.1}"), format!("{w:.1}")));
+        let shown = |ms: Option<f64>| ms.map(|ms| format!("{ms:.1}")).unwrap_or_default();
         vec![
             rule.rule.clone(),
             rule.at.clone(),
             rule.from.clone(),
             rule.to.clone(),
             rule.values.to_string(),
-            rule.read.to_string(),
-            rule.written.map(|written| written.to_string()).unwrap_or_default(),
-            rule.loss.to_string(),
-            middle,
-            worst,
+            rule.patterns_read.to_string(),
+            rule.patterns_written.map(|written| written.to_string()).unwrap_or_default(),
+            rule.on_loss_right.to_string(),
+            shown(rule.median_ms),
+            shown(rule.max_ms),
             rule.proven.to_string(),
             rule.why.clone().unwrap_or_default(),
         ]
@@ -94,11 +93,11 @@ pub(crate) fn full_table(proof: &Proof) -> Table {
         "from",
         "to",
         "values",
-        "patterns read",
-        "patterns written",
-        "loss",
-        "ms middle",
-        "ms worst",
+        "patterns_read",
+        "patterns_written",
+        "on_loss_right",
+        "median_ms",
+        "max_ms",
         "proven",
         "why",
     ];
@@ -128,7 +127,7 @@ fn render(template: &str, name: &str, proof: &Proof) -> Result<String, Failure> 
         summary => summary(proof),
         failed => proof.rules.len() - good + proof.others.iter().filter(|(_, right)| !right).count(),
         tests => proof.rules.len() + proof.others.len(),
-        began => humantime::format_rfc3339_seconds(UNIX_EPOCH + Duration::from_secs(proof.began)).to_string(),
+        began => humantime::format_rfc3339_seconds(UNIX_EPOCH + Duration::from_secs(proof.began_unix_s)).to_string(),
     };
     let made = environment.get_template(name).and_then(|template| template.render(values));
     made.map_err(|error| Failure::Outside(error.to_string()))

@@ -61,7 +61,7 @@ pub(super) fn setup(spoken: &'static dyn Dialect, args: &ConnectionArgs) -> Resu
     let others = args.set.iter().map(|text| {
         let parts =
             text.split_once('=').map(|(key, value)| (key.trim().to_string(), value.trim().to_string()));
-        parts.ok_or_else(|| usage(format!("`{text}` is no key (write it as NAME=VALUE)")))
+        parts.ok_or_else(|| usage(format!("`{text}` is not a key (write it as NAME=VALUE)")))
     });
     let all: Vec<(String, String)> = named.map(Ok).chain(others).collect::<Result<_, _>>()?;
     for (name, value) in all {
@@ -79,19 +79,24 @@ pub(super) fn setup(spoken: &'static dyn Dialect, args: &ConnectionArgs) -> Resu
             KeyKind::Whole(low, high) => {
                 match number.filter(|number| (low..=high).contains(&i64::from(*number))) {
                     Some(number) => setup.numbers.push((own, number)),
-                    None => return Err(usage(format!("`{value}` is no `{name}`, {low} to {high}"))),
+                    None => {
+                        return Err(usage(format!("`{value}` is not a valid `{name}` ({low} to {high})")));
+                    }
                 }
             }
             KeyKind::Station { high, .. } => match number.filter(|number| i64::from(*number) <= high) {
                 Some(number) => setup.numbers.push((own, number)),
-                None => return Err(usage(format!("`{value}` is no `{name}`, 0 to {high}"))),
+                None => return Err(usage(format!("`{value}` is not a valid `{name}` (0 to {high})"))),
             },
             KeyKind::Duration => match micros(&value).and_then(|time| u32::try_from(time).ok()) {
                 Some(time) => setup.numbers.push((own, time)),
-                None => return Err(usage(format!("`{value}` is no time (write it as 500ms or 2s)"))),
+                None => return Err(usage(format!("`{value}` is not a time (write it as 500ms or 2s)"))),
             },
             KeyKind::Choice(words) if !words.contains(&value.as_str()) => {
-                return Err(usage(format!("`{value}` is no `{name}` (one of {})", words.join(", "))));
+                return Err(usage(format!(
+                    "`{value}` is not a valid `{name}` (one of {})",
+                    words.join(", ")
+                )));
             }
             _ => setup.words.push((own, value)),
         }

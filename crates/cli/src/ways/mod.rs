@@ -94,7 +94,7 @@ fn usage(text: impl Into<String>) -> Failure {
 fn timeout(args: &ConnectionArgs) -> Result<Option<u64>, Failure> {
     let Some(text) = &args.timeout else { return Ok(None) };
     let time = micros(text).filter(|time| *time > 0);
-    time.map(Some).ok_or_else(|| usage(format!("`{text}` is no time (write it as 500ms or 2s)")))
+    time.map(Some).ok_or_else(|| usage(format!("`{text}` is not a time (write it as 500ms or 2s)")))
 }
 
 /// A fault in what was typed, with its code and mend.
@@ -203,7 +203,7 @@ impl Ways {
         let line = ["line", "protocol", "echo"].into_iter().find(|key| args.written().contains(key));
         let name = checked.project.ports.get(port).map_or("", |port| port.name.value.as_str()).to_string();
         if let Some(key) = line {
-            return Err(usage(format!("`--{key}`: the project says it of `{name}`; leave it away")));
+            return Err(usage(format!("`--{key}`: the project sets it for `{name}`; leave it out")));
         }
         let remote = Remote::of(Whose::Run, &path);
         let running = remote.say("where", &[]).ok().map(|answer| (remote, answer.rows));
@@ -372,7 +372,7 @@ impl Ways {
             }
             _ => Err(Failed::of(
                 format!(
-                    "image {} answers on port {name}, whose other end is somebody else's",
+                    "image {} answers on port {name}, which another machine controls",
                     wanted.station.name
                 ),
                 "ask from there, or look at it with `woodrush status`",
@@ -455,7 +455,7 @@ impl Ways {
             }
             _ => {
                 return Err(Failed::of(
-                    format!("nobody can be asked on port {name}"),
+                    format!("no request can be sent on port {name}"),
                     "hang the device on a port that asks",
                 ));
             }
@@ -492,8 +492,8 @@ impl Ways {
             diagnosis.causes.insert(
                 0,
                 Cause {
-                    what: format!("this side is good: the converter answers, and {name} is lost to it"),
-                    test: format!("the field side alone: woodrush read {}", map.from.value),
+                    what: format!("the converter answers, but it has lost {name}"),
+                    test: format!("read the device directly: woodrush read {}", map.from.value),
                 },
             );
         }

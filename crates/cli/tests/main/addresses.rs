@@ -128,12 +128,12 @@ fn the_map_has_one_row_a_value_in_every_format() {
         ("device_offset", "input:0"),
         ("device_form", "u16 scale 0.01"),
         ("eu", "mg/L"),
-        ("poll", "250ms"),
         ("on_loss", "refuse"),
         ("access", "read-only"),
     ] {
         assert_eq!(oxygen[key], wanted, "{key}");
     }
+    assert_eq!(oxygen["poll_s"], 0.25);
     let csv = tool.run(&["map", "--format", "csv"]).out;
     assert_eq!(csv.lines().count(), values.len() + 1);
     assert!(csv.contains("drum-filter-words,scada,400208,holding:207,raw,drum-filter,drum-filter,400008"));
@@ -175,10 +175,10 @@ scada:400101 (holding:100)  <->  blower-1:400011 (holding:10)
   reader  function 3, offset 100, 2 holding registers
           asks  00 01 00 00 00 06 01 03 00 64 00 02
           gets  00 01 00 00 00 07 01 03 04 AE 14 41 8B
-  image   image scada, holding 100 to 101; refused with exception 11 (0x0B) once older than 1.09s
+  image   image scada, holding 100 to 101; refused with exception 11 (0x0B) once older than 1.09 s
   rule    blower-1-setpoint, woodrush.toml:155: blower-1.speed-setpoint -> scada:400101 as f32 CDAB
   example f32 ABCD  418B AE14  =  17.46 Hz  =  AE14 418B  f32 CDAB
-  poll    every 250ms, 8.4ms on the line; blower-1, unit 31
+  poll    every 250 ms, 8.4 ms on the line; blower-1, unit 31
           function 3, offset 10, 2 holding registers
           asks  1F 03 00 0A 00 02 E7 B7
           gets  1F 03 04 41 8B AE 14 69 2E

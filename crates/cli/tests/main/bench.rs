@@ -49,7 +49,7 @@ fn a_bench_in_one_terminal_a_converter_in_another_and_commands_from_a_third() {
     rig(&tool, &["mend", "probe-1"]);
     for (words, wrong) in [
         (vec!["cut", "nosuch"], "its lines are bus"),
-        (vec!["set", "probe-1.temperature=warm"], "`warm` is no number"),
+        (vec!["set", "probe-1.temperature=warm"], "`warm` is not a number"),
         (vec!["set", "probe-2.temperature=1"], "there is no device `probe-2` (its devices are probe-1)"),
         (vec!["get", "probe-1.colour"], "has no point `colour`"),
         (vec!["noise", "bus", "7"], "`noise bus 5%`"),

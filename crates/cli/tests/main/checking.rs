@@ -16,7 +16,7 @@ error M20  a speed that no device has
   14 | line     = \"1920 8E1\"              # BAUD DATA PARITY STOP, as on every device of the line
      |             ^^^^
   what  no device has the speed 1920
-  why   the line stays silent
+  why   the line stays dead
   fix   write `19200 8E1`
 
 error M25  a unit twice on one line, or one that does not exist
@@ -35,7 +35,7 @@ error F02  a key that does not exist
   why   a mistyped key is a setting that silently stays at its default
   fix   write `poll`
 
-no  3 errors, 0 warnings, 0 remarks  (1 device, 3 rules, 2 polls)
+failed  3 errors, 0 warnings, 0 remarks  (1 device, 3 rules, 2 polls)
 ";
     assert_eq!(done.out, wanted);
 }
@@ -106,6 +106,6 @@ fn many_faults_in_the_shipped_example_are_each_found() {
 #[test]
 fn verbose_lists_every_request() {
     let done = Tool::with_hatchery().run(&["check", "-v"]);
-    assert!(done.out.contains("raceway: 13 requests, one round takes 114.0ms, load 46 %"), "{}", done.out);
-    assert!(done.out.contains("  do-1:300001 (input:0) x2 every 250ms, 8.4ms"), "{}", done.out);
+    assert!(done.out.contains("raceway: 13 requests, one cycle takes 114.0 ms, load 46 %"), "{}", done.out);
+    assert!(done.out.contains("  do-1:300001 (input:0) x2 every 250 ms, 8.4 ms"), "{}", done.out);
 }

@@ -35,9 +35,9 @@ fn what_cannot_be_is_told_and_nothing_is_guessed() {
     for (args, status, told) in [
         (&["decode", "1746"][..], 2, "could be hex (5958 in decimal) or decimal (hex 06D2)"),
         (&["decode"], 2, "`WORD|TARGET` is missing"),
-        (&["decode", "AE14", "--expect", "17.46", "--tolerance", "x"], 2, "`x` is no tolerance"),
+        (&["decode", "AE14", "--expect", "17.46", "--tolerance", "x"], 2, "`x` is not a valid tolerance"),
         (&["decode", "AE14", "--sample", "418B = 3"], 2, "add `--expect VALUE`"),
-        (&["decode", "--sample", "418B"], 2, "`418B` is no sample"),
+        (&["decode", "--sample", "418B"], 2, "`418B` is not a sample"),
         (&["decode", "AE14", "418B", "--expect", "99"], 1, "gives that within 1 %"),
         (&["decode", "AE14", "418B", "--expect", "nan"], 2, "is a number"),
     ] {

@@ -116,7 +116,7 @@ fn a_changed_project_of_which_something_cannot_be_had_is_refused_whole() {
     tool.write("woodrush.toml", &sound);
     let status = tool.run(&["--format", "json", "status"]).out;
     let status: serde_json::Value = serde_json::from_str(&status).unwrap();
-    assert_eq!(status["same_map"], true, "{status}");
+    assert_eq!(status["runs_this_project"], true, "{status}");
     assert!(status["ports"].as_array().unwrap().len() == 2 && status["ports"][1]["up"] == true, "{status}");
     assert!(TcpStream::connect(("127.0.0.1", port)).is_ok());
     assert!(!run.seen.iter().any(|line| line.contains("reloaded")), "{:#?}", run.seen);

@@ -47,7 +47,7 @@ fn every_code_in_the_sources_is_explained() {
     let done = tool.run(&words);
     assert_eq!((done.status, done.err.as_str()), (0, ""), "{}", done.out);
     let prove = tool.run(&["explain", "M49"]).out.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(prove.contains("`woodrush prove --live` tells it"), "{prove}");
+    assert!(prove.contains("`woodrush prove --live` reports it"), "{prove}");
 }
 
 #[test]
@@ -68,7 +68,7 @@ fn names_of_the_project_say_where_they_are_and_what_to_set_up_there() {
 fn what_is_not_known_is_told_with_what_was_likely_meant() {
     let done = Tool::new().run(&["explain", "max-raed"]);
     assert_eq!((done.status, done.out.as_str()), (1, ""));
-    assert!(done.err.contains("nothing is known of `max-raed`; perhaps `max-read`"), "{}", done.err);
+    assert!(done.err.contains("`max-raed` is not known; perhaps `max-read`"), "{}", done.err);
     let json = Tool::new().run(&["explain", "REAL", "--format", "json"]).out;
     let json: Value = serde_json::from_str(&json).unwrap();
     assert_eq!(json["explained"][0]["paragraphs"][0]["name"], "f32");

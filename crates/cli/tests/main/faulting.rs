@@ -33,10 +33,10 @@ fn each_misbehaviour_is_counted_and_told_and_mended() {
     run.wait_for(&["probe-1", "online"]);
     // What is asked for, and which counter of the device then grows.
     for (words, counter, ails, told) in [
-        (&["mute", "probe-1"][..], "timeouts", "mute", "no answer"),
-        (&["slow", "probe-1", "400ms"], "timeouts", "400ms", "no answer"),
-        (&["late", "probe-1"], "timeouts", "late", "no answer"),
-        (&["as-unit", "probe-1", "9"], "mismatched", "answers as unit 9", "wrong unit"),
+        (&["mute", "probe-1"][..], "no_answer", "mute", "no answer"),
+        (&["slow", "probe-1", "400ms"], "no_answer", "400 ms", "no answer"),
+        (&["late", "probe-1"], "no_answer", "late", "no answer"),
+        (&["as-unit", "probe-1", "9"], "mismatched", "answers as unit 9", "mismatched"),
         (&["short", "probe-1"], "damaged", "short", "damaged"),
         (&["noise", "bus", "0.1"], "damaged", "noise 0.1", "damaged"),
         (
@@ -45,7 +45,7 @@ fn each_misbehaviour_is_counted_and_told_and_mended() {
             "refuses with Modbus exception 4 (0x04)",
             "server device failure",
         ),
-        (&["cut", "bus"], "timeouts", "CUT", "no answer"),
+        (&["cut", "bus"], "no_answer", "CUT", "no answer"),
     ] {
         until("a sound device", || is_good(&tool));
         let before = grown(&status(&tool), counter);
@@ -62,9 +62,9 @@ fn each_misbehaviour_is_counted_and_told_and_mended() {
     let mended = count(&status(&tool), "answers");
     until("answers of the mended device", || count(&status(&tool), "answers") > mended + 1);
     assert_eq!(tool.run(&["rig", "twice", "probe-1"]).status, 0);
-    let (before, failed) = (count(&status(&tool), "answers"), count(&status(&tool), "timeouts"));
+    let (before, failed) = (count(&status(&tool), "answers"), count(&status(&tool), "no_answer"));
     until("answers that are said twice", || count(&status(&tool), "answers") > before + 5);
-    assert_eq!((count(&status(&tool), "timeouts"), is_good(&tool)), (failed, true));
+    assert_eq!((count(&status(&tool), "no_answer"), is_good(&tool)), (failed, true));
     assert_eq!(tool.run(&["rig", "mend", "probe-1"]).status, 0);
     until("a sound device at the end", || is_good(&tool));
     assert_eq!((run.interrupt(), rig.interrupt()), (0, 0));

@@ -86,7 +86,7 @@ fn the_map_shows_what_is_served_sent_and_passed_on() {
     for line in [
         "image scada at 0.0.0.0:502, unit 1, 3 values",
         "device panel is sent 2 values",
-        "400101 holding:100 i16 scale 0.1 gauge, 400001 every 10s fill 0x0000",
+        "400101 holding:100 i16 scale 0.1 gauge, 400001 every 10 s fill 0x0000",
         "office 20 line 30 3, 16",
         "office 21 line 31 3, 16",
         "tools all bytes third",
@@ -201,7 +201,7 @@ fn a_status_from_somebody_else_is_told_as_such() {
     let tool = Tool::with_starter();
     for (answer, wrong) in [
         ("SSH-2.0-nothing\r\n", "it does not speak HTTP"),
-        ("HTTP/1.0 404 Not Found\r\n\r\n", "it is no converter's monitor"),
+        ("HTTP/1.0 404 Not Found\r\n\r\n", "it is not the monitor of a converter"),
         ("HTTP/1.0 200 OK\r\n\r\n{\"format\":1}", "is it another version?"),
     ] {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
@@ -242,8 +242,8 @@ fn a_hangup_takes_the_project_anew_and_a_broken_one_changes_nothing() {
     run.hang_up();
     run.wait_for(&["2 ports stay open, 0 closed, 0 opened"]);
     let status = json_of(&tool.run(&["--format", "json", "status"]));
-    assert_eq!((&status["same_map"], &status["devices"][0]["online"]), (&json!(true), &json!(true)));
-    assert_eq!(status["devices"][0]["counts"]["timeouts"], 0);
+    assert_eq!((&status["runs_this_project"], &status["devices"][0]["online"]), (&json!(true), &json!(true)));
+    assert_eq!(status["devices"][0]["counts"]["no_answer"], 0);
     assert!(!run.seen.iter().any(|line| line.contains("lost")), "{:#?}", run.seen);
     assert_eq!((run.interrupt(), rig.interrupt()), (0, 0));
 }
@@ -262,7 +262,7 @@ fn a_name_that_the_bench_does_not_know_is_told_with_those_that_it_does() {
         (&["slow", "probe-1", "fast"], "slow DEVICE"),
         (&["refuse", "probe-1", "none"], "refuse DEVICE"),
         (&["noise", "bus", "-1"], "noise"),
-        (&["mend", "probe-9"], "nothing on this bench is called `probe-9`"),
+        (&["mend", "probe-9"], "nothing on this rig is called `probe-9`"),
         (&["get", "probe-1.setpoint", "probe-9.setpoint"], "no device `probe-9`"),
         (&["set", "probe-1.setpoint"], "set DEVICE.POINT=VALUE"),
     ] {

@@ -9,14 +9,14 @@ fn the_demo_shows_everything_and_leaves_its_files_where_asked() {
     assert_eq!(done.status, 0, "{}{}", done.out, done.err);
     for part in [
         "1  the site: Sallow Beck hatchery (invented)",
-        "nothing found: no error, no warning, no remark",
+        "no errors, no warnings, no remarks",
         "42 rules in 23 requests",
         "scada:400011 (holding:10) as i16 scale 0.01: 17.46 degC",
         "scada:400401 (holding:400) as i16 scale 0.1: 25 kg",
         "in the drive: blower-1.speed-setpoint = 42.5 Hz, words 422A 0000",
         "read-only: Modbus exception 2 (0x02), illegal data address",
         "scada:400011 answers Modbus exception 11 (0x0B), gateway target device failed to respond",
-        "after the mend it is there again: 17.46 degC",
+        "after `rig mend` it is there again: 17.46 degC",
         "proven  42 of 42 rules",
     ] {
         assert!(done.out.contains(part), "{part} is missing in {}", done.out);
@@ -38,7 +38,7 @@ fn a_proof_is_reported_as_page_json_and_junit() {
     assert_eq!(done.status, 0, "{}{}", done.out, done.err);
     assert!(
         done.out.starts_with(
-            "rule,at,from,to,values,patterns read,patterns written,loss,ms middle,ms worst,proven,why\nprobe-1.temperature -> plc:400001,"
+            "rule,at,from,to,values,patterns_read,patterns_written,on_loss_right,median_ms,max_ms,proven,why\nprobe-1.temperature -> plc:400001,"
         ),
         "{}",
         done.out
@@ -47,15 +47,17 @@ fn a_proof_is_reported_as_page_json_and_junit() {
     let json: serde_json::Value = serde_json::from_str(&read("p.json")).unwrap();
     assert_eq!(json["rules"].as_array().unwrap().len(), 3);
     assert_eq!(json["rules"][1]["proven"], true);
-    assert!(json["rules"][1]["written"].as_u64().unwrap() > 10);
+    assert!(json["rules"][1]["patterns_written"].as_u64().unwrap() > 10);
     let page = read("p.html");
     assert!(page.contains("Starter &lt;&amp;&gt; co") && page.contains("Proven: 3 of 3 rules"));
-    for part in
-        [json["map"].as_str().unwrap(), json["machine"].as_str().unwrap(), json["version"].as_str().unwrap()]
-    {
+    for part in [
+        json["project_id"].as_str().unwrap(),
+        json["machine"].as_str().unwrap(),
+        json["version"].as_str().unwrap(),
+    ] {
         assert!(!part.is_empty() && page.contains(part), "{part}");
     }
-    assert!(page.contains("T") && json["began"].as_u64().unwrap() > 1_700_000_000);
+    assert!(page.contains("T") && json["began_unix_s"].as_u64().unwrap() > 1_700_000_000);
     assert!(page.contains("<code>probe-1.setpoint</code>"), "both ends of a rule without a name");
     let junit = read("p.xml");
     assert!(

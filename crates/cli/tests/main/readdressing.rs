@@ -154,7 +154,7 @@ fn whatever_goes_wrong_the_file_stays_and_the_state_is_told() {
     assert!(taken.err.contains("unit 22 is taken"), "{}", taken.err);
     assert!(taken.err.contains("state: nothing was written"), "{}", taken.err);
     let nobody = readdress(&["--from", "77", "--to", "25"]);
-    assert!(nobody.err.contains("nobody answers at unit 77"), "{}", nobody.err);
+    assert!(nobody.err.contains("no answer at unit 77"), "{}", nobody.err);
     // It takes the value, answers nothing and is gone.
     assert_eq!(tool.run(&["rig", "refuse", "gauge", "4"]).status, 0);
     let refused = readdress(&["--to", "25"]);
@@ -167,10 +167,10 @@ fn whatever_goes_wrong_the_file_stays_and_the_state_is_told() {
     assert_eq!(file(&tool), file_before);
     for (args, told) in [
         (&["readdress", "nobody", "--to", "3"][..], "there is no device `nobody`"),
-        (&["readdress", "gauge", "--to", "300"], "300 is no unit, 1 to 247"),
+        (&["readdress", "gauge", "--to", "300"], "300 is not a valid unit (1 to 247)"),
         (&["readdress", "gauge", "--to", "25"], "no terminal to ask"),
-        (&["readdress", "line", "--all"], "there is no terminal to ask at"),
-        (&["readdress", "gauge", "--from", "21"], "say where it is by `--from`"),
+        (&["readdress", "line", "--all"], "there is no terminal to ask on"),
+        (&["readdress", "gauge", "--from", "21"], "give its present unit with `--from`"),
     ] {
         let done = tool.run(args);
         assert_eq!(done.status, 2, "{args:?}: {}", done.err);

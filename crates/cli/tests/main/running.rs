@@ -54,7 +54,10 @@ fn a_running_converter_is_counted_logged_and_takes_a_changed_project() {
     until("good polls and writes", || {
         let Ok(now) = status() else { return false };
         let good = |list: &str, at: usize| now[list][at]["counts"]["answers"].as_u64().unwrap_or(0);
-        good("devices", 0) > 5 && good("rules", 1) > 2 && good("clients", 0) > 2 && now["same_map"] == true
+        good("devices", 0) > 5
+            && good("rules", 1) > 2
+            && good("clients", 0) > 2
+            && now["runs_this_project"] == true
     });
     let text = tool.run(&["status"]).out;
     assert!(text.contains("all 2 rules are fresh") && text.contains("gauge   online"), "{text}");
@@ -78,7 +81,7 @@ fn a_running_converter_is_counted_logged_and_takes_a_changed_project() {
         &SITE.replace("name = \"level\"", "name = \"depth\"").replace("poll = \"100ms\"", "poll = \"150ms\""),
     );
     until("the new map", || {
-        status().is_ok_and(|now| now["same_map"] == true && now["rules"][0]["name"] == "depth")
+        status().is_ok_and(|now| now["runs_this_project"] == true && now["rules"][0]["name"] == "depth")
     });
     run.wait_for(&["2 ports stay open, 0 closed, 0 opened"]);
     let again = tool.run(&["run", "--rig"]);
@@ -116,8 +119,9 @@ fn the_budget_tells_each_request_and_what_to_change() {
     let json: serde_json::Value =
         serde_json::from_str(&tool.run(&["--format", "json", "budget"]).out).unwrap();
     let line = &json["lines"][0];
-    let takes: u64 = line["requests"].as_array().unwrap().iter().map(|r| r["takes"].as_u64().unwrap()).sum();
-    assert_eq!((json["format"].as_u64(), line["cycle"].as_u64()), (Some(1), Some(takes)));
+    let takes: u64 =
+        line["requests"].as_array().unwrap().iter().map(|r| r["takes_us"].as_u64().unwrap()).sum();
+    assert_eq!((json["format"].as_u64(), line["cycle_us"].as_u64()), (Some(1), Some(takes)));
     let csv = tool.run(&["--format", "csv", "budget"]).out;
     assert_eq!(csv.lines().count(), 3, "{csv}");
     // A line that cannot keep its polls is a no.

@@ -135,7 +135,7 @@ fn a_way_that_is_pulled_out_ends_the_scan_with_what_it_has() {
         std::fs::read_to_string(tool.file("k.json")).is_ok_and(|text| text.contains("\"station\": 22"))
     });
     assert_eq!(tool.run(&["rig", "unplug", "raceway"]).status, 0);
-    running.wait_for(&["the way is gone; what was found before is kept"]);
+    running.wait_for(&["the connection is gone; what was found before is kept"]);
     running.wait_for(&["22  ", "ms"]);
 }
 
@@ -145,8 +145,8 @@ fn what_cannot_be_scanned_is_told() {
     for (args, status, told) in [
         (&["scan"][..], 2, "name the port: raceway, feeders, pump-house"),
         (&["scan", "office-2"], 2, "there is no port `office-2`"),
-        (&["scan", "raceway", "--units", "300"], 2, "`300` is no unit from 1 to 247"),
-        (&["scan", "raceway", "--units", "9-3"], 2, "`9-3` is no unit"),
+        (&["scan", "raceway", "--units", "300"], 2, "`300` is not a unit from 1 to 247"),
+        (&["scan", "raceway", "--units", "9-3"], 2, "`9-3` is not a unit"),
         (&["scan", "raceway", "--units", "1"], 3, "/dev/ttyUSB0 does not exist"),
         (&["scan", "192.0.2.40:502", "--find-settings"], 2, "`--find-settings` is for serial lines"),
         (&["scan", "127.0.0.1:1"], 3, "refuses the connection"),

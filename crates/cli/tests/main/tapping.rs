@@ -54,12 +54,12 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
     }
     let known = rows.iter().flat_map(|row| row["values"].as_array().unwrap());
     let known = known.into_iter().find(|value| value["name"] == "do-1.temperature" && value["raw"] == "06D2");
-    assert_eq!(known.map(|value| (&value["value"], &value["eu"])), Some((&"17.46".into(), &"degC".into())));
+    assert_eq!(known.map(|value| (&value["value"], &value["eu"])), Some((&17.46.into(), &"degC".into())));
     let who = of(&rows, "office", "request");
     assert!(who.iter().any(|row| row["who"] == "control-room"), "a client is known by its address");
     let row = counts["counts"].as_array().unwrap().iter().find(|row| row["station"] == "do-1, unit 21");
     let own = &row.expect("each station is counted")["counts"];
-    assert!(own["answers"].as_u64().unwrap() >= 5 && own["damaged"] == 0 && own["unfitting"] == 0, "{own}");
+    assert!(own["answers"].as_u64().unwrap() >= 5 && own["damaged"] == 0 && own["mismatched"] == 0, "{own}");
 
     // The capture brings back the same messages, with and without the project.
     let again = tool.run(&["--format", "json", "tap", "--open", "site.pcapng"]);
@@ -82,7 +82,7 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
     std::fs::copy(tool.file("elsewhere/site.pcapng"), alone.path().join("site.pcapng")).unwrap();
     let (unnamed, _) = json(&bare.current_dir(alone.path()).output().unwrap().into());
     // What the project's timeout makes a late answer of is still one without it.
-    let came = |rows: &[Value]| of(rows, "feeders", "answer").len() + of(rows, "feeders", "stray").len();
+    let came = |rows: &[Value]| of(rows, "feeders", "answer").len() + of(rows, "feeders", "mismatched").len();
     assert_eq!(came(&unnamed), came(&rows));
     assert!(unnamed.iter().all(|row| row["values"].as_array().unwrap().is_empty()));
 
@@ -124,7 +124,7 @@ fn traffic_on_every_port_is_told_in_the_projects_names() {
         (vec!["tap", "cellar"], "the project has no port `cellar`"),
         (vec!["tap", "--unit", "many"], "write numbers and ranges"),
         (vec!["tap", "--at", "nobody"], "no device or image `nobody`"),
-        (vec!["tap", "--for", "soon"], "is no time"),
+        (vec!["tap", "--for", "soon"], "is not a time"),
         (vec!["tap", "--line", "9600 8N1"], "belongs to `--serial PATH`"),
     ] {
         let done = tool.run(&wrong);
@@ -183,7 +183,7 @@ fn a_line_is_listened_to_without_a_word() {
         two.err
     );
     let socket = tool.run(&["tap", "office"]);
-    assert!(socket.status == 3 && socket.err.contains("is no serial line"), "{}", socket.err);
+    assert!(socket.status == 3 && socket.err.contains("is not a serial line"), "{}", socket.err);
 }
 
 #[test]
@@ -191,7 +191,7 @@ fn a_capture_that_is_cut_or_none_at_all_is_told() {
     let tool = Tool::with_starter();
     tool.write("notes.txt", "no capture");
     let none = tool.run(&["tap", "--open", "notes.txt"]);
-    assert!(none.status == 2 && none.err.contains("it is no capture"), "{}", none.err);
+    assert!(none.status == 2 && none.err.contains("it is not a capture"), "{}", none.err);
     let missing = tool.run(&["tap", "--open", "nowhere.pcapng"]);
     assert!(missing.status == 2 && missing.err.contains("does not exist"), "{}", missing.err);
     let device = tool.run(&["tap", "--open", "/dev/zero"]);

@@ -47,7 +47,7 @@ fn a_full_screen_shows_filters_opens_and_writes() {
     screen.keys("w");
     screen.shows("write scada:400101 =");
     screen.keys("fast\r");
-    screen.shows("is no number");
+    screen.shows("is not a number");
     screen.keys("\u{7f}\u{7f}\u{7f}\u{7f}41.5\r");
     screen.shows("write 41.5 (raw 0000 4226) to scada:400101? [y/N]");
     screen.keys("n");
@@ -90,7 +90,7 @@ fn a_full_screen_shows_filters_opens_and_writes() {
     screen.until("a small screen", |text| text.contains("FROM") && text.contains("scada:"));
     // A changed project is taken anew.
     tool.edit("poll    = \"250ms\"", "poll    = \"400ms\"");
-    screen.shows("the project was taken anew");
+    screen.shows("the project was reloaded");
     // Nothing looks live once the converter has ended.
     assert_eq!(run.interrupt(), 0);
     screen
@@ -154,7 +154,7 @@ fn without_a_terminal_each_change_is_a_line() {
     assert_eq!((&row["from"], &row["state"]), (&"do-1.temperature".into(), &"fresh".into()));
     for end in ["source", "target"] {
         assert_eq!(row[end]["raw"], serde_json::json!(["06D2"]));
-        assert_eq!((&row[end]["values"], &row[end]["eu"]), (&serde_json::json!(["17.46"]), &"degC".into()));
+        assert_eq!((&row[end]["values"], &row[end]["eu"]), (&serde_json::json!([17.46]), &"degC".into()));
     }
     let eight = found.iter().find(|row| row["from"] == "drum-filter:400001").expect("a rule of eight values");
     assert_eq!(eight["target"]["values"].as_array().map(Vec::len), Some(8));
@@ -163,7 +163,7 @@ fn without_a_terminal_each_change_is_a_line() {
     assert!(steady == 1 && moving > 1, "a line for each change: {steady} {moving}");
     let csv = tool.run(&["--format", "csv", "watch", "--for", "500ms", "--filter", "blower"]).out;
     assert!(
-        csv.starts_with("at,rule,from,source_raw,source,to,target_raw,target,age,state,last_error\n"),
+        csv.starts_with("at_s,rule,from,source_raw,source,source_eu,to,target_raw,target,target_eu,age_s,state,last_error\n"),
         "{csv}"
     );
     assert!(csv.lines().skip(1).all(|line| line.contains("blower")), "{csv}");

@@ -17,11 +17,11 @@ pub struct LineBudget {
     /// Its settings, or what carries it.
     pub line: String,
     /// One character.
-    pub character: f64,
+    pub character_us: f64,
     /// The pause before a request.
-    pub frame_gap: u64,
+    pub frame_gap_us: u64,
     /// All polls once, and what is sent again and again.
-    pub cycle: u64,
+    pub cycle_us: u64,
     /// The share of the time that they take as they are asked for; above 1 the line cannot keep them.
     pub load: f64,
     /// Each request.
@@ -29,7 +29,7 @@ pub struct LineBudget {
     /// What each device takes, the largest share first.
     pub devices: Vec<Share>,
     /// What one exchange is assumed to take over TCP; 0 on a line.
-    pub round_trip: u64,
+    pub round_trip_us: u64,
     /// Each device that falls silent.
     pub dead: Vec<DeadBudget>,
     /// What to change, in words, the most useful first.
@@ -44,19 +44,19 @@ pub struct RequestBudget {
     /// The first address and how many, in words.
     pub what: String,
     /// How often.
-    pub every: u64,
+    pub every_us: u64,
     /// Bytes of the request, framing included.
-    pub out: u32,
+    pub bytes_sent: u32,
     /// Bytes of the answer.
-    pub back: u32,
+    pub bytes_received: u32,
     /// Time of the bytes of both.
-    pub bytes: u64,
+    pub wire_us: u64,
     /// Silences between them.
-    pub gaps: u64,
+    pub gaps_us: u64,
     /// What the device takes before it answers, at least: the silence of its line.
-    pub device_delay: u64,
+    pub device_us: u64,
     /// All of it.
-    pub takes: u64,
+    pub takes_us: u64,
 }
 
 /// What a device costs that does not answer.
@@ -65,13 +65,13 @@ pub struct DeadBudget {
     /// The device's name.
     pub device: String,
     /// One try: the request, the timeout with its retries, and the rest after it.
-    pub one_try: u64,
+    pub one_try_us: u64,
     /// Until it counts as lost.
-    pub until_lost: u64,
+    pub until_lost_us: u64,
     /// The share of the line that its probes take at most, once it is lost.
     pub then: f64,
     /// What its requests take in one round while it lives.
-    pub own_round: u64,
+    pub own_cycle_us: u64,
 }
 
 /// The budget of every line on which devices are asked.
@@ -100,7 +100,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let devices = super::shares(plan, at);
     let mut advice = vec![];
     if load > 1.0 {
-        let least = devices.iter().map(|share| share.gets).min().unwrap_or(cycle);
+        let least = devices.iter().map(|share| share.gets_us).min().unwrap_or(cycle);
         advice.push(format!(
             "the line cannot keep its polls: ask every {} or less often what is asked more often (the shortest is {})",
             show_micros(round_up(least)),
@@ -116,7 +116,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
         if gain as f64 > WORTH * cycle as f64 {
             advice.push(format!(
                 "`frame-gap = \"{}\"` costs {} a cycle more than the protocol's {}",
-                show_micros(time.own_frame_gap),
+                show_micros(time.own_frame_gap).replace(' ', ""),
                 show_micros(gain),
                 show_micros(time.frame_gap)
             ));
@@ -127,13 +127,13 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     // Where the others are asked less often than that, they miss nothing.
     if let Some(slow) = dead
         .iter()
-        .max_by_key(|dead| dead.one_try)
-        .filter(|dead| time.char_nanos > 0 && dead.one_try > 2 * cycle && dead.one_try > shortest)
+        .max_by_key(|dead| dead.one_try_us)
+        .filter(|dead| time.char_nanos > 0 && dead.one_try_us > 2 * cycle && dead.one_try_us > shortest)
     {
         advice.push(format!(
-            "a silent device stops the line for {}, {} cycles: lower {}",
-            show_micros(slow.one_try),
-            slow.one_try / cycle.max(1),
+            "a device that does not answer holds the line for {}, {} cycles: lower {}",
+            show_micros(slow.one_try_us),
+            slow.one_try_us / cycle.max(1),
             own_way.map_or("`timeout` to a few times the longest answer", |(_, keys)| keys)
         ));
     }
@@ -141,13 +141,13 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     Some(LineBudget {
         port: port.name.value.clone(),
         line: carried.unwrap_or_else(|| "TCP".into()),
-        character: time.char_nanos as f64 / 1000.0,
-        frame_gap: time.own_frame_gap,
-        cycle,
+        character_us: time.char_nanos as f64 / 1000.0,
+        frame_gap_us: time.own_frame_gap,
+        cycle_us: cycle,
         load,
         requests,
         devices,
-        round_trip: time.round_trip(),
+        round_trip_us: time.round_trip(),
         dead,
         advice,
     })
@@ -159,13 +159,13 @@ fn row(device: &str, what: String, every: u64, cost: Cost, time: LineTime) -> Re
     RequestBudget {
         device: device.into(),
         what,
-        every,
-        out: cost.out,
-        back: cost.back,
-        bytes: time.bytes(cost.out) + time.bytes(cost.back),
-        gaps,
-        device_delay,
-        takes: time.exchange(cost),
+        every_us: every,
+        bytes_sent: cost.out,
+        bytes_received: cost.back,
+        wire_us: time.bytes(cost.out) + time.bytes(cost.back),
+        gaps_us: gaps,
+        device_us: device_delay,
+        takes_us: time.exchange(cost),
     }
 }
 
@@ -203,17 +203,17 @@ fn dead(project: &Project, plan: &Plan, at: usize, time: LineTime, here: &[&Tran
     let row = |(index, device): (usize, &crate::project::Device)| {
         let own =
             here.iter().filter(|transfer| transfer.device == index).filter_map(|t| request(plan, time, t));
-        let own_round = own.clone().map(|request| request.takes).sum();
-        let shortest = own.min_by_key(|request| request.takes)?;
+        let own_round = own.clone().map(|request| request.takes_us).sum();
+        let shortest = own.min_by_key(|request| request.takes_us)?;
         let silent = plan.unanswered.get(at).copied().unwrap_or(0);
-        let one_try = tries * (time.own_frame_gap + time.bytes(shortest.out)) + silent;
+        let one_try = tries * (time.own_frame_gap + time.bytes(shortest.bytes_sent)) + silent;
         let waits = device.retry.first.max(3 * one_try);
         Some(DeadBudget {
             device: plan.name_with_nodes(index),
-            one_try,
-            until_lost: one_try * u64::from(device.lost_after),
+            one_try_us: one_try,
+            until_lost_us: one_try * u64::from(device.lost_after),
             then: one_try as f64 / (one_try + waits) as f64,
-            own_round,
+            own_cycle_us: own_round,
         })
     };
     let on_port = |(index, _): &(usize, &crate::project::Device)| {
@@ -281,7 +281,7 @@ fn faster(
     };
     let takes = |request: &RequestBudget| {
         let gaps = if time.frame_gap == 0 { 0 } else { next_time.own_frame_gap + next_time.frame_gap };
-        next_time.bytes(request.out) + next_time.bytes(request.back) + gaps
+        next_time.bytes(request.bytes_sent) + next_time.bytes(request.bytes_received) + gaps
     };
     let after: u64 = requests.iter().map(takes).sum();
     (load > 0.5 && cycle > after).then(|| {

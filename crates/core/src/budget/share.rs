@@ -13,9 +13,9 @@ pub struct Share {
     /// The share of the line's time that it asks for; all together are the load.
     pub load: f64,
     /// The shortest interval that is asked for, in microseconds.
-    pub every: u64,
+    pub every_us: u64,
     /// What that becomes: the same, or more where the line cannot keep it.
-    pub gets: u64,
+    pub gets_us: u64,
 }
 
 /// What happens where some devices of a line are dead at once. Times are in microseconds.
@@ -24,11 +24,11 @@ pub struct Dying {
     /// How many.
     pub dead: usize,
     /// One round of the line while none of them counts as lost yet.
-    pub round_until_lost: u64,
+    pub cycle_until_lost_us: u64,
     /// Until all of them count as lost.
-    pub until_lost: u64,
+    pub until_lost_us: u64,
     /// The longest that the living are not asked afterwards: their own round, and one probe.
-    pub round_then: u64,
+    pub cycle_then_us: u64,
 }
 
 /// The interval at which requests that are asked for more often are sent in truth: no request is asked more often than
@@ -75,7 +75,7 @@ pub fn shares(plan: &Plan, port: usize) -> Vec<Share> {
     }
     let share = |(device, (load, every)): (usize, (f64, u64))| {
         let device = plan.name_with_nodes(device);
-        Share { device, load, every, gets: every.max(least) }
+        Share { device, load, every_us: every, gets_us: every.max(least) }
     };
     let mut found: Vec<Share> = by_device.into_iter().map(share).collect();
     found.sort_by(|one, other| other.load.total_cmp(&one.load));
@@ -86,16 +86,16 @@ pub fn shares(plan: &Plan, port: usize) -> Vec<Share> {
 #[must_use]
 pub fn dying(line: &LineBudget, dead: usize) -> Option<Dying> {
     let mut worst: Vec<_> = line.dead.iter().collect();
-    worst.sort_by_key(|device| std::cmp::Reverse(device.one_try));
+    worst.sort_by_key(|device| std::cmp::Reverse(device.one_try_us));
     let worst = worst.get(..dead)?;
-    let gone: u64 = worst.iter().map(|device| device.own_round).sum();
-    let living = line.cycle.saturating_sub(gone);
-    let tries: u64 = worst.iter().map(|device| device.one_try).sum();
+    let gone: u64 = worst.iter().map(|device| device.own_cycle_us).sum();
+    let living = line.cycle_us.saturating_sub(gone);
+    let tries: u64 = worst.iter().map(|device| device.one_try_us).sum();
     Some(Dying {
         dead,
-        round_until_lost: living + tries,
-        until_lost: worst.iter().map(|device| device.until_lost).sum(),
-        round_then: living + worst.first().map_or(0, |device| device.one_try),
+        cycle_until_lost_us: living + tries,
+        until_lost_us: worst.iter().map(|device| device.until_lost_us).sum(),
+        cycle_then_us: living + worst.first().map_or(0, |device| device.one_try_us),
     })
 }
 

@@ -62,7 +62,7 @@ impl View<'_> {
             self.project.images.iter().any(|image| {
                 let own = self.dialect.station(&image.setup);
                 image.port.is_some_and(|port| port.value == self.at)
-                    && own.is_none_or(|own| own == unit.into())
+                    && own.is_none_or(|own| own == u32::from(unit))
             })
         };
         let lost: Vec<String> = units

@@ -32,7 +32,7 @@ fn ends(project: &Project, forward: &Forward, findings: &mut Vec<Finding>) {
     if here.value.is_opaque() {
         if let Some(units) = &forward.units {
             let what = "raw bytes pass unread, so there are no units to choose";
-            findings.push(Finding::new("F03", units.span, what).fix("leave `units` away"));
+            findings.push(Finding::new("F03", units.span, what).fix("leave `units` out"));
         }
         return;
     }

@@ -162,7 +162,7 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             continue;
         };
         let what =
-            format!("`{}` gets a value of `{}` and is never told when it is old", target.name, source.name);
+            format!("`{}` gets a value from `{}` but cannot tell when it is stale", target.name, source.name);
         let fix = format!("send `{}.health.online` beside it, or `on-loss = \"fill V\"`", source.name);
         findings.push(Finding::new("M53", map.to.span, what).fix(fix));
     }

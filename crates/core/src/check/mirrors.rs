@@ -36,7 +36,7 @@ fn held_without_health(project: &Project, plan: &Plan, findings: &mut Vec<Findin
         let does = if rule.on_loss == OnLoss::Hold { "holds the last value" } else { "shows a fill" };
         let more = if count > 1 { format!(" (and {} more)", count - 1) } else { String::new() };
         let what = format!(
-            "`{}` {does} of `{}`{more} once it is lost, and nothing there tells that it is",
+            "`{}` {does} of `{}`{more} once it is lost, and nothing there shows that it is",
             image.name, source.name
         );
         let place = map.on_loss.map_or(map.to.span, |on_loss| on_loss.span);

@@ -31,7 +31,7 @@ fn write_ports(project: &Project, findings: &mut Vec<Finding>) {
         let (what, fix) = if at.value == by.value {
             (
                 format!("`write-port` is `{}`, the port of the device itself", own.name.value),
-                "leave it away: one connection does both",
+                "leave it out: one connection does both",
             )
         } else if spoken(own) != spoken(writes) {
             let (here, there) = (spoken(own), spoken(writes));
@@ -50,7 +50,7 @@ fn write_ports(project: &Project, findings: &mut Vec<Finding>) {
 fn protocol(port: &Port, findings: &mut Vec<Finding>) {
     let (Some(protocol), Some(transport)) = (port.protocol, port.transport()) else { return };
     if let Err(why) = protocol.value.runs_on(transport) {
-        let what = format!("`{}` does not go here: {why}", protocol.value.name());
+        let what = format!("`{}` cannot run on this port: {why}", protocol.value.name());
         findings.push(
             Finding::new("M28", protocol.span, what)
                 .fix("write the protocol that the other end speaks on such wires"),
@@ -89,10 +89,8 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
         .collect();
     if let Some(Wires::Listen { .. }) = &port.wires {
         for (place, _) in &asks {
-            let what = format!(
-                "`{}` is a listening port: others ask there, and nothing can be asked",
-                port.name.value
-            );
+            let what =
+                format!("`{}` is a listening port: it takes requests and cannot send any", port.name.value);
             let fix = "ask through a port with `serial`, `connect` or `pty`";
             findings.push(Finding::new("F11", *place, what).fix(fix));
         }
@@ -321,7 +319,7 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
         .take(3)
         .map(|share| format!("`{}` {:.0} %", share.device, share.load * 100.0))
         .collect();
-    let gets = shares.iter().map(|share| share.gets).min().unwrap_or(cycle);
+    let gets = shares.iter().map(|share| share.gets_us).min().unwrap_or(cycle);
     let what = format!(
         "the polls of `{}` take {:.0} % of its time ({}{}): one round takes {}, the shortest poll wants one every {} and gets one every {}",
         port.name.value,

@@ -207,7 +207,7 @@ fn waiting(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             .max_by_key(|(takes, _)| *takes);
         let Some((takes, port)) = longest.filter(|(takes, _)| *takes > own.value) else { continue };
         let what = format!(
-            "`{}` gives up after {}, and on `{}` a silent device is waited for {}",
+            "`{}` gives up after {}, but on `{}` the converter waits {} for a device that does not answer",
             client.name.value,
             show_micros(own.value),
             port.name.value,

@@ -110,7 +110,7 @@ fn plausible(ty: Type, raw: &Value) -> Option<&'static str> {
             (number.abs() <= 9999).then_some("a small whole number")
         }
         (_, Value::Whole(number)) => {
-            (*number != 0 && number.abs() < 10_000_000).then_some("a small number for so many bits")
+            (*number != 0 && number.abs() < 10_000_000).then_some("a small number for this many bits")
         }
         (_, Value::Text(text)) => {
             let printable = text.iter().all(|byte| (0x20..0x7F).contains(byte));

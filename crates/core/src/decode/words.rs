@@ -62,7 +62,7 @@ fn one(word: &str, base: Base) -> Result<u16, WordsFault> {
             match u16::from_str_radix(digits, 16) {
                 Ok(number) if sound && whole => Ok(number),
                 _ => Err(fault(
-                    format!("`{word}` is no word in hex"),
+                    format!("`{word}` is not a word in hex"),
                     "write each word with four hex digits, such as `AE14`, or all of them in decimal",
                 )),
             }
@@ -72,7 +72,7 @@ fn one(word: &str, base: Base) -> Result<u16, WordsFault> {
             let low = number.map(|number| u16::try_from(number.rem_euclid(0x1_0000)).unwrap_or(0));
             low.ok_or_else(|| {
                 fault(
-                    format!("`{word}` is no word"),
+                    format!("`{word}` is not a word"),
                     "write 0 to 65535, or -32768 to -1; a wider value is several words",
                 )
             })

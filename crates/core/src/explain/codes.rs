@@ -18,8 +18,8 @@ pub(super) fn check(rule: &Rule) -> Paragraph {
         rule.why,
         rule.fix,
         match rule.told_by {
-            "check" => "`woodrush check` tells it with the line of the file.".to_string(),
-            other => format!("`woodrush {other}` tells it; no file does."),
+            "check" => "`woodrush check` reports it with the line of the file.".to_string(),
+            other => format!("`woodrush {other}` reports it; the files cannot show it."),
         }
     );
     Paragraph::new(rule.code, format!("{}, {}", rule.told_by, rule.severity.word()), text)

@@ -70,13 +70,13 @@ fn describe(ty: Type) -> Paragraph {
         }
         Type::U8 | Type::I8 => "One byte of a data block; where each address is a whole word, there is none.",
         Type::F32 => {
-            "A number with decimals, IEEE 754 single precision, good for about seven digits. NaN and infinity are no values."
+            "A number with decimals, IEEE 754 single precision, good for about seven digits. NaN and infinity are not values."
         }
         Type::F64 => {
-            "A number with decimals, IEEE 754 double precision, good for about fifteen digits. NaN and infinity are no values."
+            "A number with decimals, IEEE 754 double precision, good for about fifteen digits. NaN and infinity are not values."
         }
         Type::Bcd16 | Type::Bcd32 => {
-            "Decimal digits, one in each four bits: hex 1746 means 1746. A digit from A to F is no number, and counts as lost."
+            "Decimal digits, one in each four bits: hex 1746 means 1746. A digit from A to F is not a number, and counts as lost."
         }
         Type::Text(_) => {
             "So many characters of one byte, the first one in the high byte of the first word; `text(16) BA` has it in the low byte. What is shorter ends with a 0 byte or with spaces."

@@ -22,7 +22,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     own(
         &["image", "images"],
-        "A set of addresses that the converter shows to those who ask it: there it is the server (on a serial line the trade says slave). Its cells are fed by rules and remember how old they are; a reader gets a fresh value or a refusal, never a stale value that looks live, unless `on-loss` says so.",
+        "A register image: a set of addresses that the converter shows to its clients; there it is the server (on a serial line the trade says slave). Its cells are fed by rules and remember how old they are; a reader gets a fresh value or a refusal, never a stale value that looks live, unless `on-loss` says so.",
     ),
     own(
         &["profile", "profiles"],
@@ -38,7 +38,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     own(
         &["forward", "forwards"],
-        "A rule that passes whole requests from one port to another, reframed and not interpreted. It carries everything that the protocol can say, also what no map knows; but nobody converts, checks or remembers the values, and a lost device is an exception for whoever asks.",
+        "A rule that passes whole requests from one port to another, reframed and not interpreted. It carries everything that the protocol can say, also what no map knows; but nobody converts, checks or remembers the values, and a lost device is an exception for the client.",
     ),
     own(
         &["area", "areas"],
@@ -54,11 +54,11 @@ pub(super) static TERMS: &[Term] = &[
     ),
     own(
         &["on-loss", "refuse", "hold", "fill"],
-        "What a reader gets once a value's source is lost. `refuse` (default): an error of the protocol, so that nobody takes the last value for a live one. `hold`: the last value, to be used only with a health bit beside it that the reader looks at. `fill 0x8000`: a word that means \"no value\" to the reader.",
+        "What a reader gets once a value's source is lost. `refuse` (default): an error of the protocol, so that the last value is never taken for a live one. `hold`: the last value, to be used only with a health bit beside it that the reader looks at. `fill 0x8000`: a word that means \"no value\" to the reader.",
     ),
     own(
         &["health"],
-        "What the converter knows of devices, rules, ports and itself, as cells that rules can carry: DEVICE.health.online, .age, .polls, .errors, .last-error; the same for rules; timeouts, damaged, clients and load of ports; heartbeat and uptime. Health is never refused, so a controller can see there that another value is.",
+        "What the converter knows of devices, rules, ports and itself, as cells that rules can carry: DEVICE.health.online, .age, .polls, .errors, .last-error; the same for rules; timeouts, damaged, clients and load of ports; heartbeat and uptime. Health cells are never refused, so a controller can always read there that another value is refused.",
     ),
     own(
         &["rig", "bench"],
@@ -66,7 +66,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     own(
         &["prove", "proof"],
-        "The end-to-end test of each rule: values are put into simulated devices and expected at the other side, then written there and expected in the device; then the source is taken away and the reader must be told. What is expected is worked out apart from the converter's own code.",
+        "The end-to-end test of each rule: values are put into simulated devices and expected at the other side, then written there and expected in the device; then the source is taken away and the reader must be refused. What is expected is worked out apart from the converter's own code.",
     ),
     own(
         &["tap"],
@@ -86,7 +86,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["parity"],
-        "A check bit on every character of a serial line: even (E), odd (O) or none (N). Both ends must agree: else most characters look damaged, and the line is silent or answers now and then, which is worse. Devices are often shipped with even parity and one stop bit, or without parity and then with one stop bit or two: look at each.",
+        "A check bit on every character of a serial line: even (E), odd (O) or none (N). Both ends must agree: else most characters look damaged, and the line does not answer or answers now and then, which is worse. Devices are often shipped with even parity and one stop bit, or without parity and then with one stop bit or two: look at each.",
     ),
     trade(
         &["baud", "speed"],
@@ -102,7 +102,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["RS-485", "rs485", "rs485-4w"],
-        "A serial bus: up to 32 standard loads on one pair of wires, up to 1200 m, terminated at both ends. One talks at a time, so there is one who asks, and the others answer when they are asked. Swapped wires (A and B, which makers name differently) give silence or noise on all devices at once. `rs485-4w` has a pair for each direction.",
+        "A serial bus: up to 32 standard loads on one pair of wires, up to 1200 m, terminated at both ends. One device talks at a time: one client asks, and the others answer when they are asked. Swapped wires (A and B, which makers name differently) give no answers or noise on all devices at once. `rs485-4w` has a pair for each direction.",
     ),
     trade(
         &["RS-422", "rs422"],
@@ -110,11 +110,11 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["timeout"],
-        "How long whoever asks waits for an answer. Too short, and good answers come late: the request counts as failed, and the late bytes can look like the next answer. Too long, and each dead device stops the line for so long. `woodrush budget` shows what each device needs and what a dead one costs; a client's own timeout must be longer than the converter's.",
+        "How long a client waits for an answer. Too short, and good answers come late: the request counts as failed, and the late bytes can look like the next answer. Too long, and each dead device holds the line for as long. `woodrush budget` shows what each device needs and what a dead one costs; a client's own timeout must be longer than the converter's.",
     ),
     trade(
-        &["silence", "turnaround", "echo"],
-        "`frame-gap` is the least pause between two messages on a serial line; where frames have no end mark it is what ends them. `turnaround` is the pause after a broadcast, which nobody answers. `echo` says that an adapter gives back what is sent, so that it is taken out.",
+        &["frame gap", "silence", "turnaround", "echo"],
+        "`frame-gap` is the least pause between two messages on a serial line; where frames have no end mark it is what ends them. `turnaround` is the pause after a broadcast, which no device answers. `echo` says that an adapter returns what is sent, so that it is removed.",
     ),
     trade(
         &["client", "server", "master", "slave", "clients"],
@@ -122,7 +122,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["input", "output", "direction"],
-        "Always from somebody's point of view, and the views differ: what a controller calls its output is input for the device that it drives, and what a field bus master calls \"input data\" comes out of its slaves. Woodrush does not use the words for directions: data flows from `from` to `to`. Input registers and discrete inputs are tables that can only be read; inputs (I) and outputs (O, Q) of a controller are its images of the wires, which its own program rewrites in every scan.",
+        "Always from one side's point of view, and the views differ: what a controller calls its output is input for the device that it drives, and what a field bus master calls \"input data\" comes out of its slaves. Woodrush does not use the words for directions: data flows from `from` to `to`. Input registers and discrete inputs are tables that can only be read; inputs (I) and outputs (O, Q) of a controller are its images of the wires, which its own program rewrites in every scan.",
     ),
     trade(
         &["octal"],
@@ -150,7 +150,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["BCD", "bcd16", "bcd32"],
-        "Binary-coded decimal: one decimal digit in each four bits, so that hex 1746 means 1746. `bcd16` holds 0 to 9999, `bcd32` 0 to 99999999; a hex digit from A to F in it is no number, and counts as lost.",
+        "Binary-coded decimal: one decimal digit in each four bits, so that hex 1746 means 1746. `bcd16` holds 0 to 9999, `bcd32` 0 to 99999999; a hex digit from A to F in it is not a number, and counts as lost.",
     ),
     trade(
         &["CRC", "lrc", "bcc", "check sum", "checksum", "damaged"],
@@ -170,10 +170,10 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["pcapng", "capture"],
-        "The file format of packet analysers: traffic with times, to be looked at later or by somebody else.",
+        "The file format of packet analysers: traffic with times, to be looked at later or by others.",
     ),
     trade(
         &["NaN", "not a number", "infinity"],
-        "Bit patterns of f32 and f64 that are no numbers; many devices send NaN for \"no value\" (7FC0 0000). It fits no whole number: a rule onto an integer counts it as lost instead of making a number of it.",
+        "Bit patterns of f32 and f64 that are not numbers; many devices send NaN for \"no value\" (7FC0 0000). It fits no whole number: a rule onto an integer counts it as lost instead of making a number of it.",
     ),
 ];

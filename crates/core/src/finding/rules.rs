@@ -64,7 +64,7 @@ pub static RULES: &[Rule] = &[
     error(
         "F00",
         "a part that another fault hides",
-        "it cannot be judged before the other is mended",
+        "it cannot be checked before the other one is fixed",
         "fix the other fault first",
     ),
     error(
@@ -102,7 +102,7 @@ pub static RULES: &[Rule] = &[
     error(
         "F08",
         "a form that is not understood",
-        "the value's words would be read in a way that nobody chose",
+        "the value's words would be read in an order that was never chosen",
         "write TYPE [ORDER] [scale N] [plus N]",
     ),
     error(
@@ -174,7 +174,7 @@ pub static RULES: &[Rule] = &[
     error(
         "M11",
         "a promised point that no rule carries",
-        "it is found missing on site, by whoever needed it",
+        "it is found missing on site, by the one who needs it",
         "add a rule for it",
     ),
     warning(
@@ -186,7 +186,7 @@ pub static RULES: &[Rule] = &[
     remark(
         "M13",
         "a file carried but for its last elements",
-        "files begin at 0: 250 of 256 is the whole file with a few left out, and nobody misses them before they matter",
+        "files begin at 0: 250 of 256 is the whole file with a few missing, which is noticed only when they matter",
         "carry them too, or say in a `note` why not",
     ),
     error(
@@ -216,26 +216,21 @@ pub static RULES: &[Rule] = &[
     error(
         "M18",
         "line settings missing, or different on one line",
-        "only devices with the line's own settings are understood; the others are silent",
+        "only devices with the line's own settings are understood; the others do not answer",
         "give the port and all its devices one setting",
     ),
     error(
         "M19",
         "the device's line settings are not the port's",
-        "parity and speed differ: silence, or damaged bytes now and then, which is worse",
+        "parity and speed differ: no answer, or damaged bytes now and then, which is worse",
         "set the device's switches to the port's line, and write its `line`; or change the port's",
     ),
-    error(
-        "M20",
-        "a speed that no device has",
-        "the line stays silent",
-        "write a speed that the devices have",
-    ),
+    error("M20", "a speed that no device has", "the line stays dead", "write a speed that the devices have"),
     error(
         "M21",
-        "a silence that does not suit the line",
+        "a frame gap that does not suit the line",
         "shorter than 3.5 characters, devices take two messages for one; much longer, it costs time in every poll",
-        "leave `frame-gap` away unless a device needs more",
+        "leave `frame-gap` out unless a device needs more",
     ),
     warning(
         "M22",
@@ -293,7 +288,7 @@ pub static RULES: &[Rule] = &[
     ),
     error(
         "M34",
-        "a block or file that is missing or too short, or a connection's end that is not said",
+        "a block or file is missing or too short, or a TSAP is missing",
         "the controller refuses every request there, or the connection itself",
         "agree block, length and both ends' names with the controller's programmer",
     ),
@@ -345,19 +340,19 @@ pub static RULES: &[Rule] = &[
     remark(
         "M43",
         "an open port without a list of who may connect",
-        "whoever reaches the network can read, and write what is writable; another port number protects nothing",
+        "anyone on the network can read, and write what is writable; another port number protects nothing",
         "add `allow` with the clients' network",
     ),
     error(
         "M45",
         "a name where only numbered memory can be asked for",
-        "the messages carry numbers of blocks and bytes; nobody there knows the name",
+        "the messages carry numbers of blocks and bytes; the name is unknown there",
         "have the value copied to a data block or marker, and write its address",
     ),
     error(
         "M46",
         "rules that feed each other",
-        "a value circles for ever and nobody can change it",
+        "a value circles forever and cannot be changed",
         "keep one direction, or one rule with `access = \"read-write\"`",
     ),
     error(
@@ -395,8 +390,8 @@ pub static RULES: &[Rule] = &[
     ),
     remark(
         "M53",
-        "a value sent into a device that is not told its age",
-        "once the source is lost the last value stands there for ever, and nothing there can tell",
+        "a value is sent into a device that cannot tell its age",
+        "once the source is lost the last value stays there forever, and the device cannot tell",
         "send the source's health beside it",
     ),
     warning(
@@ -408,14 +403,14 @@ pub static RULES: &[Rule] = &[
     warning(
         "M55",
         "a poll that the line cannot keep",
-        "values come later than promised, and nobody is told",
+        "values come later than promised, unnoticed",
         "poll less often, join reads, or raise the speed",
     ),
     error(
         "M57",
         "a type that a table cannot hold",
         "the bits would be read as something that they are not",
-        "leave the form away at that end, and say at the other what is wanted there",
+        "leave the form out at that end, and give the wanted one at the other end",
     ),
     remark(
         "M58",
@@ -432,7 +427,7 @@ pub static RULES: &[Rule] = &[
     remark(
         "M65",
         "a value that may be far older than its poll before it counts as lost",
-        "after a failure the last value stays readable for so long, and looks as live as before",
+        "after a failure the last value stays readable for this long, and looks as live as before",
         "shorten the port's waits, or write `max-age` at the image",
     ),
     remark(

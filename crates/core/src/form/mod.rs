@@ -257,7 +257,7 @@ impl Linear {
             let (low, high) = text.split_once("..")?;
             Some((low.parse::<Decimal>().ok()?, high.parse::<Decimal>().ok()?))
         };
-        let wrong = |text: &str| format!("`{text}` is no range of two decimal numbers, such as 0..27648");
+        let wrong = |text: &str| format!("`{text}` is not a range of two decimal numbers, such as 0..27648");
         let ends = (pair(raw).ok_or_else(|| wrong(raw))?, pair(value).ok_or_else(|| wrong(value))?);
         if ends.0.0 == ends.0.1 || ends.1.0 == ends.1.1 {
             return Err(format!("`{raw} to {value}`: the two ends of a range differ"));
@@ -317,7 +317,7 @@ impl Form {
                 || "one of bool, u16, i16, u32, i32, u64, i64, f32, f64, bcd16, bcd32, text(N), raw".into(),
                 |name| format!("perhaps `{name}`"),
             );
-            return Err(fault(first, format!("`{first}` is no type ({offer})")));
+            return Err(fault(first, format!("`{first}` is not a type ({offer})")));
         };
         let mut form = Self::plain(ty);
         while let Some(word) = words.next() {
@@ -361,10 +361,10 @@ impl Form {
             }
         }
         if form.linear.is_some() && (form.scale, form.plus) != (Decimal::ONE, Decimal::ZERO) {
-            return Err(fault("scale", "a range says both scale and plus: leave the others away".into()));
+            return Err(fault("scale", "a range says both scale and plus: leave the others out".into()));
         }
         if form.is_scaled() && matches!(ty, Type::Text(_) | Type::Raw | Type::Bool) {
-            return Err(fault(first, format!("`{ty}` is no number and takes no scale or plus")));
+            return Err(fault(first, format!("`{ty}` is not a number and takes no scale or plus")));
         }
         Ok(form)
     }
@@ -381,8 +381,8 @@ fn no_order(word: &str, ty: Type, bytes: u32) -> String {
     allowed.dedup();
     match bytes {
         0 | 1 => format!("`{ty}` has no order"),
-        2 => format!("`{word}` is no order of `{ty}` (AB or BA)"),
-        _ => format!("`{word}` is no order of `{ty}` (one of {})", allowed.join(", ")),
+        2 => format!("`{word}` is not an order of `{ty}` (AB or BA)"),
+        _ => format!("`{word}` is not an order of `{ty}` (one of {})", allowed.join(", ")),
     }
 }
 

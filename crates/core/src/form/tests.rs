@@ -33,9 +33,9 @@ fn forms_are_read_and_shown() {
 #[test]
 fn faults_of_forms_name_the_word_and_what_is_allowed() {
     for (text, what, word) in [
-        ("f23", "`f23` is no type (perhaps `f32`)", "f23"),
-        ("f32 CDBA", "`CDBA` is no order of `f32` (one of ABCD, CDAB, BADC, DCBA)", "CDBA"),
-        ("u16 ABCD", "`ABCD` is no order of `u16` (AB or BA)", "ABCD"),
+        ("f23", "`f23` is not a type (perhaps `f32`)", "f23"),
+        ("f32 CDBA", "`CDBA` is not an order of `f32` (one of ABCD, CDAB, BADC, DCBA)", "CDBA"),
+        ("u16 ABCD", "`ABCD` is not an order of `u16` (AB or BA)", "ABCD"),
         ("u16 scale", "`scale ` is not a decimal number of at most 18 digits, such as 0.01 or -40", "scale"),
         ("u16 scale 0", "a scale of 0 makes every value 0", "0"),
         (
@@ -43,7 +43,7 @@ fn faults_of_forms_name_the_word_and_what_is_allowed() {
             "`times` is not understood after `u16` (an order such as ABCD, `scale N`, `scale LOW..HIGH to LOW..HIGH` or `plus N`)",
             "times",
         ),
-        ("text(4) scale 2", "`text(4)` is no number and takes no scale or plus", "text(4)"),
+        ("text(4) scale 2", "`text(4)` is not a number and takes no scale or plus", "text(4)"),
         ("bool AB", "`bool` has no order", "AB"),
     ] {
         let fault = Form::parse(text).unwrap_err();

@@ -46,7 +46,7 @@ pub struct Plan {
     pub onward: Vec<(u32, u32)>,
     /// Every write that is sent without a client waiting for it.
     pub pushes: Vec<Push>,
-    /// Whole requests passed on.
+    /// Whole forwarded requests.
     pub forwards: Vec<PlannedForward>,
     /// Cells of images that rules left out would feed, as far as that is known.
     pub unresolved: Vec<(usize, Extent)>,
@@ -350,7 +350,7 @@ impl Plan {
         }
     }
 
-    /// The board of an image, or of what a device shall be sent.
+    /// The board of an image, or of what is to be sent to a device.
     #[must_use]
     pub fn board_of(&self, owner: Owner) -> Option<usize> {
         match owner {

@@ -33,7 +33,11 @@ pub fn parse_asked(entry: &At<String>) -> Result<Asked, Finding> {
             let at = rest.len() + " every ".len();
             let micros = duration(every.trim()).filter(|micros| *micros > 0);
             let wrong = || {
-                Finding::new("F03", span(at, text.len()), format!("`{every}` is no interval such as 250ms"))
+                Finding::new(
+                    "F03",
+                    span(at, text.len()),
+                    format!("`{every}` is not an interval such as 250ms"),
+                )
             };
             (rest, Some(micros.ok_or_else(wrong)?))
         }
@@ -47,7 +51,7 @@ pub fn parse_asked(entry: &At<String>) -> Result<Asked, Finding> {
                 Finding::new(
                     "F03",
                     span(at, at + digits.len()),
-                    format!("`{digits}` is no count, 1 to 65536"),
+                    format!("`{digits}` is not a valid count (1 to 65536)"),
                 )
             };
             (before, count.ok_or_else(wrong)?)

@@ -87,7 +87,7 @@ impl Project {
                 if let Some(form) = form {
                     let what = format!("`{name}.{rest}` is a point and has the form of its profile");
                     return Err(
-                        Finding::new("F08", form.span, what).fix("leave `as …` away, or change the profile")
+                        Finding::new("F08", form.span, what).fix("leave `as …` out, or change the profile")
                     );
                 }
                 self.point_endpoint(device, text.span, rest, rest_at)
@@ -150,7 +150,7 @@ impl Project {
     fn told(&self, kind: &str, rest: &str, at: Span) -> Result<Told, Finding> {
         let Some((name, item)) = rest.split_once("health.") else {
             let form = if kind == "converter" { "converter.health.ITEM" } else { "NAME.health.ITEM" };
-            let what = format!("`{kind}.{rest}` names nothing that the converter tells");
+            let what = format!("`{kind}.{rest}` is not a health item of the converter");
             return Err(Finding::new("F10", at, what).fix(format!("write `{form}`")));
         };
         let name = name.trim_end_matches('.');

@@ -290,7 +290,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         match Line::parse(&text.value) {
             Ok(value) => return Some(At { value, span: text.span }),
             Err(LineFault::Shape) => {
-                let what = format!("`{}` are no line settings", text.value);
+                let what = format!("`{}` are not line settings", text.value);
                 let fix = "write BAUD DATA PARITY STOP, such as `38400 8E1` or `9600 8N1`";
                 r.find(Finding::new("M18", text.span, what).fix(fix));
             }
@@ -389,8 +389,10 @@ impl<'a, 'i> Fields<'a, 'i> {
                 continue;
             };
             if !is_name(&at.value) {
-                let what =
-                    format!("`{}` is no name: small letters, digits and `-`, a letter first", at.value);
+                let what = format!(
+                    "`{}` is not a valid name (small letters, digits and `-`, a letter first)",
+                    at.value
+                );
                 r.find(Finding::new("F06", at.span, what));
             }
             let what = format!("{noun} `{}`", at.value).into();

@@ -27,7 +27,7 @@ pub(super) fn units(text: &str) -> Result<Vec<u16>, String> {
     for part in text.split(',') {
         let number = |text: &str| {
             let unit = text.trim().parse::<u16>().ok().filter(|unit| *unit <= 255);
-            unit.ok_or_else(|| format!("`{}` is no unit, 0 to 255", text.trim()))
+            unit.ok_or_else(|| format!("`{}` is not a valid unit (0 to 255)", text.trim()))
         };
         let (first, last) = part.split_once('-').unwrap_or((part, part));
         let (first, last) = (number(first)?, number(last)?);

@@ -238,7 +238,7 @@ fn read_device(
         .and_then(|protocol| protocol.station_key(crate::protocol::Transport::Serial))
         .and_then(|(key, _)| fields.value_span(r, key));
     let retry = fields.parsed(r, "retry-lost", "F03", |text| {
-        retry(text).ok_or_else(|| format!("`{text}` is no wait or range of waits such as 1s..30s"))
+        retry(text).ok_or_else(|| format!("`{text}` is not a time or a range of times such as 1s..30s"))
     });
     Device {
         port,
@@ -271,9 +271,9 @@ fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<OnLoss>> {
             let number = hex.map_or_else(|| word.parse().ok(), |hex| u16::from_str_radix(hex, 16).ok());
             number
                 .map(OnLoss::Fill)
-                .ok_or_else(|| format!("`{word}` is no word of 16 bits, 0 to 65535 or 0x0000 to 0xFFFF"))
+                .ok_or_else(|| format!("`{word}` is not a 16-bit word (0 to 65535, or 0x0000 to 0xFFFF)"))
         }
-        _ => Err(format!("`{text}` is no way to show a loss: refuse, hold, or fill 0x8000")),
+        _ => Err(format!("`{text}` is not a valid `on-loss` (refuse, hold, or fill 0x8000)")),
     };
     fields.parsed(r, "on-loss", "F03", parse)
 }
@@ -290,7 +290,8 @@ fn sending(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<Sending>> {
                 entry.value.every = duration(time.trim());
             }
             _ => {
-                let what = format!("`{}` is no time to send: on-write, on-change or every 10s", text.value);
+                let what =
+                    format!("`{}` is not a valid `send` (on-write, on-change or every 10s)", text.value);
                 r.find(Finding::new("F03", text.span, what));
             }
         }
@@ -388,7 +389,7 @@ const RESERVED: [&str; 3] = ["rules", "ports", "converter"];
 fn names_are_unique(r: &mut Reader<'_>, project: &Project) {
     let names = project.devices.iter().map(|d| &d.name).chain(project.images.iter().map(|i| &i.name));
     for name in names.filter(|name| RESERVED.contains(&name.value.as_str())) {
-        let what = format!("`{}` stands for what the converter tells about itself", name.value);
+        let what = format!("`{}` is reserved for health of the converter", name.value);
         r.find(Finding::new("F06", name.span, what).fix("rename it"));
     }
     let mut seen: HashMap<&str, &At<String>> = HashMap::new();

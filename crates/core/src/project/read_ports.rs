@@ -66,7 +66,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_
     let no_retries = speaks.and_then(|protocol| protocol.value.no_retries());
     if let (Some(why), Some(at)) = (no_retries, fields.value_span(r, "retries")) {
         let what = format!("`retries` does nothing here: {why}");
-        r.find(Finding::new("F02", at, what).fix("leave it away"));
+        r.find(Finding::new("F02", at, what).fix("leave it out"));
     }
     let allow = networks(r, fields, "allow");
     let setup = setup(r, fields, "ports", speaks.map(|protocol| protocol.value));
@@ -123,7 +123,7 @@ pub(super) fn setup(
             let owner = owner.map_or("", |dialect| dialect.family());
             let what = format!("`{}` is a key of {owner}, and here is {}", key.name, speaks.name());
             if !r.findings.iter().any(|finding| finding.rule.code == "F02" && finding.span == span) {
-                r.find(Finding::new("F02", span, what).fix("leave it away, or correct the protocol"));
+                r.find(Finding::new("F02", span, what).fix("leave it out, or correct the protocol"));
             }
             continue;
         }

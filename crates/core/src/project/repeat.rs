@@ -7,7 +7,7 @@ const MOST: u32 = 4096;
 
 /// Reads a range of repetitions such as `1-47`.
 pub(super) fn range(text: &str) -> Result<RangeInclusive<u32>, String> {
-    let wrong = || format!("`{text}` is no range of repetitions such as 1-47");
+    let wrong = || format!("`{text}` is not a range of repetitions such as 1-47");
     let (first, last) = text.split_once('-').unwrap_or((text, text));
     let first: u32 = first.trim().parse().map_err(|_| wrong())?;
     let last: u32 = last.trim().parse().map_err(|_| wrong())?;
@@ -25,7 +25,7 @@ pub(super) fn evaluate(text: &str, n: i64) -> Result<i64, String> {
     parser.skip();
     match value {
         Some(value) if parser.at == text.len() => Ok(value),
-        _ => Err(format!("`{text}` is no expression of n such as `10+n` or `16*(n-1)`")),
+        _ => Err(format!("`{text}` is not an expression of n such as `10+n` or `16*(n-1)`")),
     }
 }
 

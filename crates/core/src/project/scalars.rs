@@ -34,13 +34,13 @@ pub fn duration(text: &str) -> Option<u64> {
 pub fn show_micros(micros: u64) -> String {
     match micros {
         0 => "0".into(),
-        m if m % 60_000_000 == 0 => format!("{}m", m / 60_000_000),
-        m if m % 1_000_000 == 0 => format!("{}s", m / 1_000_000),
-        m if m % 1000 == 0 && m < 1_000_000 => format!("{}ms", m / 1000),
-        m if m % 1_000_000 == 0 || m % 100_000 == 0 || m >= 10_000_000 => format!("{:.1}s", m as f64 / 1e6),
-        m if m >= 1_000_000 => format!("{:.2}s", m as f64 / 1e6),
-        m if m >= 1000 => format!("{:.1}ms", m as f64 / 1e3),
-        m => format!("{m}us"),
+        m if m % 60_000_000 == 0 => format!("{} min", m / 60_000_000),
+        m if m % 1_000_000 == 0 => format!("{} s", m / 1_000_000),
+        m if m % 1000 == 0 && m < 1_000_000 => format!("{} ms", m / 1000),
+        m if m % 1_000_000 == 0 || m % 100_000 == 0 || m >= 10_000_000 => format!("{:.1} s", m as f64 / 1e6),
+        m if m >= 1_000_000 => format!("{:.2} s", m as f64 / 1e6),
+        m if m >= 1000 => format!("{:.1} ms", m as f64 / 1e3),
+        m => format!("{m} us"),
     }
 }
 
@@ -87,7 +87,7 @@ pub(crate) fn ipv4(text: &str) -> Result<Ipv4Addr, String> {
             _ => return Err(format!("`{part}` in `{text}` is not a number of 0 to 255")),
         }
     }
-    Ipv4Addr::from_str(text).map_err(|_| format!("`{text}` is no IPv4 address"))
+    Ipv4Addr::from_str(text).map_err(|_| format!("`{text}` is not an IPv4 address"))
 }
 
 pub(crate) fn network(text: &str) -> Result<Network, String> {
@@ -102,7 +102,7 @@ pub(crate) fn network(text: &str) -> Result<Network, String> {
             Ok(prefix) if prefix <= 32 => prefix,
             _ => {
                 return Err(format!(
-                    "`/{digits}` is no prefix length, 0 to 32 (255.255.255.0 is written /24)"
+                    "`/{digits}` is not a valid prefix length (0 to 32; 255.255.255.0 is written /24)"
                 ));
             }
         },
@@ -132,7 +132,7 @@ pub(crate) fn host_port(text: &str) -> Result<HostPort, String> {
     let host = ipv4(host)?;
     match port.parse::<u16>() {
         Ok(port) if port > 0 => Ok(HostPort { host, port }),
-        _ => Err(format!("`{port}` is no TCP port, 1 to 65535")),
+        _ => Err(format!("`{port}` is not a valid TCP port (1 to 65535)")),
     }
 }
 
@@ -164,10 +164,10 @@ mod tests {
     #[test]
     fn durations_are_read_and_shown() {
         for (text, micros, shown) in [
-            ("15ms", 15_000, "15ms"),
-            ("1s", 1_000_000, "1s"),
-            ("5m", 300_000_000, "5m"),
-            ("1.75ms", 1750, "1.8ms"),
+            ("15ms", 15_000, "15 ms"),
+            ("1s", 1_000_000, "1 s"),
+            ("5m", 300_000_000, "5 min"),
+            ("1.75ms", 1750, "1.8 ms"),
             ("0s", 0, "0"),
         ] {
             assert_eq!(duration(text), Some(micros), "{text}");

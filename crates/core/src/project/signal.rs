@@ -61,7 +61,7 @@ impl Signal {
     /// What is wrong, in words.
     pub fn parse(text: &str) -> Result<Self, String> {
         let words: Vec<&str> = text.split_whitespace().collect();
-        let usage = |form: &str| format!("`{text}` is no signal of the form `{form}`");
+        let usage = |form: &str| format!("`{text}` is not a signal of the form `{form}`");
         let shape = match words.first().copied().unwrap_or_default() {
             "steady" => {
                 let value = words.get(1).filter(|_| words.len() == 2).and_then(|word| number(word));
@@ -92,7 +92,7 @@ impl Signal {
                 let known = ["steady", "ramp", "sine", "square", "count", "walk", "replay"];
                 let near = crate::nearest::nearest(other, known);
                 let offer = near.map_or_else(|| known.join(", "), |word| format!("perhaps `{word}`"));
-                return Err(format!("`{other}` is no signal ({offer})"));
+                return Err(format!("`{other}` is not a signal ({offer})"));
             }
         };
         let form = format!("{} A..B period T", words.first().copied().unwrap_or_default());
@@ -270,7 +270,7 @@ mod tests {
             Signal::parse("walk -5..5 step 0.5"),
             Ok(Signal::Walk { low: -5.0, high: 5.0, step: 0.5 })
         );
-        assert_eq!(Signal::parse("stedy 3"), Err("`stedy` is no signal (perhaps `steady`)".into()));
+        assert_eq!(Signal::parse("stedy 3"), Err("`stedy` is not a signal (perhaps `steady`)".into()));
         for text in
             ["", "steady", "steady x", "sine 9..1 period 1s", "sine 1..2 period 0s", "count 1..2", "replay"]
         {

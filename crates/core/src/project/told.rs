@@ -6,7 +6,7 @@ use crate::form::Type;
 /// What a device, or one rule, tells about itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Health {
-    /// 1 answers, 0 lost.
+    /// 1 online, 0 lost.
     Online,
     /// Age of the oldest value, tenths of a second, stays at 65535.
     Age,

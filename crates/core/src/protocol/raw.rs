@@ -52,7 +52,7 @@ impl Dialect for Raw {
     }
 
     fn parse(&self, text: &str, _setup: &Setup) -> Result<Address, AddressFault> {
-        let what = format!("`{text}` is no address: a port of `raw` bytes has none");
+        let what = format!("`{text}` cannot be an address here: a port of `raw` bytes has none");
         Err(AddressFault { code: "F10", at: 0..text.len(), what, likely: vec![] })
     }
 

@@ -93,6 +93,7 @@ pub struct Worked {
     /// The words at the source, in hex.
     pub source_words: String,
     /// What they mean, with the engineering unit.
+    #[serde(serialize_with = "crate::shown::one")]
     pub value: String,
     /// The words at the target, in hex; nothing where the value does not fit.
     pub target_words: Option<String>,
@@ -257,7 +258,7 @@ fn fed(checked: &Checked, rule: &PlannedRule) -> Option<String> {
             let station = checked.plan.images.get(image)?;
             Some(format!("written by clients of {}, not polled", station.name))
         }
-        Source::Told(_) | Source::Client => Some("told by the converter itself, not polled".into()),
+        Source::Told(_) | Source::Client => Some("health of the converter, not polled".into()),
     }
 }
 

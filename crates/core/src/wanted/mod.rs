@@ -63,7 +63,7 @@ impl Wanted {
             Owner::Converter => (None, endpoint.owner),
         };
         let Target::Cells(address, point) = endpoint.target else {
-            let what = format!("`{}` is what the converter tells of itself", asked.address.value);
+            let what = format!("`{}` is health of the converter", asked.address.value);
             return Err(Finding::new("F10", Span::default(), what)
                 .fix("look at it with `woodrush status`, or read the image's address that shows it"));
         };
@@ -138,11 +138,7 @@ impl Wanted {
         let form = form_at(station.dialect, address, written);
         let ty = form.ty;
         if address.bit.is_some() && (ty != Type::Bool || asked.count > 1) {
-            return fault(
-                "M35",
-                format!("`{}` is one bit", asked.address.value),
-                "leave form and count away",
-            );
+            return fault("M35", format!("`{}` is one bit", asked.address.value), "leave form and count out");
         }
         let width = match ty.width(address.space.grain) {
             Ok(width) => width,

@@ -106,8 +106,8 @@ fn an_address_without_a_project_says_everything_itself() {
         ("000001 as u16", "M35", "is wider than one bit"),
         ("400010.3 x2", "M35", "is one bit"),
         ("465536 x2", "M17", "past the end"),
-        ("400001 x0", "F03", "no count"),
-        ("400001 as f99", "F08", "no type"),
+        ("400001 x0", "F03", "not a valid count"),
+        ("400001 as f99", "F08", "not a type"),
     ] {
         let finding = bare(text).unwrap_err();
         assert_eq!(finding.rule.code, code, "{text}");

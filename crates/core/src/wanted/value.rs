@@ -69,7 +69,7 @@ impl Wanted {
             let on = match text.to_lowercase().as_str() {
                 "1" | "on" | "true" => 1,
                 "0" | "off" | "false" => 0,
-                _ => return Err(format!("`{text}` is no state of a bit (write 1 or 0)")),
+                _ => return Err(format!("`{text}` is not a state of a bit (write 1 or 0)")),
             };
             cells.get_mut(last).into_iter().for_each(|cell| *cell = on);
             return Ok(cells);
@@ -78,11 +78,11 @@ impl Wanted {
             (_, Type::Text(_)) => Some(Value::Text(text.as_bytes().to_vec())),
             (Some(hex), _) => {
                 let number = u64::from_str_radix(&hex.replace(['_', ' '], ""), 16);
-                let number = number.map_err(|_| format!("`{text}` is no number in hex"))?;
+                let number = number.map_err(|_| format!("`{text}` is not a number in hex"))?;
                 return self.raw_cells(number, cells).ok_or_else(no_fit);
             }
             (None, Type::Raw) => {
-                let number = text.parse::<u64>().map_err(|_| format!("`{text}` is no raw word"))?;
+                let number = text.parse::<u64>().map_err(|_| format!("`{text}` is not a raw word"))?;
                 return self.raw_cells(number, cells).ok_or_else(no_fit);
             }
             // Whole numbers as they are: the way through a fraction would bend the largest.
@@ -96,7 +96,7 @@ impl Wanted {
             form.order().apply(&mut cells);
             return Ok(cells);
         }
-        let number: f64 = text.parse().map_err(|_| format!("`{text}` is no number"))?;
+        let number: f64 = text.parse().map_err(|_| format!("`{text}` is not a number"))?;
         let plain = Form::plain(Type::F64);
         let way = Conversion { from: plain, to: *form, overflow: Overflow::Refuse };
         way.convert(&number.to_be_bytes(), &mut cells).map_err(|()| no_fit())?;

@@ -45,13 +45,13 @@ fn a_request_takes_its_bytes_and_two_silences() {
     let line = budget(&[LINE, &gauge, &rule("gauge:400001", 400_001, "count = 10")]);
     let [request] = line.requests.as_slice() else { panic!("{:#?}", line.requests) };
     assert_eq!((request.device.as_str(), request.what.as_str()), ("gauge", "reads 400001 x10"));
-    assert_eq!((request.out, request.back, request.every), (8, 25, 1_000_000));
-    assert_eq!(request.bytes, 2_292 + 7_162);
-    assert_eq!((request.gaps, request.device_delay), (1_750, 1_750));
-    assert_eq!(request.takes, request.bytes + request.gaps + request.device_delay);
-    assert_eq!((line.cycle, line.frame_gap), (request.takes, 1_750));
-    assert!((line.character - 286.458).abs() < 0.001, "{}", line.character);
-    assert!((line.load - request.takes as f64 / 1e6).abs() < 1e-9, "{}", line.load);
+    assert_eq!((request.bytes_sent, request.bytes_received, request.every_us), (8, 25, 1_000_000));
+    assert_eq!(request.wire_us, 2_292 + 7_162);
+    assert_eq!((request.gaps_us, request.device_us), (1_750, 1_750));
+    assert_eq!(request.takes_us, request.wire_us + request.gaps_us + request.device_us);
+    assert_eq!((line.cycle_us, line.frame_gap_us), (request.takes_us, 1_750));
+    assert!((line.character_us - 286.458).abs() < 0.001, "{}", line.character_us);
+    assert!((line.load - request.takes_us as f64 / 1e6).abs() < 1e-9, "{}", line.load);
     assert_eq!(line.advice, [""; 0], "a line with room needs nothing");
 }
 
@@ -62,10 +62,10 @@ fn bits_are_packed_eight_to_a_byte_and_slower_lines_take_longer_silences() {
     let line =
         budget(&[&slow, &valve, "[[map]]\nfrom = \"valve:000001\"\nto = \"scada:000001\"\ncount = 17\n"]);
     let [request] = line.requests.as_slice() else { panic!("{:#?}", line.requests) };
-    assert_eq!((request.out, request.back), (8, 8), "three bytes hold 17 coils");
+    assert_eq!((request.bytes_sent, request.bytes_received), (8, 8), "three bytes hold 17 coils");
     // 11 bits at 9600 baud: 1145.83 µs; three and a half of them.
-    assert_eq!(line.frame_gap, 4_011);
-    assert_eq!(request.takes, 2 * 9_167 + 2 * 4_011);
+    assert_eq!(line.frame_gap_us, 4_011);
+    assert_eq!(request.takes_us, 2 * 9_167 + 2 * 4_011);
 }
 
 #[test]
@@ -75,11 +75,11 @@ fn a_silent_device_costs_its_tries_until_it_is_lost_and_then_its_probes() {
     // The silence, eight bytes, the timeout, and a rest of a quarter of it.
     let one_try = 1_750 + 2_292 + 50_000 + 12_500;
     let [dead] = line.dead.as_slice() else { panic!("{:#?}", line.dead) };
-    assert_eq!((dead.one_try, dead.until_lost), (one_try, 4 * one_try));
+    assert_eq!((dead.one_try_us, dead.until_lost_us), (one_try, 4 * one_try));
     assert!((dead.then - one_try as f64 / (one_try + 2_000_000) as f64).abs() < 1e-9, "{}", dead.then);
     let retried = LINE.replace("timeout = \"50ms\"", "timeout = \"50ms\"\nretries = 2");
     let line = budget(&[&retried, &gauge, &rule("gauge:400001", 400_001, "")]);
-    assert_eq!(line.dead[0].one_try, 3 * one_try);
+    assert_eq!(line.dead[0].one_try_us, 3 * one_try);
 }
 
 #[test]
@@ -88,11 +88,11 @@ fn a_line_that_cannot_keep_its_polls_is_told_how_slowly_to_ask() {
     let rules = [rule("gauge:400001", 400_001, "count = 100"), rule("gauge:300001", 400_201, "")].concat();
     let line = budget(&[LINE, &gauge, &rules]);
     assert!(line.load > 1.0, "{}", line.load);
-    assert!(advised(&line, "the line cannot keep its polls") && advised(&line, "the shortest is 10ms"));
+    assert!(advised(&line, "the line cannot keep its polls") && advised(&line, "the shortest is 10 ms"));
     assert!(advised(&line, "57600 baud would take the cycle from"), "{:#?}", line.advice);
     // What is advised is enough.
     let advice = line.advice.iter().find(|advice| advice.contains("cannot keep")).unwrap();
-    let every = advice.split("ask every ").nth(1).unwrap().split(' ').next().unwrap();
+    let every = advice.split("ask every ").nth(1).unwrap().split(' ').take(2).collect::<String>();
     let slower = device("gauge", 23, &format!("poll = \"{every}\""));
     let line = budget(&[LINE, &slower, &rules]);
     assert!(line.load <= 1.0 && !advised(&line, "cannot keep"), "{every}: {} {:#?}", line.load, line.advice);
@@ -106,7 +106,7 @@ fn a_join_is_advised_where_it_saves_time_and_following_the_advice_saves_what_was
     assert!(advised(&apart, "`read-gap = 3` at `gauge`"), "{:#?}", apart.advice);
     let joined = budget(&[LINE, &device("gauge", 23, "poll = \"1s\"\nread-gap = 3"), &rules]);
     assert_eq!(joined.requests.len(), 1);
-    let saved = woodrush_core::project::show_micros(apart.cycle - joined.cycle);
+    let saved = woodrush_core::project::show_micros(apart.cycle_us - joined.cycle_us);
     assert!(advised(&apart, &format!("saves {saved} a cycle")), "{saved} {:#?}", apart.advice);
     assert!(!advised(&joined, "read-gap"), "{:#?}", joined.advice);
     let far = [rule("gauge:400001", 400_001, ""), rule("gauge:400101", 400_003, "")].concat();
@@ -119,9 +119,9 @@ fn a_silence_longer_than_the_protocols_and_a_timeout_of_many_cycles_are_told() {
     let gauge = device("gauge", 23, "poll = \"1s\"");
     let patient = LINE.replace("timeout = \"50ms\"", "timeout = \"2s\"\nframe-gap = \"20ms\"");
     let line = budget(&[&patient, &gauge, &rule("gauge:400001", 400_001, "")]);
-    assert_eq!((line.frame_gap, line.requests[0].gaps), (20_000, 20_000));
+    assert_eq!((line.frame_gap_us, line.requests[0].gaps_us), (20_000, 20_000));
     assert!(
-        advised(&line, "`frame-gap = \"20ms\"`") && advised(&line, "protocol's 1.8ms"),
+        advised(&line, "`frame-gap = \"20ms\"`") && advised(&line, "protocol's 1.8 ms"),
         "{:#?}",
         line.advice
     );
@@ -133,10 +133,10 @@ fn over_tcp_each_exchange_takes_what_is_assumed_and_nobody_advises_a_speed() {
     let tcp = "[ports.pump]\nconnect = \"192.0.2.40:502\"\nprotocol = \"modbus-tcp\"\n[ports.office]\nlisten = \"192.0.2.10:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n[images.scada]\nport = \"office\"\n[devices.pump-1]\nport = \"pump\"\nunit = 1\npoll = \"100ms\"\n";
     let line = budget(&[tcp, &rule("pump-1:400001", 400_001, ""), &rule("pump-1:400050", 400_002, "")]);
     let assumed = woodrush_core::budget::ROUND_TRIP;
-    assert_eq!((line.line.as_str(), line.cycle, line.round_trip), ("TCP", 2 * assumed, assumed));
+    assert_eq!((line.line.as_str(), line.cycle_us, line.round_trip_us), ("TCP", 2 * assumed, assumed));
     assert!((line.load - 0.02).abs() < 1e-9, "{}", line.load);
     assert!(!advised(&line, "baud") && !advised(&line, "timeout"), "{:#?}", line.advice);
-    let bytes: Vec<(u32, u32)> = line.requests.iter().map(|r| (r.out, r.back)).collect();
+    let bytes: Vec<(u32, u32)> = line.requests.iter().map(|r| (r.bytes_sent, r.bytes_received)).collect();
     assert_eq!(bytes, [(12, 11); 2]);
 }
 
@@ -145,7 +145,7 @@ fn ascii_takes_twice_the_characters() {
     let ascii = LINE.replace("modbus-rtu", "modbus-ascii").replace("38400 8E1", "38400 7E1");
     let line = budget(&[&ascii, &device("gauge", 23, "poll = \"1s\""), &rule("gauge:400001", 400_001, "")]);
     // Colon, unit, five bytes, check, carriage return and line feed; the answer has one byte less.
-    assert_eq!((line.requests[0].out, line.requests[0].back), (17, 15));
+    assert_eq!((line.requests[0].bytes_sent, line.requests[0].bytes_received), (17, 15));
 }
 
 /// 512 bytes a file, 236 in a reply: three requests each, and no element left out.
@@ -176,14 +176,14 @@ fn each_device_has_its_share_and_what_it_will_get_and_the_dead_are_counted() {
     let [first, second] = line.devices.as_slice() else { panic!("{:#?}", line.devices) };
     assert_eq!((first.device.as_str(), second.device.as_str()), ("fast", "slow"));
     assert!((first.load + second.load - line.load).abs() < 1e-9, "{:#?}", line.devices);
-    assert!(first.gets > first.every && second.gets == second.every, "{:#?}", line.devices);
+    assert!(first.gets_us > first.every_us && second.gets_us == second.every_us, "{:#?}", line.devices);
     let both = woodrush_core::budget::dying(&line, 2).unwrap();
-    let tries: u64 = line.dead.iter().map(|dead| dead.one_try).sum();
+    let tries: u64 = line.dead.iter().map(|dead| dead.one_try_us).sum();
     assert_eq!(
-        (both.round_until_lost, both.round_then),
-        (tries, line.dead.iter().map(|d| d.one_try).max().unwrap())
+        (both.cycle_until_lost_us, both.cycle_then_us),
+        (tries, line.dead.iter().map(|d| d.one_try_us).max().unwrap())
     );
     let one = woodrush_core::budget::dying(&line, 1).unwrap();
-    assert!(one.round_then < both.round_until_lost && one.dead == 1, "{one:?}");
+    assert!(one.cycle_then_us < both.cycle_until_lost_us && one.dead == 1, "{one:?}");
     assert!(woodrush_core::budget::dying(&line, 3).is_none());
 }

@@ -114,7 +114,7 @@ fn a_bit_of_a_register_is_shown_where_it_lies() {
     assert_eq!(trace.source, "do-1:400011.3 (holding:10.3)");
     assert_eq!(trace.read.request, "00 01 00 00 00 06 02 02 00 00 00 01", "unit 2, function 2");
     assert_eq!(trace.read.answer, "00 01 00 00 00 04 02 02 01 01");
-    assert_eq!(trace.on_loss, "0x8000 is shown once older than 5s");
+    assert_eq!(trace.on_loss, "0x8000 is shown once older than 5 s");
     let answer = trace.poll.unwrap().exchange.answer;
     let bytes: Vec<&str> = answer.split(' ').collect();
     assert_eq!(bytes[23..25], ["00", "08"], "the eleventh register");
@@ -141,7 +141,7 @@ fn text_and_digits_are_worked_too() {
     let digits = one("farm:400021");
     assert_eq!(digits.conversion.source_words, "5678 1234");
     assert_eq!(digits.conversion.target_words.as_deref(), Some("00BC 614E"), "12345678");
-    assert_eq!(digits.poll.unwrap().every, "10s");
+    assert_eq!(digits.poll.unwrap().every, "10 s");
 }
 
 #[test]

@@ -70,7 +70,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("\"scada:400001\"", "\"scada:1\"", "M03", "`holding:1` or `400001`"),
     ("at = \"300001\"", "at = \"30001.16\"", "M01", "bits count 0 to 15"),
     ("at = \"300001\"", "at = \"holdin:3\"", "M01", "write `holding:3`"),
-    ("\"400001 as u16 every 1s\"", "\"40001x as u16 every 1s\"", "M01", "is no Modbus address"),
+    ("\"400001 as u16 every 1s\"", "\"40001x as u16 every 1s\"", "M01", "is not a Modbus address"),
     // Forms.
     ("do-2:400201 as i32 DCBA", "do-2:400201 as i32", "M35", "nothing says in which order"),
     ("do-2:400201 as i32 DCBA", "do-2:400201 as u8", "M35", "each address here is a whole word"),
@@ -85,7 +85,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("\"do-1.oxygen\"", "\"raceway.oxygen\"", "F05", "`raceway` is a port"),
     ("\"do-1.oxygen\"", "\"do-1.health.onlin\"", "F05", "write `online`"),
     ("\"scada:400001\"", "\"scada.oxygen\"", "F10", "which has addresses and no points"),
-    ("\"scada:400001\"", "\"do-2:400001\"", "M53", "never told when it is old"),
+    ("\"scada:400001\"", "\"do-2:400001\"", "M53", "cannot tell when it is stale"),
     ("\"scada:400001\"", "\"scada:400001.3\"", "M35", "does not fit one bit of a register"),
     ("\"scada:400301\"", "\"scada:000301\"", "M35", "wider than one bit"),
     // Writing.
@@ -132,10 +132,10 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "RS-232 joins two ends",
     ),
     ("[images.scada]\nport = \"office\"", "[images.scada]\nport = \"raceway\"", "M24", "both ask and answer"),
-    ("[devices.do-2]\nport = \"raceway\"", "[devices.do-2]\nport = \"office\"", "F11", "others ask there"),
+    ("[devices.do-2]\nport = \"raceway\"", "[devices.do-2]\nport = \"office\"", "F11", "cannot send any"),
     // Networks.
     ("protocol = \"modbus-rtu\"", "protocol = \"modbus-rut\"", "F05", "write `modbus-rtu`"),
-    ("protocol = \"modbus-tcp\"", "protocol = \"modbus-rtu\"", "M28", "everybody expects MBAP frames"),
+    ("protocol = \"modbus-tcp\"", "protocol = \"modbus-rtu\"", "M28", "clients expect MBAP frames"),
     ("dials = \"192.0.2.10:502\"", "dials = \"192.0.2.10:503\"", "M27", "set the client to 192.0.2.10:502"),
     ("dials = \"192.0.2.10:502\"", "dials = \"192.0.2.11:502\"", "M29", "the converter is 192.0.2.10"),
     ("dials = \"192.0.2.10:502\"", "dials = \"192.0.2:502\"", "M29", "has 3 parts"),
@@ -148,7 +148,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("address = \"192.0.2.20\"", "address = \"198.51.100.7\"", "M29", "shuts out"),
     ("address = \"192.0.2.20\"", "address = \"192.0.2.10\"", "M29", "the converter and of"),
     ("address = \"192.0.2.10/24\"", "address = \"192.0.2.0/24\"", "M29", "the network itself"),
-    ("address = \"192.0.2.10/24\"", "address = \"192.0.2.10/33\"", "M29", "no prefix length"),
+    ("address = \"192.0.2.10/24\"", "address = \"192.0.2.10/33\"", "M29", "not a valid prefix length"),
     (
         "address = \"192.0.2.10/24\"",
         "address = \"192.0.2.10/24\"\nrouter = \"192.0.3.1\"",
@@ -180,7 +180,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ),
     ("\"400001 as u16 every 1s\", ", "", "M05", "no described client reads scada:400001"),
     ("\"400001 as u16 every 1s\"", "\"400001 as u16 scale 0.1 every 1s\"", "M51", "the same scale"),
-    ("\"400001 as u16 every 1s\"", "\"400001 as u16 every soon\"", "F03", "no interval such as 250ms"),
+    ("\"400001 as u16 every 1s\"", "\"400001 as u16 every soon\"", "F03", "not an interval such as 250ms"),
     ("writes = [", "must-read = [\"do-2.oxygen\"]\nwrites = [", "M11", "no rule brings it into `scada`"),
     // Ranges and scales.
     ("as = \"u16 scale 0.01\"", "as = \"u16 scale 0.0001\"", "M36", "is the scale 0.001?"),

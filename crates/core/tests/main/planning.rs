@@ -207,7 +207,7 @@ fn a_port_for_writes_must_lead_to_the_same_device() {
         (
             "local-tsap = \"01.00\"\nremote-tsap = \"02.02\"",
             "local-tsap = \"01.00\"",
-            "`remote-tsap` is left out",
+            "`remote-tsap` is missing",
         ),
     ] {
         let checked = checked(&TWO_WAYS.replace(from, to));

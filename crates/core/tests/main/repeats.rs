@@ -72,10 +72,10 @@ fn each_repetition_is_a_device_and_a_rule_of_its_own() {
 fn what_is_wrong_with_one_repetition_is_told_in_the_words_of_the_file() {
     for (from, to, code, words) in [
         ("repeat = \"1-4\"\nport", "repeat = \"4-1\"\nport", "F03", "ends before it begins"),
-        ("repeat = \"1-4\"\nport", "repeat = \"one\"\nport", "F03", "no range of repetitions"),
+        ("repeat = \"1-4\"\nport", "repeat = \"one\"\nport", "F03", "not a range of repetitions"),
         ("repeat = \"1-4\"\nport", "repeat = \"1-99999\"\nport", "F03", "more than 4096"),
-        ("\"10+n\"", "\"10+m\"", "F03", "no expression of n"),
-        ("\"10+n\"", "\"10+n)\"", "F03", "no expression of n"),
+        ("\"10+n\"", "\"10+m\"", "F03", "not an expression of n"),
+        ("\"10+n\"", "\"10+n)\"", "F03", "not an expression of n"),
         ("\"10+n\"", "\"245+n\"", "M25", "248"),
         ("\"100*(n-1)\"", "\"100*(n-1\"", "F03", "expression of n"),
         ("\"100*(n-1)\"", "\"0-100*n\"", "F10", "leaves its table (4 times like this) | choose a `shift`"),

@@ -174,7 +174,7 @@ impl Blocks {
             blocks.file = file;
             return Ok(blocks);
         }
-        Err("it is no capture: neither pcapng nor pcap begins so".into())
+        Err("it is not a capture: its first bytes are those of neither pcapng nor pcap".into())
     }
 
     /// The next block that says something; `None` at the end.

@@ -138,7 +138,7 @@ fn owned(folder: PathBuf, own: u32) -> std::io::Result<PathBuf> {
         return Ok(folder);
     };
     let what = format!(
-        "{wrong}, so a control socket there could be somebody else's (remove it, or correct its owner and mode)"
+        "{wrong}, so a control socket there could belong to another user (remove it, or correct its owner and mode)"
     );
     Err(Error::new(ErrorKind::PermissionDenied, what))
 }
@@ -180,7 +180,7 @@ fn find(name: &str) -> std::io::Result<UnixStream> {
             Err(error) if error.kind() == ErrorKind::PermissionDenied => {
                 let found = std::fs::symlink_metadata(&path)?;
                 let what = format!(
-                    "it runs as {}, and {} may not speak to it (join the group {}, or use `sudo -u {}`)",
+                    "it runs as {}, and {} may not use it (join the group {}, or use `sudo -u {}`)",
                     user_name(found.uid()),
                     user_name(own),
                     group_name(found.gid()),

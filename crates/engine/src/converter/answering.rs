@@ -239,7 +239,7 @@ impl Answering {
                 }
             }
             if !self.renew() {
-                return AnsweringAct::HangUp("the project has no such port any more".into());
+                return AnsweringAct::HangUp("the project no longer has such a port".into());
             }
             match self.server.poll(now) {
                 Serve::Send(bytes) => {

@@ -205,7 +205,7 @@ impl Serving {
         for connection in connections.iter() {
             if now.since(connection.heard(now)) > settings.idle_timeout {
                 connection.close();
-                self.tell(connection.who, "closed: it was silent for longer than `idle-timeout`");
+                self.tell(connection.who, "closed: it was idle for longer than `idle-timeout`");
             }
         }
         if let Some(tally) = self.site.current().health.ports.get(port) {

@@ -127,7 +127,7 @@ impl HealthBoard {
                 let port = self.ports.get(port)?;
                 let counts = port.tally.counts();
                 low(match item {
-                    PortHealth::Timeouts => counts.timeouts,
+                    PortHealth::Timeouts => counts.no_answer,
                     PortHealth::Damaged => counts.damaged + port.noise.load(Relaxed),
                     PortHealth::Clients => port.clients.load(Relaxed),
                     PortHealth::Load => port.load(now),

@@ -37,10 +37,10 @@ pub struct Counts {
     /// Refusals by the device's own code, as `health.last-error` shows it; ascending.
     pub exceptions: Vec<(u16, u64)>,
     /// Requests without any answer.
-    pub timeouts: u64,
+    pub no_answer: u64,
     /// Damaged answers.
     pub damaged: u64,
-    /// Answers to something else.
+    /// Mismatched answers.
     pub mismatched: u64,
     /// Requests that could not be sent.
     pub unreachable: u64,
@@ -49,7 +49,7 @@ pub struct Counts {
     /// Bytes that went out, checksums and framing with them.
     pub sent: u64,
     /// Bytes that came, damaged ones too.
-    pub came: u64,
+    pub received: u64,
 }
 
 impl Counts {
@@ -65,13 +65,13 @@ impl Counts {
         Self {
             requests: self.requests + other.requests,
             answers: self.answers + other.answers,
-            timeouts: self.timeouts + other.timeouts,
+            no_answer: self.no_answer + other.no_answer,
             damaged: self.damaged + other.damaged,
             mismatched: self.mismatched + other.mismatched,
             unreachable: self.unreachable + other.unreachable,
             last_error: if self.last_error == 0 { other.last_error } else { self.last_error },
             sent: self.sent + other.sent,
-            came: self.came + other.came,
+            received: self.received + other.received,
             exceptions: self.exceptions,
         }
     }
@@ -146,13 +146,13 @@ impl Tally {
             requests: get(&self.requests),
             answers: get(&self.answers),
             exceptions: self.exceptions.lock().unwrap_or_else(PoisonError::into_inner).clone(),
-            timeouts: get(&self.timeouts),
+            no_answer: get(&self.timeouts),
             damaged: get(&self.damaged),
             mismatched: get(&self.mismatched),
             unreachable: get(&self.unreachable),
             last_error: self.last_error.load(Relaxed),
             sent: get(&self.sent),
-            came: get(&self.came),
+            received: get(&self.came),
         }
     }
 

@@ -128,7 +128,7 @@ fn understood<T: DeserializeOwned>(answer: &str) -> std::io::Result<T> {
     let wrong = |what: &str| std::io::Error::new(std::io::ErrorKind::InvalidData, what.to_string());
     let (head, body) = answer.split_once("\r\n\r\n").ok_or_else(|| wrong("it does not speak HTTP"))?;
     if !head.starts_with("HTTP/1.1 200") && !head.starts_with("HTTP/1.0 200") {
-        return Err(wrong("it is no converter's monitor"));
+        return Err(wrong("it is not the monitor of a converter"));
     }
     serde_json::from_str(body).map_err(|_| wrong("its status is not understood: is it another version?"))
 }

@@ -49,16 +49,12 @@ impl Collector for Metrics {
             counted(
                 &format!("woodrush_{kind}_timeouts"),
                 "Requests without an answer",
-                each(|c| c.timeouts),
+                each(|c| c.no_answer),
             )?;
             counted(&format!("woodrush_{kind}_damaged"), "Damaged answers", each(|c| c.damaged))?;
-            counted(
-                &format!("woodrush_{kind}_mismatched"),
-                "Answers to something else",
-                each(|c| c.mismatched),
-            )?;
-            counted(&format!("woodrush_{kind}_sent_bytes"), "Bytes that went out", each(|c| c.sent))?;
-            counted(&format!("woodrush_{kind}_came_bytes"), "Bytes that came", each(|c| c.came))?;
+            counted(&format!("woodrush_{kind}_mismatched"), "Mismatched answers", each(|c| c.mismatched))?;
+            counted(&format!("woodrush_{kind}_sent_bytes"), "Bytes sent", each(|c| c.sent))?;
+            counted(&format!("woodrush_{kind}_came_bytes"), "Bytes received", each(|c| c.received))?;
             let by_code = things.iter().flat_map(|(name, counts)| {
                 let row = move |(code, count): &(u16, u64)| {
                     (vec![(label, (*name).clone()), ("code", code.to_string())], *count as f64)
@@ -82,25 +78,25 @@ impl Collector for Metrics {
             };
             status.clients.iter().map(row).collect()
         };
-        counted("woodrush_client_requests", "Requests of those who ask", asked(|c| c.requests))?;
+        counted("woodrush_client_requests", "Requests of clients", asked(|c| c.requests))?;
         counted("woodrush_client_answers", "Good answers to them", asked(|c| c.answers))?;
-        counted("woodrush_client_sent_bytes", "Bytes that went out to them", asked(|c| c.sent))?;
-        counted("woodrush_client_came_bytes", "Bytes that came of them", asked(|c| c.came))?;
+        counted("woodrush_client_sent_bytes", "Bytes sent to them", asked(|c| c.sent))?;
+        counted("woodrush_client_came_bytes", "Bytes received from them", asked(|c| c.received))?;
         let mut now =
             |name: &str, help: &str, values: Values| family(&mut encoder, name, help, false, values);
         now("woodrush_port_up", "1 open", port(|port| f64::from(u8::from(port.up))))?;
-        now("woodrush_port_load_percent", "Busy of late", port(|port| port.load as f64))?;
+        now("woodrush_port_load_percent", "Share of time in use", port(|port| port.load_percent as f64))?;
         now("woodrush_port_clients", "Connections now", port(|port| port.clients as f64))?;
         let online = status
             .devices
             .iter()
             .map(|device| (vec![("device", device.name.clone())], f64::from(u8::from(device.online))));
-        now("woodrush_device_online", "1 answers, 0 lost", online.collect())?;
-        let ages = status.devices.iter().filter_map(|d| Some((vec![("device", d.name.clone())], d.age?)));
+        now("woodrush_device_online", "1 online, 0 lost", online.collect())?;
+        let ages = status.devices.iter().filter_map(|d| Some((vec![("device", d.name.clone())], d.age_s?)));
         now("woodrush_device_age_seconds", "Age of the oldest value", ages.collect())?;
-        let ages = status.rules.iter().filter_map(|r| Some((vec![("rule", r.name.clone())], r.age?)));
+        let ages = status.rules.iter().filter_map(|r| Some((vec![("rule", r.name.clone())], r.age_s?)));
         now("woodrush_rule_age_seconds", "Age of the oldest value", ages.collect())?;
-        now("woodrush_uptime_seconds", "Since the start", vec![(vec![], status.uptime as f64)])
+        now("woodrush_uptime_seconds", "Since the start", vec![(vec![], status.uptime_s as f64)])
     }
 }
 

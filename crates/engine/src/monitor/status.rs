@@ -20,9 +20,9 @@ pub struct Status {
     /// The version of the program.
     pub version: String,
     /// Seconds since it was started.
-    pub uptime: u64,
+    pub uptime_s: u64,
     /// What tells this project's rules, ports and forwards from others; as 16 hex digits.
-    pub map: String,
+    pub project_id: String,
     /// In file order.
     pub ports: Vec<PortStatus>,
     /// In file order.
@@ -44,8 +44,8 @@ pub struct PortStatus {
     pub counts: Counts,
     /// Damaged frames of those who ask there.
     pub damaged_requests: u64,
-    /// Busy of late, in per cent.
-    pub load: u64,
+    /// Share of time in use, in per cent.
+    pub load_percent: u64,
     /// Connections now.
     pub clients: u64,
     /// Connections turned away.
@@ -63,7 +63,7 @@ pub struct DeviceStatus {
     /// Whether it answers.
     pub online: bool,
     /// Age of its oldest value, in seconds; nothing while one was never read.
-    pub age: Option<f64>,
+    pub age_s: Option<f64>,
     /// What became of the requests to it.
     pub counts: Counts,
 }
@@ -78,7 +78,7 @@ pub struct RuleStatus {
     /// As written.
     pub to: String,
     /// Age of its oldest value, in seconds; nothing while there was none.
-    pub age: Option<f64>,
+    pub age_s: Option<f64>,
     /// Whether its values are fresh.
     pub fresh: bool,
     /// What became of the requests that carry it.
@@ -94,7 +94,7 @@ pub struct AskerStatus {
     pub who: String,
     /// They are connected: always so, since who has left is not told any more.
     #[serde(default = "connected")]
-    pub here: bool,
+    pub connected: bool,
     /// What became of their requests.
     pub counts: Counts,
 }
@@ -167,7 +167,7 @@ pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
         up: tally.up.load(Relaxed),
         counts: tally.tally.counts().plus(asked(tally)),
         damaged_requests: tally.noise.load(Relaxed),
-        load: tally.load(now),
+        load_percent: tally.load(now),
         clients: tally.clients.load(Relaxed),
         turned_away: tally.turned_away.load(Relaxed),
     });
@@ -181,7 +181,7 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         name: device.name.clone(),
         asked: known.is_online() || known.counts().2 != 0 || known.tally.counts().requests > 0,
         online: known.is_online(),
-        age: known.age(now).map(seconds),
+        age_s: known.age(now).map(seconds),
         counts: known.tally.counts(),
     });
     let rules = names.rules.iter().map(|name| rule(shared, name, now));
@@ -192,15 +192,15 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     let clients = askers.iter().map(|asker| AskerStatus {
         port: port(&asker.port).unwrap_or_default(),
         who: asker.who.clone(),
-        here: true,
+        connected: true,
         counts: asker.tally.counts(),
     });
     Status {
         format: 1,
         site: names.site.clone(),
         version: env!("CARGO_PKG_VERSION").into(),
-        uptime: now.0 / 1_000_000,
-        map: names.map.clone(),
+        uptime_s: now.0 / 1_000_000,
+        project_id: names.map.clone(),
         ports: ports(shared, now),
         devices: devices.collect(),
         rules: rules.collect(),
@@ -233,7 +233,7 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
         name: name.name.clone(),
         from: name.from.clone(),
         to: name.to.clone(),
-        age: age.map(seconds),
+        age_s: age.map(seconds),
         // What is told, and what clients write, is as fresh as it gets.
         fresh: !carried || fresh,
         counts: counts.unwrap_or_default(),

@@ -16,9 +16,9 @@ pub struct Values {
     /// The site.
     pub site: String,
     /// Seconds since the start.
-    pub uptime: u64,
+    pub uptime_s: u64,
     /// What tells this project's rules, ports and forwards from others; as 16 hex digits.
-    pub map: String,
+    pub project_id: String,
     /// In file order.
     pub ports: Vec<PortStatus>,
     /// In file order.
@@ -35,7 +35,7 @@ pub struct RuleValues {
     /// Cells of its target in hex, as a reader gets them, or as a device is sent them; nothing where that is a refusal.
     pub target: Option<String>,
     /// Age of its oldest value, in seconds; nothing while there was none, or where it is told at each look.
-    pub age: Option<f64>,
+    pub age_s: Option<f64>,
     /// What a reader gets.
     pub state: State,
     /// The last failure, as `health.last-error` shows it; 0 for none.
@@ -61,8 +61,8 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Values {
     Values {
         format: 1,
         site: names.site.clone(),
-        uptime: now.0 / 1_000_000,
-        map: names.map.clone(),
+        uptime_s: now.0 / 1_000_000,
+        project_id: names.map.clone(),
         ports: ports(shared, now),
         rules: names.rules.iter().filter_map(|name| rule(shared, name, now, &mut room)).collect(),
     }
@@ -108,7 +108,7 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
         rule: name.number,
         source: source.map(|cells| hex(&cells)),
         target: target.filter(|_| state != State::Never),
-        age: age.map(seconds),
+        age_s: age.map(seconds),
         state,
         last_error: if not_taken == 0 { polls.last_error } else { not_taken },
     })
@@ -207,8 +207,8 @@ to = "scada:100001"
         let after = site.look(Moment(2_000));
         assert_eq!(after[0], (cells("00010002"), cells("00010002"), State::Fresh));
         assert_eq!(after[1], (cells("0003"), cells("0003"), State::Fresh));
-        assert_eq!(after[2], (cells("0001"), cells("0001"), State::Fresh), "what a device shall be sent");
-        assert_eq!(after[4].0, None, "what the converter tells has no source");
+        assert_eq!(after[2], (cells("0001"), cells("0001"), State::Fresh), "what is to be sent to a device");
+        assert_eq!(after[4].0, None, "health has no source");
         assert_eq!(after[4].2, State::Fresh);
     }
 
@@ -250,7 +250,7 @@ to = "scada:100001"
     #[test]
     fn what_clients_write_is_there_once_they_have() {
         let site = Site::new();
-        assert_eq!(site.look(Moment(5))[3], (cells("0000"), None, State::Never), "nobody wrote");
+        assert_eq!(site.look(Moment(5))[3], (cells("0000"), None, State::Never), "no client wrote");
         let entry = (0u32..).zip(&site.shared.plan.rules).find(|(_, rule)| rule.source == Source::Client);
         let entered = Entered { rule: entry.unwrap().0, item: 0, cells: vec![0x12, 0x34] };
         site.shared.enter(Moment(10), &entered);

@@ -215,7 +215,7 @@ impl Work {
                 }
             }
             Admission::TurnedAway(why) => {
-                return turned_away(format!("raw bytes pass for one client at a time, and {why}"));
+                return turned_away(format!("raw bytes pass for one client at a time, but {why}"));
             }
         }
         if stream.set_nonblocking(true).is_err() {
@@ -237,7 +237,7 @@ impl Work {
         if let (Some((who, heard)), Some(idle)) = (self.client, idle)
             && self.clock.now().since(heard) > idle
         {
-            self.client_told(who, "closed: it was silent for longer than `idle-timeout`".into());
+            self.client_told(who, "closed: it was idle for longer than `idle-timeout`".into());
             self.client_gone();
         }
         if let Some(tally) = shared.health.ports.get(port) {
@@ -313,7 +313,7 @@ impl Work {
         if let (false, Some((false, Err(_)))) = (asks, written)
             && let Some((who, _)) = self.client
         {
-            self.client_told(who, "closed: it does not read what comes for it".into());
+            self.client_told(who, "closed: it does not read what is sent to it".into());
             self.client_gone();
         }
     }

@@ -120,7 +120,7 @@ fn connect(to: SocketAddr) -> Result<Open, OpenFault> {
                 "is the address right, the machine on, and in this subnet or behind the router?",
             ),
             std::io::ErrorKind::HostUnreachable | std::io::ErrorKind::NetworkUnreachable => (
-                format!("no way leads to {to}: {error}"),
+                format!("no route to {to}: {error}"),
                 "is it in another subnet, the prefix length wrong, the router missing, or the machine off?",
             ),
             _ => (format!("no connection to {to}: {error}"), "check the address and the network"),

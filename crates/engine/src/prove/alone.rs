@@ -39,7 +39,7 @@ impl Runner<'_> {
         rounds.extend(Some(only).filter(|only| !only.is_empty()));
         let of = count_of(rounds.len());
         for (at, devices) in rounds.iter().enumerate() {
-            progress(Progress { doing: "devices that fall silent alone", done: count_of(at), of });
+            progress(Progress { doing: "devices that stop answering one by one", done: count_of(at), of });
             self.silence(devices);
         }
     }
@@ -71,7 +71,7 @@ impl Runner<'_> {
                     })
                 }),
             };
-            self.note(*at, why, "after its source fell silent");
+            self.note(*at, why, "after its source stopped answering");
         }
         devices.iter().for_each(|device| self.rig.mute(*device, false));
         let mended = self.clock.now();

@@ -112,7 +112,7 @@ impl Runner<'_> {
         let what = format!("a client of {} that is set to another framing gets no value", station.name);
         self.others.push(match wrong.as_slice() {
             [] => (what, true),
-            names => (format!("{what}: not so with {}", names.join(", ")), false),
+            names => (format!("{what}: not with {}", names.join(", ")), false),
         });
     }
 }

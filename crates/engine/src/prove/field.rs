@@ -13,7 +13,7 @@ pub(super) fn alone(checked: &Checked, rig: &Rig, progress: &mut dyn FnMut(Progr
     let of = u32::try_from(plan.devices.len()).unwrap_or(u32::MAX);
     let mut found = vec![];
     for (device, done) in (0..plan.devices.len()).zip(0u32..) {
-        progress(Progress { doing: "the field side alone", done, of });
+        progress(Progress { doing: "the devices alone", done, of });
         let extent =
             plan.transfers.iter().find(|transfer| transfer.device == device).map(|transfer| transfer.extent);
         found.push(extent.and_then(|extent| ask(checked, rig, device, extent)));
@@ -39,5 +39,5 @@ fn ask(checked: &Checked, rig: &Rig, device: usize, extent: Extent) -> Option<St
         (_, _, Kind::Mismatch) => "is its unit right?".into(),
         _ => "look at its manual".to_string(),
     };
-    Some(format!("`{}` alone gives nothing good, {}: {likely}", station.name, refusal.kind.words()))
+    Some(format!("`{}` alone does not answer correctly, {}: {likely}", station.name, refusal.kind.words()))
 }

@@ -22,7 +22,7 @@ impl Runner<'_> {
         let checked = self.checked;
         let of = count_of(checked.plan.forwards.len());
         for (at, forward) in checked.plan.forwards.iter().enumerate() {
-            progress(Progress { doing: "requests passed on", done: count_of(at), of });
+            progress(Progress { doing: "forwarded requests", done: count_of(at), of });
             let name =
                 |port: usize| checked.project.ports.get(port).map_or("", |port| port.name.value.as_str());
             let head = format!("forward {} -> {}", name(forward.from), name(forward.to));
@@ -118,7 +118,7 @@ impl Runner<'_> {
                 self.rig.poke(device, extent, &before);
             }
         }
-        let counted = [(read, "read"), (written, "written"), (kept, "kept back by function")];
+        let counted = [(read, "reads passed"), (written, "writes passed"), (kept, "blocked by `functions`")];
         let right: Vec<String> =
             counted.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
         let mut told =
@@ -135,18 +135,18 @@ impl Runner<'_> {
             let seen = self.client_of(forward, dialect, unit)?.read(extent);
             match &seen {
                 Err(refusal) if answers(refusal, Kind::NoAnswer) => {
-                    told.push(format!("silent unit {unit} told"));
+                    told.push(format!("unit {unit} that does not answer gives exception 11"));
                 }
-                _ => return Err(format!("unit {unit}, where nobody is, is answered {}", shown(&seen))),
+                _ => return Err(format!("unit {unit}, without a device, is answered {}", shown(&seen))),
             }
         }
         if let Some(unit) = self.nowhere(forward) {
             let seen = self.client_of(forward, dialect, unit)?.read(extent);
             match &seen {
                 Err(refusal) if answers(refusal, Kind::NoPath) => {
-                    told.push(format!("unroutable unit {unit} told"));
+                    told.push(format!("unit {unit} without a route gives exception 10"));
                 }
-                _ => return Err(format!("unit {unit}, which has no way, is answered {}", shown(&seen))),
+                _ => return Err(format!("unit {unit}, which has no route, is answered {}", shown(&seen))),
             }
         }
         Ok(told.join(", "))

@@ -130,7 +130,7 @@ impl Pair {
         if tenfold && (ratio.abs() / 10f64.powf(power) - 1.0).abs() < 0.02 {
             let by = 10f64.powf(power.abs());
             let way = if power > 0.0 { "greater" } else { "smaller" };
-            return Some(format!("{by} times {way} (M36): a scale is forgotten or taken twice"));
+            return Some(format!("{by} times {way} (M36): a scale is missing or applied twice"));
         }
         None
     }

@@ -38,13 +38,15 @@ pub struct RuleProof {
     /// Values in it.
     pub values: u32,
     /// Patterns that arrived right from the device.
-    pub read: u32,
+    pub patterns_read: u32,
     /// Patterns that arrived right at the device; nothing for a read-only rule.
-    pub written: Option<u32>,
-    /// Whether a loss was shown as the rule says, and the mend.
-    pub loss: bool,
-    /// Milliseconds from a change in the device to the reader, in the middle and at worst.
-    pub milliseconds: Option<(f64, f64)>,
+    pub patterns_written: Option<u32>,
+    /// Whether the reader got what the rule says after a cut, and a fresh value after the repair.
+    pub on_loss_right: bool,
+    /// Milliseconds from a change in the device to the reader: the median.
+    pub median_ms: Option<f64>,
+    /// The same, at most.
+    pub max_ms: Option<f64>,
     /// Whether all of it is as it should be.
     pub proven: bool,
     /// The first thing that was not, in words.
@@ -59,9 +61,9 @@ pub struct Proof {
     /// The site.
     pub site: String,
     /// What the map says, as a number: two projects that carry the same have the same one; `status` shows it too.
-    pub map: String,
+    pub project_id: String,
     /// When it began, in Unix seconds.
-    pub began: u64,
+    pub began_unix_s: u64,
     /// The machine on which it was done.
     pub machine: String,
     /// Version of the tool.
@@ -73,7 +75,7 @@ pub struct Proof {
     /// What concerns no single rule: addresses that no rule feeds, and the like; each with whether it was right.
     pub others: Vec<(String, bool)>,
     /// How long it took, in seconds.
-    pub seconds: f64,
+    pub took_s: f64,
 }
 
 /// Some out of all.

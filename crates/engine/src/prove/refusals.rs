@@ -70,10 +70,7 @@ impl Runner<'_> {
         }
         if !beside.is_empty() {
             self.others.push((
-                format!(
-                    "addresses beside the rules, which no rule feeds: {right} of {} are refused",
-                    beside.len()
-                ),
+                format!("unmapped addresses next to mapped ones: {right} of {} refused", beside.len()),
                 right == beside.len(),
             ));
         }
@@ -107,7 +104,7 @@ impl Runner<'_> {
 
     /// Cuts every line, looks at what the reader gets, mends it, and waits for new values.
     pub(super) fn loss(&mut self, progress: &mut dyn FnMut(Progress)) {
-        let doing = "a cut cable, and the mend";
+        let doing = "a cut cable, and its repair";
         let of = count_of(2 * self.subjects.len());
         progress(Progress { doing, done: 0, of });
         // Sound values of the first pattern, so that what is held or refused is known.
@@ -142,7 +139,7 @@ impl Runner<'_> {
             });
             if self.subjects.get(at).is_some_and(|subject| matches!(subject.feed, Feed::Written(..))) {
                 let why = self.written_after_the_mend(at, mended);
-                self.note(at, why, "after the mend");
+                self.note(at, why, "after the repair");
                 continue;
             }
             let why = self.wait_for(at, mended, |subject, seen| match (&subject.feed, &wanted, seen) {
@@ -154,7 +151,7 @@ impl Runner<'_> {
                 (_, Some(None), seen) => seen.is_err() || subject.on_loss != OnLoss::Refuse,
                 _ => false,
             });
-            self.note(at, why, "after the mend");
+            self.note(at, why, "after the repair");
         }
     }
 

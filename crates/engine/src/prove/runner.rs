@@ -48,7 +48,7 @@ pub fn prove(
     let (mut again, _) = once(checked, plan, read_file, progress)?;
     let seconds = away as f64 / 1e6;
     let what = format!(
-        "all of it was tried again: this machine was away for {seconds:.1} s, and {}",
+        "the whole proof was repeated: this computer stalled for {seconds:.1} s, and {}",
         first.faults()
     );
     again.others.push((what, true));
@@ -249,10 +249,9 @@ impl Runner<'_> {
             let map = project.maps.get(subject.map)?;
             let position = project.sources.position(map.span);
             result.micros.sort_unstable();
-            let middle = result.micros.get(result.micros.len() / 2);
-            let milliseconds = middle
-                .zip(result.micros.last())
-                .map(|(middle, worst)| (*middle as f64 / 1e3, *worst as f64 / 1e3));
+            let milliseconds = |micros: Option<&u64>| micros.map(|micros| *micros as f64 / 1e3);
+            let median_ms = milliseconds(result.micros.get(result.micros.len() / 2));
+            let max_ms = milliseconds(result.micros.last());
             let carried = !matches!(subject.feed, Feed::Health(_));
             if carried && (result.read == 0 || subject.writable && result.written == 0) {
                 result.fail("M40: no pattern was exercised in a direction that it allows".into());
@@ -280,10 +279,11 @@ impl Runner<'_> {
                 from: map.from.value.clone(),
                 to: map.to.value.clone(),
                 values: subject.count,
-                read: result.read,
-                written: subject.writable.then_some(result.written),
-                loss: result.loss,
-                milliseconds,
+                patterns_read: result.read,
+                patterns_written: subject.writable.then_some(result.written),
+                on_loss_right: result.loss,
+                median_ms,
+                max_ms,
                 proven: result.why.is_none(),
                 why: result.why,
             })
@@ -291,14 +291,14 @@ impl Runner<'_> {
         Proof {
             format: 1,
             site: project.name.value.clone(),
-            map: format!("{:016x}", self.checked.plan.fingerprint(project)),
-            began: self.began,
+            project_id: format!("{:016x}", self.checked.plan.fingerprint(project)),
+            began_unix_s: self.began,
             machine: rustix::system::uname().nodename().to_string_lossy().into_owned(),
             version: env!("CARGO_PKG_VERSION").into(),
             rules: rules.collect(),
             forwards: self.forwards,
             others: self.others,
-            seconds: self.clock.now().0 as f64 / 1e6,
+            took_s: self.clock.now().0 as f64 / 1e6,
         }
     }
 }

@@ -96,7 +96,7 @@ impl Runner<'_> {
         if self.again > 0 {
             let times = if self.again == 1 { "once".into() } else { format!("{} times", self.again) };
             self.others.push((
-                format!("a step was tried again {times}: this machine stood still, or the bench was not heard within `timeout`"),
+                format!("a step was repeated {times}: this computer stalled, or the rig was not heard within `timeout`"),
                 true,
             ));
         }
@@ -106,7 +106,7 @@ impl Runner<'_> {
     fn unheard(&self) -> u64 {
         let counts = self.health.ports.iter().map(|port| port.tally.counts());
         // A connection that was given up over one is made anew, and what is asked meanwhile does not get out.
-        counts.map(|counts| counts.timeouts + counts.damaged + counts.mismatched + counts.unreachable).sum()
+        counts.map(|counts| counts.no_answer + counts.damaged + counts.mismatched + counts.unreachable).sum()
     }
 
     /// Whether a device that is polled counts as lost.

@@ -96,13 +96,13 @@ pub fn diagnose(link: &Link, station: &Station, refusal: &Refusal, evidence: &Ev
             seen: "the connection was made, and the other end closed it without an answer".into(),
             causes: vec![
                 cause(
-                    "it allows only certain addresses or so many connections",
+                    "it allows only certain addresses, or its connections are all used",
                     "its list of who may connect; other clients that can be closed",
                 ),
                 cause("the framing differs: it took the request for nonsense", other_try(link, protocol)),
             ],
         },
-        (Kind::NoPath, true) => Diagnosis { seen: "the way is not open any more".into(), causes: vec![] },
+        (Kind::NoPath, true) => Diagnosis { seen: "the connection is no longer open".into(), causes: vec![] },
         (_, true) if serial => Diagnosis {
             seen: format!("nothing came back within {took}"),
             causes: vec![
@@ -110,7 +110,7 @@ pub fn diagnose(link: &Link, station: &Station, refusal: &Refusal, evidence: &Ev
                     format!("{name} is not there: another unit, no power, or the wires cut or swapped"),
                     scan.clone(),
                 ),
-                cause("speed or parity differ from the device's", format!("{scan} --lines")),
+                cause("speed or parity differ from the device's", format!("{scan} --find-settings")),
                 cause("the framing differs", other_try(link, protocol)),
             ],
         },
@@ -123,19 +123,19 @@ pub fn diagnose(link: &Link, station: &Station, refusal: &Refusal, evidence: &Ev
             ],
         },
         (Kind::Mismatch, false) => Diagnosis {
-            seen: format!("a sound answer came, and not to this question: {bytes}"),
+            seen: format!("a correct answer came, but not to this request: {bytes}"),
             causes: vec![
-                cause("a second one asks on the same line", "stop the other one, or ask through it"),
-                cause("the answer to an earlier question came late", "a longer timeout: `--timeout 3s`"),
+                cause("a second client asks on the same line", "stop the other one, or ask through it"),
+                cause("the answer to an earlier request came late", "a longer timeout: `--timeout 3s`"),
             ],
         },
         (_, false) if serial => Diagnosis {
-            seen: format!("bytes came and make no frame: {bytes}"),
+            seen: format!("bytes came that make no frame: {bytes}"),
             causes: vec![
-                cause("speed or parity differ from the device's", format!("{scan} --lines")),
+                cause("speed or parity differ from the device's", format!("{scan} --find-settings")),
                 cause(
                     "two devices have the same unit and answer at once",
-                    format!("join one at a time, and `{scan}`"),
+                    format!("connect one at a time, and `{scan}`"),
                 ),
                 cause(
                     "noise: termination, shield or earth",
@@ -144,7 +144,7 @@ pub fn diagnose(link: &Link, station: &Station, refusal: &Refusal, evidence: &Ev
             ],
         },
         (_, false) => Diagnosis {
-            seen: format!("bytes came and make no frame of `{protocol}`: {bytes}"),
+            seen: format!("bytes came that make no frame of `{protocol}`: {bytes}"),
             causes: vec![
                 cause("the framing differs", other_try(link, protocol)),
                 cause("another service listens on that port", "the port number at both ends"),

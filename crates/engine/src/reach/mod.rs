@@ -88,7 +88,7 @@ impl Reach {
         let open = way.open().map_err(|fault| Closed { what: fault.what, fix: fault.fix })?;
         let protocol = station.dialect.map_or("", |dialect| dialect.name());
         let dialer = Dialer::opened(open.fd, line, protocol, station, echo).map_err(|_| Closed {
-            what: format!("`{protocol}` cannot be spoken there"),
+            what: format!("`{protocol}` cannot be used there"),
             fix: "name a protocol that reads and writes values".into(),
         })?;
         Ok(Self(At::Own { dialer: Box::new(dialer), station: Some(station.clone()) }))

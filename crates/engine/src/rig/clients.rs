@@ -269,7 +269,7 @@ fn read_whole(dialer: &mut Dialer, entry: &Entry) -> Result<Vec<u8>, String> {
 pub(crate) fn told(refusal: &Refusal) -> String {
     match refusal.native {
         Some(native) => format!("refused: {}", refusal_shown(native)),
-        None => format!("no good answer: {}", refusal.kind.words()),
+        None => format!("no correct answer: {}", refusal.kind.words()),
     }
 }
 

@@ -18,7 +18,7 @@ impl Rig {
             "lines" => Ok((String::new(), self.line_rows())),
             "serving" => self.serving(words),
             _ if Trouble::KINDS.iter().any(|(kind, ..)| *kind == verb) => self.trouble(verb, words),
-            _ => Err(format!("the bench has no command `{verb}`")),
+            _ => Err(format!("the rig has no command `{verb}`")),
         })
     }
 
@@ -40,7 +40,7 @@ impl Rig {
         self.apply(&trouble).map_err(|why| format!("{why} ({})", self.names(trouble.place().0)))?;
         let done = match trouble {
             Trouble::Cut(name) => format!("{name} is cut: bytes stop both ways, nothing closes"),
-            Trouble::Mute(name) => format!("{name} does not answer any more"),
+            Trouble::Mute(name) => format!("{name} no longer answers"),
             Trouble::Slow(name, by) => {
                 format!("{name} answers {} later", woodrush_core::project::show_micros(by))
             }
@@ -54,10 +54,10 @@ impl Rig {
             Trouble::Noise(name, share) => format!("{} in 1000 bytes on {name} are damaged", share * 1000.0),
             Trouble::Unplug(name) => format!("{name} is unplugged: its adapter or connection is gone"),
             Trouble::Late(name) => format!("{name} answers after the timeout"),
-            Trouble::Twice(name) => format!("{name} says every answer twice"),
+            Trouble::Twice(name) => format!("{name} sends each answer twice"),
             Trouble::Short(name) => format!("{name} ends its answers too early"),
             Trouble::DropAck(name) => {
-                format!("of {name} the first acknowledgement of each message gets lost")
+                format!("{name} loses the first acknowledgement of each message")
             }
             Trouble::AsUnit(name, unit) => format!("{name} answers as unit {unit}"),
         };
@@ -122,7 +122,7 @@ impl Rig {
             sim.set(&spot, value.trim())?;
             sim.get(&spot, self.now()).ok_or_else(|| "it cannot be read back".to_string())
         });
-        let (value, raw) = set.ok_or("the device is not on this bench")??;
+        let (value, raw) = set.ok_or("the device is not on this rig")??;
         let row = Row { name: target.trim().into(), value: value.clone(), detail: raw };
         Ok((format!("{} is {value} now", target.trim()), vec![row]))
     }
@@ -139,7 +139,7 @@ impl Rig {
                 let spot = sim.find(&self.checked, device, rest)?;
                 sim.get(&spot, self.now()).ok_or_else(|| format!("`{word}` does not exist in the device"))
             });
-            let (value, raw) = got.ok_or("the device is not on this bench")??;
+            let (value, raw) = got.ok_or("the device is not on this rig")??;
             rows.push(Row { name: word.clone(), value, detail: raw });
         }
         if rows.is_empty() {
@@ -172,7 +172,7 @@ impl Rig {
             for line in &self.lines {
                 self.mend_line(line.port);
             }
-            return Ok(("everything is mended".into(), vec![]));
+            return Ok(("all faults are undone".into(), vec![]));
         }
         for word in words {
             let port = project.port(word).filter(|port| self.lines.iter().any(|line| line.port == *port));
@@ -187,11 +187,11 @@ impl Rig {
                 }
                 (None, None) => {
                     let (lines, devices) = (self.names(Noun::Port), self.names(Noun::Device));
-                    return Err(format!("nothing on this bench is called `{word}` ({lines}; {devices})"));
+                    return Err(format!("nothing on this rig is called `{word}` ({lines}; {devices})"));
                 }
             }
         }
-        Ok((format!("{} mended", words.join(", ")), vec![]))
+        Ok((format!("{}: faults undone", words.join(", ")), vec![]))
     }
 
     fn mend_line(&self, port: usize) {
@@ -227,7 +227,7 @@ impl Rig {
                     self.checked.plan.forwards.iter().any(|forward| {
                         forward.raw && (forward.from == master.port || forward.to == master.port)
                     });
-                let detail = if raw { "bytes pass unread" } else { "others ask here" };
+                let detail = if raw { "bytes pass unread" } else { "clients ask here" };
                 Some(Row { name: port.name.value.clone(), value, detail: detail.into() })
             });
         self.lines.iter().filter_map(row).chain(ends).collect()
@@ -293,7 +293,8 @@ impl Rig {
         for word in words {
             let (name, address) = word.split_once('=').ok_or("write `serving PORT=ADDRESS`")?;
             let port = self.checked.project.port(name).ok_or_else(|| format!("there is no port `{name}`"))?;
-            listening.push((port, address.parse().map_err(|_| format!("`{address}` is no socket address"))?));
+            listening
+                .push((port, address.parse().map_err(|_| format!("`{address}` is not a socket address"))?));
         }
         self.serve_clients(&listening);
         Ok(("the clients of the project dial there".into(), vec![]))

@@ -390,7 +390,8 @@ impl SimDevice {
                 .strip_prefix("0x")
                 .and_then(|hex| u64::from_str_radix(hex, 16).ok())
                 .map(|word| word as f64);
-            let value = hex.or_else(|| text.parse().ok()).ok_or_else(|| format!("`{text}` is no number"))?;
+            let value =
+                hex.or_else(|| text.parse().ok()).ok_or_else(|| format!("`{text}` is not a number"))?;
             self.encode(spot, value).ok_or_else(|| format!("`{text}` does not fit `{}`", spot.form))?
         };
         self.body().store(self.each(spot.extent), spot, &cells);

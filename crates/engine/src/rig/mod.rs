@@ -300,7 +300,7 @@ impl Rig {
     fn apply(&self, trouble: &Trouble) -> Result<(), String> {
         let (line, change) = self
             .change_of(trouble)
-            .ok_or_else(|| format!("nothing on this bench is called `{}`", trouble.place().1))?;
+            .ok_or_else(|| format!("nothing on this rig is called `{}`", trouble.place().1))?;
         let line = self.lines.get(line).ok_or("no such line")?;
         line.bus().change(change);
         line.changed();

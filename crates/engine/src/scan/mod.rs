@@ -42,7 +42,7 @@ pub struct Found {
     /// How it answers.
     pub presence: Presence,
     /// Time of its first answer, in microseconds.
-    pub took: u64,
+    pub took_us: u64,
     /// What it says of itself.
     pub identity: Option<String>,
     /// What it has.
@@ -136,7 +136,7 @@ pub fn look(
     let mut found = Found {
         station: number,
         presence,
-        took: took.unwrap_or(0),
+        took_us: took.unwrap_or(0),
         identity: None,
         tables: vec![],
         broken: None,
@@ -264,7 +264,7 @@ fn table(
         spent: survey.spent,
     };
     if survey.lost {
-        return Err(format!("it fell silent while its {} was looked at", space.noun));
+        return Err(format!("it stopped answering while its {} was read", space.noun));
     }
     Ok((!found.ranges.is_empty()).then_some(found))
 }

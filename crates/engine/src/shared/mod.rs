@@ -159,7 +159,7 @@ impl Shared {
         }
     }
 
-    /// Counts up whenever what a device shall be sent may have changed.
+    /// Counts up whenever what is to be sent to a device may have changed.
     #[must_use]
     pub fn outgoing_changes(&self, device: usize) -> u64 {
         self.outgoing.get(device).map_or(0, |count| count.load(Relaxed))
@@ -311,7 +311,7 @@ impl Shared {
         image.read(now, extent, out)
     }
 
-    /// Cells of a board as they stand, fresh or not: of an image, or behind those of what a device shall be sent.
+    /// Cells of a board as they stand, fresh or not: of an image, or behind those of what is to be sent to a device.
     #[must_use]
     pub fn peek(&self, image: usize, extent: Extent) -> Option<Vec<u8>> {
         self.read_board(image)?.peek(extent).map(<[u8]>::to_vec)

@@ -18,17 +18,17 @@ pub struct Times {
     /// Answers by class of [`CLASSES`].
     pub classes: [u64; CLASSES.len() + 1],
     /// The fastest, in microseconds.
-    pub least: Option<u64>,
+    pub min_us: Option<u64>,
     /// The slowest.
-    pub most: u64,
+    pub max_us: u64,
 }
 
 impl Times {
     fn count(&mut self, took: u64) {
         let at = CLASSES.partition_point(|end| *end < took);
         self.classes.get_mut(at).into_iter().for_each(|count| *count += 1);
-        self.least = Some(self.least.map_or(took, |least| least.min(took)));
-        self.most = self.most.max(took);
+        self.min_us = Some(self.min_us.map_or(took, |least| least.min(took)));
+        self.max_us = self.max_us.max(took);
     }
 
     /// The time within which such a share of the answers came, to the end of its class.
@@ -40,15 +40,15 @@ impl Times {
             sum += count;
             sum > 0 && sum * 100 >= all * percent
         })?;
-        Some(CLASSES.get(at).copied().unwrap_or(self.most).min(self.most))
+        Some(CLASSES.get(at).copied().unwrap_or(self.max_us).min(self.max_us))
     }
 
     fn plus(&mut self, other: &Self) {
         for (own, more) in self.classes.iter_mut().zip(&other.classes) {
             *own += more;
         }
-        self.least = self.least.into_iter().chain(other.least).min();
-        self.most = self.most.max(other.most);
+        self.min_us = self.min_us.into_iter().chain(other.min_us).min();
+        self.max_us = self.max_us.max(other.max_us);
     }
 }
 
@@ -64,9 +64,9 @@ pub struct Counted {
     /// Refusals, by the station's own number as `health.last-error` shows it, with the words.
     pub refusals: BTreeMap<u32, (u64, String)>,
     /// Requests that nobody answered.
-    pub silent: u64,
+    pub no_answer: u64,
     /// Answers that do not fit their request, or answer nothing that is open.
-    pub unfitting: u64,
+    pub mismatched: u64,
     /// Bytes that are no message.
     pub damaged: u64,
     /// Signs of the link that tell of a failure.
@@ -96,12 +96,12 @@ impl Counted {
                             .or_insert_with(|| (0, refusal_shown(*native)));
                         known.0 += 1;
                     }
-                    Told::Unfitting(_) => self.unfitting += 1,
+                    Told::Unfitting(_) => self.mismatched += 1,
                 }
                 self.times.count(*took);
             }
-            What::Silence { .. } => self.silent += 1,
-            What::Stray(_) => self.unfitting += 1,
+            What::Silence { .. } => self.no_answer += 1,
+            What::Stray(_) => self.mismatched += 1,
             What::Noise(_) => self.damaged += 1,
             What::Sign(_, bad) => self.signs += u64::from(*bad),
         }
@@ -115,8 +115,8 @@ impl Counted {
         self.requests += other.requests;
         self.again += other.again;
         self.answers += other.answers;
-        self.silent += other.silent;
-        self.unfitting += other.unfitting;
+        self.no_answer += other.no_answer;
+        self.mismatched += other.mismatched;
         self.damaged += other.damaged;
         self.signs += other.signs;
         self.bytes += other.bytes;
@@ -127,6 +127,6 @@ impl Counted {
     #[must_use]
     pub fn failures(&self) -> u64 {
         let refused: u64 = self.refusals.values().map(|(count, _)| count).sum();
-        refused + self.silent + self.unfitting + self.damaged + self.signs
+        refused + self.no_answer + self.mismatched + self.damaged + self.signs
     }
 }

@@ -156,10 +156,10 @@ fn everything_is_counted_once_and_by_its_kind() {
         counted.count(&passed);
     }
     assert_eq!((counted.requests, counted.again, counted.answers), (4, 1, 1));
-    assert_eq!((counted.silent, counted.damaged, counted.unfitting), (2, 1, 0));
+    assert_eq!((counted.no_answer, counted.damaged, counted.mismatched), (2, 1, 0));
     let words = "Modbus exception 11 (0x0B), gateway target device failed to respond".to_string();
     assert_eq!(counted.refusals.into_iter().collect::<Vec<_>>(), [(11, (1, words))]);
-    assert_eq!((counted.times.least, counted.times.most), (Some(1_500), 8_000));
+    assert_eq!((counted.times.min_us, counted.times.max_us), (Some(1_500), 8_000));
     let bytes: usize = said.iter().map(|(_, _, bytes)| bytes.len()).sum();
     assert_eq!(counted.bytes, bytes as u64);
     assert_eq!(counted.times.within(50), Some(2_000), "to the end of its class");

@@ -102,7 +102,7 @@ fn every_kind_of_listening_port_holds_idle_timeout_and_keeps_those_who_talk() {
             silent.write_all(request).unwrap();
         }
         assert!(is_closed(&mut silent), "{protocol}");
-        was_told(&up, "it was silent for longer than `idle-timeout`");
+        was_told(&up, "it was idle for longer than `idle-timeout`");
     }
 }
 
@@ -117,7 +117,7 @@ fn a_client_that_never_says_anything_whole_is_silent() {
         std::thread::sleep(Duration::from_millis(50));
         slow.write_all(&[bytes.next().unwrap()]).is_err() || begun.elapsed() > Duration::from_secs(15)
     });
-    was_told(&up, "it was silent for longer than `idle-timeout`");
+    was_told(&up, "it was idle for longer than `idle-timeout`");
 }
 
 #[test]

@@ -163,11 +163,11 @@ fn an_unconfirmed_write_that_fails_is_counted_and_its_row_says_how_it_ended() {
         format!("[converter]\nwrite-log = \"writes.csv\"\n{HEAD}{DEVICE}{}", rule("answer = \"at-once\""));
     let mut site = Site::of(&mut checked(&text));
     site.bench.run(SECOND);
-    let before = site.bench.counts(0).timeouts;
+    let before = site.bench.counts(0).no_answer;
     site.bus().change(Change::Cut(true));
     assert_eq!(site.write(101, &[6]), Ok(()));
     site.bench.run(5 * SECOND);
-    assert!(site.bench.counts(0).timeouts > before);
+    assert!(site.bench.counts(0).no_answer > before);
     let row = site.bench.events().into_iter().find_map(|(_, event)| match event {
         Event::Written(record) => Some(record),
         _ => None,

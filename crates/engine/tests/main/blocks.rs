@@ -292,7 +292,7 @@ fn a_controller_that_refuses_the_connection_is_told_with_the_likely_cause() {
         bindings.connect.insert(0, at);
     });
     until("the reason", || {
-        downs(&up).iter().any(|why| why.contains("nobody listens at that TSAP (0x02); are local"))
+        downs(&up).iter().any(|why| why.contains("no one listens at that TSAP (0x02); are local"))
     });
     let mut stream = TcpStream::connect(up.at(1)).unwrap();
     assert_eq!(ask(&mut stream, 1, 10, 1), Err(11));

@@ -62,7 +62,7 @@ fn run_and_read(site: &mut Site, seconds: u64, why: &str) -> [u32; 2] {
 /// By kind: without an answer, damaged, of something else, refused.
 fn kinds(counts: &Counts) -> [u64; 4] {
     let refused = counts.exceptions.iter().map(|(_, count)| count).sum();
-    [counts.timeouts, counts.damaged, counts.mismatched, refused]
+    [counts.no_answer, counts.damaged, counts.mismatched, refused]
 }
 
 #[test]
@@ -104,7 +104,7 @@ fn each_fault_is_counted_by_its_kind_and_costs_only_its_own_time() {
             // It may have been lost meanwhile, and is then tried less often.
             site.bench.run(20 * SECOND);
             let right = run_and_read(&mut site, 2, &why);
-            assert!(right[0] > 150 && right[1] > 150, "{why}: {right:?} of 200 after the mend");
+            assert!(right[0] > 150 && right[1] > 150, "{why}: {right:?} of 200 after the repair");
         }
     }
 }
@@ -167,7 +167,7 @@ fn counters_from_nought_on_leave_ages_and_states() {
     site.bus().change(Change::Mute(0, true));
     site.bench.run(2 * SECOND);
     let before = site.bench.counts(0);
-    assert!(before.timeouts > 5 && before.answers > 5 && before.last_error == 256, "{before:?}");
+    assert!(before.no_answer > 5 && before.answers > 5 && before.last_error == 256, "{before:?}");
     site.bench.reset_counts();
     let after = site.bench.counts(0);
     assert_eq!((after.requests, after.answers, kinds(&after)), (0, 0, [0; 4]));
@@ -181,11 +181,11 @@ fn frames_of_another_framing_are_counted_as_damage_with_their_bytes() {
     let mut site = Site::new(&[HEAD, DEVICE, RULES]);
     let (rtu, ascii) = ([0x01, 3, 0, 0, 0, 10, 0xC5, 0xCD], b":010300000002FA\r\n");
     for (bytes, count) in [(&rtu[..], 1), (&ascii[..], 2), (&b"GET / HTTP/1.0\r\n\r\n"[..], 3)] {
-        let before = site.bench.past_counts(1).came;
+        let before = site.bench.past_counts(1).received;
         let mut other = site.bench.connect(1).unwrap();
         assert_eq!(site.bench.exchange(&mut other, bytes), None, "it is closed: {bytes:02X?}");
         assert_eq!(site.bench.damaged_requests(1), count, "{bytes:02X?}");
         drop(other);
-        assert_eq!(site.bench.past_counts(1).came - before, bytes.len() as u64, "{bytes:02X?}");
+        assert_eq!(site.bench.past_counts(1).received - before, bytes.len() as u64, "{bytes:02X?}");
     }
 }

@@ -54,8 +54,8 @@ fn a_sound_site_is_proven_whole() {
     let proof = proof(&site(), |_| {});
     assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
     assert_eq!(proof.rules.len(), 7);
-    assert!(proof.rules.iter().all(|rule| rule.loss));
-    assert!(proof.rules[1].written.is_some_and(|written| written > 10));
+    assert!(proof.rules.iter().all(|rule| rule.on_loss_right));
+    assert!(proof.rules[1].patterns_written.is_some_and(|written| written > 10));
 }
 
 /// Each way to break the converter's own forms must be seen, at the broken rule and at no other.

@@ -104,7 +104,7 @@ fn a_station_that_falls_silent_keeps_what_was_found_before() {
     });
     assert_eq!(found.presence, Presence::Answers);
     assert!(
-        found.broken.is_some_and(|why| why.contains("fell silent while its holding register was looked at"))
+        found.broken.is_some_and(|why| why.contains("stopped answering while its holding register was read"))
     );
     assert_eq!(site.look(7, 50_000), None, "and is not there any more");
 }

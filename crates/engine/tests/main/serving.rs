@@ -165,7 +165,7 @@ fn a_new_client_takes_the_place_of_the_longest_silent_one() {
         std::thread::sleep(Duration::from_millis(100));
     }
     assert!(begun.elapsed() > Duration::from_secs(9), "{:?}", begun.elapsed());
-    live.was_told("closed for a new client: it was silent longest");
+    live.was_told("closed for a new client: it was idle longest");
     assert!(ask(&mut silent, &READ).is_none());
     assert!(ask(&mut talking, &READ).is_some());
 }
@@ -188,7 +188,7 @@ fn a_silent_connection_is_closed_after_its_time_and_a_talking_one_is_not() {
         assert!(begun.elapsed() < PATIENCE);
         std::thread::sleep(Duration::from_millis(20));
     }
-    live.was_told("it was silent for longer than `idle-timeout`");
+    live.was_told("it was idle for longer than `idle-timeout`");
 }
 
 #[test]

@@ -142,7 +142,7 @@ to = "yard"
         [
             format!("forward desk -> printer: {bytes}, one client at a time"),
             format!("forward program -> scale: {bytes}"),
-            "forward office -> yard: nothing known to ask, silent unit 1 told, unroutable unit 6 told".into(),
+            "forward office -> yard: nothing known to ask, unit 1 that does not answer gives exception 11, unit 6 without a route gives exception 10".into(),
         ]
     );
     let cut = proof(&checked, |plan| drop(plan.forwards.remove(0)));
@@ -187,7 +187,7 @@ fn a_write_between_images_that_goes_one_way_only_or_astray_is_seen() {
     let whole = proof(&checked, |_| {});
     assert!(whole.holds(), "{:?} {:?}", whys(&whole), whole.others);
     let both = &whole.rules[5];
-    assert!(both.read > 10 && both.written.is_some_and(|written| written > 10), "{both:?}");
+    assert!(both.patterns_read > 10 && both.patterns_written.is_some_and(|written| written > 10), "{both:?}");
     let shut = proof(&checked, |plan| plan.rules[5].writable = false);
     assert_eq!(wrong(&shut).0, [5], "{:?}", shut.rules[5].why);
     let other = |plan: &mut Plan| {

@@ -291,7 +291,7 @@ pub const fn refusal_words(reason: u8) -> &'static str {
     match reason {
         0x00 => "no reason given",
         0x01 => "congestion at the TSAP",
-        0x02 => "nobody listens at that TSAP",
+        0x02 => "no one listens at that TSAP",
         0x03 => "address unknown",
         0x80 => "normal disconnect",
         0x81 => "remote congestion",

@@ -262,7 +262,7 @@ pub const fn error_words(error: u8) -> &'static str {
         0x00 => "no error",
         0x02 => "the block does not exist",
         0x03 => "the block or area is too small",
-        0xFF => "failed, reason not told",
+        0xFF => "failed, no reason given",
         _ => "failed",
     }
 }

@@ -23,6 +23,7 @@ struct ShownReading {
     /// Of the first word, where that is known.
     address: Option<String>,
     form: String,
+    #[serde(serialize_with = "woodrush_core::shown::maybe")]
     value: Option<String>,
     plausible: Option<&'static str>,
 }
@@ -92,7 +93,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &DecodeArgs) -> 
     for text in &args.sample {
         let fault = || {
             Failure::Usage(format!(
-                "`{text}` is no sample (write it as `WORDS = VALUE`, such as `AE14 418B = 17.46`)"
+                "`{text}` is not a sample (write it as `WORDS = VALUE`, such as `AE14 418B = 17.46`)"
             ))
         };
         let (words, value) = text.rsplit_once('=').ok_or_else(fault)?;
@@ -182,7 +183,7 @@ fn every_way(console: &mut Console, Given { words, at }: &Given) -> Result<Verdi
             text.value.as_deref().unwrap_or_default()
         ))?;
     }
-    console.note("\n* may well be it. With a value that you know, `--expect VALUE` tells.");
+    console.note("\n* plausible; if you know the value, `--expect VALUE` finds the form.");
     Ok(Verdict::Yes)
 }
 

@@ -168,13 +168,13 @@ fn blank(ways: &Ways, subject: &Subject, item: u32) -> LiveValue {
         device_raw: String::new(),
         image: None,
         image_raw: String::new(),
-        age: None,
+        age_s: None,
         at: String::new(),
-        looks: 0,
+        samples: 0,
         moved: false,
-        verdict: "silent",
+        verdict: "no_answer",
         good: false,
-        why: Some("it was not looked at".into()),
+        why: Some("it was not sampled".into()),
         written: None,
     }
 }
@@ -190,7 +190,7 @@ fn judged(subject: &Subject, item: u32, look: &Look, tolerance: f64) -> (&'stati
         }
         Err(failed) => ("refused", false, Some(failed.diagnosis.seen.clone())),
         Ok(_) if look.age.is_some_and(|age| age > subject.max_age) => {
-            ("stale", false, Some(format!("it is served although it is older than {:.1}s", subject.max_age)))
+            ("stale", false, Some(format!("it is served although it is older than {:.1} s", subject.max_age)))
         }
         Ok(seen) => match pair.judge(before, pair.of_image(seen, item), after, tolerance) {
             Judged::Same => ("same", true, None),
@@ -209,7 +209,7 @@ fn take(value: &mut LiveValue, subject: &Subject, item: u32, look: &Result<Look,
         Ok(look) => look,
         Err(failed) => {
             (value.verdict, value.good, value.why) =
-                ("silent", false, Some(format!("the device alone: {}", failed.diagnosis.seen)));
+                ("no_answer", false, Some(format!("the device itself: {}", failed.diagnosis.seen)));
             return;
         }
     };
@@ -217,7 +217,7 @@ fn take(value: &mut LiveValue, subject: &Subject, item: u32, look: &Result<Look,
         wanted.values(cells).into_iter().nth(item as usize).and_then(|shown| shown.value)
     };
     let raw = hex_words(subject.pair.of_device(&look.after, item));
-    value.moved |= value.looks > 0 && raw != value.device_raw || look.before != look.after;
+    value.moved |= value.samples > 0 && raw != value.device_raw || look.before != look.after;
     value.device_before = shown(&subject.device, &look.before);
     value.device = shown(&subject.device, &look.after);
     value.device_raw = raw;
@@ -225,9 +225,9 @@ fn take(value: &mut LiveValue, subject: &Subject, item: u32, look: &Result<Look,
         value.image = shown(&subject.image, seen);
         value.image_raw = hex_words(subject.pair.of_image(seen, item));
     }
-    let first = value.looks == 0;
-    value.looks += 1;
-    value.age = look.age;
+    let first = value.samples == 0;
+    value.samples += 1;
+    value.age_s = look.age;
     let (verdict, good, why) = judged(subject, item, look, tolerance);
     // One bad look of several is a bad value.
     if first || value.good {

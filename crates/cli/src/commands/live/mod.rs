@@ -13,7 +13,7 @@ use serde::Serialize;
 use std::time::SystemTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
-use woodrush_core::project::micros;
+use woodrush_core::project::{Map, micros};
 use woodrush_core::protocol::{Extent, Place};
 use woodrush_core::wanted::Wanted;
 use woodrush_engine::prove::{Pair, pairs};
@@ -33,20 +33,23 @@ pub(crate) struct LiveValue {
     pub(crate) image_address: String,
     pub(crate) eu: Option<String>,
     /// What the device itself said before the reader was asked, and after that; with its last words in hex.
+    #[serde(serialize_with = "woodrush_core::shown::maybe")]
     pub(crate) device_before: Option<String>,
+    #[serde(serialize_with = "woodrush_core::shown::maybe")]
     pub(crate) device: Option<String>,
     pub(crate) device_raw: String,
     /// What a reader of the image saw, and its words in hex.
+    #[serde(serialize_with = "woodrush_core::shown::maybe")]
     pub(crate) image: Option<String>,
     pub(crate) image_raw: String,
     /// In seconds, as the converter knows it: at least so much when the image was read.
-    pub(crate) age: Option<f64>,
+    pub(crate) age_s: Option<f64>,
     /// Of the last look, RFC 3339.
     pub(crate) at: String,
-    pub(crate) looks: u32,
+    pub(crate) samples: u32,
     /// It changed while it was looked at.
     pub(crate) moved: bool,
-    /// `same`, `within`, `differs`, `stale`, `refused`, `silent`.
+    /// `same`, `within`, `differs`, `stale`, `refused`, `no_answer`.
     pub(crate) verdict: &'static str,
     pub(crate) good: bool,
     pub(crate) why: Option<String>,
@@ -115,12 +118,13 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
         render::live::kind_of(report)?;
     }
     let tolerance = render::share(args.tolerance.as_deref(), TOLERANCE)?;
-    let every = micros(&args.every).ok_or_else(|| Failure::Usage(format!("`{}` is no time", args.every)))?;
+    let every =
+        micros(&args.every).ok_or_else(|| Failure::Usage(format!("`{}` is not a time", args.every)))?;
     let way = ConnectionArgs { rig: args.rig, ..ConnectionArgs::default() };
     let (mut ways, _) = Ways::sort(global, &way, &[])?;
     if !ways.is_running() {
         return Err(Failure::Outside(
-            "no converter of this project is running here, so there is nothing to read the images from (start `woodrush run`, on the bench `woodrush run --rig`)".into(),
+            "no converter of this project is running here, so there is nothing to read the images from (start `woodrush run`, on the rig `woodrush run --rig`)".into(),
         ));
     }
     for report in &args.report {
@@ -137,7 +141,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
         agreed(console, &subjects, &writes)?;
     }
     let stop = Stop::with_terminal()
-        .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+        .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     let mut values = look(console, &mut ways, &subjects, args.samples.max(1), every, tolerance, &stop);
     for write in &writes {
         if stop.is_asked() {
@@ -186,9 +190,10 @@ fn end(
 
 fn subjects(checked: &Checked) -> Result<(Vec<Subject>, Vec<String>), Failure> {
     let all = pairs(checked);
-    let name = |map: usize| {
-        let known = checked.project.maps.get(map).and_then(|map| map.name.as_ref());
-        known.map_or_else(|| (map + 1).to_string(), |name| name.value.clone())
+    let name = |map: usize| match checked.project.maps.get(map) {
+        Some(Map { name: Some(name), .. }) => name.value.clone(),
+        Some(map) => format!("{} -> {}", map.from.value, map.to.value),
+        None => String::new(),
     };
     let enabled = (0..checked.project.maps.len())
         .filter(|map| checked.project.maps.get(*map).is_some_and(|map| map.enabled));
@@ -235,13 +240,13 @@ fn show(console: &mut Console, proof: &LiveProof) -> Result<(), Failure> {
     if still > 0 {
         let head = console.paint(Tone::Doubt, "M49");
         console.note(&format!(
-            "{head} {still} of {} values never moved while they were looked at: they prove little yet (move them, or look longer: `--looks 20`)",
+            "{head} {still} of {} values did not change during the test and prove little (change them, or take more samples: `--samples 20`)",
             proof.values.len()
         ));
     }
     if !proof.left_out.is_empty() {
         console.note(&format!(
-            "{} rules have no two ends to compare: {}",
+            "{} rules were not compared, because one end is not a device: {}",
             proof.left_out.len(),
             proof.left_out.join(", ")
         ));

@@ -27,7 +27,7 @@ pub(super) struct Planned {
 pub(super) fn planned(ways: &Ways, subjects: &[Subject], text: &str) -> Result<Planned, Failure> {
     let (target, value) = text.rsplit_once('=').ok_or_else(|| {
         Failure::Usage(format!(
-            "`--write {text}` has no value (write it as POINT=VALUE: nobody else knows what is safe there)"
+            "`--write {text}` has no value (write it as POINT=VALUE: only you know what is safe there)"
         ))
     })?;
     let wanted = ways.wanted(&[target.trim().to_string()])?;

@@ -12,7 +12,7 @@ pub(super) fn list(checked: &Checked, device: usize, from: u32, to: u32) -> Vec<
             if u32::from(*answers) == from {
                 let name = project.ports.get(forward.from).map_or("", |port| port.name.value.as_str());
                 found.push(format!(
-                    "the [[forward]] from port {name}: unit {asked} goes to {from}, and nobody is there; make it {to} (`as-units`)"
+                    "the [[forward]] from port {name}: unit {asked} goes to {from}, which no device has any more; make it {to} (`as-units`)"
                 ));
                 for client in project.clients.iter().filter(|client| {
                     client.port.as_ref().is_some_and(|port| port.value == forward.from)
@@ -23,7 +23,7 @@ pub(super) fn list(checked: &Checked, device: usize, from: u32, to: u32) -> Vec<
             }
         }
     }
-    found.push("a running converter: it takes the file by itself with `run --follow`, else by SIGHUP".into());
-    found.push("the papers and labels that say the unit".into());
+    found.push("a running converter: with `run --follow` it reloads the file, otherwise send SIGHUP".into());
+    found.push("papers and labels that show the unit".into());
     found
 }

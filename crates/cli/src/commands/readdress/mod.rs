@@ -31,12 +31,12 @@ fn usage(text: impl Into<String>) -> Failure {
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ReaddressArgs) -> Result<Verdict, Failure> {
     let path = crate::project::find(global)?;
     let stop = Stop::with_terminal()
-        .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+        .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     if !args.all {
         return one(console, global, &path, &args.name, args, &stop);
     }
     if !std::io::stdin().is_terminal() {
-        return Err(usage("`--all` asks before each device, and there is no terminal to ask at"));
+        return Err(usage("`--all` asks before each device, and there is no terminal to ask on"));
     }
     let checked = crate::project::load(&path)?;
     let port =
@@ -57,7 +57,9 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ReaddressArgs) 
     drop(checked);
     let mut verdict = Verdict::Yes;
     for name in names {
-        match asked(console, &format!("join {name} alone now, then Enter (s skips it, q ends): "))?.as_str() {
+        match asked(console, &format!("connect {name} alone now, then Enter (s skips it, q ends): "))?
+            .as_str()
+        {
             "q" => break,
             "s" => continue,
             _ => {}
@@ -175,7 +177,7 @@ fn one(
     let timeout = ways.timeout().unwrap_or(TIMEOUT);
     field.line = LineTime { timeout, hurry: true, ..field.line };
     let order = order(checked, device, name, &field, args)?;
-    let wait = micros(&args.wait).ok_or_else(|| usage(format!("`{}` is no time", args.wait)))?;
+    let wait = micros(&args.wait).ok_or_else(|| usage(format!("`{}` is not a time", args.wait)))?;
     // The file is changed on paper first: what cannot stand there is not done to the device.
     let change = file::Change::plan(path, &order)?;
     let mut todo = work(&order, &field, args, console)?;
@@ -252,7 +254,11 @@ fn order<'c>(
     };
     for number in [from, to] {
         if !range.contains(&number) {
-            return Err(usage(format!("{number} is no {key}, {} to {}", range.start, range.end - 1)));
+            return Err(usage(format!(
+                "{number} is not a valid {key} ({} to {})",
+                range.start,
+                range.end - 1
+            )));
         }
     }
     let line = |text: &Option<String>| match text {
@@ -267,7 +273,7 @@ fn order<'c>(
     }
     if from == to && to_line.is_none() {
         return Err(usage(format!(
-            "`{name}` is to go from {key} {from} to {to}: say where it is by `--from`, or where it shall be by `--to`"
+            "`{name}` would change from {key} {from} to {to}: give its present {key} with `--from`, or the new one with `--to`"
         )));
     }
     if let (Some(_), Some((_, port))) = (to_line.or(line(&args.from_line)?), &field.held) {

@@ -67,7 +67,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
     }
     woodrush_engine::raise_descriptor_limit();
     let stop =
-        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+        Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     let claim = claim(path)?;
     let file = LogFile::open(&checked, path)?;
     let (teller, events) = sync_channel(EVENTS);
@@ -139,7 +139,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
             }
             Ok(None) => {}
             Err(Failure::Usage(why) | Failure::Outside(why)) => {
-                told.complain(console, &format!("{why}; nothing has changed, the project that runs goes on"));
+                told.complain(console, &format!("{why}; nothing has changed, the old project stays active"));
             }
             Err(Failure::OutputClosed) => {}
         }

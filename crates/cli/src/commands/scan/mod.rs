@@ -48,7 +48,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
         }
     }
     let stop = Stop::with_terminal()
-        .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+        .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     let numbers = numbers(args.units.as_deref(), &field)?;
     if args.find_settings {
         match settings(console, &ways, &mut field, args.units.as_ref().map(|_| numbers.as_slice()), &stop)? {
@@ -75,7 +75,9 @@ fn unreachable(console: &mut Console, failed: &Failed) -> Verdict {
 fn port(ways: &Ways, name: Option<&String>) -> Result<Option<usize>, Failure> {
     let Some(checked) = ways.checked() else {
         return match name {
-            Some(name) => Err(Failure::Usage(format!("`{name}` is one too many: the way is named already"))),
+            Some(name) => Err(Failure::Usage(format!(
+                "`{name}` is one target too many: the connection is given already"
+            ))),
             None => Ok(None),
         };
     };
@@ -88,7 +90,7 @@ fn port(ways: &Ways, name: Option<&String>) -> Result<Option<usize>, Failure> {
     };
     match (name, all.as_slice()) {
         (Some(name), _) => project.port(name).map(Some).ok_or_else(|| {
-            Failure::Usage(format!("there is no port `{name}` ({}), and it is no HOST:PORT", names()))
+            Failure::Usage(format!("there is no port `{name}` ({}), and it is not HOST:PORT", names()))
         }),
         (None, [only]) => Ok(Some(*only)),
         (None, _) => Err(Failure::Usage(format!("name the port: {}", names()))),
@@ -101,7 +103,7 @@ fn numbers(text: Option<&str>, field: &Field) -> Result<Vec<u32>, Failure> {
     let Some(text) = text else { return Ok(all.collect()) };
     let wrong = |part: &str| {
         Failure::Usage(format!(
-            "`{part}` is no {key} from {} to {} (write them as 1-32,40)",
+            "`{part}` is not a {key} from {} to {} (write them as 1-32,40)",
             all.start,
             all.end - 1
         ))
@@ -205,10 +207,10 @@ fn settings(
     let (key, all) = stations(&field.station, field.transport).unwrap_or(("station", 0..1));
     console.complain(&match damaged {
         Some((line, _)) => format!(
-            "nobody answered soundly; most bytes came at {line}: somebody is there, with a speed near it, two devices of one {key}, or noise"
+            "no valid answer; most bytes came at {line}: a device with a speed near it, two devices of one {key}, or noise"
         ),
         None => format!(
-            "nobody answered at any of {} settings (power, wires swapped, or another {key}: `--units {}-{}` takes longer)",
+            "no answer at any of {} settings (check power and swapped wires, or try another {key}: `--units {}-{}` takes longer)",
             seen.len(),
             all.start,
             all.end - 1
@@ -289,7 +291,7 @@ fn each(
     stop: &Stop,
 ) -> Result<Units, Failure> {
     let mut units = Units { found: kept.found.clone(), asked: kept.done.len(), ended: None, gone: false };
-    let gone = |_: Refusal| Some("the way is gone; what was found before is kept".to_string());
+    let gone = |_: Refusal| Some("the connection is gone; what was found before is kept".to_string());
     if field.transport == Transport::Connect && kept.done.is_empty() && numbers.len() > 3 {
         match takes_any(reach, &field.station, key) {
             Ok(true) => {

@@ -32,7 +32,7 @@ pub(super) fn lines(
         vec![mark.to_string(), line.to_string(), evidence.asked.to_string(), said]
     };
     let rows = seen.iter().map(row).collect();
-    console.table(&Table { head: vec!["", "settings", "asked", "what came"], rows, whole: &[1] })?;
+    console.table(&Table { head: vec!["", "settings", "asked", "received"], rows, whole: &[1] })?;
     console.say("")
 }
 
@@ -43,9 +43,9 @@ pub(super) fn lines_json(seen: &[(Line, LineEvidence)]) -> serde_json::Value {
 
 fn presence(found: &Found) -> String {
     match found.presence {
-        Presence::Answers => show_took(found.took),
+        Presence::Answers => show_took(found.took_us),
         Presence::Damaged => "damaged each time".into(),
-        Presence::Unsteady => format!("{}, damaged at times", show_took(found.took)),
+        Presence::Unsteady => format!("{}, damaged at times", show_took(found.took_us)),
     }
 }
 
@@ -134,7 +134,7 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
         vec![name(found), presence(found), what, largest(found), found.identity.clone().unwrap_or_default()]
     };
     let mut table = Table {
-        head: vec![word(field), "answers in", "has", "at once", "says of itself"],
+        head: vec![word(field), "answers in", "has", "at once", "identifies as"],
         rows: done.found.iter().map(row).collect(),
         whole: &[2],
     };
@@ -149,7 +149,7 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
     for found in done.found.iter().filter(|found| found.presence == Presence::Damaged) {
         let mark = console.paint(Tone::Bad, "damaged");
         console.note(&format!(
-            "\n{mark}  at {0} {1} bytes come each time and make no frame, while others answer soundly: two devices have this {0} and answer at once. Take one off the line and give the other its {0}",
+            "\n{mark}  at {0} {1} bytes come each time and make no frame, while others answer correctly: two devices have this {0} and answer at once. Take one off the line and give the other its {0}",
             word(field),
             name(found)
         ));

@@ -67,15 +67,15 @@ impl Counts {
                 Some(own.again),
                 Some(own.answers),
                 Some(refused),
-                Some(own.silent),
-                Some(own.unfitting),
+                Some(own.no_answer),
+                Some(own.mismatched),
                 Some(own.damaged),
                 Some(own.signs),
                 Some(own.bytes),
-                own.times.least,
+                own.times.min_us,
                 own.times.within(50),
                 own.times.within(95),
-                own.times.least.map(|_| own.times.most),
+                own.times.min_us.map(|_| own.times.max_us),
             ];
             let numbers =
                 numbers.into_iter().map(|number| number.map_or_else(String::new, |n| n.to_string()));
@@ -88,15 +88,15 @@ impl Counts {
             "again",
             "answers",
             "refused",
-            "silent",
-            "unfitting",
+            "no_answer",
+            "mismatched",
             "damaged",
             "signs",
             "bytes",
-            "least us",
-            "median us",
-            "95 % us",
-            "most us",
+            "min_us",
+            "median_us",
+            "p95_us",
+            "max_us",
         ];
         console.table(&Table { head: head.to_vec(), rows: self.by.iter().map(row).collect(), whole: &[] })
     }
@@ -112,8 +112,17 @@ impl Counts {
             let here = self.by.iter().filter(|((own, _), _)| own == port);
             let mut all = Counted::default();
             here.clone().for_each(|(_, own)| all.plus(own));
-            let head =
-                ["requests", "answers", "refused", "silent", "damaged", "other", "fastest", "median", "95 %"];
+            let head = [
+                "requests",
+                "answers",
+                "refused",
+                "no answer",
+                "damaged",
+                "mismatched",
+                "min",
+                "median",
+                "p95",
+            ];
             let head = [&["on port"], &head[..]].concat();
             let rows = here.map(|((_, station), own)| row(station, own)).collect();
             console.say(&console.paint(Tone::Accent, port))?;
@@ -121,7 +130,7 @@ impl Counts {
             for (count, words) in all.refusals.values() {
                 console.say(&console.paint(Tone::Bad, &format!("{count} times {words}")))?;
             }
-            if all.times.least.is_some() {
+            if all.times.min_us.is_some() {
                 bars(console, &all.times)?;
             }
         }
@@ -138,10 +147,10 @@ fn row(station: &str, own: &Counted) -> Vec<String> {
         own.requests.to_string(),
         own.answers.to_string(),
         refused.to_string(),
-        own.silent.to_string(),
+        own.no_answer.to_string(),
         own.damaged.to_string(),
-        (own.unfitting + own.signs).to_string(),
-        time(own.times.least),
+        (own.mismatched + own.signs).to_string(),
+        time(own.times.min_us),
         time(own.times.within(50)),
         time(own.times.within(95)),
     ]

@@ -114,7 +114,7 @@ impl Filter {
                 return vec![];
             }
             (Kind::Request, _) => taken,
-            (Kind::Answer | Kind::Silence, key) => {
+            (Kind::Answer | Kind::NoAnswer, key) => {
                 let request = key.as_ref().and_then(|key| self.held.remove(key));
                 let asked = request.as_ref().is_some_and(|(request, _)| self.takes(request));
                 if !(taken || asked) || self.failures && !said.failed {
@@ -220,6 +220,6 @@ mod tests {
         passed.extend(std::iter::from_fn(|| conversation.poll(Moment(60_000_000))));
         let shown = passed.into_iter().flat_map(|one| filter.pass((teller.tell("line", None, &one, 0), one)));
         let kinds: Vec<Kind> = shown.map(|(said, _)| said.kind).collect();
-        assert_eq!(kinds, [Kind::Request, Kind::Damaged, Kind::Silence]);
+        assert_eq!(kinds, [Kind::Request, Kind::Damaged, Kind::NoAnswer]);
     }
 }

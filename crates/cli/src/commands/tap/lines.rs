@@ -86,8 +86,8 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
             };
             (took + &cut(&told, left), None)
         }
-        Kind::Silence => (cut(&failed(said), room), Some(Tone::Bad)),
-        Kind::Stray => (cut(said.why.as_deref().unwrap_or_default(), room), Some(Tone::Bad)),
+        Kind::NoAnswer => (cut(&failed(said), room), Some(Tone::Bad)),
+        Kind::Mismatched => (cut(said.why.as_deref().unwrap_or_default(), room), Some(Tone::Bad)),
         Kind::Sign => {
             let tone = if said.failed { Tone::Doubt } else { Tone::Faint };
             (cut(&said.words, room), Some(tone))
@@ -248,15 +248,15 @@ access = "read-write"
             texts(&both, 80),
             [
                 "read holding registers  400001 x3 (holding:0)",
-                "5ms  gauge 400001 17.46, 400002 17.47, 400003 -1"
+                "5 ms  gauge 400001 17.46, 400002 17.47, 400003 -1"
             ]
         );
         // What does not fit is counted, and nothing is wider than its room.
         let narrow = texts(&both, 40);
-        assert_eq!(narrow[1], "5ms  gauge 400001 17.46, +2");
+        assert_eq!(narrow[1], "5 ms  gauge 400001 17.46, +2");
         assert!(texts(&both, 24).iter().all(|line| line.chars().count() <= 24));
         let comment = comment(&said(&both)[1]);
-        assert!(comment.starts_with("woodrush: gauge unit 7: 5ms  gauge 400001 17.46"), "{comment}");
+        assert!(comment.starts_with("woodrush: gauge unit 7: 5 ms  gauge 400001 17.46"), "{comment}");
     }
 
     #[test]
@@ -264,10 +264,10 @@ access = "read-write"
         let refused = [(Side::Asks, ASKED), (Side::Answers, "07 83 02 20 F0")];
         assert_eq!(
             texts(&refused, 90)[1],
-            "5ms  refused: Modbus exception 2 (0x02): gauge:400001, gauge:400002, gauge:400003"
+            "5 ms  refused: Modbus exception 2 (0x02): gauge:400001, gauge:400002, gauge:400003"
         );
         let silent = texts(&[(Side::Asks, ASKED)], 90);
-        assert_eq!(silent[1], "no answer within 500ms: gauge:400001, gauge:400002, gauge:400003");
+        assert_eq!(silent[1], "no answer within 500 ms: gauge:400001, gauge:400002, gauge:400003");
         let noise = texts(&[(Side::Asks, ASKED), (Side::Answers, "FF 00 13")], 90);
         assert!(noise[1].starts_with("damaged: [FF 00 13] RTU frame, byte"), "{noise:?}");
     }

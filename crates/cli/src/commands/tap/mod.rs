@@ -41,11 +41,13 @@ fn usage(text: impl Into<String>) -> Failure {
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Result<Verdict, Failure> {
     let stop = Stop::with_terminal()
-        .map_err(|error| Failure::Outside(format!("signals cannot be heard: {error}")))?;
+        .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     let lasting = match &args.lasting {
         Some(text) => {
             let time = micros(text).filter(|time| *time > 0);
-            Some(time.ok_or_else(|| usage(format!("`--for {text}` is no time (write it as 500ms or 1m)")))?)
+            Some(
+                time.ok_or_else(|| usage(format!("`--for {text}` is not a time (write it as 500ms or 1m)")))?,
+            )
         }
         None => None,
     };
@@ -162,8 +164,8 @@ fn same_map(console: &mut Console, remote: &Remote, checked: &Checked) {
     let status =
         remote.say("status", &[]).ok().and_then(|answer| serde_json::from_value::<Status>(answer.data?).ok());
     let own = format!("{:016x}", checked.plan.fingerprint(&checked.project));
-    if status.is_some_and(|status| status.map != own) {
-        console.note("M38: the running converter has another map than this file, so names may be wrong (let it take the file anew: SIGHUP, or `run --follow`)");
+    if status.is_some_and(|status| status.project_id != own) {
+        console.note("M38: the running converter does not run this project, so names may be wrong (reload it: SIGHUP, or `run --follow`)");
     }
 }
 
@@ -181,13 +183,13 @@ fn listen(console: &mut Console, args: &TapArgs, checked: &Checked) -> Result<Op
             let listener = LineListener::open(Path::new(&path.value), line.value, name)
                 .map_err(|closed| Failure::Outside(format!("{} ({})", closed.what, closed.fix)))?;
             console.note(&format!(
-                "no converter of this project is running: listening on {} at {}, and saying nothing there",
+                "no converter of this project is running: listening on {} at {}, without transmitting",
                 path.value, line.value
             ));
             Ok((Source::Line(listener), vec![]))
         }
         _ => Err(Failure::Outside(format!(
-            "{start}; port `{name}` is no serial line that could be listened to without it"
+            "{start}; port `{name}` is not a serial line, so it can only be watched through a converter"
         ))),
     }
 }
@@ -206,7 +208,7 @@ fn listen_bare(console: &mut Console, args: &TapArgs) -> Result<Opened, Failure>
     let name = path.file_name().map_or_else(|| "line".into(), |name| name.to_string_lossy().into_owned());
     let listener = LineListener::open(path, *line, &name)
         .map_err(|closed| Failure::Outside(format!("{} ({})", closed.what, closed.fix)))?;
-    console.note(&format!("listening on {}, and saying nothing there", link.shown()));
+    console.note(&format!("listening on {}, without transmitting", link.shown()));
     let protocol = station.dialect.map_or("", |dialect| dialect.name());
     let patience = times.timeout.saturating_mul(2);
     let spoken = Spoken { protocol, setup: station.setup.clone(), stations: vec![], patience };
@@ -272,7 +274,7 @@ fn follow(
     if let Source::File(file) = &source
         && file.passed_over() > 0
     {
-        console.note(&format!("{} packets carry nothing that is known here", file.passed_over()));
+        console.note(&format!("{} packets carry no protocol that is known here", file.passed_over()));
     }
     result
 }
@@ -357,8 +359,9 @@ impl View {
         }
         if self.missed > self.told_missed {
             let count = self.missed - std::mem::replace(&mut self.told_missed, self.missed);
-            let text =
-                format!("{count} pieces were more than a tap takes, and are not shown (name fewer ports)");
+            let text = format!(
+                "{count} chunks came faster than the tap takes them, and are not shown (name fewer ports)"
+            );
             console.note(&console.paint(Tone::Doubt, &text));
         }
         self.capture.as_mut().map_or(Ok(()), Saved::looked)
@@ -417,20 +420,20 @@ fn clock(unix: u64) -> String {
 /// A time in the unit that suits it: `740us`, `27.9ms`, `1.50s`.
 fn span(micros: u64) -> String {
     match micros {
-        0..1000 => format!("{micros}us"),
+        0..1000 => format!("{micros} us"),
         1000..1_000_000 => {
             let tenths = (micros + 50) / 100;
             if tenths.is_multiple_of(10) || tenths >= 1000 {
-                format!("{}ms", (micros + 500) / 1000)
+                format!("{} ms", (micros + 500) / 1000)
             } else {
-                format!("{}.{}ms", tenths / 10, tenths % 10)
+                format!("{}.{} ms", tenths / 10, tenths % 10)
             }
         }
         _ => {
             let hundredths = (micros + 5000) / 10_000;
             match hundredths % 100 {
-                0 => format!("{}s", hundredths / 100),
-                rest => format!("{}.{rest:02}s", hundredths / 100),
+                0 => format!("{} s", hundredths / 100),
+                rest => format!("{}.{rest:02} s", hundredths / 100),
             }
         }
     }
@@ -443,13 +446,13 @@ mod tests {
     #[test]
     fn times_have_the_unit_that_suits_them() {
         for (micros, shown) in [
-            (0, "0us"),
-            (740, "740us"),
-            (1000, "1ms"),
-            (27_940, "27.9ms"),
-            (100_400, "100ms"),
-            (1_500_000, "1.50s"),
-            (5_000_000, "5s"),
+            (0, "0 us"),
+            (740, "740 us"),
+            (1000, "1 ms"),
+            (27_940, "27.9 ms"),
+            (100_400, "100 ms"),
+            (1_500_000, "1.50 s"),
+            (5_000_000, "5 s"),
         ] {
             assert_eq!(span(micros), shown);
         }

@@ -89,12 +89,12 @@ pub(super) fn hex_bytes(bytes: &[u8]) -> String {
 
 /// What it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[serde(rename_all = "snake_case")]
 pub(super) enum Kind {
     Request,
     Answer,
-    Silence,
-    Stray,
+    NoAnswer,
+    Mismatched,
     Sign,
     Damaged,
 }
@@ -115,6 +115,7 @@ pub(super) struct Place {
 pub(super) struct Value {
     pub(super) name: String,
     pub(super) raw: String,
+    #[serde(serialize_with = "woodrush_core::shown::maybe")]
     pub(super) value: Option<String>,
     pub(super) eu: Option<String>,
 }
@@ -277,13 +278,15 @@ impl Teller {
                 self.told(&mut said, owner, asked, told, &place);
             }
             What::Silence { asked, waited } => {
-                said.kind = Kind::Silence;
+                said.kind = Kind::NoAnswer;
                 said.failed = true;
                 said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
                 said.why = Some(format!("no answer within {}", super::span(*waited)));
                 said.about = self.about(owner, asked);
             }
-            What::Stray(why) => (said.kind, said.failed, said.why) = (Kind::Stray, true, Some(why.clone())),
+            What::Stray(why) => {
+                (said.kind, said.failed, said.why) = (Kind::Mismatched, true, Some(why.clone()))
+            }
             What::Sign(words, bad) => (said.words, said.failed) = (words.clone(), *bad),
             What::Noise(why) => (said.kind, said.failed, said.why) = (Kind::Damaged, true, Some(why.clone())),
         }
@@ -317,7 +320,7 @@ impl Teller {
             }
             Told::Unfitting(why) => {
                 said.failed = true;
-                said.why = Some(format!("it does not fit its request: {why}"));
+                said.why = Some(format!("it does not match its request: {why}"));
             }
         }
     }

@@ -35,7 +35,9 @@ const KEYS: Duration = Duration::from_millis(100);
 pub(crate) fn run(console: &mut Console, global: &Global, args: &WatchArgs) -> Result<Verdict, Failure> {
     let time = |name: &str, text: &str| {
         let time = micros(text).filter(|time| *time > 0).map(Duration::from_micros);
-        time.ok_or_else(|| Failure::Usage(format!("`--{name} {text}` is no time (write it as 250ms or 1m)")))
+        time.ok_or_else(|| {
+            Failure::Usage(format!("`--{name} {text}` is not a time (write it as 250ms or 1m)"))
+        })
     };
     let every = time("every", &args.every)?;
     let lasting = args.lasting.as_deref().map(|text| time("for", text)).transpose()?;
@@ -108,11 +110,11 @@ fn not_running(failure: Failure, args: &WatchArgs) -> Failure {
 fn renew(model: &mut Model, path: &Path, values: &Values) -> Result<bool, Failure> {
     let map = |checked: &Checked| format!("{:016x}", checked.plan.fingerprint(&checked.project));
     let own = map(&model.checked);
-    if own == values.map {
+    if own == values.project_id {
         return Ok(false);
     }
     if let Ok(changed) = crate::project::load(path)
-        && map(&changed) == values.map
+        && map(&changed) == values.project_id
     {
         let (filter, trouble, order) = (std::mem::take(&mut model.filter), model.trouble, model.order);
         *model = Model::new(Arc::new(changed));
@@ -120,8 +122,8 @@ fn renew(model: &mut Model, path: &Path, values: &Values) -> Result<bool, Failur
         return Ok(true);
     }
     Err(Failure::Outside(format!(
-        "M38: the running converter has another map ({}) than this file ({own}), and its values would be read wrong (let it take the file anew: SIGHUP, or `run --follow`; or name the file that it has)",
-        values.map
+        "M38: the running converter runs another project (id {}) than this file ({own}), so its values would be read wrong (reload it: SIGHUP, or `run --follow`; or name its file with `-p`)",
+        values.project_id
     )))
 }
 
@@ -180,7 +182,7 @@ impl Shown<'_> {
                         Ok(renewed) => {
                             if renewed {
                                 (view.chosen, view.opened) = (None, None);
-                                view.said = Some((Tone::Accent, "the project was taken anew".into()));
+                                view.said = Some((Tone::Accent, "the project was reloaded".into()));
                             }
                             None
                         }

@@ -84,6 +84,7 @@ pub(super) struct Live {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub(super) struct Shown {
     pub(super) raw: Vec<String>,
+    #[serde(serialize_with = "woodrush_core::shown::many")]
     pub(super) values: Vec<String>,
     pub(super) eu: Option<String>,
 }
@@ -158,7 +159,7 @@ impl Model {
 
     /// Takes what the converter says, `now` in milliseconds; gives the rows whose words or state have changed.
     pub(super) fn take(&mut self, now: u64, values: Values) -> Vec<usize> {
-        (self.now, self.uptime, self.ports) = (now, values.uptime, values.ports);
+        (self.now, self.uptime, self.ports) = (now, values.uptime_s, values.ports);
         let mut changed = vec![];
         // Both sides have the same rules in the same order; one that is missing keeps what it had.
         let mut at = 0;
@@ -262,7 +263,7 @@ fn update(before: Option<&Live>, new: &RuleValues, now: u64) -> Option<(Live, bo
         Some(_) => Some(now),
         None => None,
     };
-    let live = Live { source, target, age: new.age, state: new.state, last_error: new.last_error, changed };
+    let live = Live { source, target, age: new.age_s, state: new.state, last_error: new.last_error, changed };
     Some((live, moved))
 }
 
@@ -278,7 +279,7 @@ impl Live {
 
     /// Age where it is fresh, else what a reader gets, in words.
     pub(super) fn freshness(&self) -> String {
-        let age = self.age.map(|age| format!("{age:.1}s"));
+        let age = self.age.map(|age| format!("{age:.1} s"));
         match self.state {
             State::Fresh => age.unwrap_or_else(|| "now".into()),
             State::Held => format!("held {}", age.unwrap_or_default()).trim_end().to_string(),
@@ -381,12 +382,19 @@ to = "scada:100001"
             rule: *rule,
             source: source.map(str::to_string),
             target: target.map(str::to_string),
-            age: *age,
+            age_s: *age,
             state: *state,
             last_error: if *state == State::Lost { 256 } else { 0 },
         };
         let rules = rows.iter().map(row).collect();
-        Values { format: 1, site: "Small".into(), uptime: 9, map: String::new(), ports: vec![], rules }
+        Values {
+            format: 1,
+            site: "Small".into(),
+            uptime_s: 9,
+            project_id: String::new(),
+            ports: vec![],
+            rules,
+        }
     }
 
     const GOOD: [Row; 3] = [

@@ -20,13 +20,13 @@ const LOOK: Duration = Duration::from_millis(50);
 struct Row<'r> {
     format: u32,
     /// Seconds since the beginning.
-    at: f64,
+    at_s: f64,
     rule: &'r str,
     from: &'r str,
     to: &'r str,
     source: Option<Shown>,
     target: Option<Shown>,
-    age: Option<f64>,
+    age_s: Option<f64>,
     state: Option<State>,
     last_error: Option<String>,
 }
@@ -64,7 +64,7 @@ impl Followed<'_> {
                     Some(Ok(values)) => {
                         let now = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
                         if super::renew(model, self.path, &values)? {
-                            console.note("the project was taken anew");
+                            console.note("the project was reloaded");
                         }
                         break model.take(now, values);
                     }
@@ -87,13 +87,13 @@ fn say(
         let (rule, live) = model.rule(*row)?;
         Some(Row {
             format: 1,
-            at: (at.as_secs_f64() * 1000.0).round() / 1000.0,
+            at_s: (at.as_secs_f64() * 1000.0).round() / 1000.0,
             rule: &rule.name,
             from: &rule.from,
             to: &rule.to,
             source: model.source(*row),
             target: model.target(*row),
-            age: live.and_then(|live| live.age),
+            age_s: live.and_then(|live| live.age),
             state: live.map(|live| live.state),
             last_error: live.and_then(Live::failure),
         })
@@ -158,32 +158,37 @@ fn word(state: State) -> &'static str {
 
 fn table(rows: &[Row<'_>]) -> Table {
     let row = |row: &Row<'_>| {
-        let (source_raw, source) = joined(row.source.as_ref());
-        let (target_raw, target) = joined(row.target.as_ref());
+        let raw = |end: &Option<Shown>| end.as_ref().map(|end| end.raw.join(" ")).unwrap_or_default();
+        let values = |end: &Option<Shown>| end.as_ref().map(|end| end.values.join(" ")).unwrap_or_default();
+        let eu = |end: &Option<Shown>| end.as_ref().and_then(|end| end.eu.clone()).unwrap_or_default();
         vec![
-            row.at.to_string(),
+            row.at_s.to_string(),
             row.rule.to_string(),
             row.from.to_string(),
-            source_raw,
-            source,
+            raw(&row.source),
+            values(&row.source),
+            eu(&row.source),
             row.to.to_string(),
-            target_raw,
-            target,
-            row.age.map(|age| age.to_string()).unwrap_or_default(),
+            raw(&row.target),
+            values(&row.target),
+            eu(&row.target),
+            row.age_s.map(|age| age.to_string()).unwrap_or_default(),
             row.state.map(|state| word(state).to_lowercase()).unwrap_or_default(),
             row.last_error.clone().unwrap_or_default(),
         ]
     };
     let head = vec![
-        "at",
+        "at_s",
         "rule",
         "from",
         "source_raw",
         "source",
+        "source_eu",
         "to",
         "target_raw",
         "target",
-        "age",
+        "target_eu",
+        "age_s",
         "state",
         "last_error",
     ];

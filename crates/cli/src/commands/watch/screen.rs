@@ -145,8 +145,8 @@ fn strip(model: &Model, width: u16, paint: Paint) -> Vec<Line<'static>> {
 fn port_cell(port: &PortStatus) -> (String, Tone) {
     let failed = port.counts.requests.saturating_sub(port.counts.answers);
     let mut text = if port.up { String::new() } else { "DOWN ".to_string() };
-    if port.load > 0 {
-        text += &format!("{} % ", port.load);
+    if port.load_percent > 0 {
+        text += &format!("{} % ", port.load_percent);
     }
     text += &format!("{} asked", port.counts.requests);
     if failed > 0 {
@@ -340,7 +340,7 @@ fn draw_rows(
     }
     if rows.is_empty() {
         let why = match (model.filter.is_empty(), model.trouble) {
-            (false, _) => "no rule has that in its name or at its ends (/ changes the filter)",
+            (false, _) => "no rule matches (/ changes the filter)",
             (true, true) => "no trouble: every rule is fresh (t shows all)",
             (true, false) => "no rules yet",
         };

@@ -77,7 +77,7 @@ impl Writer {
         let said = match hears.try_recv() {
             Ok(said) => said,
             Err(TryRecvError::Empty) => return None,
-            Err(TryRecvError::Disconnected) => (Tone::Bad, format!("{what}: nobody knows how it ended")),
+            Err(TryRecvError::Disconnected) => (Tone::Bad, format!("{what}: its outcome is unknown")),
         };
         self.under_way = None;
         Some(said)

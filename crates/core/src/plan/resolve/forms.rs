@@ -22,7 +22,7 @@ impl Ends<'_> {
                 let words: Vec<String> = only.iter().map(ToString::to_string).collect();
                 let words = crate::project::list_or(&words);
                 let what = format!("{} holds {words}, not `{}`", address.space.a(), form.ty);
-                let fix = "leave the form away there, and write at the other end what is wanted";
+                let fix = "leave the form out there, and give the wanted one at the other end";
                 return Err(vec![Finding::new("M57", at.span, what).fix(fix)]);
             }
         }
@@ -101,7 +101,7 @@ impl Ends<'_> {
             format!("write `{written} as {} {}`", form.ty, letters.get(1).unwrap_or(&"CDAB"))
         };
         Finding::new("M35", at, what).fix(format!(
-            "{example}, or another of {}; the device's manual or a known value tells which",
+            "{example}, or another of {}; the device's manual or a known value decides",
             letters.join(", ")
         ))
     }
@@ -117,7 +117,7 @@ impl Ends<'_> {
     pub(super) fn width(&self, ty: Type, address: &Address, span: Span) -> Result<u32, Vec<Finding>> {
         if address.bit.is_some() && !matches!(ty, Type::Bool) {
             let what = format!("`{ty}` does not fit one bit of a register");
-            return Err(vec![Finding::new("M35", span, what).fix("write `as bool`, or leave the bit away")]);
+            return Err(vec![Finding::new("M35", span, what).fix("write `as bool`, or leave the bit out")]);
         }
         ty.width(address.space.grain).map_err(|why| {
             vec![
@@ -138,7 +138,7 @@ fn widened(form: Form, address: &Address) -> Form {
     Form { ty, ..form }
 }
 
-/// The form that an address brings where nobody wrote one there. What the other end says of scale holds here too; where
+/// The form that an address brings where no client wrote one there. What the other end says of scale holds here too; where
 /// the address only says how wide, a type as wide that the other end has.
 fn brought(own: &Address, other_written: Option<Form>, other: &Address) -> Option<Form> {
     let as_wide = |ty: Type, wide: Type| ty.bytes() == wide.bytes() && ty.bytes().is_some();

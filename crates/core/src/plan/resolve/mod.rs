@@ -56,7 +56,7 @@ impl Ends<'_> {
         let (Target::Cells(target, target_point), Some(board)) =
             (&self.to.target, plan.board_of(self.to.owner))
         else {
-            let what = "what the converter tells about itself can be read and not written";
+            let what = "health of the converter can be read and not written";
             return Err(vec![Finding::new("F10", self.to.span, what).fix("write an image or a device")]);
         };
         let own = self.device().and_then(|device| self.project.devices.get(device)).map(|d| d.poll.value);
@@ -134,10 +134,10 @@ impl Ends<'_> {
         match self.rule.send.as_deref() {
             Some(send) if !self.to_device() => {
                 let what = "`send` is for rules that write to a device";
-                Err(vec![Finding::new("F03", send.span, what).fix("leave it away")])
+                Err(vec![Finding::new("F03", send.span, what).fix("leave it out")])
             }
             Some(send) if send.value.on_write && !from_image => {
-                let what = "nobody writes here: the values are polled";
+                let what = "no client writes here: the values are polled";
                 let fix = "write `on-change` or `every 10s`";
                 Err(vec![Finding::new("F03", send.span, what).fix(fix).note(self.from.span, "the source")])
             }
@@ -156,7 +156,7 @@ impl Ends<'_> {
     ) -> Result<Resolved, Vec<Finding>> {
         let own = item.ty();
         if let Some(access) = self.rule.read_write {
-            let what = "health is told by the converter and cannot be written";
+            let what = "health comes from the converter and cannot be written";
             return Err(vec![Finding::new("M47", access, what)]);
         }
         let default = Form::plain(own);
@@ -210,7 +210,7 @@ impl Ends<'_> {
         if let (Some(access), Owner::Device(_), Owner::Device(_)) =
             (self.rule.read_write, self.from.owner, self.to.owner)
         {
-            let what = "nobody tells the converter when a device changes a value by itself".to_string();
+            let what = "a device does not tell the converter when a value changes".to_string();
             found.push(
                 Finding::new("F09", access, what)
                     .fix("write a second rule the other way, into another address"),

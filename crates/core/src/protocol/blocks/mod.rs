@@ -128,9 +128,9 @@ pub fn tsap(text: &str) -> Result<Vec<u8>, String> {
     };
     match bytes {
         Some(bytes) if (1..=32).contains(&bytes.len()) => Ok(bytes),
-        Some(_) => Err(format!("`{text}` is no TSAP: 1 to 32 bytes")),
+        Some(_) => Err(format!("`{text}` is not a valid TSAP (1 to 32 bytes)")),
         None => Err(format!(
-            "`{text}` is no TSAP: pairs of hex digits such as `01.00`, or text in quotes such as `'FETCH01'`"
+            "`{text}` is not a valid TSAP (pairs of hex digits such as `01.00`, or text in quotes such as `'FETCH01'`)"
         )),
     }
 }
@@ -222,7 +222,7 @@ impl Dialect for Blocks {
                 None if asks => found.push(SettingFault {
                     code: "M34",
                     key,
-                    what: format!("`{key}` is left out, and an ISO connection is called by both"),
+                    what: format!("`{key}` is missing; an ISO-on-TCP connection needs both TSAPs"),
                     fix: format!("ask the controller's programmer for the connection's TSAPs and add `{key} = \"01.00\"`; what is local there is remote here"),
                 }),
                 _ => {}
@@ -259,7 +259,7 @@ impl Dialect for Blocks {
 
     fn no_retries(&self) -> Option<&'static str> {
         Some(
-            "after a silence the connection is closed and made anew: a late answer could be taken for the next one's",
+            "after a timeout the connection is closed and reopened, because a late answer could be mistaken for the next one",
         )
     }
 

@@ -141,7 +141,7 @@ fn number(digits: &str) -> Option<u32> {
 /// What is no numbered memory at all.
 fn named(text: &str) -> Result<Address, AddressFault> {
     let what = format!(
-        "`{text}` is no numbered memory such as %DB10.W20, %MW4, %IX0.1 or %C3; names of a controller's own program \
+        "`{text}` is not a numbered memory such as %DB10.W20, %MW4, %IX0.1 or %C3; names of a controller's own program \
          cannot be asked for"
     );
     fault("M45", 0..text.len(), what, vec![])

@@ -17,7 +17,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     term(
         &["fetch-write", "fetch/write", "fetch", "write"],
-        "Messages by which somebody outside reads (FETCH) and writes (WRITE) a controller's data blocks and markers, over ISO-on-TCP. Nothing is there by itself: the controller's programmer sets up a connection for each, passive, mostly one for FETCH and one for WRITE, with TSAPs at both ends, and the blocks with their lengths. Here: `local-tsap` and `remote-tsap` of the port, and `write-port` where writing has a connection of its own. `woodrush map` lists what a project needs there.",
+        "Messages with which another station reads (FETCH) and writes (WRITE) a controller's data blocks and markers, over ISO-on-TCP. Nothing is there by itself: the controller's programmer sets up a connection for each, passive, mostly one for FETCH and one for WRITE, with TSAPs at both ends, and the blocks with their lengths. Here: `local-tsap` and `remote-tsap` of the port, and `write-port` where writing has a connection of its own. `woodrush map` lists what a project needs there.",
     ),
     term(
         &["TSAP", "local-tsap", "remote-tsap"],

@@ -122,7 +122,7 @@ impl Dialect for Modbus {
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
         match (&self.framing, transport) {
             (Framing::Tcp, Transport::Serial | Transport::Pty) => Err(
-                "its frames have no check sum and no silence to end them; a serial line needs `modbus-rtu` or `modbus-ascii`",
+                "its frames have no checksum and no end mark; a serial line needs `modbus-rtu` or `modbus-ascii`",
             ),
             _ => Ok(()),
         }
@@ -178,7 +178,7 @@ impl Dialect for Modbus {
 
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
         (self.framing != Framing::Tcp && port == 502)
-            .then_some("port 502 is where everybody expects MBAP frames: clients will see silence")
+            .then_some("on port 502 clients expect MBAP frames: they will get no answer")
     }
 
     fn keys(&self) -> &'static [Key] {

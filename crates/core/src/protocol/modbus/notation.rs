@@ -59,7 +59,7 @@ fn bit_of(text: &str, base: &str, digits: &str, space: &Space) -> Result<u8, Add
 
 fn by_offset(text: &str, word: &str, number: &str) -> Result<(usize, u32), AddressFault> {
     let Some(at) = SPACES.iter().position(|space| space.key == word) else {
-        let what = format!("`{word}` is no table: coil, discrete, input or holding");
+        let what = format!("`{word}` is not a table (coil, discrete, input or holding)");
         let near = crate::nearest::nearest(word, SPACES.iter().map(|space| space.key.as_ref()));
         return Err(fault(
             "M01",
@@ -74,7 +74,7 @@ fn by_offset(text: &str, word: &str, number: &str) -> Result<(usize, u32), Addre
         Some(hex) if plain(hex, 16) => u32::from_str_radix(hex, 16).ok(),
         None if plain(number, 10) => number.parse().ok(),
         _ => {
-            let what = format!("`{number}` is no offset: a decimal number, or hex with 0x");
+            let what = format!("`{number}` is not an offset (a decimal number, or hex with 0x)");
             return Err(fault("M01", text, digits, what, vec![]));
         }
     };
@@ -186,7 +186,7 @@ fn not_digits(text: &str, base: &str) -> AddressFault {
     let number = characters.as_str().trim_start_matches(['x', 'X', '-', '/']);
     let number = number.parse::<u32>().ok().filter(|number| (1..=ITEMS).contains(number));
     let likely = table.zip(number).map(|(at, number)| reference(at, number - 1)).into_iter().collect();
-    fault("M01", text, whole, format!("`{base}` is no Modbus address"), likely)
+    fault("M01", text, whole, format!("`{base}` is not a Modbus address"), likely)
 }
 
 pub(super) fn show(space: &Space, first: u32, bit: Option<u8>) -> Shown {

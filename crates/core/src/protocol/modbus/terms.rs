@@ -13,7 +13,7 @@ const fn function(names: &'static [&'static str], text: &'static str) -> Term {
 pub(super) static TERMS: &[Term] = &[
     term(
         &["unit", "unit identifier", "slave address", "unit address"],
-        "The number by which a device is asked: 1 to 247 on a serial line, each once; 0 is the broadcast that everybody takes and nobody answers. Over TCP a device that is alone at its IP address mostly answers to any unit (0 and 255 are usual); behind a gateway the unit chooses the device on the line.",
+        "The number by which a device is asked: 1 to 247 on a serial line, each once; 0 is the broadcast, which every device takes and none answers. Over TCP a device that is alone at its IP address mostly answers to any unit (0 and 255 are usual); behind a gateway the unit chooses the device on the line.",
     ),
     term(
         &["coil", "coils"],
@@ -41,23 +41,23 @@ pub(super) static TERMS: &[Term] = &[
     ),
     term(
         &["exception", "exception code"],
-        "The answer of a device that will not do what it was asked: the function code with its highest bit set, and a code for the reason. It means that line settings, unit and framing are right: somebody is there and understood the request.",
+        "The answer of a device that will not do what it was asked: the function code with its highest bit set, and a code for the reason. It means that line settings, unit and framing are right: a device is there and understood the request.",
     ),
     term(
         &["Modbus TCP", "modbus-tcp", "MBAP"],
-        "Modbus in its own frames for TCP: a header of seven bytes (MBAP: transaction, protocol 0, length, unit) before function and data, no check sum; port 502. It is not RTU over TCP: a device that expects the one is silent to the other.",
+        "Modbus in its own frames for TCP: a header of seven bytes (MBAP: transaction, protocol 0, length, unit) before function and data, no checksum; port 502. It is not RTU over TCP: a device that expects the one does not answer the other.",
     ),
     term(
         &["RTU over TCP", "rtu-over-tcp", "encapsulated rtu"],
-        "RTU frames, with unit and CRC as on a serial line, sent through a TCP connection, mostly to a serial server. In the project file: `connect` or `listen` with `protocol = \"modbus-rtu\"`. It is not Modbus TCP, which has an MBAP header and no CRC; whoever expects the one is silent to the other.",
+        "RTU frames, with unit and CRC as on a serial line, sent through a TCP connection, mostly to a serial server. In the project file: `connect` or `listen` with `protocol = \"modbus-rtu\"`. It is not Modbus TCP, which has an MBAP header and no CRC; a device that expects the one does not answer the other.",
     ),
     term(
         &["RTU", "modbus-rtu", "modbus rtu"],
-        "The usual framing on serial lines: unit, function, data and a CRC of 16 bits, in bytes as they are. A frame ends with a silence of 3.5 characters. Requests carry no number, so an answer that comes after its timeout can look like the answer to the next request.",
+        "The usual framing on serial lines: unit, function, data and a CRC of 16 bits, in bytes as they are. A frame ends with a pause of 3.5 characters. Requests carry no number, so an answer that comes after its timeout can look like the answer to the next request.",
     ),
     term(
         &["ASCII", "modbus-ascii", "modbus ascii"],
-        "A framing on serial lines in hex digits: a colon, unit, function, data, an LRC of 8 bits, carriage return and line feed. It takes twice the characters of RTU, and needs no silence, so that slow modems can carry it.",
+        "A framing on serial lines in hex digits: a colon, unit, function, data, an LRC of 8 bits, carriage return and line feed. It takes twice the characters of RTU, and needs no pause, so that slow modems can carry it.",
     ),
     term(
         &["broadcast"],
@@ -140,7 +140,7 @@ pub(super) const fn more(code: u32) -> Option<&'static str> {
         3 => {
             "Typical: more registers in one request than the device takes (`max-read`, `max-write`), or a value outside of its range. Our own images answer it where a written value does not fit the rule's form."
         }
-        4 => "The request was right and the device could not do it; its own display or log may tell why.",
+        4 => "The request was right and the device could not do it; its own display or log may say why.",
         5 => "Not a failure: the device works on it and will be asked again.",
         6 => {
             "Ask again later; if it stays so, ask less often, or look for a second client that keeps it busy."
@@ -151,7 +151,7 @@ pub(super) const fn more(code: u32) -> Option<&'static str> {
             "From a gateway: it has no way for that unit. From Woodrush: the port behind is closed, or nothing serves the unit. Look at `woodrush status`: which port is down?"
         }
         11 => {
-            "From a gateway: the device behind did not answer. From an image of Woodrush: the source of a value in the range is lost or too old, and the whole read is refused so that nobody takes an old value for a live one (`on-loss`). Look at `woodrush status`: which device is lost? A client that reads values of several devices in one request loses all with one of them (M50)."
+            "From a gateway: the device behind did not answer. From an image of Woodrush: the source of a value in the range is lost or too old, and the whole read is refused so that an old value is never taken for a live one (`on-loss`). Look at `woodrush status`: which device is lost? A client that reads values of several devices in one request loses all with one of them (M50)."
         }
         _ => return None,
     })

@@ -69,7 +69,7 @@ static KEYS: [Key; 9] = [
         table: "ports",
         name: "link-retries",
         kind: KeyKind::Whole(0, 100),
-        doc: "how often the link tries again, after refusals and after silence each; default 3",
+        doc: "how often the link retries, after refusals and after missing answers each; default 3",
     },
     Key {
         table: "devices",
@@ -182,7 +182,7 @@ impl Dialect for Tables {
                 "is the file there, of that type, and long enough for what is asked at once?"
             }
             (0x60, None) | (_, Some(0x0B | 0x10 | 0x1A | 0x1B | 0x1E)) => {
-                "the file is protected, or somebody else holds it"
+                "the file is protected, or another station holds it"
             }
             (0x70, None) => "turn its key switch to run",
             (_, Some(0x09 | 0x0A)) => "ask for less at once: `max-read = 82`, or what its manual says",

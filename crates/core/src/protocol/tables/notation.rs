@@ -80,7 +80,7 @@ impl<'t> Part<'t> {
     fn number(&self, octal: bool, noun: &str) -> Result<u32, AddressFault> {
         let plain = !self.text.is_empty() && self.text.bytes().all(|byte| byte.is_ascii_digit());
         if !plain {
-            return fault("F10", self.range(), format!("`{}` is no number of {noun}", self.text), vec![]);
+            return fault("F10", self.range(), format!("`{}` is not a number of {noun}", self.text), vec![]);
         }
         let base = if octal { 8 } else { 10 };
         match u32::from_str_radix(self.text, base) {
@@ -226,7 +226,7 @@ fn element(
                 let all: Vec<&str> = parts.chain(bits).collect();
                 let what = match all.as_slice() {
                     [] => format!("an element of a {} file has no parts", file.letter),
-                    all => format!("`{}` is no part of it: {}", word.text, all.join(", ")),
+                    all => format!("`{}` is not a part of it ({})", word.text, all.join(", ")),
                 };
                 return fault("F10", word.range(), what, vec![]);
             }
@@ -281,12 +281,12 @@ fn no_file(text: &str, name: &str, begin: usize) -> Result<Address, AddressFault
     let known: Vec<&str> = FILES.iter().map(|file| file.letter).collect();
     if !text.contains(':') && !text.contains('/') || text.contains('[') {
         let what = format!(
-            "`{text}` is no numbered element such as N7:0, B3:1/5 or T4:0.ACC; names of a controller's own program cannot be \
+            "`{text}` is not a numbered element such as N7:0, B3:1/5 or T4:0.ACC; names of a controller's own program cannot be \
              asked for"
         );
         return fault("M45", 0..text.len(), what, vec![]);
     }
-    let what = format!("`{name}` is no kind of file: {}", known.join(", "));
+    let what = format!("`{name}` is not a kind of file ({})", known.join(", "));
     fault("F10", begin..begin + name.len().max(1), what, vec![])
 }
 

@@ -180,7 +180,7 @@ impl BlockClient {
 
     fn answered(&mut self, message: &[u8]) {
         let Some(job) = &mut self.asked else {
-            return self.give_up(Kind::Mismatch, "an answer came that nobody asked for".into());
+            return self.give_up(Kind::Mismatch, "an answer came without a request".into());
         };
         let (Some(window), fetched) = (job.window, job.must_fetch()) else { return };
         let data = job.data();

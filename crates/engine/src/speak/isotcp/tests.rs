@@ -188,7 +188,7 @@ fn a_refused_opening_is_told_in_words() {
     for (answer, words) in [
         (
             "03 00 00 0B 06 80 00 01 00 00 02",
-            "nobody listens at that TSAP (0x02); are local and remote TSAP swapped",
+            "no one listens at that TSAP (0x02); are local and remote TSAP swapped",
         ),
         ("03 00 00 0B 06 80 00 01 00 00 88", "refused on this connection"),
         ("03 00 00 16 11 D0 00 01 44 34 00 C0 01 0B C1 02 01 00 C2 02 01 02", "TPDU size is 11"),
