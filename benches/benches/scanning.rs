@@ -9,7 +9,7 @@ use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Line, Parity};
 use woodrush_core::protocol::{Setup, dialect};
-use woodrush_engine::reach::{Link, Reach};
+use woodrush_engine::direct::{Direct, Link};
 use woodrush_engine::rig::Rig;
 use woodrush_engine::scan::{Depth, look, numbered};
 
@@ -42,7 +42,7 @@ fn main() {
     let line = LineTime { hurry: true, ..LineTime::bare(rtu, Some(LINE), TIMEOUT) };
     let path = rig.paths()[0].1.clone();
     let link = Link::Serial { path, line: LINE, two_wires: false, echo: false };
-    let mut reach = Reach::open(&link, line, &base).unwrap();
+    let mut reach = Direct::open(&link, line, &base).unwrap();
     let began = Instant::now();
     let mut ideal = 0;
     let mut found = 0;

@@ -2,12 +2,12 @@
 //! and misaddressed answers, refusals, lost acknowledgements, broken clients. Every value tells where and when it comes
 //! from, so that a wrong, a torn or an old one shows.
 
-mod asker;
+mod client;
 mod faults;
 pub mod site;
 mod watch;
 
-use asker::{Asker, Spot, spot};
+use client::{ClientIdentity, Spot, spot};
 use faults::Faults;
 use site::{DEVICES, IMAGES, ROUND, STEP};
 use std::sync::Arc;
@@ -118,7 +118,7 @@ struct Places {
 /// One run on the virtual clock.
 pub struct Endurance {
     bench: Bench,
-    askers: Vec<Asker>,
+    clients: Vec<ClientIdentity>,
     /// By image, then by device.
     places: Vec<Vec<Places>>,
     watch: Watch,
@@ -142,7 +142,8 @@ impl Endurance {
     pub fn new(checked: &Checked, seed: u64) -> Self {
         let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
         let bench = Bench::new(checked, Arc::clone(&plan)).expect("its signals fit");
-        let askers: Vec<Asker> = (0..IMAGES.len()).map(|image| Asker::new(&bench, &plan, image)).collect();
+        let clients: Vec<ClientIdentity> =
+            (0..IMAGES.len()).map(|image| ClientIdentity::new(&bench, &plan, image)).collect();
         let places = (0..IMAGES.len())
             .map(|image| (0..DEVICES.len()).map(|device| places(&plan, image, device)).collect())
             .collect();
@@ -151,7 +152,7 @@ impl Endurance {
             faults: Faults::new(checked),
             bits: vec![[None; IMAGES.len()]; DEVICES.len()],
             bench,
-            askers,
+            clients,
             places,
             watch,
             plan,
@@ -204,7 +205,7 @@ impl Endurance {
 
     fn ask(&mut self, image: usize, ask: Ask) -> Result<Vec<u8>, ()> {
         let watch = &mut self.watch;
-        let answer = self.askers[image].ask(&mut self.bench, ask, &mut |bench| watch.look(bench));
+        let answer = self.clients[image].ask(&mut self.bench, ask, &mut |bench| watch.look(bench));
         answer.map_err(|_| self.seen.refused += 1)
     }
 
@@ -375,7 +376,7 @@ impl Endurance {
         self.transaction = self.transaction.wrapping_add(1);
         let mut frame = vec![];
         tcp::emit(self.transaction, unit, &[3, 0, if place == 0 { 0 } else { 2 }, 0, 2], &mut frame);
-        let Some(mut line) = self.bench.connect(self.askers[0].station.port) else { return };
+        let Some(mut line) = self.bench.connect(self.clients[0].station.port) else { return };
         let watch = &mut self.watch;
         let back = self.bench.exchange_seen(&mut line, &frame, &mut |bench| watch.look(bench));
         let back = back.unwrap_or_default();
@@ -394,7 +395,7 @@ impl Endurance {
 
     /// Somebody says a part of something and goes.
     fn half(&mut self, image: usize) {
-        let Some(mut line) = self.bench.connect(self.askers[image].station.port) else { return };
+        let Some(mut line) = self.bench.connect(self.clients[image].station.port) else { return };
         let count = self.dice.pick(24);
         let bytes: Vec<u8> = (0..count).map(|_| u8::try_from(self.dice.roll(256)).unwrap_or(0)).collect();
         let request = [0, 1, 0, 0, 0, 6, 1, 3, 0, 10, 0, 2];

@@ -1,6 +1,6 @@
 //! Looks at what devices are sent, at every step of the virtual clock.
 
-use super::asker::{Spot, spot};
+use super::client::{Spot, spot};
 use super::site::{DEVICES, STEP, next, on_loss};
 use super::{SECOND, told};
 use woodrush_core::check::Checked;

@@ -3,12 +3,12 @@
 
 mod args;
 mod commands;
+mod connections;
 mod console;
 mod kept;
 mod project;
 mod render;
 mod version;
-mod ways;
 
 use clap::FromArgMatches;
 use clap::error::ErrorKind;

@@ -7,7 +7,7 @@ use crate::plan::demands;
 use crate::project::{Signal, Trouble, micros, read};
 use crate::protocol::DIALECTS;
 use crate::trace::trace;
-use crate::{At, Span};
+use crate::{Span, Spanned};
 
 /// A project whose rules use a profile, which is the fuzzed text.
 const AROUND: &str = r#"
@@ -97,7 +97,7 @@ pub fn typed(text: &[u8]) {
     let (kind, rest) = text.split_once(' ').unwrap_or((&text, ""));
     let _ = Trouble::parse(kind, rest);
     let checked = check(read("around.toml", AROUND.to_string(), &mut |_| Err(String::new())));
-    let _ = checked.project.endpoint(&At { value: text.to_string(), span: Span::default() });
+    let _ = checked.project.endpoint(&Spanned { value: text.to_string(), span: Span::default() });
 }
 
 #[cfg(test)]

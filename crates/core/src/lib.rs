@@ -34,4 +34,4 @@ pub mod wanted;
 
 pub use nearest::nearest;
 pub use refusal::{Blame, Kind, Refusal};
-pub use source::{At, Position, Source, Sources, Span};
+pub use source::{Position, SourceFile, Sources, Span, Spanned};

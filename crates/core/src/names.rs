@@ -206,8 +206,8 @@ fn source(
             }
             (Some(called(station, place, place.item(item).first, place.bit)), None)
         }
-        Source::Told(_) => (checked.project.maps.get(rule.map).map(|map| map.from.value.clone()), None),
-        Source::Entry { image, place, .. } => {
+        Source::Health(_) => (checked.project.maps.get(rule.map).map(|map| map.from.value.clone()), None),
+        Source::ClientCells { image, place, .. } => {
             let station = plan.images.get(image);
             (station.map(|station| called(station, place, place.item(item).first, place.bit)), None)
         }

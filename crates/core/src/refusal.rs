@@ -7,7 +7,7 @@ pub struct Refusal {
     pub kind: Kind,
     /// Whose fault it is.
     pub blame: Blame,
-    /// The device's own number with the name of its protocol's family, for the log and for an asker who speaks the
+    /// The device's own number with the name of its protocol's family, for the log and for a client who speaks the
     /// same.
     pub native: Option<(&'static str, u32)>,
 }
@@ -89,7 +89,7 @@ pub enum Blame {
     /// The device that was asked.
     Device,
     /// Whoever asks.
-    Asker,
+    ClientIdentity,
     /// A bug here.
     Us,
 }

@@ -3,9 +3,9 @@
 use serde::{Serialize, Serializer};
 
 /// One value as JSON has it.
-struct Shown<'t>(&'t str);
+struct JsonValue<'t>(&'t str);
 
-impl Serialize for Shown<'_> {
+impl Serialize for JsonValue<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let text = self.0;
         if let Ok(whole) = text.parse::<i64>() {
@@ -29,7 +29,7 @@ impl Serialize for Shown<'_> {
 /// # Errors
 /// Those of the serializer.
 pub fn one<S: Serializer>(text: &str, serializer: S) -> Result<S::Ok, S::Error> {
-    Shown(text).serialize(serializer)
+    JsonValue(text).serialize(serializer)
 }
 
 /// The same on a value that may be missing: `null`.
@@ -37,7 +37,7 @@ pub fn one<S: Serializer>(text: &str, serializer: S) -> Result<S::Ok, S::Error> 
 /// # Errors
 /// Those of the serializer.
 pub fn maybe<S: Serializer>(text: &Option<String>, serializer: S) -> Result<S::Ok, S::Error> {
-    text.as_deref().map(Shown).serialize(serializer)
+    text.as_deref().map(JsonValue).serialize(serializer)
 }
 
 /// The same on a list of values.
@@ -45,7 +45,7 @@ pub fn maybe<S: Serializer>(text: &Option<String>, serializer: S) -> Result<S::O
 /// # Errors
 /// Those of the serializer.
 pub fn many<S: Serializer>(texts: &[String], serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.collect_seq(texts.iter().map(|text| Shown(text)))
+    serializer.collect_seq(texts.iter().map(|text| JsonValue(text)))
 }
 
 #[cfg(test)]
@@ -54,7 +54,7 @@ mod tests {
 
     #[test]
     fn numbers_are_numbers_and_texts_are_texts() {
-        let shown = |text: &str| serde_json::to_string(&Shown(text)).unwrap();
+        let shown = |text: &str| serde_json::to_string(&JsonValue(text)).unwrap();
         for (text, json) in [
             ("9.06", "9.06"),
             ("-12", "-12"),

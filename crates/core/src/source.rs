@@ -27,21 +27,21 @@ impl Span {
 
 /// A value and where it was written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct At<T> {
+pub struct Spanned<T> {
     /// The value.
     pub value: T,
     /// Where it stands; for text the bytes between the quotes.
     pub span: Span,
 }
 
-impl<T> At<T> {
+impl<T> Spanned<T> {
     /// The same place with another value.
-    pub fn map<U>(self, change: impl FnOnce(T) -> U) -> At<U> {
-        At { value: change(self.value), span: self.span }
+    pub fn map<U>(self, change: impl FnOnce(T) -> U) -> Spanned<U> {
+        Spanned { value: change(self.value), span: self.span }
     }
 }
 
-impl<T> Deref for At<T> {
+impl<T> Deref for Spanned<T> {
     type Target = T;
 
     fn deref(&self) -> &T {
@@ -51,7 +51,7 @@ impl<T> Deref for At<T> {
 
 /// One file as it was read.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Source {
+pub struct SourceFile {
     /// The path as the user knows it.
     pub name: String,
     /// The whole text.
@@ -60,7 +60,7 @@ pub struct Source {
     lines: Vec<u32>,
 }
 
-impl Source {
+impl SourceFile {
     fn new(name: String, text: String) -> Self {
         let ends = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
         let starts = ends.map(|(at, _)| u32::try_from(at + 1).unwrap_or(u32::MAX));
@@ -71,7 +71,7 @@ impl Source {
 
 /// All files of a project: the project file first, then profiles.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Sources(Vec<Source>);
+pub struct Sources(Vec<SourceFile>);
 
 /// A line and column for people, both from 1, and the line's text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -93,14 +93,14 @@ pub struct Position<'a> {
 impl Sources {
     /// Adds a file and returns its index for spans.
     pub fn add(&mut self, name: impl Into<String>, text: impl Into<String>) -> u16 {
-        self.0.push(Source::new(name.into(), text.into()));
+        self.0.push(SourceFile::new(name.into(), text.into()));
         u16::try_from(self.0.len() - 1).unwrap_or(u16::MAX)
     }
 
     /// Shows nothing of a file any more.
     pub(crate) fn forget(&mut self, file: u16) {
         if let Some(source) = self.0.get_mut(usize::from(file)) {
-            *source = Source::new(std::mem::take(&mut source.name), String::new());
+            *source = SourceFile::new(std::mem::take(&mut source.name), String::new());
         }
     }
 

@@ -1,13 +1,13 @@
-//! The whole converter in memory on a virtual clock, with simulated devices at one end and askers at the other.
+//! The whole converter in memory on a virtual clock, with simulated devices at one end and clients at the other.
 //!
 //! Freshness, retries, fairness, faults and an hour of noise take milliseconds here and are the same every time:
 //! nothing reads a clock, and every random number comes from the project's `seed`.
 
 use crate::Moment;
-use crate::converter::{Answering, AnsweringAct, Asker};
-use crate::line::{Asking, LineAct};
-use crate::rig::{Bus, BusAct, Kin, SimDevice, kin_bus_of};
-use crate::shared::{AskerId, Event, Shared, Site};
+use crate::line::{LineAct, Schedule};
+use crate::rig::{Bus, BusAct, SimDevice, Twins, kin_bus_of};
+use crate::session::{ClientIdentity, Session, SessionAct};
+use crate::shared::{ClientId, Event, Shared, Site};
 use crate::speak::News;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -15,12 +15,12 @@ use woodrush_core::Refusal;
 use woodrush_core::check::Checked;
 
 /// How something that was handed over has ended.
-type Ended = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
+type Ending = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
 
 /// One serial port: the converter's side and the simulated side.
 struct Line {
     port: usize,
-    asking: Asking,
+    asking: Schedule,
     bus: Bus,
     /// When its connection was made last; and when it is made again, while there is none.
     made: Moment,
@@ -73,7 +73,7 @@ impl Line {
 /// A connection that was made is not made anew before so long, in microseconds: as the driver of a port waits.
 const AGAIN_AFTER: u64 = 1_000_000;
 
-/// Converter, devices and askers at one virtual moment.
+/// Converter, devices and clients at one virtual moment.
 pub struct Bench {
     now: Moment,
     shared: Arc<Shared>,
@@ -85,7 +85,7 @@ pub struct Bench {
 }
 
 /// One connection to a listening port of the bench.
-pub struct BenchClient(Answering);
+pub struct BenchClient(Session);
 
 impl Bench {
     /// Builds the site as the project describes it.
@@ -104,11 +104,11 @@ impl Bench {
         if let Some(own) = Arc::get_mut(&mut shared) {
             own.ports.iter_mut().for_each(|port| port.first = 0);
         }
-        let (mut lines, mut kin) = (vec![], Kin::new());
+        let (mut lines, mut kin) = (vec![], Twins::new());
         for port in 0..checked.project.ports.len() {
             let no_files = |path: &str| Err(format!("{path}: there are no files here"));
             let bus = kin_bus_of(checked, port, &no_files, true, &mut kin)?;
-            if let (Some(bus), Some(asking)) = (bus, Asking::new(Arc::clone(&shared), port)) {
+            if let (Some(bus), Some(asking)) = (bus, Schedule::new(Arc::clone(&shared), port)) {
                 let woken = Arc::new(AtomicBool::new(true));
                 let wakes = Arc::clone(&woken);
                 if let Some(queue) = shared.queues.get(port) {
@@ -265,8 +265,8 @@ impl Bench {
     /// Connects to a listening port.
     #[must_use]
     pub fn connect(&self, port: usize) -> Option<BenchClient> {
-        let asker = Asker { id: AskerId(0), who: "bench".into(), address: None };
-        Answering::new(Arc::clone(&self.site), port, asker).map(BenchClient)
+        let client = ClientIdentity { id: ClientId(0), who: "bench".into(), address: None };
+        Session::new(Arc::clone(&self.site), port, client).map(BenchClient)
     }
 
     /// Sends bytes over a connection and returns what comes back until nothing more does; time passes while writes go
@@ -286,11 +286,11 @@ impl Bench {
         let mut back = vec![];
         loop {
             match client.0.poll(self.now) {
-                AnsweringAct::Send(bytes) => back.extend(bytes),
-                AnsweringAct::HangUp(_) => return None,
-                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => return Some(back),
-                AnsweringAct::Hand(handed) => {
-                    let ended: Ended = Arc::default();
+                SessionAct::Send(bytes) => back.extend(bytes),
+                SessionAct::HangUp(_) => return None,
+                SessionAct::WaitUntil(_) | SessionAct::Rest => return Some(back),
+                SessionAct::Hand(handed) => {
+                    let ended: Ending = Arc::default();
                     let told = Arc::clone(&ended);
                     client.0.submit(
                         *handed,

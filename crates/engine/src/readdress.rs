@@ -1,7 +1,7 @@
 //! Gives a device another number on its line, or other line settings: by the registers that its profile names, with a look
 //! before and after, and an account of what state it is in wherever it ends.
 
-use crate::reach::{Closed, Reach};
+use crate::direct::{Closed, Direct};
 use crate::scan::{Depth, Presence, look, numbered};
 use std::time::Duration;
 use woodrush_core::Refusal;
@@ -15,7 +15,7 @@ const PAUSE: Duration = Duration::from_millis(200);
 
 /// A value for one register of settings.
 #[derive(Debug, Clone)]
-pub struct Setting {
+pub struct NewSetting {
     /// Where.
     pub wanted: Wanted,
     /// What.
@@ -34,18 +34,18 @@ pub struct Move {
     /// Where it shall answer.
     pub to: u32,
     /// What must be written before settings can be.
-    pub unlock: Option<Setting>,
+    pub unlock: Option<NewSetting>,
     /// The settings, the number among them where it changes.
-    pub settings: Vec<Setting>,
+    pub settings: Vec<NewSetting>,
     /// What makes them take effect.
-    pub apply: Option<Setting>,
+    pub apply: Option<NewSetting>,
     /// How often it is looked for afterwards.
     pub looks: usize,
 }
 
 /// Where a device is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum State {
+pub enum MoveState {
     /// Nothing was written.
     Untouched,
     /// It was unlocked, and no setting was written.
@@ -60,9 +60,9 @@ pub enum State {
 
 /// How it ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ended {
+pub struct MoveResult {
     /// Where the device is.
-    pub state: State,
+    pub state: MoveState,
     /// Why it went no further, in words; `None` where all is done.
     pub why: Option<String>,
     /// It was there before anything was written, as after a move that was stopped before its end was seen.
@@ -71,7 +71,7 @@ pub struct Ended {
 
 /// What is being done, for whoever watches.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Doing {
+pub enum Stage {
     /// Looking whether the new place is free.
     LookingAtNew,
     /// Looking whether just one is at the old place.
@@ -89,15 +89,15 @@ pub enum Doing {
 /// Moves a device; `reopen` opens its line as it is set afterwards, where that changes. `go_on` hears of each step, and
 /// ends the work before it by `false`.
 pub fn readdress(
-    reach: Reach,
+    reach: Direct,
     order: &Move,
-    reopen: Option<&mut dyn FnMut() -> Result<Reach, Closed>>,
-    go_on: &mut dyn FnMut(Doing) -> bool,
-) -> Ended {
-    let mut state = State::Untouched;
+    reopen: Option<&mut dyn FnMut() -> Result<Direct, Closed>>,
+    go_on: &mut dyn FnMut(Stage) -> bool,
+) -> MoveResult {
+    let mut state = MoveState::Untouched;
     let mut already = false;
     let why = carry_out(reach, order, reopen, go_on, (&mut state, &mut already)).err();
-    Ended { state, why, already }
+    MoveResult { state, why, already }
 }
 
 fn stopped() -> String {
@@ -109,30 +109,30 @@ fn gone(refusal: &Refusal) -> String {
 }
 
 fn carry_out(
-    mut reach: Reach,
+    mut reach: Direct,
     order: &Move,
-    reopen: Option<&mut dyn FnMut() -> Result<Reach, Closed>>,
-    go_on: &mut dyn FnMut(Doing) -> bool,
-    (state, already): (&mut State, &mut bool),
+    reopen: Option<&mut dyn FnMut() -> Result<Direct, Closed>>,
+    go_on: &mut dyn FnMut(Stage) -> bool,
+    (state, already): (&mut MoveState, &mut bool),
 ) -> Result<(), String> {
     let mut step = |doing| if go_on(doing) { Ok(()) } else { Err(stopped()) };
     let (old, new) = (order.from, order.to);
     let other_line = reopen.is_some();
     if old != new {
-        step(Doing::LookingAtNew)?;
+        step(Stage::LookingAtNew)?;
         for _ in 0..LOOKS - 1 {
             let Some(found) = presence(&mut reach, order, new)? else { continue };
             // One that was moved and not seen since answers there alone; nothing else is to be done then.
             let moves_only = order.settings.len() == 1 && !other_line;
             let alone = moves_only && found == Presence::Answers && is_empty(&mut reach, order, old)?;
             if alone {
-                (*state, *already) = (State::There, true);
+                (*state, *already) = (MoveState::There, true);
                 return Ok(());
             }
             return Err(format!("{} {new} is taken: a device answers there already", order.key));
         }
     }
-    step(Doing::LookingAtOld)?;
+    step(Stage::LookingAtOld)?;
     // One answer that noise took is no reason to leave a device where it is; two devices show up in several looks.
     let (mut answered, mut missed) = (0, 0);
     while answered < LOOKS {
@@ -149,28 +149,28 @@ fn carry_out(
         }
     }
     if let Some(unlock) = &order.unlock {
-        step(Doing::Unlocking)?;
+        step(Stage::Unlocking)?;
         write(&mut reach, order, old, unlock)
             .map_err(|why| format!("it rejected the unlock value: {why}"))?;
-        *state = State::Unlocked;
+        *state = MoveState::Unlocked;
     }
-    step(Doing::Writing)?;
+    step(Stage::Writing)?;
     for setting in &order.settings {
         // Some answer as what they were, some as what they are now, some not at all: looking for it decides.
         match write(&mut reach, order, old, setting) {
-            Ok(()) | Err(Unwritten::Silent) => *state = State::Written,
+            Ok(()) | Err(Unwritten::Silent) => *state = MoveState::Written,
             Err(Unwritten::Refused(why)) => {
                 return Err(format!("it refuses {}: {why}", setting.wanted.written));
             }
         }
     }
     if let Some(apply) = &order.apply {
-        step(Doing::Applying)?;
+        step(Stage::Applying)?;
         if let Err(Unwritten::Refused(why)) = write(&mut reach, order, old, apply) {
             return Err(format!("it refuses {}: {why}", apply.wanted.written));
         }
     }
-    step(Doing::Finding)?;
+    step(Stage::Finding)?;
     if let Some(reopen) = reopen {
         // Nobody else may have the line open, we neither.
         drop(reach);
@@ -178,17 +178,17 @@ fn carry_out(
     }
     for _ in 0..order.looks.max(1) {
         if presence(&mut reach, order, new)? == Some(Presence::Answers) {
-            *state = State::There;
+            *state = MoveState::There;
             if old != new && presence(&mut reach, order, old)?.is_some() {
                 return Err(format!("a device still answers at {} {old} too: there were two", order.key));
             }
             return Ok(());
         }
-        step(Doing::Finding)?;
+        step(Stage::Finding)?;
         pause();
     }
     if !other_line && old != new && presence(&mut reach, order, old)?.is_some() {
-        *state = State::Stayed;
+        *state = MoveState::Stayed;
         return Err(
             "it took the value and still answers where it was: it may need its power switched off and on"
                 .into(),
@@ -199,7 +199,7 @@ fn carry_out(
 }
 
 /// Whether nothing answers at a number, however often it is looked at.
-fn is_empty(reach: &mut Reach, order: &Move, number: u32) -> Result<bool, String> {
+fn is_empty(reach: &mut Direct, order: &Move, number: u32) -> Result<bool, String> {
     for _ in 0..LOOKS {
         if presence(reach, order, number)?.is_some() {
             return Ok(false);
@@ -213,7 +213,7 @@ fn pause() {
     std::thread::sleep(PAUSE);
 }
 
-fn presence(reach: &mut Reach, order: &Move, number: u32) -> Result<Option<Presence>, String> {
+fn presence(reach: &mut Direct, order: &Move, number: u32) -> Result<Option<Presence>, String> {
     let station = numbered(&order.base, order.key, number);
     let found = look(reach, &station, Some(number), Depth::quick()).map_err(|refusal| gone(&refusal))?;
     Ok(found.map(|found| found.presence))
@@ -234,7 +234,7 @@ impl std::fmt::Display for Unwritten {
     }
 }
 
-fn write(reach: &mut Reach, order: &Move, number: u32, setting: &Setting) -> Result<(), Unwritten> {
+fn write(reach: &mut Direct, order: &Move, number: u32, setting: &NewSetting) -> Result<(), Unwritten> {
     let station = numbered(&setting.wanted.station, order.key, number);
     let extent = setting.wanted.place.item(0);
     match reach.write(&station, extent, setting.cells.clone()) {

@@ -4,10 +4,10 @@ use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use serde::Serialize;
-use woodrush_core::protocol::{Address, Brings, Dialect, Grain, Setup, notations};
+use woodrush_core::protocol::{Address, Dialect, Grain, ImpliedType, Setup, notations};
 
 #[derive(Serialize)]
-struct Shown {
+struct ShownAddress {
     written: String,
     /// The setting under which it is that; empty where it is so under all.
     #[serde(skip_serializing_if = "str::is_empty")]
@@ -51,7 +51,7 @@ pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict
             console.json(&serde_json::json!({ "format": 1, "addresses": shown, "refused": refused }))?
         }
         Format::Csv => {
-            let row = |s: &Shown| {
+            let row = |s: &ShownAddress| {
                 vec![s.written.clone(), s.canonical.clone(), s.offset.clone(), s.hex.clone(), s.means.clone()]
             };
             let rows = shown.iter().map(row).collect();
@@ -80,18 +80,19 @@ pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict
 }
 
 /// What a text is; several where it depends on a setting.
-fn read(text: &str) -> Result<Vec<Shown>, Refused> {
+fn read(text: &str) -> Result<Vec<ShownAddress>, Refused> {
     let mut first = None;
     for dialect in notations() {
-        let mut found: Vec<Shown> = vec![];
+        let mut found: Vec<ShownAddress> = vec![];
         for (when, setup) in dialect.readings() {
             match dialect.parse(text, &setup) {
-                Ok(address) => found.push(Shown { when, ..show(text, dialect, &address, &setup) }),
+                Ok(address) => found.push(ShownAddress { when, ..show(text, dialect, &address, &setup) }),
                 Err(fault) => first = first.or(Some(fault)),
             }
         }
         // The same under all of them needs no word about it.
-        let same = |one: &Shown, other: &Shown| one.grain == other.grain && one.means == other.means;
+        let same =
+            |one: &ShownAddress, other: &ShownAddress| one.grain == other.grain && one.means == other.means;
         if let [one, rest @ ..] = found.as_mut_slice() {
             if dialect.readings().len() == 1 + rest.len() && rest.iter().all(|other| same(one, other)) {
                 one.when = "";
@@ -111,12 +112,12 @@ fn read(text: &str) -> Result<Vec<Shown>, Refused> {
     ))
 }
 
-fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Setup) -> Shown {
+fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Setup) -> ShownAddress {
     let Address { space, first, bit, brings } = address;
     // What lies there may take several grains; its neighbours are as wide.
     let width = match brings {
-        Brings::Width(ty) | Brings::Type(ty) => ty.width(space.grain).unwrap_or(1),
-        Brings::Nothing => 1,
+        ImpliedType::Width(ty) | ImpliedType::Type(ty) => ty.width(space.grain).unwrap_or(1),
+        ImpliedType::Nothing => 1,
     };
     let own = dialect.show(space, *first, width, *bit, setup);
     let neighbour = |first: u32| dialect.show(space, first, width, *bit, setup).to_string();
@@ -127,7 +128,7 @@ fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Se
         _ => space.noun.to_string(),
     };
     let access = if space.writable { "read and write" } else { "read only" };
-    Shown {
+    ShownAddress {
         written: text.into(),
         when: "",
         grain: (*first, *bit),
@@ -146,7 +147,7 @@ fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Se
     }
 }
 
-fn say(console: &mut Console, address: &Shown) -> Result<(), Failure> {
+fn say(console: &mut Console, address: &ShownAddress) -> Result<(), Failure> {
     let head = console.paint(Tone::Accent, &address.written);
     let when = if address.when.is_empty() { String::new() } else { format!(", with `{}`", address.when) };
     console.say(&format!("{head}  {} {}{when}", address.notation, address.means))?;

@@ -13,7 +13,7 @@ use woodrush_core::form::{Conversion, Form};
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Wires, read};
 use woodrush_core::protocol::{Extent, refusal_shown};
-use woodrush_core::{At, Refusal, Span};
+use woodrush_core::{Refusal, Span, Spanned};
 use woodrush_engine::Dialer;
 use woodrush_engine::converter::{Event, Running, start};
 use woodrush_engine::rig::Rig;
@@ -179,7 +179,7 @@ impl Play {
 
     fn dial(&self, address: &str) -> Result<(Dialer, Extent), Failure> {
         let bug = || Failure::Outside(format!("the demo does not know {address}"));
-        let entry = At { value: format!("scada:{address}"), span: Span::default() };
+        let entry = Spanned { value: format!("scada:{address}"), span: Span::default() };
         let endpoint = self.checked.project.endpoint(&entry).map_err(|_| bug())?;
         let image = self.plan.images.iter().find(|image| image.name == "scada").ok_or_else(bug)?;
         let woodrush_core::project::Target::Cells(place, _) = endpoint.target else { return Err(bug()) };

@@ -11,7 +11,7 @@ use woodrush_core::project::{OnLoss, Wires, show_micros};
 use woodrush_core::protocol::Extent;
 
 #[derive(Serialize)]
-struct Row {
+struct MapRow {
     rule: String,
     image: String,
     /// The station as which the image answers, or at which the device is; empty where there is none.
@@ -70,7 +70,7 @@ impl<'d> Setup<'d> {
 pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
     let numbered = (0u32..).zip(&checked.plan.rules);
-    let rows: Vec<Row> = numbered.flat_map(|(at, rule)| rows(&checked, at, rule)).collect();
+    let rows: Vec<MapRow> = numbered.flat_map(|(at, rule)| rows(&checked, at, rule)).collect();
     let passed = passed(&checked);
     match console.format {
         Format::Json => {
@@ -102,7 +102,7 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
                 "unit",
                 "note",
             ];
-            let row = |r: Row| {
+            let row = |r: MapRow| {
                 vec![
                     r.rule,
                     r.image,
@@ -136,8 +136,8 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
 }
 
 /// One table an image, so that its name need not stand in every row.
-fn text(console: &mut Console, checked: &Checked, rows: &[Row], passed: &[Passed]) -> Result<(), Failure> {
-    let row = |r: &Row| {
+fn text(console: &mut Console, checked: &Checked, rows: &[MapRow], passed: &[Passed]) -> Result<(), Failure> {
+    let row = |r: &MapRow| {
         let other = !r.device_form.is_empty() && r.device_form != r.form;
         let there = if other { format!("\nas {}", r.device_form) } else { String::new() };
         let note = if r.note.is_empty() { String::new() } else { format!("\n{}", r.note) };
@@ -212,8 +212,8 @@ fn to_set_up(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
 }
 
 /// One table a device that is sent values.
-fn sent(console: &mut Console, checked: &Checked, rows: &[Row], first: &mut bool) -> Result<(), Failure> {
-    let row = |r: &Row| {
+fn sent(console: &mut Console, checked: &Checked, rows: &[MapRow], first: &mut bool) -> Result<(), Failure> {
+    let row = |r: &MapRow| {
         let from = if r.device_address.is_empty() {
             r.value.clone()
         } else {
@@ -296,7 +296,7 @@ fn shown(station: &Station, extent: Extent, bit: Option<u8>) -> (String, String)
     shown.map_or_else(Default::default, |shown| (shown.canonical, shown.offset))
 }
 
-fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
+fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<MapRow> {
     let (project, plan) = (&checked.project, &checked.plan);
     let Some((board, map)) = plan.board(rule.board).zip(project.maps.get(rule.map)) else { return vec![] };
     let sink = plan.sink(rule);
@@ -322,10 +322,10 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
         }
         let (address, offset) = shown(board, target, rule.target.bit);
         let far = far_end(checked, number, rule, item, spread.then(|| u8::try_from(part).unwrap_or(0)));
-        let ages = rule.max_age != u64::MAX && !matches!(rule.source, Source::Told(_));
+        let ages = rule.max_age != u64::MAX && !matches!(rule.source, Source::Health(_));
         let seconds = |micros: u64| micros as f64 / 1e6;
         let polled = matches!(rule.source, Source::Poll { .. });
-        Row {
+        MapRow {
             rule: map.name.as_ref().map_or_else(|| (rule.map + 1).to_string(), |name| name.value.clone()),
             image: if sink.is_some() { String::new() } else { board.name.clone() },
             sent_to: if sink.is_some() { board.name.clone() } else { String::new() },
@@ -341,7 +341,7 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<Row> {
             poll_s: polled.then(|| seconds(rule.every)),
             max_age_s: ages.then(|| seconds(rule.max_age)),
             on_loss: match (rule.source, rule.on_loss) {
-                (Source::Told(_), _) => "never lost".into(),
+                (Source::Health(_), _) => "never lost".into(),
                 (_, OnLoss::Refuse) => "refuse".into(),
                 (_, OnLoss::Hold) => "hold".into(),
                 (_, OnLoss::Stop) => "stop".into(),
@@ -380,7 +380,7 @@ fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32, part: 
         project.profile_of(device)?.points.get(point?).map(|point| point.name.value.as_str())
     };
     match rule.source {
-        Source::Told(told) => Far { value: told.show(project), ..Far::default() },
+        Source::Health(told) => Far { value: told.show(project), ..Far::default() },
         Source::Poll { device, place, point: at } => {
             let Some(station) = plan.devices.get(device) else { return Far::default() };
             let (address, offset) = shown(station, place.item(item), place.bit.or(part));
@@ -393,7 +393,7 @@ fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32, part: 
                 form,
             }
         }
-        Source::Entry { image, place, .. } => {
+        Source::ClientCells { image, place, .. } => {
             let Some(station) = plan.images.get(image) else { return Far::default() };
             let (address, offset) = shown(station, place.item(item), None);
             let form = rule.conversion.from.to_string();

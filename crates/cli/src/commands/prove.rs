@@ -35,13 +35,13 @@ pub(crate) fn run(console: &mut Console, path: &Path, reports: &[PathBuf]) -> Re
 const TOLD: Duration = Duration::from_secs(1);
 
 /// Says at every second what is being done, also while one step takes longer, where no terminal shows a bar.
-struct Teller {
+struct ProgressTeller {
     at: Arc<Mutex<Option<Progress>>>,
     over: Option<Sender<()>>,
     thread: Option<JoinHandle<()>>,
 }
 
-impl Teller {
+impl ProgressTeller {
     fn begin(quiet: bool) -> Self {
         let at: Arc<Mutex<Option<Progress>>> = Arc::default();
         let (over, ended) = channel::<()>();
@@ -65,7 +65,7 @@ impl Teller {
     }
 }
 
-impl Drop for Teller {
+impl Drop for ProgressTeller {
     fn drop(&mut self) {
         drop(self.over.take());
         // A panic there has been printed already.
@@ -88,7 +88,7 @@ pub(crate) fn prove_visibly(
     }
     let plan = Arc::new(checked.plan.clone());
     bar.enable_steady_tick(TOLD);
-    let teller = Teller::begin(console.is_watched() || console.quiet);
+    let teller = ProgressTeller::begin(console.is_watched() || console.quiet);
     let mut last = "";
     let proof = prove(checked, plan, read_file, &mut |progress| {
         let Progress { doing, done, of } = progress;

@@ -1,22 +1,22 @@
 //! `woodrush read`: values of any device, image or bare address, once or again and again.
 
 use crate::args::{Format, Global, ReadArgs};
+use crate::connections::{Connections, Failed};
 use crate::console::{Console, Table, Tone};
 use crate::render;
-use crate::ways::{Failed, Ways};
 use crate::{Failure, Verdict};
 use serde::Serialize;
 use std::time::{Duration, Instant};
 use woodrush_core::project::{micros, show_micros};
 use woodrush_core::protocol::Verb;
 use woodrush_core::wanted::Wanted;
+use woodrush_engine::direct::Diagnosis;
 use woodrush_engine::monitor::Status;
-use woodrush_engine::reach::Diagnosis;
 use woodrush_engine::stop::Stop;
 
 /// One value.
 #[derive(Debug, Clone, Serialize)]
-pub(crate) struct Row {
+pub(crate) struct ReadRow {
     what: String,
     address: String,
     offset: String,
@@ -39,14 +39,14 @@ struct Missed {
 /// What came of one round.
 #[derive(Default)]
 struct Round {
-    rows: Vec<Row>,
+    rows: Vec<ReadRow>,
     missed: Vec<Missed>,
     took: Vec<u64>,
     refused: bool,
 }
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ReadArgs) -> Result<Verdict, Failure> {
-    let (mut ways, texts) = Ways::of_station(global, &args.way, &args.targets)?;
+    let (mut ways, texts) = Connections::of_station(global, &args.way, &args.targets)?;
     let wanted = ways.wanted(texts)?;
     let time = |name: &str, text: &Option<String>| match text {
         Some(text) => micros(text).filter(|time| *time > 0).map(Some).ok_or_else(|| {
@@ -65,7 +65,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ReadArgs) -> Re
     }
 }
 
-fn once(console: &mut Console, ways: &mut Ways, wanted: &[Wanted]) -> Result<Verdict, Failure> {
+fn once(console: &mut Console, ways: &mut Connections, wanted: &[Wanted]) -> Result<Verdict, Failure> {
     let round = round(ways, wanted);
     match console.format {
         Format::Json => console.json(&json(&round))?,
@@ -97,8 +97,8 @@ fn ended(round: &Round) -> Result<Verdict, Failure> {
     if round.refused { Ok(Verdict::No) } else { Ok(Verdict::Outside) }
 }
 
-fn csv(rows: &[Row]) -> Table {
-    let row = |row: &Row| {
+fn csv(rows: &[ReadRow]) -> Table {
+    let row = |row: &ReadRow| {
         vec![
             row.what.clone(),
             row.address.clone(),
@@ -114,8 +114,8 @@ fn csv(rows: &[Row]) -> Table {
     Table { head, rows: rows.iter().map(row).collect(), whole: &[] }
 }
 
-fn table(rows: &[Row]) -> Table {
-    let row = |row: &Row| {
+fn table(rows: &[ReadRow]) -> Table {
+    let row = |row: &ReadRow| {
         let value = row.value.clone().unwrap_or_else(|| "no value".into());
         let value = [Some(value), row.eu.clone()].into_iter().flatten().collect::<Vec<_>>().join(" ");
         let address = if row.offset.is_empty() {
@@ -142,7 +142,7 @@ pub(crate) fn show_took(took: u64) -> String {
 }
 
 /// Reads everything once.
-fn round(ways: &mut Ways, wanted: &[Wanted]) -> Round {
+fn round(ways: &mut Connections, wanted: &[Wanted]) -> Round {
     let mut round = Round::default();
     let images = wanted.iter().any(|wanted| wanted.rule.is_some());
     let status = if images { ways.status() } else { None };
@@ -172,7 +172,7 @@ fn round(ways: &mut Ways, wanted: &[Wanted]) -> Round {
 }
 
 /// All cells of what is wanted, and how long that took.
-pub(crate) fn value(ways: &mut Ways, wanted: &Wanted) -> Result<(Vec<u8>, u64), Failed> {
+pub(crate) fn value(ways: &mut Connections, wanted: &Wanted) -> Result<(Vec<u8>, u64), Failed> {
     let (mut cells, mut took) = (vec![], 0);
     let parts = wanted
         .requests(Verb::Read)
@@ -185,8 +185,8 @@ pub(crate) fn value(ways: &mut Ways, wanted: &Wanted) -> Result<(Vec<u8>, u64), 
     Ok((cells, took))
 }
 
-fn rows(wanted: &Wanted, cells: &[u8], age: Option<f64>, took: u64) -> Vec<Row> {
-    let row = |shown: woodrush_core::wanted::Shown| Row {
+fn rows(wanted: &Wanted, cells: &[u8], age: Option<f64>, took: u64) -> Vec<ReadRow> {
+    let row = |shown: woodrush_core::wanted::ShownValue| ReadRow {
         what: name(wanted),
         address: shown.address.canonical,
         offset: shown.address.offset,
@@ -205,7 +205,7 @@ pub(crate) fn name(wanted: &Wanted) -> String {
 }
 
 /// Of an image's value as the converter knows it; what a device itself answers is of now.
-pub(crate) fn age(ways: &Ways, status: Option<&Status>, wanted: &Wanted) -> Option<f64> {
+pub(crate) fn age(ways: &Connections, status: Option<&Status>, wanted: &Wanted) -> Option<f64> {
     let Some(woodrush_core::project::Owner::Image(_)) = wanted.owner else { return Some(0.0) };
     let checked = ways.checked()?;
     let rule = checked.plan.rules.get(wanted.rule?)?;
@@ -218,7 +218,7 @@ pub(crate) fn age(ways: &Ways, status: Option<&Status>, wanted: &Wanted) -> Opti
 /// Reads again and again until the time is over or somebody ends it.
 fn again(
     console: &mut Console,
-    ways: &mut Ways,
+    ways: &mut Connections,
     wanted: &[Wanted],
     every: u64,
     lasting: Option<u64>,
@@ -303,7 +303,7 @@ fn lines(console: &mut Console, round: &Round, now: u64, last: &[String]) -> Res
     Ok(())
 }
 
-fn lines_csv(console: &mut Console, rows: &[Row], now: u64, first: bool) -> Result<(), Failure> {
+fn lines_csv(console: &mut Console, rows: &[ReadRow], now: u64, first: bool) -> Result<(), Failure> {
     let mut made = csv(rows);
     made.head.insert(0, "at_s");
     for row in &mut made.rows {

@@ -6,7 +6,7 @@ use crate::{Failure, Verdict};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
-use woodrush_engine::control::{Answer, Claim, Control, Remote, Row, Whose};
+use woodrush_engine::control::{Claim, Control, ControlAnswer, Remote, Row, Whose};
 use woodrush_engine::rig::Rig;
 use woodrush_engine::stop::Stop;
 
@@ -38,7 +38,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Ve
     show(console, &answer)
 }
 
-fn show(console: &mut Console, answer: &Answer) -> Result<Verdict, Failure> {
+fn show(console: &mut Console, answer: &ControlAnswer) -> Result<Verdict, Failure> {
     if !answer.done {
         return Err(Failure::Usage(answer.said.clone()));
     }

@@ -163,7 +163,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     }
     if !status.clients.is_empty() {
         console.say("")?;
-        let row = |client: &woodrush_engine::monitor::AskerStatus| {
+        let row = |client: &woodrush_engine::monitor::ClientStatus| {
             vec![
                 client.port.clone(),
                 client.who.clone(),

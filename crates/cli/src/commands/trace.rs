@@ -7,14 +7,14 @@ use crate::{Failure, Verdict};
 use std::path::Path;
 use woodrush_core::check::Checked;
 use woodrush_core::trace::{Exchange, Trace, trace};
-use woodrush_core::{At, Span};
+use woodrush_core::{Span, Spanned};
 
 pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
     let mut found: Vec<Trace> = vec![];
     let mut all = true;
     for text in endpoints {
-        let entry = At { value: text.clone(), span: Span::default() };
+        let entry = Spanned { value: text.clone(), span: Span::default() };
         let endpoint = checked.project.endpoint(&entry).map_err(|finding| {
             Failure::Usage(format!("{} {} ({})", finding.rule.code, finding.what, finding.fix))
         })?;

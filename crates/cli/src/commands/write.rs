@@ -2,26 +2,26 @@
 
 use super::read::{name, value};
 use crate::args::{Format, Global, WriteArgs};
+use crate::connections::{Connections, Failed};
 use crate::console::{Console, Table, Tone};
 use crate::render;
-use crate::ways::{Failed, Ways};
 use crate::{Failure, Verdict};
 use serde::Serialize;
 use std::io::{BufRead, IsTerminal, Write};
 use woodrush_core::form::{Type, hex_words};
 use woodrush_core::protocol::Verb;
 use woodrush_core::wanted::Wanted;
-use woodrush_engine::reach::Diagnosis;
+use woodrush_engine::direct::Diagnosis;
 
 /// One write as it is typed: what, and the values for it.
-pub(crate) struct Job {
+pub(crate) struct PlannedWrite {
     wanted: Wanted,
     /// Cells of each value.
     cells: Vec<Vec<u8>>,
     text: String,
 }
 
-impl Job {
+impl PlannedWrite {
     /// What is written, in hex.
     pub(crate) fn raw(&self) -> String {
         hex_words(&self.cells.concat())
@@ -48,8 +48,8 @@ struct Written {
 }
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> Result<Verdict, Failure> {
-    let (mut ways, texts) = Ways::of_station(global, &args.way, &args.targets)?;
-    let jobs = texts.iter().map(|text| job(&ways, text)).collect::<Result<Vec<Job>, Failure>>()?;
+    let (mut ways, texts) = Connections::of_station(global, &args.way, &args.targets)?;
+    let jobs = texts.iter().map(|text| job(&ways, text)).collect::<Result<Vec<PlannedWrite>, Failure>>()?;
     if jobs.is_empty() {
         return Err(Failure::Usage(
             "name what is written and its value, such as `DEVICE.POINT=17.46` or `IMAGE:400101=20`".into(),
@@ -69,18 +69,18 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> R
     let mut verdict = Verdict::Yes;
     for job in &jobs {
         match one(console, &mut ways, job, args.yes)? {
-            Outcome::Done(written) => {
+            WriteOutcome::Done(written) => {
                 if written.iter().any(|one| !one.holds) {
                     verdict = Verdict::No;
                 }
                 done.extend(written);
             }
-            Outcome::NotWanted => {
+            WriteOutcome::NotWanted => {
                 console.note(&format!("{} is left as it is", name(&job.wanted)));
                 verdict = Verdict::No;
                 break;
             }
-            Outcome::Failed(failed) => {
+            WriteOutcome::Failed(failed) => {
                 let text = render::diagnosis::text(console, &name(&job.wanted), &failed.diagnosis);
                 console.complain(&text);
                 verdict = if failed.answered { Verdict::No } else { Verdict::Outside };
@@ -111,7 +111,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> R
 }
 
 /// `TARGET=VALUE`, or several values parted by commas.
-pub(crate) fn job(ways: &Ways, text: &str) -> Result<Job, Failure> {
+pub(crate) fn job(ways: &Connections, text: &str) -> Result<PlannedWrite, Failure> {
     let (target, values) = text
         .rsplit_once('=')
         .ok_or_else(|| Failure::Usage(format!("`{text}` has no value (write it as TARGET=VALUE)")))?;
@@ -133,11 +133,11 @@ pub(crate) fn job(ways: &Ways, text: &str) -> Result<Job, Failure> {
     let cells = cells
         .collect::<Result<Vec<_>, String>>()
         .map_err(|why| Failure::Usage(format!("{target}: {why}")))?;
-    Ok(Job { wanted, cells, text: values.to_string() })
+    Ok(PlannedWrite { wanted, cells, text: values.to_string() })
 }
 
 /// What the project does not want written is not.
-pub(crate) fn guarded(job: &Job, force: bool) -> Result<(), Failure> {
+pub(crate) fn guarded(job: &PlannedWrite, force: bool) -> Result<(), Failure> {
     let wanted = &job.wanted;
     if let Some(why) = wanted.read_only.as_ref().filter(|_| !force) {
         return Err(Failure::Usage(format!(
@@ -161,34 +161,39 @@ pub(crate) fn guarded(job: &Job, force: bool) -> Result<(), Failure> {
     )))
 }
 
-enum Outcome {
+enum WriteOutcome {
     Done(Vec<Written>),
     NotWanted,
     Failed(Failed),
 }
 
-fn one(console: &mut Console, ways: &mut Ways, job: &Job, yes: bool) -> Result<Outcome, Failure> {
+fn one(
+    console: &mut Console,
+    ways: &mut Connections,
+    job: &PlannedWrite,
+    yes: bool,
+) -> Result<WriteOutcome, Failure> {
     let wanted = &job.wanted;
     // Some can be written and not read.
     let before = value(ways, wanted).map(|(cells, _)| cells);
     if let Err(failed) = &before
         && !failed.answered
     {
-        return Ok(Outcome::Failed(failed.clone()));
+        return Ok(WriteOutcome::Failed(failed.clone()));
     }
     let before = before.ok();
     if !yes && !asked(console, job, before.as_deref())? {
-        return Ok(Outcome::NotWanted);
+        return Ok(WriteOutcome::NotWanted);
     }
     if let Err(failed) = put(ways, job) {
-        return Ok(Outcome::Failed(failed));
+        return Ok(WriteOutcome::Failed(failed));
     }
     let after = value(ways, wanted).ok().map(|(cells, _)| cells);
-    Ok(Outcome::Done(written(job, before.as_deref(), after.as_deref())))
+    Ok(WriteOutcome::Done(written(job, before.as_deref(), after.as_deref())))
 }
 
 /// Puts the values there, in requests as long as the station takes.
-pub(crate) fn put(ways: &mut Ways, job: &Job) -> Result<(), Failed> {
+pub(crate) fn put(ways: &mut Connections, job: &PlannedWrite) -> Result<(), Failed> {
     let wanted = &job.wanted;
     if let Some(bit) = job.cells.first().filter(|_| wanted.place.bit.is_some()) {
         let on = bit.iter().any(|byte| *byte != 0);
@@ -215,7 +220,7 @@ fn with_eu(value: &str, wanted: &Wanted) -> String {
 }
 
 /// Asks whoever sits there.
-fn asked(console: &mut Console, job: &Job, before: Option<&[u8]>) -> Result<bool, Failure> {
+fn asked(console: &mut Console, job: &PlannedWrite, before: Option<&[u8]>) -> Result<bool, Failure> {
     let wanted = &job.wanted;
     let holds = before.map_or_else(
         || "which cannot be read".to_string(),
@@ -245,7 +250,7 @@ fn asked(console: &mut Console, job: &Job, before: Option<&[u8]>) -> Result<bool
     Ok(matches!(line.trim(), "y" | "Y" | "yes"))
 }
 
-fn written(job: &Job, before: Option<&[u8]>, after: Option<&[u8]>) -> Vec<Written> {
+fn written(job: &PlannedWrite, before: Option<&[u8]>, after: Option<&[u8]>) -> Vec<Written> {
     let wanted = &job.wanted;
     let shown = |cells: Option<&[u8]>| cells.map(|cells| wanted.values(cells));
     let (before, after) = (shown(before), shown(after));

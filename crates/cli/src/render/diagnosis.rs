@@ -1,7 +1,7 @@
 //! A failed exchange as text: what was seen, the likeliest causes in order, and what tells them apart.
 
 use crate::console::{Console, Tone};
-use woodrush_engine::reach::Diagnosis;
+use woodrush_engine::direct::Diagnosis;
 
 /// Lines to stand under what was asked.
 pub(crate) fn text(console: &Console, asked: &str, diagnosis: &Diagnosis) -> String {

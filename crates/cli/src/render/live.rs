@@ -7,15 +7,15 @@ use std::path::Path;
 
 /// What a sheet's name asks for.
 #[derive(Debug, Clone, Copy)]
-pub(crate) enum Kind {
+pub(crate) enum SheetKind {
     Html,
     Json,
 }
 
-pub(crate) fn kind_of(path: &Path) -> Result<Kind, Failure> {
+pub(crate) fn kind_of(path: &Path) -> Result<SheetKind, Failure> {
     match path.extension().and_then(|end| end.to_str()) {
-        Some("html") => Ok(Kind::Html),
-        Some("json") => Ok(Kind::Json),
+        Some("html") => Ok(SheetKind::Html),
+        Some("json") => Ok(SheetKind::Json),
         _ => Err(Failure::Usage(format!(
             "{}: an acceptance sheet's name ends in .html or .json",
             path.display()
@@ -25,8 +25,8 @@ pub(crate) fn kind_of(path: &Path) -> Result<Kind, Failure> {
 
 pub(crate) fn write(path: &Path, proof: &LiveProof) -> Result<(), Failure> {
     let text = match kind_of(path)? {
-        Kind::Html => html(proof)?,
-        Kind::Json => {
+        SheetKind::Html => html(proof)?,
+        SheetKind::Json => {
             serde_json::to_string_pretty(proof).map_err(|error| Failure::Outside(error.to_string()))?
         }
     };

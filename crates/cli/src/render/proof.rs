@@ -8,18 +8,18 @@ use woodrush_engine::prove::{Proof, RuleProof, Share};
 
 /// What a report's name asks for.
 #[derive(Debug, Clone, Copy)]
-pub(crate) enum Kind {
+pub(crate) enum ReportKind {
     Html,
     Json,
     Junit,
 }
 
 /// The kind of a report by the end of its name.
-pub(crate) fn kind_of(path: &Path) -> Result<Kind, Failure> {
+pub(crate) fn kind_of(path: &Path) -> Result<ReportKind, Failure> {
     match path.extension().and_then(|end| end.to_str()) {
-        Some("html") => Ok(Kind::Html),
-        Some("json") => Ok(Kind::Json),
-        Some("xml") => Ok(Kind::Junit),
+        Some("html") => Ok(ReportKind::Html),
+        Some("json") => Ok(ReportKind::Json),
+        Some("xml") => Ok(ReportKind::Junit),
         _ => Err(Failure::Usage(format!("{}: a report's name ends in .html, .json or .xml", path.display()))),
     }
 }
@@ -27,11 +27,11 @@ pub(crate) fn kind_of(path: &Path) -> Result<Kind, Failure> {
 /// Writes a report.
 pub(crate) fn write(path: &Path, proof: &Proof) -> Result<(), Failure> {
     let text = match kind_of(path)? {
-        Kind::Html => html(proof)?,
-        Kind::Json => {
+        ReportKind::Html => html(proof)?,
+        ReportKind::Json => {
             serde_json::to_string_pretty(proof).map_err(|error| Failure::Outside(error.to_string()))?
         }
-        Kind::Junit => junit(proof)?,
+        ReportKind::Junit => junit(proof)?,
     };
     std::fs::write(path, text)
         .map_err(|error| Failure::Outside(format!("{} cannot be written: {error}", path.display())))

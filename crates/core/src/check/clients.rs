@@ -1,7 +1,7 @@
 //! Clients against the image that they ask: what they read, write and must be able to see.
 
 use super::cells::{Cells, Melted, Stretch};
-use super::forwarded::Shown;
+use super::forwarded::ShownThere;
 use super::idle::{unfed, unread, unwritten, written_twice};
 use super::mapping;
 use super::taken_for::forms_differ;
@@ -20,7 +20,7 @@ const SLOWER: u64 = 2;
 const OLDER: u64 = 10;
 
 /// One entry of a client's list, placed.
-struct Wanted<'c> {
+struct ClientRead<'c> {
     asked: &'c Asked,
     extent: Extent,
     /// Grains of one value.
@@ -30,7 +30,7 @@ struct Wanted<'c> {
 /// How often a rule's values are read by described clients.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Interval {
-    /// At least once in so many microseconds.
+    /// Spanned least once in so many microseconds.
     Every(u64),
     /// By one of which that is not said.
     Open,
@@ -42,10 +42,10 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     let hidden = Melted::of(plan.unresolved.clone());
     let off = switched_off(project);
     let mut intervals: HashMap<usize, Interval> = HashMap::new();
-    let mut entered: Vec<Entered<'_>> = vec![];
+    let mut entered: Vec<OnlyClients<'_>> = vec![];
     let mut read_by_somebody: Vec<(usize, Extent)> = vec![];
     let mut described: Vec<usize> = vec![];
-    let mut written: Vec<Written<'_>> = vec![];
+    let mut written: Vec<ClientWrite<'_>> = vec![];
     for client in &project.clients {
         let Some(image) = client.image.map(|image| image.value) else { continue };
         let Some(station) = plan.images.get(image) else { continue };
@@ -53,7 +53,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         findings.extend(faults);
         let (writes, faults) = placed(client, station, &client.writes);
         findings.extend(faults);
-        let view = View {
+        let view = ClientView {
             project,
             plan,
             cells: &cells,
@@ -89,7 +89,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     intervals
 }
 
-fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wanted<'c>>, Vec<Finding>) {
+fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<ClientRead<'c>>, Vec<Finding>) {
     let (mut found, mut faults) = (vec![], vec![]);
     let Some(dialect) = station.dialect else { return (found, faults) };
     for asked in list {
@@ -115,7 +115,7 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
                     faults
                         .push(Finding::new("M17", asked.span, what).why(PAST_THE_END).fix("lower the count"));
                 } else {
-                    found.push(Wanted { asked, extent, width });
+                    found.push(ClientRead { asked, extent, width });
                 }
             }
             Err(why) => faults
@@ -126,12 +126,12 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Wan
 }
 
 /// What a client writes: image, cells, where that stands, its name.
-pub(super) type Written<'p> = (usize, Extent, Span, &'p str);
+pub(super) type ClientWrite<'p> = (usize, Extent, Span, &'p str);
 
 /// Cells that a client reads and that only clients write: image, rule, where that stands, its name.
-pub(super) type Entered<'p> = (usize, &'p PlannedRule, Span, &'p str);
+pub(super) type OnlyClients<'p> = (usize, &'p PlannedRule, Span, &'p str);
 
-struct View<'a> {
+struct ClientView<'a> {
     project: &'a Project,
     plan: &'a Plan,
     cells: &'a Cells<'a>,
@@ -158,7 +158,7 @@ fn switched_off(project: &Project) -> SwitchedOff {
     found
 }
 
-impl View<'_> {
+impl ClientView<'_> {
     fn show(&self, space: SpaceId, first: u32) -> String {
         self.station.show(space, first, None)
     }
@@ -170,7 +170,7 @@ impl View<'_> {
         }
     }
 
-    fn read(&self, wanted: &Wanted<'_>, all: &[Wanted<'_>], findings: &mut Vec<Finding>) {
+    fn read(&self, wanted: &ClientRead<'_>, all: &[ClientRead<'_>], findings: &mut Vec<Finding>) {
         let stretches = self.cells.over(self.image, wanted.extent);
         findings.extend(self.one_beside(wanted, &stretches, "read"));
         for stretch in &stretches {
@@ -186,7 +186,7 @@ impl View<'_> {
     }
 
     /// A value whose registers come in two requests, because the client's requests are that short.
-    fn torn(&self, wanted: &Wanted<'_>, rule: &PlannedRule, findings: &mut Vec<Finding>) {
+    fn torn(&self, wanted: &ClientRead<'_>, rule: &PlannedRule, findings: &mut Vec<Finding>) {
         let Some(most) = self.client.max_read.filter(|most| *most < wanted.extent.count) else { return };
         if rule.target.width < 2 {
             return;
@@ -212,7 +212,7 @@ impl View<'_> {
         }
     }
 
-    fn bare(&self, wanted: &Wanted<'_>, extent: Extent, does: &str, findings: &mut Vec<Finding>) {
+    fn bare(&self, wanted: &ClientRead<'_>, extent: Extent, does: &str, findings: &mut Vec<Finding>) {
         // A rule that could not be resolved may feed it: its own fault has been found.
         if self.hidden.meets(self.image, extent) {
             return;
@@ -247,7 +247,7 @@ impl View<'_> {
     /// How often it reads, against how often the values come and how old they may be.
     fn paced(
         &self,
-        wanted: &Wanted<'_>,
+        wanted: &ClientRead<'_>,
         intervals: &mut HashMap<usize, Interval>,
         findings: &mut Vec<Finding>,
     ) {
@@ -296,8 +296,8 @@ impl View<'_> {
     }
 
     /// One address in two of its reads.
-    fn twice(&self, reads: &[Wanted<'_>]) -> Option<Finding> {
-        let mut sorted: Vec<&Wanted<'_>> = reads.iter().collect();
+    fn twice(&self, reads: &[ClientRead<'_>]) -> Option<Finding> {
+        let mut sorted: Vec<&ClientRead<'_>> = reads.iter().collect();
         sorted.sort_by_key(|wanted| (wanted.extent.space, wanted.extent.first));
         let pair = sorted.windows(2).find_map(|pair| match pair {
             [one, other]
@@ -317,7 +317,7 @@ impl View<'_> {
     }
 
     /// Begin and end are those of a rule, moved by one: offset and reference number taken for each other.
-    fn one_beside(&self, wanted: &Wanted<'_>, stretches: &[Stretch<'_>], does: &str) -> Option<Finding> {
+    fn one_beside(&self, wanted: &ClientRead<'_>, stretches: &[Stretch<'_>], does: &str) -> Option<Finding> {
         let bare = stretches.iter().any(|stretch| matches!(stretch, Stretch::Bare(_)));
         let Extent { space, first, .. } = wanted.extent;
         let starts = |grain: u32| {
@@ -348,10 +348,10 @@ impl View<'_> {
 
     fn fed(
         &self,
-        wanted: &Wanted<'_>,
+        wanted: &ClientRead<'_>,
         rule: &PlannedRule,
         part: Extent,
-        all: &[Wanted<'_>],
+        all: &[ClientRead<'_>],
         findings: &mut Vec<Finding>,
     ) {
         let target = rule.target;
@@ -404,7 +404,7 @@ impl View<'_> {
 
     fn form_differs(
         &self,
-        wanted: &Wanted<'_>,
+        wanted: &ClientRead<'_>,
         rule: &PlannedRule,
         form: &Form,
         span: crate::source::Span,
@@ -413,14 +413,14 @@ impl View<'_> {
         let own =
             |form: &Form| Some(form.order.or_else(|| self.station.dialect?.order()).unwrap_or_default());
         let text = self.project.sources.text(span);
-        let shown = Shown { at: &at, of: "the rule shows" };
+        let shown = ShownThere { at: &at, of: "the rule shows" };
         let theirs = (form, text, span);
         let finding = forms_differ(&self.client.name.value, &shown, theirs, &rule.conversion.to, own)?;
         Some(self.note(finding, rule))
     }
 
     /// A read is refused whole: one lost device takes the others' values with it.
-    fn spans_devices(&self, wanted: &Wanted<'_>, stretches: &[Stretch<'_>]) -> Option<Finding> {
+    fn spans_devices(&self, wanted: &ClientRead<'_>, stretches: &[Stretch<'_>]) -> Option<Finding> {
         let polled = stretches.iter().filter_map(|stretch| match stretch {
             Stretch::Fed(rule, _) if matches!(rule.source, crate::plan::Source::Poll { .. }) => Some(*rule),
             _ => None,
@@ -448,7 +448,7 @@ impl View<'_> {
         Some(self.note(finding, second.1))
     }
 
-    fn write(&self, wanted: &Wanted<'_>, findings: &mut Vec<Finding>) {
+    fn write(&self, wanted: &ClientRead<'_>, findings: &mut Vec<Finding>) {
         if let (Some(dialect), Some(space)) =
             (self.station.dialect, self.station.space_at(wanted.extent.space))
             && let Err(limit) = dialect.cost(Verb::Write, space, wanted.extent.count, &self.station.setup)
@@ -495,7 +495,7 @@ impl View<'_> {
         }
     }
 
-    fn needs(&self, reads: &[Wanted<'_>], findings: &mut Vec<Finding>) {
+    fn needs(&self, reads: &[ClientRead<'_>], findings: &mut Vec<Finding>) {
         for need in &self.client.must_read {
             let endpoint = match self.project.endpoint(need) {
                 Ok(endpoint) => endpoint,
@@ -519,7 +519,7 @@ impl View<'_> {
                 continue;
             };
             let target = rule.target.extent();
-            let seen = |w: &Wanted<'_>| {
+            let seen = |w: &ClientRead<'_>| {
                 w.extent.space == target.space
                     && w.extent.first <= target.first
                     && target.first < w.extent.end()
@@ -537,9 +537,9 @@ impl View<'_> {
     }
 }
 
-impl<'a> View<'a> {
+impl<'a> ClientView<'a> {
     /// Cells that it reads and that only clients write.
-    fn entered(&self, wanted: &Wanted<'_>, found: &mut Vec<Entered<'a>>) {
+    fn entered(&self, wanted: &ClientRead<'_>, found: &mut Vec<OnlyClients<'a>>) {
         for stretch in self.cells.over(self.image, wanted.extent) {
             if let Stretch::Fed(rule, _) = stretch
                 && matches!(rule.source, Source::Client)

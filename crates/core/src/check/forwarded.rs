@@ -18,7 +18,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             continue;
         };
         let from_here = |forward: &&Forward| forward.from.is_some_and(|from| from.value == port.value);
-        let view = View {
+        let view = ForwardView {
             project,
             plan,
             client,
@@ -32,7 +32,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     }
 }
 
-struct View<'a> {
+struct ForwardView<'a> {
     project: &'a Project,
     plan: &'a Plan,
     client: &'a Client,
@@ -42,7 +42,7 @@ struct View<'a> {
     at: usize,
 }
 
-impl View<'_> {
+impl ForwardView<'_> {
     /// The forward that passes a unit, and what the unit is behind it.
     fn passes(&self, unit: u16) -> Option<(&Forward, u16)> {
         self.forwards.iter().find_map(|forward| {
@@ -176,7 +176,7 @@ impl View<'_> {
                 return Some(Finding::new("M47", asked.span, what).note(point.name.span, "the point"));
             }
             let Some(own) = point.form else { continue };
-            let shown = Shown {
+            let shown = ShownThere {
                 at: &asked.address.value,
                 of: &format!("the device has there, as `{}`,", point.name.value),
             };
@@ -198,7 +198,7 @@ impl View<'_> {
 }
 
 /// Where a client asks, and what shows it there, for messages.
-pub(super) struct Shown<'a> {
+pub(super) struct ShownThere<'a> {
     /// The address.
     pub(super) at: &'a str,
     /// `the rule shows`.

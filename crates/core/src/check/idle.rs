@@ -1,16 +1,16 @@
 //! Cells of an image that nobody reads, nobody writes, or several do: seen over all clients of it.
 
 use super::cells::Melted;
-use super::clients::{Entered, Written};
+use super::clients::{ClientWrite, OnlyClients};
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source};
 use crate::project::Project;
 use crate::protocol::Extent;
 
 /// Two clients that write one cell.
-pub(super) fn written_twice(plan: &Plan, written: &mut [Written<'_>], findings: &mut Vec<Finding>) {
+pub(super) fn written_twice(plan: &Plan, written: &mut [ClientWrite<'_>], findings: &mut Vec<Finding>) {
     written.sort_by_key(|(image, extent, span, _)| (*image, extent.space, extent.first, *span));
-    let mut reach: Option<&Written<'_>> = None;
+    let mut reach: Option<&ClientWrite<'_>> = None;
     for own in written.iter() {
         let (image, extent, span, name) = own;
         if let Some((.., other_span, other)) = reach.filter(|(i, before, _, other)| {
@@ -59,7 +59,7 @@ pub(super) fn unwritten(
 pub(super) fn unfed(
     project: &Project,
     plan: &Plan,
-    entered: &[Entered<'_>],
+    entered: &[OnlyClients<'_>],
     written: &Melted,
     findings: &mut Vec<Finding>,
 ) {

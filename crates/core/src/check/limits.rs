@@ -4,13 +4,13 @@ use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source, to_u32};
 use crate::project::{Point, Port, Project, Wires};
 use crate::protocol::{Place, SpaceId};
-use crate::source::At;
+use crate::source::Spanned;
 use crate::wanted::form_at;
 use std::collections::{BTreeMap, HashMap};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let limits = &project.converter.limits;
-    let mut over = |limit: Option<At<u32>>, count: u32, what: &str| {
+    let mut over = |limit: Option<Spanned<u32>>, count: u32, what: &str| {
         if let Some(limit) = limit.filter(|limit| count > limit.value) {
             let what = format!("the project has {count} {what}, and the box takes {}", limit.value);
             findings.push(Finding::new("M31", limit.span, what));

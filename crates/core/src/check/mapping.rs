@@ -143,7 +143,7 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     // By device that is told: whose health, or that of something else.
     let mut hears: HashSet<(usize, Option<usize>)> = HashSet::new();
     for rule in &plan.rules {
-        if let (Source::Told(told), Some(device)) = (rule.source, plan.sink(rule)) {
+        if let (Source::Health(told), Some(device)) = (rule.source, plan.sink(rule)) {
             hears.insert((device, told.device()));
         }
     }
@@ -171,7 +171,7 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
 /// The place that an endpoint of somebody's `needs` names, for holding against what is carried.
 pub(super) fn carries(plan: &Plan, endpoint: &Endpoint) -> Vec<usize> {
     let matches = |rule: &crate::plan::PlannedRule| match (&endpoint.target, endpoint.owner, rule.source) {
-        (Target::Told(wanted), _, Source::Told(told)) => *wanted == told,
+        (Target::Health(wanted), _, Source::Health(told)) => *wanted == told,
         (Target::Cells(address, _), Owner::Device(at), Source::Poll { device, place, .. }) => {
             let id = plan
                 .devices

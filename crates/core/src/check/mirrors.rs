@@ -16,7 +16,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 fn held_without_health(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut told: BTreeSet<(usize, Option<usize>)> = BTreeSet::new();
     for rule in &plan.rules {
-        if let Source::Told(item) = rule.source {
+        if let Source::Health(item) = rule.source {
             told.insert((rule.board, item.device()));
         }
     }

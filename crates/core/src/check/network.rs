@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, Severity};
 use crate::project::{Client, Network, Port, Project, Wires};
-use crate::source::At;
+use crate::source::Spanned;
 use std::net::Ipv4Addr;
 
 pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
@@ -59,7 +59,7 @@ fn places(project: &Project, findings: &mut Vec<Finding>) {
         }
     }
     for device in &project.devices {
-        let to = |port: Option<At<usize>>| match project.ports.get(port?.value)?.wires.as_ref()? {
+        let to = |port: Option<Spanned<usize>>| match project.ports.get(port?.value)?.wires.as_ref()? {
             Wires::Connect { to } => Some(to.clone()),
             _ => None,
         };
@@ -154,7 +154,7 @@ fn ends(project: &Project, client: &Client, port: &Port, findings: &mut Vec<Find
     }
     let Some(address) = client.address else { return };
     if let Some(allow) = &port.allow {
-        let lets_in = |network: &At<Network>| network.value.holds(address.value);
+        let lets_in = |network: &Spanned<Network>| network.value.holds(address.value);
         if !allow.value.iter().any(lets_in) {
             let what = format!(
                 "`{}` has {}, which `allow` of `{}` shuts out",

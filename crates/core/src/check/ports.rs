@@ -4,7 +4,7 @@ use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source};
 use crate::project::{Line, Port, Project, Wires, show_micros};
 use crate::protocol::Transport;
-use crate::source::{At, Span};
+use crate::source::{Span, Spanned};
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -22,7 +22,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 
 /// Another port for writes leads to the same device: it speaks the same, and is another one.
 fn write_ports(project: &Project, findings: &mut Vec<Finding>) {
-    let ports = |at: Option<At<usize>>| at.and_then(|at| Some((at, project.ports.get(at.value)?)));
+    let ports = |at: Option<Spanned<usize>>| at.and_then(|at| Some((at, project.ports.get(at.value)?)));
     for device in &project.devices {
         let (Some((at, own)), Some((by, writes))) = (ports(device.port), ports(device.write_port)) else {
             continue;
@@ -66,8 +66,8 @@ fn protocol(port: &Port, findings: &mut Vec<Finding>) {
 /// Devices hang on ports on which we ask, images on ports on which others ask.
 fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let devices: Vec<_> = project.devices.iter().filter(|d| d.is_on(at)).collect();
-    let span = |named: Option<At<usize>>| named.map_or_else(Span::default, |named| named.span);
-    let is_here = |named: &Option<At<usize>>| named.is_some_and(|port| port.value == at);
+    let span = |named: Option<Spanned<usize>>| named.map_or_else(Span::default, |named| named.span);
+    let is_here = |named: &Option<Spanned<usize>>| named.is_some_and(|port| port.value == at);
     let images = project.images.iter().filter(|image| is_here(&image.port));
     let answers: Vec<(Span, &str)> = images
         .map(|image| (span(image.port), "an image that answers there"))
@@ -123,7 +123,7 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
 
 fn line_settings(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let Some(line) = port.line() else { return };
-    let mut different: Option<(At<Line>, &At<String>)> = None;
+    let mut different: Option<(Spanned<Line>, &Spanned<String>)> = None;
     for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
         let Some(own) = project.line_of(index) else { continue };
         if let Some((other, name)) = different.filter(|(other, _)| other.value != own.value) {
@@ -169,10 +169,10 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
         return alone(project, at, port, findings);
     };
     let limits = format!("{} to {}", range.start, range.end - 1);
-    let mut seen: BTreeMap<u32, (Span, &At<String>, bool)> = BTreeMap::new();
+    let mut seen: BTreeMap<u32, (Span, &Spanned<String>, bool)> = BTreeMap::new();
     let hosts = project.hosts();
     for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
-        // Written by a port that speaks something else: told there.
+        // ClientWrite by a port that speaks something else: told there.
         let spoken = project.device_dialect(index).is_some_and(|own| own.name() == protocol.value.name());
         let Some(station) = protocol.value.station(&device.setup) else {
             if device.station_written || !spoken {

@@ -16,8 +16,8 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 fn source(plan: &Plan, rule: &PlannedRule) -> Option<(usize, Place)> {
     match rule.source {
         Source::Poll { device, place, .. } => Some((plan.board_of(Owner::Device(device))?, place)),
-        Source::Entry { image, place, .. } => Some((image, place)),
-        Source::Told(_) | Source::Client => None,
+        Source::ClientCells { image, place, .. } => Some((image, place)),
+        Source::Health(_) | Source::Client => None,
     }
 }
 
@@ -25,7 +25,7 @@ fn source(plan: &Plan, rule: &PlannedRule) -> Option<(usize, Place)> {
 fn around(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     // Only what goes into a device, or comes out of an image, can go on from there.
     let carries =
-        |rule: &&PlannedRule| plan.sink(rule).is_some() || matches!(rule.source, Source::Entry { .. });
+        |rule: &&PlannedRule| plan.sink(rule).is_some() || matches!(rule.source, Source::ClientCells { .. });
     let rules: Vec<&PlannedRule> = plan.rules.iter().filter(carries).collect();
     let mut sources: Vec<(usize, SpaceId, u32, u32, usize)> = rules
         .iter()
@@ -144,6 +144,6 @@ fn cell(end: &Endpoint) -> Option<Cell> {
         Target::Cells(address, _) => {
             Some((end.owner, address.space.key.to_string(), address.first, address.bit))
         }
-        Target::Told(_) => None,
+        Target::Health(_) => None,
     }
 }

@@ -1,6 +1,6 @@
 //! What a client takes a value for, held against what it is.
 
-use super::forwarded::Shown;
+use super::forwarded::ShownThere;
 use crate::finding::{Finding, Severity};
 use crate::form::{Form, Order, Type};
 use crate::source::Span;
@@ -8,7 +8,7 @@ use crate::source::Span;
 /// What a client reads, held against what lies there: `order` gives what a form leaves open.
 pub(super) fn forms_differ(
     client: &str,
-    shown: &Shown<'_>,
+    shown: &ShownThere<'_>,
     (theirs, text, span): (&Form, &str, Span),
     ours: &Form,
     order: impl Fn(&Form) -> Option<Order>,
@@ -20,7 +20,7 @@ pub(super) fn forms_differ(
     let same_order = ours.ty.bytes().is_none_or(|bytes| bytes < 2)
         || matches!(orders, (None, _) | (_, None))
         || orders.0 == orders.1;
-    let Shown { at, of } = shown;
+    let ShownThere { at, of } = shown;
     if ours.ty != theirs.ty || !same_order {
         let (theirs, ours) = (Form { order: orders.0, ..*theirs }, Form { order: orders.1, ..*ours });
         let what = format!("`{client}` reads {at} as `{theirs}`, and {of} `{ours}`");

@@ -79,7 +79,7 @@ fn timeout(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
 
 /// Polls without a pause, and writes that nobody needs.
 fn intervals(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
-    let zero = |poll: &crate::source::At<u64>| poll.value == 0;
+    let zero = |poll: &crate::source::Spanned<u64>| poll.value == 0;
     let maps = project.maps.iter().filter_map(|map| map.poll);
     for poll in project.devices.iter().map(|device| device.poll).chain(maps).filter(zero) {
         let what = "a poll every 0 seconds asks without a pause".to_string();
@@ -163,7 +163,7 @@ fn forgotten(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut sent: BTreeMap<usize, Vec<&PlannedRule>> = BTreeMap::new();
     for rule in &plan.rules {
         let only_changes = rule.sending.on_change && rule.sending.every.is_none();
-        let stands_still = !matches!(rule.source, Source::Told(told) if told.grows());
+        let stands_still = !matches!(rule.source, Source::Health(told) if told.grows());
         if let (Some(device), true) = (plan.sink(rule), only_changes && stands_still) {
             sent.entry(device).or_default().push(rule);
         }

@@ -90,7 +90,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["baud", "speed"],
-        "The speed of a serial line in bits a second. A character takes 10 or 11 bits: start, 8 data, perhaps parity, stop. At 9600 baud a character takes about 1 ms, at 19200 half of that. Every device on the line has the same; one that differs hears noise, and its answers are noise to the others.",
+        "The speed of a serial line in bits a second. A character takes 10 or 11 bits: start, 8 data, perhaps parity, stop. Spanned 9600 baud a character takes about 1 ms, at 19200 half of that. Every device on the line has the same; one that differs hears noise, and its answers are noise to the others.",
     ),
     trade(
         &["line", "8e1", "8n1", "8n2", "8o1", "7e1", "line settings"],

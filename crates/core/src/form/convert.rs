@@ -15,9 +15,9 @@ pub enum Overflow {
 /// One value's way from the form at its source to the form at its target.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Conversion {
-    /// At the source.
+    /// Spanned the source.
     pub from: Form,
-    /// At the target.
+    /// Spanned the target.
     pub to: Form,
     /// What becomes of a value that does not fit.
     pub overflow: Overflow,
@@ -100,7 +100,7 @@ impl Conversion {
     /// The same as a fraction of whole numbers; `None` where they would not fit 128 bits.
     fn exact(&self, raw: i128) -> Option<(i128, i128)> {
         if self.from.linear.is_some() || self.to.linear.is_some() {
-            let (from, to) = (Line::of(&self.from)?, Line::of(&self.to)?);
+            let (from, to) = (StraightLine::of(&self.from)?, StraightLine::of(&self.to)?);
             // ((raw × mul + add) / div × div' − add') / mul'
             let value = raw.checked_mul(from.mul)?.checked_add(from.add)?;
             let upper = value.checked_mul(to.div)?.checked_sub(to.add.checked_mul(from.div)?)?;
@@ -225,13 +225,13 @@ fn spread(cells: &[u8], out: &mut [u8]) -> Result<(), ()> {
 }
 
 /// A form's straight line in whole numbers: value = (raw × mul + add) / div.
-struct Line {
+struct StraightLine {
     mul: i128,
     add: i128,
     div: i128,
 }
 
-impl Line {
+impl StraightLine {
     /// `None` where they would not fit 128 bits.
     fn of(form: &Form) -> Option<Self> {
         let whole = |part: Decimal, least: i8| {

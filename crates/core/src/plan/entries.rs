@@ -39,7 +39,7 @@ pub(super) fn add(plan: &mut Plan) {
 
 fn entry_of(rule: &PlannedRule) -> Option<(usize, Place)> {
     match rule.source {
-        Source::Entry { image, place, .. } => Some((image, place)),
+        Source::ClientCells { image, place, .. } => Some((image, place)),
         _ => None,
     }
 }
@@ -54,7 +54,7 @@ pub(super) fn link(plan: &mut Plan) {
         .map(|(at, rule)| ((rule.board, rule.target), to_u32(at)))
         .collect();
     for (at, rule) in plan.rules.iter_mut().enumerate() {
-        if let Source::Entry { image, place, rule: entry } = &mut rule.source
+        if let Source::ClientCells { image, place, rule: entry } = &mut rule.source
             && let Some(number) = entries.get(&(*image, *place))
         {
             *entry = *number;

@@ -20,7 +20,7 @@ pub use times::Age;
 use crate::budget::LineTime;
 use crate::finding::Finding;
 use crate::form::Conversion;
-use crate::project::{OnLoss, Owner, Project, Sending, Told, caps};
+use crate::project::{HealthItem, OnLoss, Owner, Project, Sending, caps};
 use crate::protocol::{BitWrite, Dialect, Extent, Place, Setup, Space, SpaceId, Transport};
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -39,7 +39,7 @@ pub struct Plan {
     pub transfers: Vec<Transfer>,
     /// Where the values of transfers go; the steps that no transfer feeds come last: what the converter tells, and
     /// what clients write.
-    pub steps: Vec<Step>,
+    pub steps: Vec<Landing>,
     /// The rules that no poll feeds, with the first of their steps: one a value, in order.
     pub fed_by_writes: Vec<(u32, u32)>,
     /// Which rules carry on what clients write: the entry's rule and the one that carries it, sorted.
@@ -136,7 +136,7 @@ impl Station {
 /// Where a rule's values come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Source {
-    /// Polled from a device.
+    /// DeviceState from a device.
     Poll {
         /// Index of the device.
         device: usize,
@@ -146,11 +146,11 @@ pub enum Source {
         point: Option<usize>,
     },
     /// What the converter tells.
-    Told(Told),
+    Health(HealthItem),
     /// Clients write it; other rules carry it on.
     Client,
     /// What clients write into other cells of an image.
-    Entry {
+    ClientCells {
         /// Index of the image.
         image: usize,
         /// Where in it.
@@ -166,8 +166,8 @@ impl Source {
     pub const fn device(&self) -> Option<usize> {
         match self {
             Self::Poll { device, .. } => Some(*device),
-            Self::Told(told) => told.device(),
-            Self::Client | Self::Entry { .. } => None,
+            Self::Health(told) => told.device(),
+            Self::Client | Self::ClientCells { .. } => None,
         }
     }
 }
@@ -228,7 +228,7 @@ pub struct Transfer {
 
 /// Values of one rule that one request brings: they change together and are of one age.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Step {
+pub struct Landing {
     /// Index of the rule.
     pub rule: u32,
     /// Its first value.

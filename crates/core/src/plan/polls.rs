@@ -1,13 +1,13 @@
 //! The requests of all polls: which values come together, and where each answer goes.
 
-use super::{Plan, PlannedRule, Source, Step, Transfer, requests, to_u32};
+use super::{Landing, Plan, PlannedRule, Source, Transfer, requests, to_u32};
 use crate::project::Project;
 use crate::protocol::{Extent, SpaceId, Verb};
 
 impl Plan {
     /// Finds the least-bus-time requests for each device, space and interval, and where their answers go.
     pub(super) fn request_everything(&mut self, project: &Project) {
-        // Polled rules by what one set of requests serves.
+        // DeviceState rules by what one set of requests serves.
         let mut polled: Vec<(usize, SpaceId, u64, u32, usize)> = vec![];
         for (at, rule) in self.rules.iter().enumerate() {
             if let Source::Poll { device, place, .. } = rule.source {
@@ -21,7 +21,7 @@ impl Plan {
         for (at, rule) in self.rules.iter().enumerate() {
             // Each value that clients write has a moment of its own.
             if !matches!(rule.source, Source::Poll { .. }) {
-                let step = |item| Step { rule: to_u32(at), item, items: 1, offset: 0, slot: 0 };
+                let step = |item| Landing { rule: to_u32(at), item, items: 1, offset: 0, slot: 0 };
                 self.fed_by_writes.push((to_u32(at), to_u32(self.steps.len())));
                 self.steps.extend((0..rule.target.count).map(step));
             }
@@ -67,7 +67,7 @@ impl Plan {
             requests::cover(dialect, space, id, &items, gap, &station.setup, &|cost| line.weight(cost))?;
         let each = to_u32(space.grain.cell_bytes());
         // Steps by request; a rule's values may be spread over several.
-        let mut landing: Vec<(usize, Step)> = vec![];
+        let mut landing: Vec<(usize, Landing)> = vec![];
         for (.., rule) in group {
             let place = place_of(self.rules.get(*rule)?)?;
             let mut item = 0;
@@ -79,12 +79,12 @@ impl Plan {
                 let end = requests.get(request)?.end();
                 let items = ((end - first.first) / place.width).min(place.count - item);
                 let offset = (first.first - requests.get(request)?.first) * each;
-                landing.push((request, Step { rule: to_u32(*rule), item, items, offset, slot: 0 }));
+                landing.push((request, Landing { rule: to_u32(*rule), item, items, offset, slot: 0 }));
                 item += items;
             }
         }
         // All steps of one board in a row: they land under one lock.
-        let board = |step: &Step| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
+        let board = |step: &Landing| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
         landing.sort_by_key(|(request, step)| (*request, board(step)));
         self.held_together.extend(held);
         let mut landing = landing.into_iter().peekable();

@@ -37,7 +37,7 @@ pub(super) fn all(plan: &Plan) -> Vec<Push> {
     let mut found = vec![];
     for (at, rule) in plan.rules.iter().enumerate() {
         let Some(device) = plan.sink(rule) else { continue };
-        let carried = matches!(rule.source, Source::Entry { .. });
+        let carried = matches!(rule.source, Source::ClientCells { .. });
         if rule.sending.keeps() {
             found.extend(of_rule(plan, to_u32(at), rule, device, carried));
         }

@@ -31,7 +31,7 @@ impl Plan {
             let own = project.images.get(rule.board).and_then(|image| image.max_age);
             let age = match rule.source {
                 // What a client wrote stays true until a client writes again, unless the image says otherwise.
-                Source::Told(_) | Source::Client | Source::Entry { .. } => own.unwrap_or(u64::MAX),
+                Source::Health(_) | Source::Client | Source::ClientCells { .. } => own.unwrap_or(u64::MAX),
                 Source::Poll { device, .. } => own.unwrap_or_else(|| {
                     let port = self.devices.get(device).map_or(usize::MAX, |station| station.port);
                     let alone = polled.get(port).is_none_or(|here| here.len() < 2);

@@ -4,7 +4,7 @@ use super::scalars::duration;
 use crate::finding::{Finding, PAST_THE_END};
 use crate::form::Form;
 use crate::protocol::{Address, Dialect, Setup};
-use crate::source::{At, Span};
+use crate::source::{Span, Spanned};
 
 /// One entry, with the address not yet read: its notation is that of whoever is asked.
 #[derive(Debug, Clone)]
@@ -12,9 +12,9 @@ pub struct Asked {
     /// The whole entry.
     pub span: Span,
     /// The address as written.
-    pub address: At<String>,
+    pub address: Spanned<String>,
     /// The form as written.
-    pub form: Option<At<Form>>,
+    pub form: Option<Spanned<Form>>,
     /// Values of the form, or registers or bits.
     pub count: u32,
     /// How often, in microseconds.
@@ -25,7 +25,7 @@ pub struct Asked {
 ///
 /// # Errors
 /// Which part is wrong, and why, as a finding.
-pub fn parse_asked(entry: &At<String>) -> Result<Asked, Finding> {
+pub fn parse_asked(entry: &Spanned<String>) -> Result<Asked, Finding> {
     let text = entry.value.as_str();
     let span = |from: usize, to: usize| entry.span.part(from, to);
     let (rest, every) = match text.split_once(" every ") {
@@ -61,19 +61,19 @@ pub fn parse_asked(entry: &At<String>) -> Result<Asked, Finding> {
     let (address, form) = split_form(rest, entry.span)?;
     let trimmed = address.trim();
     let lead = address.len() - address.trim_start().len();
-    let address = At { value: trimmed.to_string(), span: span(lead, lead + trimmed.len()) };
+    let address = Spanned { value: trimmed.to_string(), span: span(lead, lead + trimmed.len()) };
     Ok(Asked { span: entry.span, address, form, count, every })
 }
 
 /// Splits `X as FORM`; `span` is that of the whole text.
-pub(super) fn split_form(text: &str, span: Span) -> Result<(&str, Option<At<Form>>), Finding> {
+pub(super) fn split_form(text: &str, span: Span) -> Result<(&str, Option<Spanned<Form>>), Finding> {
     // Most have no form, and a search for one byte says so sooner.
     let form = if text.contains(' ') { text.split_once(" as ") } else { None };
     let Some((before, form)) = form else { return Ok((text, None)) };
     let at = before.len() + " as ".len();
     let place = span.part(at, text.len());
     match Form::parse(form) {
-        Ok(value) => Ok((before, Some(At { value, span: place }))),
+        Ok(value) => Ok((before, Some(Spanned { value, span: place }))),
         Err(fault) => {
             let here = place.part(fault.at.start, fault.at.end);
             Err(Finding::new("F08", here, fault.what))

@@ -2,12 +2,12 @@
 
 use super::Project;
 use super::asked::{address, list_or, split_form};
-use super::told::{BoxHealth, Health, PortHealth, Told, Words};
+use super::health::{BoxHealth, Health, HealthItem, PortHealth, Words};
 use crate::finding::Finding;
 use crate::form::Form;
 use crate::nearest::nearest;
 use crate::protocol::Address;
-use crate::source::{At, Span};
+use crate::source::{Span, Spanned};
 
 /// Whose end it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -26,7 +26,7 @@ pub enum Target {
     /// An address; with the index of the point in the device's profile where one was named.
     Cells(Address, Option<usize>),
     /// Something that the converter tells.
-    Told(Told),
+    Health(HealthItem),
 }
 
 /// One end of a rule, read.
@@ -39,7 +39,7 @@ pub struct Endpoint {
     /// What.
     pub target: Target,
     /// In which form; a point brings that of its profile.
-    pub form: Option<At<Form>>,
+    pub form: Option<Spanned<Form>>,
 }
 
 impl Project {
@@ -47,7 +47,7 @@ impl Project {
     ///
     /// # Errors
     /// Which part is wrong and what was likely meant, as a finding.
-    pub fn endpoint(&self, text: &At<String>) -> Result<Endpoint, Finding> {
+    pub fn endpoint(&self, text: &Spanned<String>) -> Result<Endpoint, Finding> {
         let (plain, form) = split_form(&text.value, text.span)?;
         let plain = plain.trim_end();
         let cut = plain.find(['.', ':']).unwrap_or(plain.len());
@@ -58,7 +58,7 @@ impl Project {
             return Ok(Endpoint {
                 span: text.span,
                 owner: Owner::Converter,
-                target: Target::Told(told),
+                target: Target::Health(told),
                 form,
             });
         }
@@ -82,7 +82,7 @@ impl Project {
             (Some('.'), Owner::Device(device)) => {
                 if let Some(item) = rest.strip_prefix("health.") {
                     let health = item_of::<Health>(item, "a device", rest_at)?;
-                    return endpoint(Target::Told(Told::Device(device, health)), form);
+                    return endpoint(Target::Health(HealthItem::Device(device, health)), form);
                 }
                 if let Some(form) = form {
                     let what = format!("`{name}.{rest}` is a point and has the form of its profile");
@@ -147,7 +147,7 @@ impl Project {
     }
 
     /// `NAME.health.ITEM` of rules and ports, `health.ITEM` of the converter.
-    fn told(&self, kind: &str, rest: &str, at: Span) -> Result<Told, Finding> {
+    fn told(&self, kind: &str, rest: &str, at: Span) -> Result<HealthItem, Finding> {
         let Some((name, item)) = rest.split_once("health.") else {
             let form = if kind == "converter" { "converter.health.ITEM" } else { "NAME.health.ITEM" };
             let what = format!("`{kind}.{rest}` is not a health item of the converter");
@@ -162,16 +162,16 @@ impl Project {
             })
         };
         match kind {
-            "converter" => Ok(Told::Converter(item_of::<BoxHealth>(item, "the converter", at)?)),
+            "converter" => Ok(HealthItem::Converter(item_of::<BoxHealth>(item, "the converter", at)?)),
             "ports" => match self.port(name) {
-                Some(port) => Ok(Told::Port(port, item_of::<PortHealth>(item, "a port", at)?)),
+                Some(port) => Ok(HealthItem::Port(port, item_of::<PortHealth>(item, "a port", at)?)),
                 None => {
                     let near = nearest(name, self.ports.iter().map(|port| port.name.value.as_str()));
                     unknown("port", near.map(str::to_string))
                 }
             },
             _ => match self.rule_names.get(name) {
-                Some(rule) => Ok(Told::Rule(*rule, item_of::<Health>(item, "a rule", at)?)),
+                Some(rule) => Ok(HealthItem::Rule(*rule, item_of::<Health>(item, "a rule", at)?)),
                 None => {
                     let near = nearest(name, self.rule_names.keys().map(String::as_str));
                     unknown("rule", near.map(str::to_string))

@@ -8,10 +8,10 @@ use crate::finding::Finding;
 use crate::line::{Line, LineFault};
 use crate::nearest::nearest;
 use crate::protocol::{Key, KeyKind};
-use crate::source::{At, Span};
+use crate::source::{Span, Spanned};
 use std::borrow::Cow;
 use std::ops::{Range, RangeInclusive};
-use toml::Spanned;
+use toml::Spanned as TomlSpanned;
 use toml::de::{DeString, DeTable, DeValue};
 
 /// What a reader carries along: the file, its text, and what was found so far.
@@ -32,10 +32,10 @@ impl Reader<'_> {
     }
 
     /// Text and its place between the quotes; where escapes make the two differ, the quotes belong to the place.
-    fn text_at(&self, value: &str, range: Range<usize>) -> At<String> {
+    fn text_at(&self, value: &str, range: Range<usize>) -> Spanned<String> {
         let inner = range.start + 1..range.end.saturating_sub(1);
         let same = self.text.get(inner.clone()) == Some(value);
-        At { value: value.to_string(), span: self.span(if same { inner } else { range }) }
+        Spanned { value: value.to_string(), span: self.span(if same { inner } else { range }) }
     }
 }
 
@@ -43,7 +43,7 @@ impl Reader<'_> {
 const SIZE_MAX: u32 = 131_072;
 
 /// Keys of the user's own with their texts.
-pub(super) type Entries = Vec<(At<String>, At<String>)>;
+pub(super) type Entries = Vec<(Spanned<String>, Spanned<String>)>;
 
 /// The keys that a table may have, looked up once for all tables of a kind.
 type Known = Vec<&'static Key>;
@@ -142,7 +142,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         }
     }
 
-    fn get(&self, key: &str) -> Option<&'a Spanned<DeValue<'i>>> {
+    fn get(&self, key: &str) -> Option<&'a TomlSpanned<DeValue<'i>>> {
         self.table.get(key)
     }
 
@@ -160,21 +160,21 @@ impl<'a, 'i> Fields<'a, 'i> {
         self.table.get_key_value(key).map(|(key, _)| r.span(key.span()))
     }
 
-    pub(super) fn text(&self, r: &Reader<'_>, key: &str) -> Option<At<String>> {
+    pub(super) fn text(&self, r: &Reader<'_>, key: &str) -> Option<Spanned<String>> {
         let value = self.get(key)?;
         value.get_ref().as_str().map(|text| self.worked_out(r.text_at(text, value.span())))
     }
 
     /// A text of a repetition with its expressions worked out.
-    fn worked_out(&self, text: At<String>) -> At<String> {
+    fn worked_out(&self, text: Spanned<String>) -> Spanned<String> {
         match self.n.map(|n| repeat::fill(&text.value, n.into())) {
-            Some(Ok(value)) => At { value, span: text.span },
+            Some(Ok(value)) => Spanned { value, span: text.span },
             _ => text,
         }
     }
 
     /// A text that must be there.
-    pub(super) fn required(&self, r: &mut Reader<'_>, key: &str, such_as: &str) -> Option<At<String>> {
+    pub(super) fn required(&self, r: &mut Reader<'_>, key: &str, such_as: &str) -> Option<Spanned<String>> {
         let Some(value) = self.get(key) else {
             let what = format!("{} has no `{key}`", self.what);
             r.find(Finding::new("F04", self.span, what).fix(format!("add `{key}`, {such_as}")));
@@ -183,7 +183,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         value.get_ref().as_str().map(|text| self.worked_out(r.text_at(text, value.span())))
     }
 
-    pub(super) fn whole(&self, r: &Reader<'_>, key: &str) -> Option<At<u32>> {
+    pub(super) fn whole(&self, r: &Reader<'_>, key: &str) -> Option<Spanned<u32>> {
         let value = self.get(key)?;
         let number = self.number(value.get_ref())?;
         // One that is reported as out of its range is not used.
@@ -193,11 +193,11 @@ impl<'a, 'i> Fields<'a, 'i> {
         {
             return None;
         }
-        Some(At { value: u32::try_from(number).ok()?, span: r.span(value.span()) })
+        Some(Spanned { value: u32::try_from(number).ok()?, span: r.span(value.span()) })
     }
 
     /// A whole number of either sign, perhaps an expression.
-    pub(super) fn signed(&self, r: &mut Reader<'_>, key: &str) -> Option<At<i64>> {
+    pub(super) fn signed(&self, r: &mut Reader<'_>, key: &str) -> Option<Spanned<i64>> {
         let value = self.get(key)?;
         let span = r.span(value.span());
         let number = self.number(value.get_ref());
@@ -205,7 +205,7 @@ impl<'a, 'i> Fields<'a, 'i> {
             let what = format!("`{key}` is neither a whole number nor an expression of n such as `16*(n-1)`");
             r.find(Finding::new("F03", span, what));
         }
-        Some(At { value: number?, span })
+        Some(Spanned { value: number?, span })
     }
 
     fn number(&self, value: &DeValue<'_>) -> Option<i64> {
@@ -216,18 +216,24 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// A list of whole numbers of `low` to `high`.
-    pub(super) fn wholes(&self, r: &mut Reader<'_>, key: &str, low: i64, high: i64) -> Option<At<Vec<u64>>> {
+    pub(super) fn wholes(
+        &self,
+        r: &mut Reader<'_>,
+        key: &str,
+        low: i64,
+        high: i64,
+    ) -> Option<Spanned<Vec<u64>>> {
         let value = self.get(key)?;
         let span = r.span(value.span());
         let list = value.get_ref().as_array();
         let numbers: Option<Vec<u64>> = list.and_then(|list| {
-            let number = |value: &Spanned<DeValue<'_>>| {
+            let number = |value: &TomlSpanned<DeValue<'_>>| {
                 whole_number(value.get_ref()).filter(|number| (low..=high).contains(number))
             };
             list.iter().map(|value| number(value).and_then(|number| u64::try_from(number).ok())).collect()
         });
         match numbers.filter(|numbers| !numbers.is_empty()) {
-            Some(value) => Some(At { value, span }),
+            Some(value) => Some(Spanned { value, span }),
             None => {
                 let what = format!("`{key}` is not a list of whole numbers of {low} to {high}");
                 r.find(Finding::new("F03", span, what).fix("write it as `[1, 2]`, hexadecimal as `[0x10]`"));
@@ -237,25 +243,25 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// One text, or a list of them.
-    pub(super) fn one_or_more(&self, r: &Reader<'_>, key: &str) -> Vec<At<String>> {
+    pub(super) fn one_or_more(&self, r: &Reader<'_>, key: &str) -> Vec<Spanned<String>> {
         match self.text(r, key) {
             Some(text) => vec![text],
             None => self.texts(r, key),
         }
     }
 
-    pub(super) fn duration(&self, r: &Reader<'_>, key: &str) -> Option<At<u64>> {
+    pub(super) fn duration(&self, r: &Reader<'_>, key: &str) -> Option<Spanned<u64>> {
         let text = self.text(r, key)?;
-        duration(&text.value).map(|micros| At { value: micros, span: text.span })
+        duration(&text.value).map(|micros| Spanned { value: micros, span: text.span })
     }
 
     pub(super) fn switch(&self, _r: &Reader<'_>, key: &str) -> Option<bool> {
         self.get(key)?.get_ref().as_bool()
     }
 
-    pub(super) fn texts(&self, r: &Reader<'_>, key: &str) -> Vec<At<String>> {
+    pub(super) fn texts(&self, r: &Reader<'_>, key: &str) -> Vec<Spanned<String>> {
         let list = self.get(key).and_then(|value| value.get_ref().as_array());
-        let text = |value: &Spanned<DeValue<'_>>| {
+        let text = |value: &TomlSpanned<DeValue<'_>>| {
             value.get_ref().as_str().map(|text| self.worked_out(r.text_at(text, value.span())))
         };
         list.into_iter().flat_map(|list| list.iter().filter_map(text)).collect()
@@ -273,10 +279,10 @@ impl<'a, 'i> Fields<'a, 'i> {
         key: &str,
         code: &'static str,
         parse: impl FnOnce(&str) -> Result<T, String>,
-    ) -> Option<At<T>> {
+    ) -> Option<Spanned<T>> {
         let text = self.text(r, key)?;
         match parse(&text.value) {
-            Ok(value) => Some(At { value, span: text.span }),
+            Ok(value) => Some(Spanned { value, span: text.span }),
             Err(why) => {
                 r.find(Finding::new(code, text.span, why));
                 None
@@ -285,10 +291,10 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// Line settings.
-    pub(super) fn line(&self, r: &mut Reader<'_>, key: &str) -> Option<At<Line>> {
+    pub(super) fn line(&self, r: &mut Reader<'_>, key: &str) -> Option<Spanned<Line>> {
         let text = self.text(r, key)?;
         match Line::parse(&text.value) {
-            Ok(value) => return Some(At { value, span: text.span }),
+            Ok(value) => return Some(Spanned { value, span: text.span }),
             Err(LineFault::Shape) => {
                 let what = format!("`{}` are not line settings", text.value);
                 let fix = "write BAUD DATA PARITY STOP, such as `38400 8E1` or `9600 8N1`";
@@ -308,12 +314,12 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// Two numbers, the lesser first.
-    pub(super) fn range(&self, r: &mut Reader<'_>, key: &str) -> Option<At<(f64, f64)>> {
+    pub(super) fn range(&self, r: &mut Reader<'_>, key: &str) -> Option<Spanned<(f64, f64)>> {
         let value = self.get(key)?;
         let numbers: Vec<f64> =
             value.get_ref().as_array().into_iter().flatten().filter_map(|v| float(v.get_ref())).collect();
         match numbers.as_slice() {
-            [low, high] if low < high => Some(At { value: (*low, *high), span: r.span(value.span()) }),
+            [low, high] if low < high => Some(Spanned { value: (*low, *high), span: r.span(value.span()) }),
             _ => {
                 let what = format!("`{key}` is not two numbers, the lesser first");
                 r.find(Finding::new("F03", r.span(value.span()), what).fix("write it as `[0, 20]`"));
@@ -323,7 +329,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// `{ holding = 400 }`.
-    pub(super) fn sizes(&self, r: &mut Reader<'_>, key: &str) -> Vec<(At<String>, u32)> {
+    pub(super) fn sizes(&self, r: &mut Reader<'_>, key: &str) -> Vec<(Spanned<String>, u32)> {
         let Some(value) = self.get(key) else { return vec![] };
         let Some(table) = value.get_ref().as_table() else {
             r.find(Finding::new(
@@ -337,9 +343,8 @@ impl<'a, 'i> Fields<'a, 'i> {
         for (name, size) in table {
             let number = whole_number(size.get_ref()).and_then(|number| u32::try_from(number).ok());
             match number.filter(|number| *number <= SIZE_MAX) {
-                Some(number) => {
-                    sizes.push((At { value: name.get_ref().to_string(), span: r.span(name.span()) }, number))
-                }
+                Some(number) => sizes
+                    .push((Spanned { value: name.get_ref().to_string(), span: r.span(name.span()) }, number)),
                 None => r.find(Finding::new(
                     "F03",
                     r.span(size.span()),
@@ -370,7 +375,12 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// The tables below `key` with their names, in file order, whose keys are those of `key` too.
-    pub(super) fn named(&self, r: &mut Reader<'_>, key: &'static str, noun: &str) -> Vec<(At<String>, Self)> {
+    pub(super) fn named(
+        &self,
+        r: &mut Reader<'_>,
+        key: &'static str,
+        noun: &str,
+    ) -> Vec<(Spanned<String>, Self)> {
         let Some(value) = self.get(key) else { return vec![] };
         let Some(tables) = value.get_ref().as_table() else {
             r.find(Finding::new("F03", r.span(value.span()), format!("`{key}` is not a table of {noun}s")));
@@ -379,7 +389,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let known: Known = keys_of(key).collect();
         let mut found = vec![];
         for (name, value) in tables {
-            let at = At { value: name.get_ref().to_string(), span: r.span(name.span()) };
+            let at = Spanned { value: name.get_ref().to_string(), span: r.span(name.span()) };
             let Some(table) = value.get_ref().as_table() else {
                 let what = format!("{noun} `{}` is not a table", at.value);
                 r.find(
@@ -433,11 +443,11 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// Every key of a table without a fixed list, with its text.
-    pub(super) fn entries(&self, r: &mut Reader<'_>, key: &str) -> Vec<(At<String>, Entries)> {
+    pub(super) fn entries(&self, r: &mut Reader<'_>, key: &str) -> Vec<(Spanned<String>, Entries)> {
         let tables = self.get(key).and_then(|value| value.get_ref().as_table());
         let mut found = vec![];
         for (name, value) in tables.into_iter().flatten() {
-            let at = At { value: name.get_ref().to_string(), span: r.span(name.span()) };
+            let at = Spanned { value: name.get_ref().to_string(), span: r.span(name.span()) };
             let mut entries = vec![];
             for (key, value) in value.get_ref().as_table().into_iter().flatten() {
                 match value.get_ref().as_str() {
@@ -459,7 +469,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 }
 
-fn unknown_key(r: &mut Reader<'_>, keys: &Known, group: &str, what: &str, key: &Spanned<DeString<'_>>) {
+fn unknown_key(r: &mut Reader<'_>, keys: &Known, group: &str, what: &str, key: &TomlSpanned<DeString<'_>>) {
     let name = key.get_ref().as_ref();
     let near = renamed(group, name).or_else(|| nearest(name, keys.iter().map(|known| known.name)));
     let finding = Finding::new("F02", r.span(key.span()), format!("{what} has no key `{name}`"));

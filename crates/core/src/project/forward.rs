@@ -2,7 +2,7 @@
 
 use super::fields::{Fields, Reader};
 use crate::finding::Finding;
-use crate::source::{At, Span};
+use crate::source::{Span, Spanned};
 
 /// One forward.
 #[derive(Debug)]
@@ -10,13 +10,13 @@ pub struct Forward {
     /// Its header.
     pub span: Span,
     /// Index of the port on which others ask.
-    pub from: Option<At<usize>>,
+    pub from: Option<Spanned<usize>>,
     /// Index of the port on which we ask.
-    pub to: Option<At<usize>>,
+    pub to: Option<Spanned<usize>>,
     /// Each unit with what it is called there, ascending; `None` where nothing was written (raw bytes).
-    pub units: Option<At<Vec<(u16, u16)>>>,
+    pub units: Option<Spanned<Vec<(u16, u16)>>>,
     /// Function codes that may pass; `None` for all.
-    pub functions: Option<At<Vec<u8>>>,
+    pub functions: Option<Spanned<Vec<u8>>>,
     /// Writes go before reads that wait.
     pub writes_first: bool,
 }
@@ -47,7 +47,7 @@ pub(super) fn units(text: &str) -> Result<Vec<u16>, String> {
 pub(super) fn read(
     r: &mut Reader<'_>,
     fields: &Fields<'_, '_>,
-    port: impl Fn(&mut Reader<'_>, &str, &str) -> Option<At<usize>>,
+    port: impl Fn(&mut Reader<'_>, &str, &str) -> Option<Spanned<usize>>,
 ) -> Forward {
     let from = port(r, "from", "a port on which others ask");
     let to = port(r, "to", "a port on which we ask");
@@ -62,7 +62,7 @@ pub(super) fn read(
                 r.find(finding.fix("write as many units here as in `units`"));
             }
             let pairs = here.value.iter().copied().zip(there.value.iter().copied());
-            At { value: pairs.collect(), span: here.span }
+            Spanned { value: pairs.collect(), span: here.span }
         }
     });
     let functions = fields.wholes(r, "functions", 1, 127);
@@ -70,7 +70,7 @@ pub(super) fn read(
         span: fields.span,
         from,
         to,
-        units: units.map(|mut units: At<Vec<(u16, u16)>>| {
+        units: units.map(|mut units: Spanned<Vec<(u16, u16)>>| {
             units.value.sort_unstable();
             units
         }),

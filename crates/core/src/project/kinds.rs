@@ -5,11 +5,11 @@ use super::fields::Reader;
 use super::scalars::duration;
 use crate::finding::Finding;
 use crate::protocol::{Key, KeyKind};
-use toml::Spanned;
+use toml::Spanned as TomlSpanned;
 use toml::de::DeValue;
 
 /// Finds control characters in a text: they would reach terminals, pages and other programs. A note may have lines.
-fn check_letters(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
+fn check_letters(r: &mut Reader<'_>, key: &Key, value: &TomlSpanned<DeValue<'_>>) {
     match value.get_ref() {
         DeValue::String(text) => {
             let wrong =
@@ -26,7 +26,7 @@ fn check_letters(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
 }
 
 /// Finds a value that is not of its key's kind.
-pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &Spanned<DeValue<'_>>) {
+pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &TomlSpanned<DeValue<'_>>) {
     check_letters(r, key, value);
     let found = value.get_ref();
     let wanted = match key.kind {

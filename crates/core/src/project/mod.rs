@@ -5,6 +5,7 @@ pub(crate) mod caps;
 mod endpoint;
 mod fields;
 mod forward;
+mod health;
 mod keys;
 mod kinds;
 mod nodes;
@@ -15,7 +16,6 @@ mod read_rig;
 mod repeat;
 mod scalars;
 mod signal;
-mod told;
 
 pub use crate::line::{Line, LineFault, Parity};
 pub use asked::{Asked, parse_asked};
@@ -28,11 +28,11 @@ pub use read::{Read, read};
 pub use scalars::{HostPort, Network, Retry, duration as micros, show_micros};
 pub use signal::{Noun, RigFault, Shape, Signal, Trouble};
 
-pub use told::{BoxHealth, Health, PortHealth, Told};
+pub use health::{BoxHealth, Health, HealthItem, PortHealth};
 
 use crate::form::Overflow;
 use crate::protocol::{Address, AddressFault, Dialect, Setup, Transport};
-use crate::source::{At, Sources, Span};
+use crate::source::{Sources, Span, Spanned};
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
 
@@ -43,7 +43,7 @@ pub struct Project {
     /// The files, for showing places.
     pub sources: Sources,
     /// `[project] name`.
-    pub name: At<String>,
+    pub name: Spanned<String>,
     /// `[converter]`.
     pub converter: Converter,
     /// `[ports.NAME]`, in file order.
@@ -72,11 +72,11 @@ pub struct Project {
 #[derive(Debug, Default)]
 pub struct Converter {
     /// Its address with prefix length.
-    pub address: Option<At<Network>>,
+    pub address: Option<Spanned<Network>>,
     /// The router of its subnet.
-    pub router: Option<At<Ipv4Addr>>,
+    pub router: Option<Spanned<Ipv4Addr>>,
     /// The file that gets a row for every write of a client.
-    pub write_log: Option<At<String>>,
+    pub write_log: Option<Spanned<String>>,
     /// Megabytes of one write log.
     pub write_log_mb: u32,
     /// Write logs that are kept.
@@ -89,32 +89,32 @@ pub struct Converter {
 #[derive(Debug, Default)]
 pub struct Limits {
     /// Connections at once, over all ports.
-    pub clients: Option<At<u32>>,
+    pub clients: Option<Spanned<u32>>,
     /// Devices on one serial line.
-    pub devices_per_line: Option<At<u32>>,
+    pub devices_per_line: Option<Spanned<u32>>,
     /// Serial lines.
-    pub lines: Option<At<u32>>,
+    pub lines: Option<Spanned<u32>>,
     /// Values in all rules.
-    pub values: Option<At<u32>>,
+    pub values: Option<Spanned<u32>>,
 }
 
 /// A place where wires meet the converter.
 #[derive(Debug)]
 pub struct Port {
     /// Its name and where that stands.
-    pub name: At<String>,
+    pub name: Spanned<String>,
     /// What it is made of; `None` where the file does not say.
     pub wires: Option<Wires>,
     /// What is spoken.
-    pub protocol: Option<At<&'static dyn Dialect>>,
+    pub protocol: Option<Spanned<&'static dyn Dialect>>,
     /// Keys of its protocol.
     pub setup: Setup,
     /// Where each of them stands.
     pub settings: Vec<(&'static str, Span)>,
-    /// At least this between two messages, in microseconds; `None` for the protocol's own.
-    pub frame_gap: Option<At<u64>>,
+    /// Spanned least this between two messages, in microseconds; `None` for the protocol's own.
+    pub frame_gap: Option<Spanned<u64>>,
     /// Wait for an answer, in microseconds.
-    pub timeout: At<u64>,
+    pub timeout: Spanned<u64>,
     /// Further tries of one request.
     pub retries: u32,
     /// Wait after a broadcast, in microseconds.
@@ -124,9 +124,9 @@ pub struct Port {
     /// Connections at once (listen).
     pub max_clients: u32,
     /// Of those, from one address while all places are taken (listen); `None` for the default, a half.
-    pub per_address: Option<At<u32>>,
+    pub per_address: Option<Spanned<u32>>,
     /// Who may connect (listen); `None` for everybody.
-    pub allow: Option<At<Vec<At<Network>>>>,
+    pub allow: Option<Spanned<Vec<Spanned<Network>>>>,
     /// A connection silent for so long is closed, in microseconds.
     pub idle_timeout: u64,
 }
@@ -137,26 +137,26 @@ pub enum Wires {
     /// A serial line.
     Serial {
         /// Path of the line.
-        path: At<String>,
+        path: Spanned<String>,
         /// Speed and character; `None` where left out or not understood.
-        line: Option<At<Line>>,
+        line: Option<Spanned<Line>>,
         /// `rs232`, `rs485`, `rs485-4w`, `rs422`.
-        wiring: Option<At<String>>,
+        wiring: Option<Spanned<String>>,
     },
     /// A listening TCP socket.
     Listen {
         /// Host and port.
-        at: At<HostPort>,
+        at: Spanned<HostPort>,
     },
     /// An outgoing TCP connection.
     Connect {
         /// Host and port.
-        to: At<HostPort>,
+        to: Spanned<HostPort>,
     },
     /// A virtual serial port that we make.
     Pty {
         /// Where others find it.
-        path: At<String>,
+        path: Spanned<String>,
     },
 }
 
@@ -198,7 +198,7 @@ impl Port {
 
     /// The line's settings, if it is a serial one and they are understood.
     #[must_use]
-    pub fn line(&self) -> Option<At<Line>> {
+    pub fn line(&self) -> Option<Spanned<Line>> {
         match &self.wires {
             Some(Wires::Serial { line, .. }) => *line,
             _ => None,
@@ -210,13 +210,13 @@ impl Port {
 #[derive(Debug)]
 pub struct Device {
     /// Its name and where that stands.
-    pub name: At<String>,
+    pub name: Spanned<String>,
     /// Index of its port.
-    pub port: Option<At<usize>>,
+    pub port: Option<Spanned<usize>>,
     /// Index of another port by which it is written.
-    pub write_port: Option<At<usize>>,
+    pub write_port: Option<Spanned<usize>>,
     /// Index of its profile.
-    pub profile: Option<At<usize>>,
+    pub profile: Option<Spanned<usize>>,
     /// Keys of its protocol and request limits, profile's values filled in.
     pub setup: Setup,
     /// Where its station stands: the key, or the name where the profile's is taken.
@@ -224,11 +224,11 @@ pub struct Device {
     /// Whether the station was written, not taken from the profile.
     pub station_written: bool,
     /// What the device itself is set to, if its own entry says so.
-    pub line: Option<At<Line>>,
+    pub line: Option<Spanned<Line>>,
     /// Points that some rule must carry.
-    pub must_map: Vec<At<String>>,
+    pub must_map: Vec<Spanned<String>>,
     /// How often it is polled, in microseconds.
-    pub poll: At<u64>,
+    pub poll: Spanned<u64>,
     /// Unused grains that may be read to join two reads.
     pub read_gap: u32,
     /// Failed polls in a row before it counts as lost.
@@ -236,9 +236,9 @@ pub struct Device {
     /// How often it is tried once lost.
     pub retry: Retry,
     /// Sizes of its spaces by name, if known.
-    pub tables: Vec<(At<String>, u32)>,
+    pub tables: Vec<(Spanned<String>, u32)>,
     /// Added to every address of its profile.
-    pub shift: At<i64>,
+    pub shift: Spanned<i64>,
     /// Which repetition of an entry it is.
     pub n: Option<u32>,
 }
@@ -255,9 +255,9 @@ impl Device {
 #[derive(Debug)]
 pub struct Image {
     /// Its name and where that stands.
-    pub name: At<String>,
+    pub name: Spanned<String>,
     /// Index of its port.
-    pub port: Option<At<usize>>,
+    pub port: Option<Spanned<usize>>,
     /// Keys of its protocol.
     pub setup: Setup,
     /// Where its station stands, or the name.
@@ -269,7 +269,7 @@ pub struct Image {
     /// An address that no rule feeds reads as zero.
     pub unmapped_zero: bool,
     /// Who may write; `None` for everybody who may connect.
-    pub writers: Option<At<Vec<At<Network>>>>,
+    pub writers: Option<Spanned<Vec<Spanned<Network>>>>,
 }
 
 /// What a reader gets once a value's source is lost.
@@ -289,7 +289,7 @@ pub enum OnLoss {
 /// When a device is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Sending {
-    /// At each write of a client, also when the value is the same.
+    /// Spanned each write of a client, also when the value is the same.
     pub on_write: bool,
     /// When the value differs from what was sent last.
     pub on_change: bool,
@@ -311,36 +311,36 @@ pub struct Map {
     /// The whole rule's place: its header.
     pub span: Span,
     /// A name for messages and reports.
-    pub name: Option<At<String>>,
+    pub name: Option<Spanned<String>>,
     /// Source, as written.
-    pub from: At<String>,
+    pub from: Spanned<String>,
     /// Target, as written.
-    pub to: At<String>,
+    pub to: Spanned<String>,
     /// Values in a row.
-    pub count: Option<At<u32>>,
+    pub count: Option<Spanned<u32>>,
     /// `false` keeps it in the file and out of work.
     pub enabled: bool,
     /// Whether a write on the `to` side goes back to `from`.
     pub read_write: Option<Span>,
     /// Overrides the device's poll, in microseconds.
-    pub poll: Option<At<u64>>,
+    pub poll: Option<Spanned<u64>>,
     /// Overrides the image's.
-    pub on_loss: Option<At<OnLoss>>,
+    pub on_loss: Option<Spanned<OnLoss>>,
     /// What becomes of a value that does not fit.
     pub overflow: Overflow,
     /// A client's write is answered when the device has answered.
     pub after_device: bool,
     /// When a device is written, if the rule says so.
-    pub send: Option<Box<At<Sending>>>,
+    pub send: Option<Box<Spanned<Sending>>>,
     /// The rules with which it comes from one poll.
-    pub together: Option<Box<At<String>>>,
+    pub together: Option<Box<Spanned<String>>>,
     /// A remark for people.
     pub note: Option<Box<str>>,
 }
 
 impl Map {
     /// A rule that says nothing but its two ends.
-    pub(crate) const fn plain(span: Span, from: At<String>, to: At<String>) -> Self {
+    pub(crate) const fn plain(span: Span, from: Spanned<String>, to: Spanned<String>) -> Self {
         Self {
             span,
             name: None,
@@ -364,31 +364,31 @@ impl Map {
 #[derive(Debug)]
 pub struct Client {
     /// Its name and where that stands.
-    pub name: At<String>,
+    pub name: Spanned<String>,
     /// Index of the image that it asks.
-    pub image: Option<At<usize>>,
+    pub image: Option<Spanned<usize>>,
     /// Index of the port that it asks through a forward, and the units.
-    pub port: Option<At<usize>>,
+    pub port: Option<Spanned<usize>>,
     /// The units that it asks there.
-    pub units: Option<At<Vec<u16>>>,
+    pub units: Option<Spanned<Vec<u16>>>,
     /// Its line settings, where it is a serial one.
-    pub line: Option<At<Line>>,
+    pub line: Option<Spanned<Line>>,
     /// Its own address.
-    pub address: Option<At<Ipv4Addr>>,
+    pub address: Option<Spanned<Ipv4Addr>>,
     /// Host and port set there.
-    pub dials: Option<At<HostPort>>,
+    pub dials: Option<Spanned<HostPort>>,
     /// The framing set there.
-    pub protocol: Option<At<&'static dyn Dialect>>,
+    pub protocol: Option<Spanned<&'static dyn Dialect>>,
     /// What it reads.
     pub reads: Vec<Asked>,
     /// What it writes.
     pub writes: Vec<Asked>,
     /// Endpoints that it must be able to see.
-    pub must_read: Vec<At<String>>,
+    pub must_read: Vec<Spanned<String>>,
     /// Registers in one of its requests.
     pub max_read: Option<u32>,
     /// After which it gives up, in microseconds.
-    pub timeout: Option<At<u64>>,
+    pub timeout: Option<Spanned<u64>>,
 }
 
 /// The bench.
@@ -397,7 +397,7 @@ pub struct Rig {
     /// Makes a run repeatable.
     pub seed: u64,
     /// What simulated devices do: device, point or address as written, signal.
-    pub signals: Vec<(usize, At<String>, Signal)>,
+    pub signals: Vec<(usize, Spanned<String>, Signal)>,
     /// What goes wrong when.
     pub faults: Vec<RigFault>,
 }
@@ -472,7 +472,7 @@ impl Project {
 
     /// What the device is set to: its own entry, or the profile's as-shipped setting.
     #[must_use]
-    pub fn line_of(&self, device: usize) -> Option<At<Line>> {
+    pub fn line_of(&self, device: usize) -> Option<Spanned<Line>> {
         let own = self.devices.get(device)?.line;
         own.or_else(|| self.profile_of(device)?.line)
     }

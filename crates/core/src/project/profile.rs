@@ -5,7 +5,7 @@ use super::fields::{Fields, Reader};
 use crate::finding::Finding;
 use crate::form::Form;
 use crate::line::Line;
-use crate::source::At;
+use crate::source::Spanned;
 
 /// One kind of device.
 #[derive(Debug, Default)]
@@ -15,15 +15,15 @@ pub struct Profile {
     /// The path as the project file writes it.
     pub path: String,
     /// Line settings as shipped.
-    pub line: Option<At<Line>>,
+    pub line: Option<Spanned<Line>>,
     /// The station as shipped.
-    pub unit: Option<At<u32>>,
+    pub unit: Option<Spanned<u32>>,
     /// Most registers in one read, and in one write.
     pub limits: Vec<(&'static str, u32)>,
     /// `single` or `multiple`.
     pub write_one: Option<String>,
     /// Sizes of its spaces by name, if known.
-    pub tables: Vec<(At<String>, u32)>,
+    pub tables: Vec<(Spanned<String>, u32)>,
     /// Its points, in file order.
     pub points: Vec<Point>,
 }
@@ -60,11 +60,11 @@ impl Role {
 #[derive(Debug, Clone)]
 pub struct Point {
     /// Its name and where that stands.
-    pub name: At<String>,
+    pub name: Spanned<String>,
     /// Its address as written; read in the dialect of the device that uses it.
-    pub at: At<String>,
+    pub at: Spanned<String>,
     /// Its form; `None` copies registers as they are.
-    pub form: Option<At<Form>>,
+    pub form: Option<Spanned<Form>>,
     /// A form was written that is not understood: nothing that uses the point can be judged.
     pub is_unclear: bool,
     /// Engineering unit.
@@ -72,13 +72,13 @@ pub struct Point {
     /// A remark for people.
     pub note: Option<Box<str>>,
     /// Least and greatest engineering value.
-    pub range: Option<At<(f64, f64)>>,
+    pub range: Option<Spanned<(f64, f64)>>,
     /// Whether it may be written.
     pub read_write: bool,
     /// What commands know it as.
     pub role: Option<Role>,
     /// How its values are coded: the value as it is said, and the number that stands for it.
-    pub values: Vec<(At<String>, u32)>,
+    pub values: Vec<(Spanned<String>, u32)>,
     /// A wrong value there does harm that no later write takes back: no test writes it.
     pub guarded: bool,
     /// Raw words that mean "no value".
@@ -86,7 +86,7 @@ pub struct Point {
     /// Addresses after the one that is written: its place in a row of points.
     pub later: u32,
     /// Its place in a row of points and their distance as written, where it is one of several.
-    pub row: Option<(u32, At<u32>)>,
+    pub row: Option<(u32, Spanned<u32>)>,
 }
 
 pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str) -> Profile {
@@ -105,7 +105,7 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
     for (name, fields) in top.named(r, "points", "point") {
         let Some(at) = fields.required(r, "at", "an address such as `300001`") else { continue };
         let form = fields.text(r, "as").and_then(|text| match Form::parse(&text.value) {
-            Ok(value) => Some(At { value, span: text.span }),
+            Ok(value) => Some(Spanned { value, span: text.span }),
             Err(fault) => {
                 r.find(Finding::new("F08", text.span.part(fault.at.start, fault.at.end), fault.what));
                 None
@@ -143,11 +143,11 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
             continue;
         };
         let bytes = point.form.and_then(|form| form.value.ty.bytes()).unwrap_or(2);
-        let width = At { value: bytes.div_ceil(2).max(1), span: point.at.span };
+        let width = Spanned { value: bytes.div_ceil(2).max(1), span: point.at.span };
         let stride = fields.whole(r, "stride").unwrap_or(width);
         for number in 1..=repeat.value {
             profile.points.push(Point {
-                name: At { value: format!("{}-{number}", point.name.value), span: point.name.span },
+                name: Spanned { value: format!("{}-{number}", point.name.value), span: point.name.span },
                 later: (number - 1).saturating_mul(stride.value),
                 row: Some((number, stride)),
                 ..point.clone()

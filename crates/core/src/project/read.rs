@@ -13,7 +13,7 @@ use super::{
 use crate::finding::Finding;
 use crate::form::Overflow;
 use crate::nearest::nearest;
-use crate::source::{At, Span};
+use crate::source::{Span, Spanned};
 use std::collections::HashMap;
 use toml::de::DeTable;
 
@@ -59,7 +59,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
         let port = read_port(&mut r, name, &fields);
         project.ports.push(port);
     }
-    let mut wanted: Vec<At<String>> = vec![];
+    let mut wanted: Vec<Spanned<String>> = vec![];
     for (name, fields) in top.named(&mut r, "devices", "device") {
         let room = caps::DEVICES - project.devices.len().min(caps::DEVICES);
         let several = repeated(&mut r, &name, fields, "devices");
@@ -156,7 +156,7 @@ fn entries<'a, 'i>(
     top: &Fields<'a, 'i>,
     key: &'static str,
     noun: &'static str,
-) -> Vec<(At<String>, Fields<'a, 'i>)> {
+) -> Vec<(Spanned<String>, Fields<'a, 'i>)> {
     let mut found = top.named(r, key, noun);
     let span = found.get(caps::ENTRIES).map_or(Span::default(), |(name, _)| name.span);
     let kept = caps::capped(r, span, key, found.len(), caps::ENTRIES);
@@ -167,13 +167,13 @@ fn entries<'a, 'i>(
 /// An entry as often as it says: with its names, fields and numbers.
 fn repeated<'a, 'i>(
     r: &mut Reader<'_>,
-    name: &At<String>,
+    name: &Spanned<String>,
     fields: Fields<'a, 'i>,
     group: &'static str,
-) -> Vec<(At<String>, Fields<'a, 'i>, Option<u32>)> {
+) -> Vec<(Spanned<String>, Fields<'a, 'i>, Option<u32>)> {
     let Some(range) = fields.repetitions(r) else { return vec![(name.clone(), fields, None)] };
     fields.check_expressions(r, group, *range.start());
-    let nth = |n| (At { value: format!("{}-{n}", name.value), span: name.span }, fields.nth(n), Some(n));
+    let nth = |n| (Spanned { value: format!("{}-{n}", name.value), span: name.span }, fields.nth(n), Some(n));
     range.map(nth).collect()
 }
 
@@ -183,11 +183,11 @@ fn refer<'a>(
     fields: &Fields<'_, '_>,
     key: &str,
     noun: &str,
-    names: impl Iterator<Item = &'a At<String>> + Clone,
-) -> Option<At<usize>> {
+    names: impl Iterator<Item = &'a Spanned<String>> + Clone,
+) -> Option<Spanned<usize>> {
     let text = fields.required(r, key, &format!("the name of {noun}"))?;
     if let Some(value) = names.clone().position(|name| name.value == text.value) {
-        return Some(At { value, span: text.span });
+        return Some(Spanned { value, span: text.span });
     }
     let kind = if matches!(key, "from" | "to") { "port" } else { key };
     let mut finding = Finding::new("F05", text.span, format!("there is no {kind} `{}`", text.value));
@@ -207,10 +207,10 @@ fn refer<'a>(
 fn read_device(
     r: &mut Reader<'_>,
     project: &mut Project,
-    name: At<String>,
+    name: Spanned<String>,
     fields: &Fields<'_, '_>,
     n: Option<u32>,
-    wanted: &mut Vec<At<String>>,
+    wanted: &mut Vec<Spanned<String>>,
 ) -> Device {
     let port = if fields.has("connect") || fields.has("serial") {
         own_port(r, project, &name, fields)
@@ -223,7 +223,7 @@ fn read_device(
         .flatten();
     let profile = fields.text(r, "profile").map(|path| {
         let value = wanted.iter().position(|known| known.value == path.value).unwrap_or(wanted.len());
-        let at = At { value, span: path.span };
+        let at = Spanned { value, span: path.span };
         if value == wanted.len() {
             wanted.push(path);
         }
@@ -249,7 +249,7 @@ fn read_device(
         station_written: station.is_some(),
         line: fields.line(r, "line"),
         must_map: fields.texts(r, "must-map"),
-        poll: fields.duration(r, "poll").unwrap_or(At { value: 1_000_000, span: name.span }),
+        poll: fields.duration(r, "poll").unwrap_or(Spanned { value: 1_000_000, span: name.span }),
         read_gap: fields.whole(r, "read-gap").map_or(0, |gap| gap.value),
         lost_after: fields.whole(r, "lost-after").map_or(3, |after| after.value),
         retry: retry.map_or_else(Retry::default, |retry| retry.value),
@@ -260,7 +260,7 @@ fn read_device(
     }
 }
 
-fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<OnLoss>> {
+fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Spanned<OnLoss>> {
     let parse = |text: &str| match text.split_once(' ') {
         None if text == "refuse" => Ok(OnLoss::Refuse),
         None if text == "hold" => Ok(OnLoss::Hold),
@@ -279,10 +279,10 @@ fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<OnLoss>> {
 }
 
 /// `on-write`, `on-change`, `every 10s`, or several of them.
-fn sending(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<Sending>> {
-    let mut found: Option<At<Sending>> = None;
+fn sending(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Spanned<Sending>> {
+    let mut found: Option<Spanned<Sending>> = None;
     for text in fields.one_or_more(r, "send") {
-        let entry = found.get_or_insert(At { value: Sending::default(), span: text.span });
+        let entry = found.get_or_insert(Spanned { value: Sending::default(), span: text.span });
         match text.value.split_once(' ') {
             None if text.value == "on-write" => entry.value.on_write = true,
             None if text.value == "on-change" => entry.value.on_change = true,
@@ -299,7 +299,12 @@ fn sending(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<Sending>> {
     found
 }
 
-fn read_image(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Image {
+fn read_image(
+    r: &mut Reader<'_>,
+    project: &Project,
+    name: Spanned<String>,
+    fields: &Fields<'_, '_>,
+) -> Image {
     let port = refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name));
     let speaks = port.and_then(|port| project.ports.get(port.value)?.protocol).map(|protocol| protocol.value);
     let station = speaks
@@ -345,7 +350,12 @@ fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
     })
 }
 
-fn read_client(r: &mut Reader<'_>, project: &Project, name: At<String>, fields: &Fields<'_, '_>) -> Client {
+fn read_client(
+    r: &mut Reader<'_>,
+    project: &Project,
+    name: Spanned<String>,
+    fields: &Fields<'_, '_>,
+) -> Client {
     let ports = project.ports.iter().map(|port| &port.name);
     let port = if fields.has("port") { refer(r, fields, "port", "a port", ports) } else { None };
     let image = if fields.has("port") && !fields.has("image") {
@@ -392,7 +402,7 @@ fn names_are_unique(r: &mut Reader<'_>, project: &Project) {
         let what = format!("`{}` is reserved for health of the converter", name.value);
         r.find(Finding::new("F06", name.span, what).fix("rename it"));
     }
-    let mut seen: HashMap<&str, &At<String>> = HashMap::new();
+    let mut seen: HashMap<&str, &Spanned<String>> = HashMap::new();
     for name in project.devices.iter().map(|device| &device.name) {
         if let Some(other) = seen.insert(&name.value, name) {
             let finding = Finding::new("F06", name.span, format!("two devices are called `{}`", name.value));
@@ -410,7 +420,7 @@ fn names_are_unique(r: &mut Reader<'_>, project: &Project) {
 
 fn read_profiles(
     project: &mut Project,
-    wanted: &[At<String>],
+    wanted: &[Spanned<String>],
     load: &mut dyn FnMut(&str) -> Result<String, String>,
     findings: &mut Vec<Finding>,
 ) {

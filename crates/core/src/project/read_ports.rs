@@ -6,12 +6,12 @@ use super::{Network, Port, Project, Wires};
 use crate::finding::Finding;
 use crate::nearest::nearest;
 use crate::protocol::{DIALECTS, Dialect, KeyKind, Setup, dialect};
-use crate::source::At;
+use crate::source::Spanned;
 
-pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At<&'static dyn Dialect>> {
+pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Spanned<&'static dyn Dialect>> {
     let text = fields.text(r, "protocol")?;
     if let Some(value) = dialect(&text.value) {
-        return Some(At { value, span: text.span });
+        return Some(Spanned { value, span: text.span });
     }
     let near = nearest(&text.value, DIALECTS.iter().map(|dialect| dialect.name()));
     let names: Vec<String> = DIALECTS.iter().map(|dialect| dialect.name().to_string()).collect();
@@ -23,7 +23,7 @@ pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<At
     None
 }
 
-pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_, '_>) -> Port {
+pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fields<'_, '_>) -> Port {
     let kinds = ["serial", "listen", "connect", "pty"];
     let written: Vec<&str> = kinds.into_iter().filter(|kind| fields.has(kind)).collect();
     let wires = match written.as_slice() {
@@ -78,7 +78,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: At<String>, fields: &Fields<'_
         wires,
         protocol: speaks,
         frame_gap: fields.duration(r, "frame-gap"),
-        timeout: fields.duration(r, "timeout").unwrap_or(At { value: 1_000_000, span: name.span }),
+        timeout: fields.duration(r, "timeout").unwrap_or(Spanned { value: 1_000_000, span: name.span }),
         turnaround: fields.duration(r, "turnaround").map_or(100_000, |wait| wait.value),
         echo: fields.switch(r, "echo").unwrap_or(false),
         retries: fields.whole(r, "retries").map_or(0, |retries| retries.value),
@@ -95,16 +95,16 @@ pub(super) fn networks(
     r: &mut Reader<'_>,
     fields: &Fields<'_, '_>,
     key: &str,
-) -> Option<At<Vec<At<Network>>>> {
+) -> Option<Spanned<Vec<Spanned<Network>>>> {
     let span = fields.value_span(r, key)?;
     let mut value = vec![];
     for text in fields.texts(r, key) {
         match network(&text.value) {
-            Ok(network) => value.push(At { value: network, span: text.span }),
+            Ok(network) => value.push(Spanned { value: network, span: text.span }),
             Err(why) => r.find(Finding::new("M29", text.span, why)),
         }
     }
-    Some(At { value, span })
+    Some(Spanned { value, span })
 }
 
 /// The keys that dialects add to a table. One of another protocol than is spoken there does nothing, and is told.
@@ -159,9 +159,9 @@ pub(super) fn setup(
 pub(super) fn own_port(
     r: &mut Reader<'_>,
     project: &mut Project,
-    name: &At<String>,
+    name: &Spanned<String>,
     fields: &Fields<'_, '_>,
-) -> Option<At<usize>> {
+) -> Option<Spanned<usize>> {
     if fields.has("port") {
         let place = fields.value_span(r, "port").unwrap_or(name.span);
         let what = format!("`{}` has a port and brings wires of its own", name.value);
@@ -175,5 +175,5 @@ pub(super) fn own_port(
     }
     let port = read_port(r, name.clone(), fields);
     project.ports.push(port);
-    Some(At { value: project.ports.len() - 1, span: name.span })
+    Some(Spanned { value: project.ports.len() - 1, span: name.span })
 }

@@ -5,7 +5,7 @@ use super::signal::{RigFault, Signal, Trouble};
 use super::{Project, Rig};
 use crate::finding::Finding;
 use crate::nearest::nearest;
-use crate::source::At;
+use crate::source::Spanned;
 
 pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_, '_>) -> Rig {
     let mut rig =
@@ -29,7 +29,7 @@ pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_
     }
     for fault in fields.listed(r, "faults", "faults", "this fault") {
         let known = Trouble::KINDS.iter().filter_map(|(kind, ..)| Some((*kind, fault.text(r, kind)?)));
-        let mut troubles: Vec<(&str, At<String>)> = known.collect();
+        let mut troubles: Vec<(&str, Spanned<String>)> = known.collect();
         let (Some((kind, text)), true) = (troubles.pop(), troubles.is_empty()) else {
             let kinds: Vec<&str> = Trouble::KINDS.iter().map(|(kind, ..)| *kind).collect();
             let what = format!("a fault is exactly one of {}", kinds.join(", "));
@@ -56,7 +56,7 @@ pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_
             Ok(what) => rig.faults.push(RigFault {
                 at: fault.duration(r, "at").map_or(0, |at| at.value),
                 lasts: fault.duration(r, "for").map(|lasts| lasts.value),
-                what: At { value: what, span: text.span },
+                what: Spanned { value: what, span: text.span },
             }),
         }
     }

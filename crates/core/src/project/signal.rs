@@ -3,7 +3,7 @@
 use super::Project;
 use super::scalars::duration;
 use crate::form::Decimal;
-use crate::source::At;
+use crate::source::Spanned;
 
 /// A value over time.
 #[derive(Debug, Clone, PartialEq)]
@@ -121,7 +121,7 @@ pub struct RigFault {
     /// For how long, in microseconds; `None` until mended.
     pub lasts: Option<u64>,
     /// What goes wrong, and where.
-    pub what: At<Trouble>,
+    pub what: Spanned<Trouble>,
 }
 
 /// What goes wrong on the bench.

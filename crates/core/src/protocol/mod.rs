@@ -2,12 +2,12 @@
 //!
 //! A space is a linear table of equal grains. Its `key` is the dialect's own text; nobody else parses it.
 
-pub mod blocks;
+pub mod df1;
+pub mod isotcp;
 mod keys;
 mod modbus;
 mod raw;
 mod refusals;
-pub mod tables;
 
 pub use crate::grain::Grain;
 pub use keys::{Content, Key, KeyKind, Setup};
@@ -22,7 +22,7 @@ use std::ops::Range;
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
 /// that the two agree.
 pub static DIALECTS: [&dyn Dialect; 7] =
-    [&modbus::RTU, &modbus::ASCII, &modbus::TCP, &tables::FULL, &tables::HALF, &blocks::BLOCKS, &raw::RAW];
+    [&modbus::RTU, &modbus::ASCII, &modbus::TCP, &df1::FULL, &df1::HALF, &isotcp::BLOCKS, &raw::RAW];
 
 /// The protocol that the project file calls so.
 #[must_use]
@@ -242,12 +242,12 @@ pub struct Address {
     /// One bit of it.
     pub bit: Option<u8>,
     /// What the address says of the value that lies there.
-    pub brings: Brings,
+    pub brings: ImpliedType,
 }
 
 /// What an address says of the value that lies there, besides where.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Brings {
+pub enum ImpliedType {
     /// Nothing.
     Nothing,
     /// How wide it is: the type, unless somebody names another one as wide.
@@ -284,7 +284,7 @@ pub struct AddressFault {
 
 /// An address in the two ways that every output shows.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Shown {
+pub struct ShownAddress {
     /// The canonical notation, such as `400318`.
     pub canonical: String,
     /// The offset on the wire, such as `holding:317`.
@@ -293,7 +293,7 @@ pub struct Shown {
     pub hex: String,
 }
 
-impl fmt::Display for Shown {
+impl fmt::Display for ShownAddress {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} ({})", self.canonical, self.offset)
     }
@@ -367,7 +367,7 @@ pub trait Dialect: Sync + fmt::Debug {
         vec![("", Setup::default())]
     }
     /// Shows an address; `width` is how many grains one value there takes, 0 where that is not known.
-    fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, setup: &Setup) -> Shown;
+    fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, setup: &Setup) -> ShownAddress;
     /// The address in other notations that people write, with what each is called.
     fn notations(
         &self,

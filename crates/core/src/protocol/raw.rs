@@ -1,7 +1,7 @@
 //! Bytes that nobody here understands: they pass between two forwarding ports and nothing else.
 
 use super::{
-    Address, AddressFault, Cost, Dialect, Example, Key, Setup, Shown, Space, TooMuch, Transport, Verb,
+    Address, AddressFault, Cost, Dialect, Example, Key, Setup, ShownAddress, Space, TooMuch, Transport, Verb,
 };
 use crate::form::Order;
 use crate::line::Line;
@@ -56,8 +56,19 @@ impl Dialect for Raw {
         Err(AddressFault { code: "F10", at: 0..text.len(), what, likely: vec![] })
     }
 
-    fn show(&self, _space: &Space, first: u32, _width: u32, _bit: Option<u8>, _setup: &Setup) -> Shown {
-        Shown { canonical: first.to_string(), offset: first.to_string(), hex: format!("0x{first:04X}") }
+    fn show(
+        &self,
+        _space: &Space,
+        first: u32,
+        _width: u32,
+        _bit: Option<u8>,
+        _setup: &Setup,
+    ) -> ShownAddress {
+        ShownAddress {
+            canonical: first.to_string(),
+            offset: first.to_string(),
+            hex: format!("0x{first:04X}"),
+        }
     }
 
     fn notations(

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 /// What came of a read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Told {
+pub enum ReadOutcome {
     /// Values.
     Good,
     /// A refusal: some of it does not exist, or it is too much at once.
@@ -185,10 +185,10 @@ impl Survey {
     }
 
     /// Takes what came of the last read.
-    pub fn told(&mut self, told: Told) {
+    pub fn told(&mut self, told: ReadOutcome) {
         let Some((first, count)) = self.asked.take() else { return };
         match told {
-            Told::Silent if count == 1 || matches!(self.seeking, Seeking::Anchor(_)) => {
+            ReadOutcome::Silent if count == 1 || matches!(self.seeking, Seeking::Anchor(_)) => {
                 if self.again {
                     self.lost = true;
                     if !matches!(self.seeking, Seeking::Anchor(_) | Seeking::Nothing) {
@@ -199,15 +199,15 @@ impl Survey {
                 self.again = true;
                 return;
             }
-            Told::NoTable => {
+            ReadOutcome::NoTable => {
                 self.no_table = self.ranges.is_empty();
                 self.seeking = Seeking::Nothing;
                 return;
             }
             // Some do not answer at all to more than they take.
-            Told::Good | Told::Refused | Told::Silent => self.again = false,
+            ReadOutcome::Good | ReadOutcome::Refused | ReadOutcome::Silent => self.again = false,
         }
-        let good = told == Told::Good;
+        let good = told == ReadOutcome::Good;
         if good {
             self.largest = self.largest.max(count);
         }
@@ -263,7 +263,7 @@ mod tests {
         while let Some((first, count)) = survey.to_read() {
             requests += 1;
             let there = has.iter().any(|range| range.start <= first && first + count <= range.end);
-            survey.told(if there && count <= takes { Told::Good } else { Told::Refused });
+            survey.told(if there && count <= takes { ReadOutcome::Good } else { ReadOutcome::Refused });
         }
         requests
     }
@@ -297,12 +297,12 @@ mod tests {
     fn a_table_that_is_not_served_costs_one_request_and_silence_two() {
         let mut none = Survey::new(ANCHORS, 65_536, 125, 100);
         none.to_read();
-        none.told(Told::NoTable);
+        none.told(ReadOutcome::NoTable);
         assert!(none.to_read().is_none() && none.no_table);
         let mut dead = Survey::new(ANCHORS, 65_536, 125, 100);
         for _ in 0..2 {
             assert_eq!(dead.to_read(), Some((0, 1)));
-            dead.told(Told::Silent);
+            dead.told(ReadOutcome::Silent);
         }
         assert!(dead.to_read().is_none() && dead.lost);
     }
@@ -312,9 +312,9 @@ mod tests {
         let mut survey = Survey::new(ANCHORS, 65_536, 125, 200);
         while let Some((first, count)) = survey.to_read() {
             survey.told(match (first + count <= 60, count <= 20) {
-                (_, false) => Told::Silent,
-                (true, _) => Told::Good,
-                _ => Told::Refused,
+                (_, false) => ReadOutcome::Silent,
+                (true, _) => ReadOutcome::Good,
+                _ => ReadOutcome::Refused,
             });
         }
         assert_eq!(
@@ -328,7 +328,7 @@ mod tests {
         let mut survey = Survey::new(ANCHORS, 65_536, 125, 150);
         let mut good = [false, true, true, false, false, true, true, true].into_iter().cycle();
         while survey.to_read().is_some() {
-            survey.told(if good.next() == Some(true) { Told::Good } else { Told::Refused });
+            survey.told(if good.next() == Some(true) { ReadOutcome::Good } else { ReadOutcome::Refused });
         }
         assert!(survey.ranges.windows(2).all(|pair| pair[0].end < pair[1].start), "{:?}", survey.ranges);
     }
@@ -361,10 +361,10 @@ mod tests {
                 requests += 1;
                 prop_assert!(requests <= 150);
                 survey.told(match answers.next() {
-                    Some(0) | None => Told::Good,
-                    Some(1) => Told::Refused,
-                    Some(2) => Told::NoTable,
-                    _ => Told::Silent,
+                    Some(0) | None => ReadOutcome::Good,
+                    Some(1) => ReadOutcome::Refused,
+                    Some(2) => ReadOutcome::NoTable,
+                    _ => ReadOutcome::Silent,
                 });
             }
             for pair in survey.ranges.windows(2) {

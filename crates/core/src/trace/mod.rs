@@ -35,7 +35,7 @@ pub struct Trace {
     /// From the source's words to the target's.
     pub conversion: Worked,
     /// What clients may write, and what becomes of it.
-    pub writes: Vec<Written>,
+    pub writes: Vec<TracedWrite>,
 }
 
 /// Request and answer in hex.
@@ -101,7 +101,7 @@ pub struct Worked {
 
 /// What a client's write becomes.
 #[derive(Debug, Clone, Serialize)]
-pub struct Written {
+pub struct TracedWrite {
     /// Where, both notations.
     pub at: String,
     /// The same as the reference alone: the request's words say the offset.
@@ -132,7 +132,7 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
                 .filter(|rule| rule.source != Source::Client);
             let shown = rules.filter_map(|rule| follow(checked, rule, within(rule.target, address.first)?));
             let carried = plan.rules.iter().filter_map(|rule| match rule.source {
-                Source::Entry { image: from, place, .. }
+                Source::ClientCells { image: from, place, .. }
                     if from == image && Some(usize::from(place.space.0)) == id =>
                 {
                     follow(checked, rule, within(place, address.first)?)
@@ -159,8 +159,8 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
             });
             found.collect()
         }
-        (Target::Told(wanted), _) => {
-            let same = |rule: &&PlannedRule| rule.source == Source::Told(*wanted);
+        (Target::Health(wanted), _) => {
+            let same = |rule: &&PlannedRule| rule.source == Source::Health(*wanted);
             plan.rules.iter().filter(same).filter_map(|rule| follow(checked, rule, 0)).collect()
         }
         (Target::Cells(..), Owner::Converter) => vec![],
@@ -184,8 +184,8 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let mut target_cells = vec![0; if rule.target.bit.is_some() { 1 } else { target.count as usize * each }];
     let (station, place) = match rule.source {
         Source::Poll { device, place, .. } => (plan.devices.get(device), Some(place)),
-        Source::Entry { image, place, .. } => (plan.images.get(image), Some(place)),
-        Source::Told(_) | Source::Client => (None, None),
+        Source::ClientCells { image, place, .. } => (plan.images.get(image), Some(place)),
+        Source::Health(_) | Source::Client => (None, None),
     };
     let source = place.map(|place| (place, place.item(item)));
     let source_space = station.zip(place).and_then(|(station, place)| station.space_at(place.space));
@@ -233,7 +233,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
             value: (item + 1, rule.target.count),
         },
         source: match (rule.source, source) {
-            (Source::Told(told), _) => told.show(project),
+            (Source::Health(told), _) => told.show(project),
             (_, Some((place, extent))) => {
                 let shown =
                     |station: &Station| station.show_wide(place.space, extent.first, extent.count, place.bit);
@@ -254,11 +254,11 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
 fn fed(checked: &Checked, rule: &PlannedRule) -> Option<String> {
     match rule.source {
         Source::Poll { .. } => None,
-        Source::Entry { image, .. } => {
+        Source::ClientCells { image, .. } => {
             let station = checked.plan.images.get(image)?;
             Some(format!("written by clients of {}, not polled", station.name))
         }
-        Source::Told(_) | Source::Client => Some("health of the converter, not polled".into()),
+        Source::Health(_) | Source::Client => Some("health of the converter, not polled".into()),
     }
 }
 
@@ -301,15 +301,15 @@ fn there(board: Option<&Station>, place: Place, item: u32, cells: &[u8]) -> Opti
 
 impl There {
     /// A client writes here, and a device must take it there.
-    fn onto(self, device: Self) -> Written {
+    fn onto(self, device: Self) -> TracedWrite {
         let becomes = format!("becomes at the device: {}", device.exchange.words);
         let Self { at, reference, exchange } = self;
-        Written { at, reference, client: exchange, becomes, device: Some(device.exchange) }
+        TracedWrite { at, reference, client: exchange, becomes, device: Some(device.exchange) }
     }
 
     /// A client writes here, and another image shows it there.
-    fn shown_as(&self, other: &Self) -> Written {
-        Written {
+    fn shown_as(&self, other: &Self) -> TracedWrite {
+        TracedWrite {
             at: self.at.clone(),
             reference: self.reference.clone(),
             client: self.exchange.clone(),
@@ -320,11 +320,11 @@ impl There {
 }
 
 /// What clients may write over a rule, each with an example of the same value.
-fn writes(plan: &Plan, rule: &PlannedRule, item: u32, (source, target): (&[u8], &[u8])) -> Vec<Written> {
+fn writes(plan: &Plan, rule: &PlannedRule, item: u32, (source, target): (&[u8], &[u8])) -> Vec<TracedWrite> {
     let (station, place) = match rule.source {
         Source::Poll { device, place, .. } => (plan.devices.get(device), place),
-        Source::Entry { image, place, .. } => (plan.images.get(image), place),
-        Source::Told(_) | Source::Client => return vec![],
+        Source::ClientCells { image, place, .. } => (plan.images.get(image), place),
+        Source::Health(_) | Source::Client => return vec![],
     };
     let ends =
         there(station, place, item, source).zip(there(plan.board(rule.board), rule.target, item, target));
@@ -359,8 +359,8 @@ fn cell(whose: &str, board: &Station, space: &Space, extent: Extent) -> String {
 fn loss(image: &Station, rule: &PlannedRule) -> String {
     let after = show_micros(rule.max_age);
     match (rule.source, rule.on_loss) {
-        (Source::Told(_), _) => "health is never refused".into(),
-        (Source::Entry { .. }, _) if rule.max_age == u64::MAX => {
+        (Source::Health(_), _) => "health is never refused".into(),
+        (Source::ClientCells { .. }, _) if rule.max_age == u64::MAX => {
             "refused until a client has written it".into()
         }
         (_, OnLoss::Refuse) => {
@@ -380,7 +380,7 @@ fn sending(rule: &PlannedRule) -> String {
     when.extend(rule.sending.on_change.then(|| "when the value changes".to_string()));
     when.extend(rule.sending.every.map(|every| format!("every {}", show_micros(every))));
     let lost = match (rule.source, rule.on_loss) {
-        (Source::Told(_), _) => return format!("sent {}", when.join(" and ")),
+        (Source::Health(_), _) => return format!("sent {}", when.join(" and ")),
         (_, OnLoss::Hold) => "the last value goes on being sent".into(),
         (_, OnLoss::Fill(word)) => format!("0x{word:04X} is sent once"),
         _ if rule.max_age == u64::MAX => return format!("sent {}", when.join(" and ")),

@@ -3,15 +3,15 @@
 
 mod value;
 
-pub use value::Shown;
+pub use value::ShownValue;
 
 use crate::check::Checked;
 use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
 use crate::plan::{Source, Station};
 use crate::project::{Asked, Owner, Target, parse_asked};
-use crate::protocol::{Address, Brings, Dialect, Extent, Grain, Place, Setup, Verb};
-use crate::source::{At, Span};
+use crate::protocol::{Address, Dialect, Extent, Grain, ImpliedType, Place, Setup, Verb};
+use crate::source::{Span, Spanned};
 
 /// Values in a row at one station.
 #[derive(Debug, Clone)]
@@ -40,8 +40,8 @@ pub struct Wanted {
     pub every: Option<u64>,
 }
 
-fn at(text: &str) -> At<String> {
-    At { value: text.to_string(), span: Span::default() }
+fn at(text: &str) -> Spanned<String> {
+    Spanned { value: text.to_string(), span: Span::default() }
 }
 
 impl Wanted {
@@ -274,8 +274,8 @@ impl Station {
 pub fn form_at(dialect: Option<&dyn Dialect>, address: &Address, written: Option<Form>) -> Form {
     let bit = address.bit.is_some() || address.space.grain == Grain::Bit;
     let form = written.unwrap_or(match address.brings {
-        Brings::Width(ty) | Brings::Type(ty) => Form::plain(ty),
-        Brings::Nothing => Form::plain(if bit { Type::Bool } else { Type::Raw }),
+        ImpliedType::Width(ty) | ImpliedType::Type(ty) => Form::plain(ty),
+        ImpliedType::Nothing => Form::plain(if bit { Type::Bool } else { Type::Raw }),
     });
     let grain = address.space.grain.cell_bytes();
     let wide = form.ty.bytes().is_some_and(|bytes| bytes as usize > grain.max(2));

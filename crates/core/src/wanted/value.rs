@@ -4,11 +4,11 @@ use super::Wanted;
 use crate::cells::{all_but, set_bit};
 use crate::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use crate::names::cells_of;
-use crate::protocol::Shown as Address;
+use crate::protocol::ShownAddress as Address;
 
 /// One value that was read.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Shown {
+pub struct ShownValue {
     /// Where it lies.
     pub address: Address,
     /// Its cells as they came, as words in hex; a bit as 0 or 1.
@@ -32,17 +32,17 @@ impl Wanted {
 
     /// All values out of all cells.
     #[must_use]
-    pub fn values(&self, cells: &[u8]) -> Vec<Shown> {
+    pub fn values(&self, cells: &[u8]) -> Vec<ShownValue> {
         let bytes = self.place.width as usize * self.each();
         let items = (0..self.place.count).zip(cells.chunks(bytes.max(1)));
         items.map(|(item, cells)| self.value(item, cells)).collect()
     }
 
-    fn value(&self, item: u32, cells: &[u8]) -> Shown {
+    fn value(&self, item: u32, cells: &[u8]) -> ShownValue {
         let own = cells_of(self.place.bit, cells);
         let bit = self.each() == 1 && self.form.ty == Type::Bool && self.place.bit.is_none();
         let raw = if bit { own.iter().map(ToString::to_string).collect() } else { hex_words(cells) };
-        Shown { address: self.address(item), raw, value: Conversion::shown(&self.form, &own) }
+        ShownValue { address: self.address(item), raw, value: Conversion::shown(&self.form, &own) }
     }
 
     /// The number that cells mean, for comparing; `None` for text and what means none.

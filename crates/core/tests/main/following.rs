@@ -3,7 +3,7 @@
 use crate::checks::checked;
 use woodrush_core::plan::{Plan, PlannedRule, Source};
 use woodrush_core::trace::trace;
-use woodrush_core::{At, Span};
+use woodrush_core::{Span, Spanned};
 
 const SITE: &str = r#"[project]
 name = "Sallow Beck hatchery"
@@ -70,7 +70,7 @@ to = "drive:400050"
 fn traced(text: &str) -> Vec<woodrush_core::trace::Trace> {
     let checked = checked(SITE);
     assert!(!checked.has_errors(), "{:?}", checked.findings.iter().map(|f| &f.what).collect::<Vec<_>>());
-    let endpoint = checked.project.endpoint(&At { value: text.into(), span: Span::default() }).unwrap();
+    let endpoint = checked.project.endpoint(&Spanned { value: text.into(), span: Span::default() }).unwrap();
     trace(&checked, &endpoint)
 }
 
@@ -150,7 +150,7 @@ fn what_clients_write_is_followed_to_all_that_show_it_and_to_the_device() {
     let fed = Some("written by clients of scada, not polled");
     assert_eq!((shown.fed.as_deref(), sent.fed.as_deref(), shown.poll.is_none()), (fed, fed, true));
     assert_eq!((shown.both_ways, shown.sent, sent.both_ways, sent.sent), (true, false, false, true));
-    let told = |writes: &[woodrush_core::trace::Written]| -> Vec<[String; 3]> {
+    let told = |writes: &[woodrush_core::trace::TracedWrite]| -> Vec<[String; 3]> {
         writes.iter().map(|w| [w.at.clone(), w.client.words.clone(), w.becomes.clone()]).collect()
     };
     let words = |registers: u32, offset: u32| {

@@ -9,8 +9,8 @@ mod pcapng;
 mod read;
 mod write;
 
-pub use read::{Capture, Caught, Cut};
-pub use write::{CaptureWriter, Flow, Written};
+pub use read::{BrokenCapture, Capture, Caught};
+pub use write::{CaptureWriter, CapturedMessage, Flow};
 
 /// Packets begin with an IPv4 or IPv6 header.
 const RAW_IP: u16 = 101;

@@ -41,7 +41,7 @@ pub struct Caught {
 /// A capture that cannot be read to its end.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{0}")]
-pub struct Cut(pub String);
+pub struct BrokenCapture(pub String);
 
 struct Interface {
     link: u16,
@@ -69,8 +69,8 @@ impl Capture {
     ///
     /// # Errors
     /// It is no capture.
-    pub fn open(file: Vec<u8>) -> Result<Self, Cut> {
-        let blocks = Blocks::new(file).map_err(Cut)?;
+    pub fn open(file: Vec<u8>) -> Result<Self, BrokenCapture> {
+        let blocks = Blocks::new(file).map_err(BrokenCapture)?;
         Ok(Self { blocks, interfaces: vec![], streams: HashMap::new(), passed_over: 0 })
     }
 
@@ -78,9 +78,9 @@ impl Capture {
     ///
     /// # Errors
     /// The capture is cut or damaged there; what came before is good.
-    pub fn next(&mut self, is_server: &dyn Fn(SocketAddr) -> bool) -> Result<Option<Caught>, Cut> {
+    pub fn next(&mut self, is_server: &dyn Fn(SocketAddr) -> bool) -> Result<Option<Caught>, BrokenCapture> {
         loop {
-            match self.blocks.next().map_err(Cut)? {
+            match self.blocks.next().map_err(BrokenCapture)? {
                 None => return Ok(None),
                 Some(Block::Section) => self.interfaces.clear(),
                 Some(Block::Interface { link, name, description }) => {

@@ -23,7 +23,7 @@ pub struct Flow {
 
 /// One message to be written.
 #[derive(Debug, Clone, Copy)]
-pub struct Written<'a> {
+pub struct CapturedMessage<'a> {
     /// The port's name.
     pub port: &'a str,
     /// What the port is, in words.
@@ -66,7 +66,7 @@ impl<W: Write> CaptureWriter<W> {
     ///
     /// # Errors
     /// It cannot be written.
-    pub fn add(&mut self, message: &Written<'_>) -> std::io::Result<()> {
+    pub fn add(&mut self, message: &CapturedMessage<'_>) -> std::io::Result<()> {
         // On another port the analyser would not know what it is.
         let usual = |flow: &Flow| message.dialect.usual_tcp_port() == Some(flow.server.port());
         match message.flow.filter(usual) {
@@ -94,7 +94,7 @@ impl<W: Write> CaptureWriter<W> {
         self.out.flush()
     }
 
-    fn interface(&mut self, message: &Written<'_>, link: u16) -> std::io::Result<u32> {
+    fn interface(&mut self, message: &CapturedMessage<'_>, link: u16) -> std::io::Result<u32> {
         let known = self.interfaces.iter().position(|(port, own)| port == message.port && *own == link);
         let at = match known {
             Some(at) => at,
@@ -107,7 +107,7 @@ impl<W: Write> CaptureWriter<W> {
         u32::try_from(at).map_err(|_| std::io::ErrorKind::InvalidInput.into())
     }
 
-    fn segments(&mut self, message: &Written<'_>, flow: Flow) -> std::io::Result<()> {
+    fn segments(&mut self, message: &CapturedMessage<'_>, flow: Flow) -> std::io::Result<()> {
         let interface = self.interface(message, RAW_IP)?;
         let answers = message.side == Side::Answers;
         for data in message.bytes.chunks(SEGMENT) {
@@ -127,7 +127,7 @@ impl<W: Write> CaptureWriter<W> {
         Ok(())
     }
 
-    fn exported(&mut self, message: &Written<'_>) -> std::io::Result<()> {
+    fn exported(&mut self, message: &CapturedMessage<'_>) -> std::io::Result<()> {
         let interface = self.interface(message, EXPORTED_PDU)?;
         let mut packet = vec![];
         let mut tag = |code: u16, value: &[u8]| {

@@ -35,7 +35,7 @@ pub enum Whose {
 }
 
 #[derive(Serialize, Deserialize)]
-struct Said {
+struct Command {
     verb: String,
     words: Vec<String>,
 }
@@ -53,7 +53,7 @@ pub struct Row {
 
 /// The answer to a command.
 #[derive(Debug, Clone, Serialize, Deserialize, PartialEq)]
-pub struct Answer {
+pub struct ControlAnswer {
     /// What was done, or why not.
     pub said: String,
     /// Whether it was done.
@@ -65,7 +65,7 @@ pub struct Answer {
     pub data: Option<serde_json::Value>,
 }
 
-impl Answer {
+impl ControlAnswer {
     /// From what was done or why not.
     #[must_use]
     pub fn of(result: Result<(String, Vec<Row>), String>) -> Self {
@@ -80,15 +80,15 @@ impl Answer {
 pub type GoesOn = Box<dyn FnOnce(&mut dyn Write) + Send>;
 
 /// How a command is answered.
-pub enum Heard {
+pub enum Handled {
     /// At once.
-    Once(Answer),
+    Once(ControlAnswer),
     /// At once, and then line after line for as long as somebody hears it.
-    Stream(Answer, GoesOn),
+    Stream(ControlAnswer, GoesOn),
 }
 
-impl From<Answer> for Heard {
-    fn from(answer: Answer) -> Self {
+impl From<ControlAnswer> for Handled {
+    fn from(answer: ControlAnswer) -> Self {
         Self::Once(answer)
     }
 }
@@ -104,7 +104,7 @@ impl Control {
     /// The system gives no descriptor or thread.
     pub fn serve(
         claim: Claim,
-        hear: impl Fn(&str, &[String]) -> Option<Heard> + Send + Sync + 'static,
+        hear: impl Fn(&str, &[String]) -> Option<Handled> + Send + Sync + 'static,
     ) -> std::io::Result<Self> {
         let listener = claim.listener()?;
         let hear = Arc::new(hear);
@@ -120,9 +120,8 @@ impl Control {
                 let (hear, busy) = (Arc::clone(&hear), Busy::one_more(&busy));
                 let talk = move || match busy {
                     Some(_busy) => converse(&*hear, &stream),
-                    None => {
-                        say(&stream, &Answer::of(Err("too many terminals ask at once".into()))).unwrap_or(())
-                    }
+                    None => say(&stream, &ControlAnswer::of(Err("too many terminals ask at once".into())))
+                        .unwrap_or(()),
                 };
                 // Without a thread the stream is dropped, which its other end sees.
                 let _ = std::thread::Builder::new().name("control".into()).spawn(talk);
@@ -188,26 +187,26 @@ fn line(stream: &UnixStream, most: u64, patience: Duration) -> std::io::Result<V
 /// Whether bytes are a question or an answer: for those who try what holds for any bytes.
 #[cfg(any(test, feature = "exercise"))]
 pub(crate) fn understood(bytes: &[u8]) -> bool {
-    serde_json::from_slice::<Said>(bytes).is_ok() || serde_json::from_slice::<Answer>(bytes).is_ok()
+    serde_json::from_slice::<Command>(bytes).is_ok() || serde_json::from_slice::<ControlAnswer>(bytes).is_ok()
 }
 
-fn say(mut stream: &UnixStream, answer: &Answer) -> std::io::Result<()> {
+fn say(mut stream: &UnixStream, answer: &ControlAnswer) -> std::io::Result<()> {
     stream.set_write_timeout(Some(PATIENCE))?;
     let mut text = serde_json::to_string(answer)?;
     text.push('\n');
     stream.write_all(text.as_bytes())
 }
 
-fn converse(hear: &(dyn Fn(&str, &[String]) -> Option<Heard> + Send + Sync), stream: &UnixStream) {
+fn converse(hear: &(dyn Fn(&str, &[String]) -> Option<Handled> + Send + Sync), stream: &UnixStream) {
     let Ok(line) = line(stream, COMMAND_MAX, PATIENCE) else { return };
-    let heard = match serde_json::from_slice::<Said>(&line) {
+    let heard = match serde_json::from_slice::<Command>(&line) {
         Ok(said) => hear(&said.verb, &said.words),
-        Err(error) => Some(Answer::of(Err(format!("not understood: {error}"))).into()),
+        Err(error) => Some(ControlAnswer::of(Err(format!("not understood: {error}"))).into()),
     };
     let Some(heard) = heard else { return };
     let (answer, goes_on) = match heard {
-        Heard::Once(answer) => (answer, None),
-        Heard::Stream(answer, goes_on) => (answer, Some(goes_on)),
+        Handled::Once(answer) => (answer, None),
+        Handled::Stream(answer, goes_on) => (answer, Some(goes_on)),
     };
     // The other side may have gone; one that does not read what it asked for is let go.
     let said = say(stream, &answer);
@@ -235,7 +234,7 @@ impl Remote {
     ///
     /// # Errors
     /// None of this project is running (`NotFound`), it belongs to another user, or it does not answer in time.
-    pub fn say(&self, verb: &str, words: &[String]) -> std::io::Result<Answer> {
+    pub fn say(&self, verb: &str, words: &[String]) -> std::io::Result<ControlAnswer> {
         self.say_within(ANSWER, verb, words)
     }
 
@@ -243,7 +242,12 @@ impl Remote {
     ///
     /// # Errors
     /// As [`Remote::say`].
-    pub fn say_within(&self, patience: Duration, verb: &str, words: &[String]) -> std::io::Result<Answer> {
+    pub fn say_within(
+        &self,
+        patience: Duration,
+        verb: &str,
+        words: &[String],
+    ) -> std::io::Result<ControlAnswer> {
         let stream = self.speak(verb, words)?;
         Ok(serde_json::from_slice(&line(&stream, ANSWER_MAX, patience)?)?)
     }
@@ -252,7 +256,7 @@ impl Remote {
     ///
     /// # Errors
     /// As [`Remote::say`].
-    pub fn follow(&self, verb: &str, words: &[String]) -> std::io::Result<(Answer, Lines)> {
+    pub fn follow(&self, verb: &str, words: &[String]) -> std::io::Result<(ControlAnswer, Lines)> {
         let mut lines = Lines { stream: BufReader::new(self.speak(verb, words)?), line: vec![] };
         let first = lines.next(PATIENCE)?.ok_or(ErrorKind::TimedOut)?;
         Ok((serde_json::from_str(&first)?, lines))
@@ -261,7 +265,7 @@ impl Remote {
     fn speak(&self, verb: &str, words: &[String]) -> std::io::Result<UnixStream> {
         let mut stream = place::connect(self.whose, &self.project)?;
         stream.set_write_timeout(Some(PATIENCE))?;
-        let said = Said { verb: verb.into(), words: words.to_vec() };
+        let said = Command { verb: verb.into(), words: words.to_vec() };
         writeln!(stream, "{}", serde_json::to_string(&said)?)?;
         Ok(stream)
     }

@@ -1,12 +1,10 @@
 //! The converter: a plan turned into threads and tasks around the images.
 
-mod answering;
 mod running;
 mod serve;
 
 pub use crate::admission::Aliases;
 pub use crate::shared::{AnswerSettings, DeviceSettings, Event, PortSettings, Shared, Site};
-pub use answering::{Answering, AnsweringAct, Asker, Handed};
 pub use running::{Bindings, Running, StartFault, start};
 pub use serve::Serving;
-pub(crate) use serve::{Place, is_out_of_room};
+pub(crate) use serve::{ListenPlace, is_out_of_room};

@@ -1,7 +1,7 @@
 //! A converter at work: its threads and tasks, from the first open to the last close, and the change to another project
 //! in between.
 
-use super::serve::{self, Place, Serving};
+use super::serve::{self, ListenPlace, Serving};
 use crate::admission::Aliases;
 use crate::moment::Clock;
 use crate::port::pipe::{self, Front, Pipe};
@@ -53,22 +53,22 @@ pub struct StartFault {
 /// One open port: its name, and what must be the same in another project for it to stay open.
 struct OpenPort {
     name: String,
-    kept_by: Kept,
+    kept_by: Identity,
     /// Of its lines and virtual ports.
     paths: Vec<PathBuf>,
-    at: At,
+    at: Opened,
 }
 
 impl OpenPort {
     /// Whether it is one of these ports, opened by the same.
-    fn is_among(&self, wanted: &[(String, Kept)]) -> bool {
+    fn is_among(&self, wanted: &[(String, Identity)]) -> bool {
         wanted.iter().any(|(name, kept)| *name == self.name && *kept == self.kept_by)
     }
 }
 
 /// What a port is opened by.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Kept {
+struct Identity {
     wires: String,
     protocol: &'static str,
     role: Role,
@@ -90,14 +90,14 @@ enum Role {
     Idle,
 }
 
-enum At {
+enum Opened {
     Serving(Arc<Serving>),
     Thread(LineThread),
     /// Held so that it goes on; with a second descriptor of its socket and where that is.
     Pipe(#[allow(dead_code, reason = "it ends when it is dropped")] Pipe, Option<(TcpListener, SocketAddr)>),
 }
 
-impl At {
+impl Opened {
     /// The socket that it listens on, once more.
     fn socket(&self) -> Option<TcpListener> {
         match self {
@@ -111,7 +111,7 @@ impl At {
 /// A port that is to be opened, with what of it could be opened before.
 struct Prepared {
     port: usize,
-    kept: Kept,
+    kept: Identity,
     front: Prefix,
     /// The other side of a pipe.
     back: Option<Way>,
@@ -119,7 +119,7 @@ struct Prepared {
 
 /// What a port begins with.
 enum Prefix {
-    Listens(Place),
+    Listens(ListenPlace),
     Opens(Way, Begin),
 }
 
@@ -185,8 +185,8 @@ impl Running {
         let place = |open: &OpenPort| {
             let port = shared.ports.iter().position(|port| port.name == open.name)?;
             match &open.at {
-                At::Serving(serving) => Some((port, serving.real()?)),
-                At::Pipe(_, Some((_, at))) => Some((port, *at)),
+                Opened::Serving(serving) => Some((port, serving.real()?)),
+                Opened::Pipe(_, Some((_, at))) => Some((port, *at)),
                 _ => None,
             }
         };
@@ -217,13 +217,13 @@ impl Running {
         let before = self.open.len();
         self.open.retain(|open| {
             let stays = open.is_among(&wanted);
-            if let (false, At::Serving(serving)) = (stays, &open.at) {
+            if let (false, Opened::Serving(serving)) = (stays, &open.at) {
                 serving.close();
             }
             stays
         });
         self.lock_served().retain(|serving| {
-            self.open.iter().any(|open| matches!(&open.at, At::Serving(own) if Arc::ptr_eq(own, serving)))
+            self.open.iter().any(|open| matches!(&open.at, Opened::Serving(own) if Arc::ptr_eq(own, serving)))
         });
         let closed = before - self.open.len();
         for (name, queue) in old.ports.iter().map(|port| &port.name).zip(&old.queues) {
@@ -233,7 +233,7 @@ impl Running {
         }
         self.site.replace(next);
         for open in &self.open {
-            if let At::Thread(thread) = &open.at {
+            if let Opened::Thread(thread) = &open.at {
                 thread.look();
             }
         }
@@ -329,13 +329,13 @@ impl Running {
                     let serving = serve::spawn(&self.site, at, place, aliases, self.clock, runtime)
                         .map_err(|error| fault(format!("it cannot be served: {error}"), "try again"))?;
                     self.lock_served().push(Arc::clone(&serving));
-                    At::Serving(serving)
+                    Opened::Serving(serving)
                 }
                 (Prefix::Opens(way, begin), None) => {
                     let asks = kept.role == Role::Asks;
                     let thread = spawn(&self.site, at, (way, begin), asks, self.clock)
                         .map_err(|open| fault(open.what, &open.fix))?;
-                    At::Thread(thread)
+                    Opened::Thread(thread)
                 }
                 (Prefix::Listens(place), Some(back)) => {
                     let Role::Pipes(to) = kept.role else { continue };
@@ -348,12 +348,12 @@ impl Running {
                     }
                     let front = Front::Listen(place, self.bindings.bench.clone());
                     let pipe = pipe::spawn(&self.site, (at, front), (to, back), self.clock);
-                    At::Pipe(pipe.map_err(no_thread)?, socket)
+                    Opened::Pipe(pipe.map_err(no_thread)?, socket)
                 }
                 (Prefix::Opens(way, _), Some(back)) => {
                     let Role::Pipes(to) = kept.role else { continue };
                     let pipe = pipe::spawn(&self.site, (at, Front::Way(way)), (to, back), self.clock);
-                    At::Pipe(pipe.map_err(no_thread)?, None)
+                    Opened::Pipe(pipe.map_err(no_thread)?, None)
                 }
             };
             self.open.push(OpenPort { name, kept_by: kept, paths, at: opened });
@@ -371,25 +371,25 @@ impl Running {
         &self,
         port: &Port,
         place: &woodrush_core::project::HostPort,
-        kept: &Kept,
+        kept: &Identity,
         when: When,
-    ) -> Result<Place, StartFault> {
+    ) -> Result<ListenPlace, StartFault> {
         let wanted = match &self.bindings.bench {
             Some(_) => SocketAddr::from(([127, 0, 0, 1], 0)),
             None => SocketAddr::from((place.host, place.port)),
         };
         let before = self.open.iter().find(|open| open.kept_by.wires == kept.wires);
         if let Some(listener) = before.and_then(|open| open.at.socket()) {
-            return Ok(Place { wanted, listener: Some(listener) });
+            return Ok(ListenPlace { wanted, listener: Some(listener) });
         }
         match TcpListener::bind(wanted) {
-            Ok(listener) => Ok(Place { wanted, listener: Some(listener) }),
+            Ok(listener) => Ok(ListenPlace { wanted, listener: Some(listener) }),
             Err(error)
                 if error.kind() == std::io::ErrorKind::AddrNotAvailable
                     && self.bindings.may_be_missing
                     && when == When::Start =>
             {
-                Ok(Place { wanted, listener: None })
+                Ok(ListenPlace { wanted, listener: None })
             }
             Err(error) => {
                 let fault = |what: String, fix: &str| StartFault {
@@ -430,13 +430,13 @@ enum When {
 }
 
 /// Every port of a project that is opened, and by what.
-fn wanted(checked: &Checked, plan: &Plan) -> Vec<(String, Kept)> {
+fn wanted(checked: &Checked, plan: &Plan) -> Vec<(String, Identity)> {
     let ports = checked.project.ports.iter().enumerate();
     ports.filter_map(|(at, port)| Some((port.name.value.clone(), kept(checked, plan, at)?))).collect()
 }
 
 /// What a port is opened by; `None` for one that no wires are written for, or that another port's pipe opens.
-fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Kept> {
+fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Identity> {
     let port = checked.project.ports.get(at)?;
     let wires = match port.wires.as_ref()? {
         Wires::Serial { path, line, wiring } => {
@@ -468,7 +468,7 @@ fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Kept> {
             }
         };
     let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
-    Some(Kept { wires, protocol, role, echo: port.echo, setup: port.setup.clone() })
+    Some(Identity { wires, protocol, role, echo: port.echo, setup: port.setup.clone() })
 }
 
 /// The thread that looks for silent connections. A timer in the runtime would cost every exchange a little, for

@@ -1,13 +1,13 @@
 //! A listening port: one task a connection, a bound on how many, and who may come at all.
 
-use super::{Answering, AnsweringAct, Asker};
 use crate::Moment;
 use crate::admission::{Admission, Aliases, Seat, admit, claimed, keep_alive, may_connect};
-use crate::health::AskerTally;
+use crate::health::ClientTally;
 use crate::moment::Clock;
-use crate::shared::{AnswerSettings, AskerId, Event, Site};
+use crate::session::{ClientIdentity, Session, SessionAct};
+use crate::shared::{AnswerSettings, ClientId, Event, Site};
 use crate::speak::{News, Side};
-use crate::tap::{Piece, Tap};
+use crate::tap::{Chunk, Tap};
 use rustix::io::Errno;
 use std::future::poll_fn;
 use std::io::ErrorKind;
@@ -27,7 +27,7 @@ use tokio::task::AbortHandle;
 const CHUNK: usize = 4096;
 
 /// Where a port listens: the address that the project gives, and the socket once there is one.
-pub(crate) struct Place {
+pub(crate) struct ListenPlace {
     /// As the project says; on the rig any free loopback port.
     pub(crate) wanted: SocketAddr,
     /// The bound socket; `None` where the address is not there yet.
@@ -64,7 +64,7 @@ struct Connection {
     /// A request of it is in the hands of a line or another port.
     waits: AtomicBool,
     /// What is counted of it; set once it is served.
-    tally: OnceLock<Arc<AskerTally>>,
+    tally: OnceLock<Arc<ClientTally>>,
     /// Ends its task at the next wait; set once that is spawned. The task itself need not listen for an end, which
     /// would cost more than a read of sixteen registers.
     task: OnceLock<AbortHandle>,
@@ -104,7 +104,7 @@ impl Drop for Listed {
 pub(super) fn spawn(
     site: &Arc<Site>,
     port: usize,
-    place: Place,
+    place: ListenPlace,
     aliases: Option<Aliases>,
     clock: Clock,
     runtime: Handle,
@@ -301,7 +301,7 @@ impl Serving {
 
     /// Leaves what has passed for those who look on.
     fn passed(&self, now: Moment, who: &Arc<str>, side: Side, bytes: &[u8]) {
-        let piece = || Piece {
+        let piece = || Chunk {
             port: Arc::clone(&self.name),
             who: Some(Arc::clone(who)),
             side,
@@ -322,11 +322,11 @@ impl Serving {
             IpAddr::V6(own) => u64::try_from(u128::from(own) & u128::from(u64::MAX)).unwrap_or(0),
         };
         let address = claimed(self.aliases.as_ref(), who);
-        let asker = Asker { id: AskerId(id), who: who.to_string(), address };
+        let client = ClientIdentity { id: ClientId(id), who: who.to_string(), address };
         let (port, _) = self.settings()?;
         let known = address.map(|own| SocketAddr::from((own, who.port())));
         let shown: Arc<str> = known.unwrap_or(who).to_string().into();
-        let answering = Answering::new(Arc::clone(&self.site), port, asker)?;
+        let answering = Session::new(Arc::clone(&self.site), port, client)?;
         // It is set only here.
         let _ = connection.tally.set(Arc::clone(answering.tally()));
         let mut talk = Talk { stream, answering, shown };
@@ -339,12 +339,12 @@ impl Serving {
                 connection.last.store(now.0, Relaxed);
             }
             match act {
-                AnsweringAct::Send(bytes) => {
+                SessionAct::Send(bytes) => {
                     self.passed(now, &talk.shown, Side::Answers, &bytes);
                     talk.stream.write_all(&bytes).await.ok()?;
                     connection.last.store(now.0, Relaxed);
                 }
-                AnsweringAct::Hand(handed) => {
+                SessionAct::Hand(handed) => {
                     let (done, ended) = oneshot::channel();
                     // The receiver is gone only with its connection; then nobody waits for the outcome.
                     let reply = move |result| {
@@ -352,14 +352,14 @@ impl Serving {
                     };
                     talk.answering.submit(*handed, Box::new(reply));
                     connection.waits.store(true, Relaxed);
-                    let result = ended.await.unwrap_or(Err(Answering::forgotten()));
+                    let result = ended.await.unwrap_or(Err(Session::forgotten()));
                     now = self.clock.now();
                     connection.last.store(now.0, Relaxed);
                     connection.waits.store(false, Relaxed);
                     talk.answering.ended(now, result);
                 }
-                AnsweringAct::HangUp(why) => return Some(format!("closed: {why}")),
-                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => {
+                SessionAct::HangUp(why) => return Some(format!("closed: {why}")),
+                SessionAct::WaitUntil(_) | SessionAct::Rest => {
                     let Some(came) = poll_fn(|context| self.take_in(context, &mut talk)).await else {
                         self.passed(self.clock.now(), &talk.shown, Side::Either, &[]);
                         return None;
@@ -387,7 +387,7 @@ impl Serving {
             }
             let now = self.clock.now();
             self.passed(now, &talk.shown, Side::Asks, bytes);
-            let (used, mut answers) = talk.answering.at_once(now, bytes);
+            let (used, mut answers) = talk.answering.answer_reads(now, bytes);
             if used > 0 {
                 self.passed(now, &talk.shown, Side::Answers, &answers);
                 // As a rule all of it goes out; what does not is written before anything else.
@@ -411,7 +411,7 @@ impl Serving {
 struct Talk {
     // What every plain read touches stands first.
     stream: TcpStream,
-    answering: Answering,
+    answering: Session,
     /// Who it is, for those who look on.
     shown: Arc<str>,
 }

@@ -10,8 +10,8 @@ pub use site::{schedule, session};
 use crate::Moment;
 use crate::capture::Capture;
 use crate::speak::{
-    Act, Ask, ClientSetup, EarSetup, News, SPEAKERS, STREAM_MAX, Serve, ServerSetup, Side, Speaker, Ticket,
-    Want,
+    Act, Ask, ClientSetup, News, ObserverSetup, SPEAKERS, STREAM_MAX, Serve, ServerSetup, Side, Speaker,
+    Ticket, Want,
 };
 use crate::tap::Conversation;
 use woodrush_core::budget::LineTime;
@@ -145,7 +145,7 @@ pub fn server(bytes: &[u8]) {
                 }
                 Serve::WaitUntil(_) | Serve::Rest => break,
                 Serve::Want { .. } if kind == 1 => {
-                    server.give(Err(Refusal::new(Kind::NoSuchAddress, Blame::Asker)));
+                    server.give(Err(Refusal::new(Kind::NoSuchAddress, Blame::ClientIdentity)));
                 }
                 Serve::Want { want, .. } => {
                     let cells = |extent: &Extent| {
@@ -173,8 +173,9 @@ pub fn server(bytes: &[u8]) {
 pub fn listener(bytes: &[u8]) {
     let Some((speaker, bytes)) = chosen(bytes) else { return };
     let Some((station, port, _)) = station(speaker) else { return };
-    let ear = (speaker.ear)(&EarSetup { port: &port, stations: std::slice::from_ref(&station) });
-    let mut conversation = Conversation::new(ear, 500_000);
+    let observer =
+        (speaker.observer)(&ObserverSetup { port: &port, stations: std::slice::from_ref(&station) });
+    let mut conversation = Conversation::new(observer, 500_000);
     let (mut now, mut heard, mut told) = (Moment(1_000_000), 0, 0);
     for (pause, kind, piece) in pieces(bytes) {
         now = now + pause;

@@ -2,10 +2,10 @@
 
 use super::{chosen, pieces};
 use crate::Moment;
-use crate::converter::{Answering, AnsweringAct, Asker};
 use crate::image::{DeviceWrite, Shown};
-use crate::line::{Asking, LineAct};
-use crate::shared::{AskerId, Errand, Job, Message, Shared, Site};
+use crate::line::{LineAct, Schedule};
+use crate::session::{ClientIdentity, Session, SessionAct};
+use crate::shared::{ClientId, LineRequest, Message, Queued, Shared, Site};
 use crate::speak::{News, SPEAKERS};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -67,16 +67,16 @@ fn shared(bytes: &[u8]) -> Option<Arc<Shared>> {
 /// A line on which anything is heard, while clients want this and that: each of them is told once how it ended.
 pub fn schedule(bytes: &[u8]) {
     let Some(shared) = shared(bytes) else { return };
-    let Some(asking) = Asking::new(Arc::clone(&shared), ASKS) else { return };
+    let Some(asking) = Schedule::new(Arc::clone(&shared), ASKS) else { return };
     let Some(queue) = shared.queues.get(ASKS) else { return };
-    let mut port = Driven { asking, now: Moment(1_000_000), again: None };
+    let mut port = DrivenPort { asking, now: Moment(1_000_000), again: None };
     let mut wanted = 0;
     let ended: Arc<AtomicU64> = Arc::default();
     let place = shared.plan.pushes.first().map(|push| push.extent);
     port.asking.handle(port.now, News::Up);
     for (pause, kind, piece) in pieces(bytes.get(1..).unwrap_or_default()) {
-        let errand = match (kind, place) {
-            (1, Some(extent)) => Some(Errand::Write(DeviceWrite {
+        let line_request = match (kind, place) {
+            (1, Some(extent)) => Some(LineRequest::Write(DeviceWrite {
                 device: 0,
                 extent,
                 cells: vec![0x55; 2],
@@ -85,21 +85,21 @@ pub fn schedule(bytes: &[u8]) {
                 rule: 0,
                 after_device: true,
             })),
-            (2, Some(extent)) => Some(Errand::Read { device: 0, extent }),
+            (2, Some(extent)) => Some(LineRequest::Read { device: 0, extent }),
             (3, _) => {
                 let message =
                     Message { code: *piece.first().unwrap_or(&3), body: piece.to_vec(), writes: false };
-                Some(Errand::Pass { unit: 1, message, first: false })
+                Some(LineRequest::Pass { unit: 1, message, first: false })
             }
             _ => None,
         };
-        if let Some(errand) = errand {
+        if let Some(line_request) = line_request {
             wanted += 1;
             let told = Arc::clone(&ended);
             let reply = Box::new(move |_| {
                 told.fetch_add(1, Relaxed);
             });
-            queue.push(Job { asker: AskerId(u64::from(kind)), errand, reply });
+            queue.push(Queued { client: ClientId(u64::from(kind)), line_request, reply });
         }
         port.act(port.now + pause);
         if port.again.is_none() {
@@ -117,14 +117,14 @@ pub fn schedule(bytes: &[u8]) {
 }
 
 /// A port and its driver on a clock of their own.
-struct Driven {
-    asking: Asking,
+struct DrivenPort {
+    asking: Schedule,
     now: Moment,
     /// While there is no connection: when it is made again.
     again: Option<Moment>,
 }
 
-impl Driven {
+impl DrivenPort {
     /// Lets time pass, as the driver of a port does.
     fn act(&mut self, until: Moment) {
         for _ in 0..10_000 {
@@ -159,25 +159,25 @@ impl Driven {
 /// there.
 pub fn session(bytes: &[u8]) {
     let Some(shared) = shared(bytes) else { return };
-    let asker = Asker { id: AskerId(1), who: "somebody".into(), address: None };
-    let Some(mut answering) = Answering::new(Site::new(Arc::clone(&shared)), ANSWERS, asker) else { return };
+    let client = ClientIdentity { id: ClientId(1), who: "somebody".into(), address: None };
+    let Some(mut answering) = Session::new(Site::new(Arc::clone(&shared)), ANSWERS, client) else { return };
     let mut now = Moment(1_000_000);
     answering.handle(now, News::Up);
     for (pause, kind, piece) in pieces(bytes.get(1..).unwrap_or_default()) {
         now = now + pause;
-        let (used, answers) = answering.at_once(now, piece);
+        let (used, answers) = answering.answer_reads(now, piece);
         assert!(used <= piece.len() && (used > 0 || answers.is_empty()));
         let Some(rest) = piece.get(used..).filter(|rest| !rest.is_empty()) else { continue };
         answering.handle(now, News::Bytes(rest));
         for _ in 0..200 {
             match answering.poll(now) {
-                AnsweringAct::Send(sent) => assert!(!sent.is_empty()),
-                AnsweringAct::HangUp(_) => {
+                SessionAct::Send(sent) => assert!(!sent.is_empty()),
+                SessionAct::HangUp(_) => {
                     answering.handle(now, News::Down);
                     answering.handle(now, News::Up);
                 }
-                AnsweringAct::WaitUntil(_) | AnsweringAct::Rest => break,
-                AnsweringAct::Hand(handed) => {
+                SessionAct::WaitUntil(_) | SessionAct::Rest => break,
+                SessionAct::Hand(handed) => {
                     assert!(answering.is_waiting());
                     let told: Arc<Mutex<u32>> = Arc::default();
                     let count = Arc::clone(&told);

@@ -5,7 +5,7 @@ mod device;
 mod tally;
 
 pub use device::{DeviceHealth, failure_code};
-pub use tally::{AskerTally, Counts, PortTally, Tally};
+pub use tally::{ClientTally, Counts, PortTally, Tally};
 
 use crate::Moment;
 use device::tenths;
@@ -14,11 +14,11 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::Refusal;
 use woodrush_core::plan::{Plan, Source};
-use woodrush_core::project::{BoxHealth, Health, PortHealth, Told};
+use woodrush_core::project::{BoxHealth, Health, HealthItem, PortHealth};
 
 /// Everything that is counted, by the indices of the plan.
 #[derive(Debug, Default)]
-pub struct HealthBoard {
+pub struct HealthCounters {
     /// By device.
     pub devices: Vec<Arc<DeviceHealth>>,
     /// By port.
@@ -28,7 +28,7 @@ pub struct HealthBoard {
     /// By rule that writes to a device.
     pub sends: HashMap<u32, Tally>,
     /// Those who are connected now, whatever project runs.
-    askers: Arc<Mutex<Vec<Arc<AskerTally>>>>,
+    clients: Arc<Mutex<Vec<Arc<ClientTally>>>>,
     /// What the rules are fed by whose health some rule carries, by `[[map]]`.
     fed: HashMap<usize, Fed>,
 }
@@ -41,7 +41,7 @@ struct Fed {
     max_age: u64,
 }
 
-impl HealthBoard {
+impl HealthCounters {
     /// For a plan; `devices` and `ports` are those of the board before where they stand for the same ones, and the
     /// clients that are connected are those of `old`.
     #[must_use]
@@ -52,7 +52,7 @@ impl HealthBoard {
         old: Option<&Self>,
     ) -> Self {
         let asked = plan.rules.iter().filter_map(|rule| match rule.source {
-            Source::Told(Told::Rule(map, _)) => Some(map),
+            Source::Health(HealthItem::Rule(map, _)) => Some(map),
             _ => None,
         });
         let asked: Vec<usize> = asked.collect();
@@ -69,32 +69,32 @@ impl HealthBoard {
             ports,
             transfers: plan.transfers.iter().map(|_| Tally::default()).collect(),
             sends: sends.map(|(at, _)| (at, Tally::default())).collect(),
-            askers: old.map(|old| Arc::clone(&old.askers)).unwrap_or_default(),
+            clients: old.map(|old| Arc::clone(&old.clients)).unwrap_or_default(),
             fed,
         }
     }
 
-    fn lock_askers(&self) -> std::sync::MutexGuard<'_, Vec<Arc<AskerTally>>> {
-        self.askers.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock_askers(&self) -> std::sync::MutexGuard<'_, Vec<Arc<ClientTally>>> {
+        self.clients.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// A client that has connected to a port; it is in the list until it has left.
-    pub fn asker(&self, port: usize, who: String) -> Arc<AskerTally> {
+    pub fn client(&self, port: usize, who: String) -> Arc<ClientTally> {
         let port = self.ports.get(port).cloned().unwrap_or_default();
-        let asker = Arc::new(AskerTally { tally: Tally::default(), port, who });
-        self.lock_askers().push(Arc::clone(&asker));
-        asker
+        let client = Arc::new(ClientTally { tally: Tally::default(), port, who });
+        self.lock_askers().push(Arc::clone(&client));
+        client
     }
 
     /// A client has gone: its port goes on counting what it asked.
-    pub(crate) fn left(&self, asker: &Arc<AskerTally>) {
-        self.lock_askers().retain(|other| !Arc::ptr_eq(other, asker));
-        asker.port.adopt(asker.tally.counts());
+    pub(crate) fn left(&self, client: &Arc<ClientTally>) {
+        self.lock_askers().retain(|other| !Arc::ptr_eq(other, client));
+        client.port.adopt(client.tally.counts());
     }
 
     /// The clients that are connected.
     #[must_use]
-    pub fn askers(&self) -> Vec<Arc<AskerTally>> {
+    pub fn clients(&self) -> Vec<Arc<ClientTally>> {
         self.lock_askers().clone()
     }
 
@@ -111,19 +111,19 @@ impl HealthBoard {
         self.devices.iter().for_each(|device| device.reset());
         self.ports.iter().for_each(|port| port.reset());
         self.transfers.iter().chain(self.sends.values()).for_each(Tally::reset);
-        for asker in self.askers() {
-            asker.tally.reset();
+        for client in self.clients() {
+            client.tally.reset();
         }
     }
 
     /// One item as cells: a bit, or 16 or 32 bits, the high byte first.
     #[must_use]
-    pub fn cells(&self, told: Told, now: Moment) -> Option<Vec<u8>> {
+    pub fn cells(&self, told: HealthItem, now: Moment) -> Option<Vec<u8>> {
         let low = |number: u64| u16::try_from(number & 0xFFFF).unwrap_or(0).to_be_bytes().to_vec();
         Some(match told {
-            Told::Device(device, item) => self.devices.get(device)?.cells(item, now),
-            Told::Rule(map, item) => self.fed.get(&map)?.cells(self, item, now),
-            Told::Port(port, item) => {
+            HealthItem::Device(device, item) => self.devices.get(device)?.cells(item, now),
+            HealthItem::Rule(map, item) => self.fed.get(&map)?.cells(self, item, now),
+            HealthItem::Port(port, item) => {
                 let port = self.ports.get(port)?;
                 let counts = port.tally.counts();
                 low(match item {
@@ -133,8 +133,8 @@ impl HealthBoard {
                     PortHealth::Load => port.load(now),
                 })
             }
-            Told::Converter(BoxHealth::Heartbeat) => low(now.0 / 1_000_000),
-            Told::Converter(BoxHealth::Uptime) => {
+            HealthItem::Converter(BoxHealth::Heartbeat) => low(now.0 / 1_000_000),
+            HealthItem::Converter(BoxHealth::Uptime) => {
                 u32::try_from(now.0 / 1_000_000).unwrap_or(u32::MAX).to_be_bytes().to_vec()
             }
         })
@@ -159,7 +159,7 @@ pub(crate) fn freshness(
 }
 
 impl Fed {
-    fn cells(&self, board: &HealthBoard, item: Health, now: Moment) -> Vec<u8> {
+    fn cells(&self, board: &HealthCounters, item: Health, now: Moment) -> Vec<u8> {
         let polls: Vec<&Tally> = self.transfers.iter().filter_map(|at| board.transfers.get(*at)).collect();
         let sends: Vec<&Tally> = self.sends.iter().filter_map(|rule| board.sends.get(rule)).collect();
         let (age, fresh) = freshness(&polls, &sends, self.max_age, now);

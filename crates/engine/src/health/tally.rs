@@ -244,7 +244,7 @@ impl PortTally {
 /// What one of those who ask has asked.
 #[derive(Debug)]
 #[repr(C)]
-pub struct AskerTally {
+pub struct ClientTally {
     /// What became of its requests.
     pub tally: Tally,
     /// The port.

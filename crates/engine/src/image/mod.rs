@@ -7,13 +7,13 @@
 mod reads;
 mod writes;
 
-pub use writes::{DeviceWrite, Entered, Shown, Task};
+pub use writes::{ClientCells, DeviceWrite, Shown, Task};
 
 use crate::Moment;
-use crate::health::HealthBoard;
+use crate::health::HealthCounters;
 use std::sync::Arc;
 use woodrush_core::cells::{bit_of, set_bit};
-use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Step};
+use woodrush_core::plan::{Landing, Plan, PlannedRule, Push, Source};
 use woodrush_core::protocol::{Extent, Grain};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -107,7 +107,7 @@ struct BitFeed {
 
 /// What is known of the values of one step.
 #[derive(Debug, Clone, Copy)]
-struct Slot {
+struct Freshness {
     seen: Seen,
     /// Older than this they count as lost, in microseconds.
     max_age: u64,
@@ -117,7 +117,7 @@ struct Slot {
     odd: bool,
 }
 
-impl Slot {
+impl Freshness {
     fn is_fresh(&self, now: Moment) -> bool {
         matches!(self.seen, Seen::At(at) if now.since(at) <= self.max_age)
     }
@@ -125,24 +125,24 @@ impl Slot {
 
 /// The cells of one image, or of what one device shall be sent.
 #[derive(Debug)]
-pub struct Image {
+pub struct Board {
     board: usize,
     plan: Arc<Plan>,
-    health: Arc<HealthBoard>,
+    health: Arc<HealthCounters>,
     unmapped_zero: bool,
     stretches: Vec<Stretch>,
     bits: Vec<Vec<BitFeed>>,
-    slots: Vec<Slot>,
+    slots: Vec<Freshness>,
 }
 
 fn refused(kind: Kind, blame: Blame) -> Refusal {
     Refusal::new(kind, blame)
 }
 
-impl Image {
+impl Board {
     /// The cells of that board, with nothing read yet.
     #[must_use]
-    pub fn new(board: usize, plan: Arc<Plan>, health: Arc<HealthBoard>, unmapped_zero: bool) -> Self {
+    pub fn new(board: usize, plan: Arc<Plan>, health: Arc<HealthCounters>, unmapped_zero: bool) -> Self {
         let spaces = plan.board(board).map_or(&[][..], |station| station.spaces.as_slice());
         let mut stretches: Vec<Stretch> = spaces
             .iter()
@@ -188,7 +188,7 @@ impl Image {
             let first = rule.target.item(step.item).first;
             let last = first + step.items * rule.target.width;
             let end = stretch.as_ref().map_or(0, |stretch| (last - stretch.first) as usize);
-            self.slots.push(Slot { seen: Seen::Never, max_age: rule.max_age, end, odd: false });
+            self.slots.push(Freshness { seen: Seen::Never, max_age: rule.max_age, end, odd: false });
             let Some(stretch) = stretch else { continue };
             for grain in first..last {
                 let Some(feed) = stretch.index(grain).and_then(|at| stretch.feeds.get_mut(at)) else {
@@ -208,11 +208,11 @@ impl Image {
         }
     }
 
-    fn slot(&self, step: u32) -> Option<&Slot> {
+    fn slot(&self, step: u32) -> Option<&Freshness> {
         self.slots.get(self.plan.steps.get(step as usize)?.slot as usize)
     }
 
-    fn slot_mut(&mut self, step: u32) -> Option<&mut Slot> {
+    fn slot_mut(&mut self, step: u32) -> Option<&mut Freshness> {
         self.slots.get_mut(self.plan.steps.get(step as usize)?.slot as usize)
     }
 
@@ -248,7 +248,7 @@ impl Image {
     }
 
     /// Puts one value into its cells; `false` where it does not fit.
-    fn put_value(&mut self, step: u32, rule: &PlannedRule, entry: &Step, item: u32, cells: &[u8]) -> bool {
+    fn put_value(&mut self, step: u32, rule: &PlannedRule, entry: &Landing, item: u32, cells: &[u8]) -> bool {
         let target = rule.target.item(entry.item + item);
         let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { return false };
         let Some(index) = stretch.index(target.first) else { return false };
@@ -382,7 +382,7 @@ impl Image {
     #[must_use]
     pub fn outgoing(&self, now: Moment, push: &Push) -> Outgoing {
         let Some(rule) = self.plan.rules.get(push.rule as usize) else { return Outgoing::Never };
-        if let Source::Told(told) = rule.source {
+        if let Source::Health(told) = rule.source {
             let source = self.health.cells(told, now);
             let each = self.stretches.get(usize::from(push.extent.space.0)).map_or(2, |stretch| stretch.each);
             let mut cells = vec![0; if push.bit.is_some() { 1 } else { push.extent.count as usize * each }];

@@ -1,6 +1,6 @@
 //! What a reader gets: all cells of a range as they are, or filled, or a refusal.
 
-use super::{Fit, Image, SHARED, Seen, Stretch, refused};
+use super::{Board, Fit, SHARED, Seen, Stretch, refused};
 use crate::Moment;
 use woodrush_core::cells::{filled, set_bit};
 use woodrush_core::plan::Source;
@@ -15,14 +15,14 @@ enum Verdict {
     Refuse(Kind),
 }
 
-impl Image {
+impl Board {
     /// All cells of a range, or a refusal; never a mixture of two landings of one step. A cell that no rule feeds
     /// comes before one that is lost.
     ///
     /// # Errors
     /// Some address is fed by no rule, or some value is lost.
     pub fn read(&self, now: Moment, extent: Extent, out: &mut Vec<u8>) -> Result<(), Refusal> {
-        let bare = || refused(Kind::NoSuchAddress, Blame::Asker);
+        let bare = || refused(Kind::NoSuchAddress, Blame::ClientIdentity);
         let stretch = self.stretches.get(usize::from(extent.space.0)).ok_or_else(bare)?;
         let each = stretch.each;
         // The common case in one go: every cell is fed, and every step it comes from is fresh and fitted.
@@ -77,7 +77,7 @@ impl Image {
                     continue;
                 }
                 out.truncate(begin);
-                return Err(refused(Kind::NoSuchAddress, Blame::Asker));
+                return Err(refused(Kind::NoSuchAddress, Blame::ClientIdentity));
             };
             let index = index.unwrap_or_default();
             let fit = stretch.fits.get(index).copied().unwrap_or_default();
@@ -106,7 +106,7 @@ impl Image {
 
     fn verdict(&self, now: Moment, step: u32, fit: Fit) -> Verdict {
         let Some(rule) = self.plan.rule_of(step) else { return Verdict::Refuse(Kind::Lost) };
-        if matches!(rule.source, Source::Told(_)) {
+        if matches!(rule.source, Source::Health(_)) {
             return Verdict::Show;
         }
         if self.is_fresh(now, step) && fit == Fit::Good {
@@ -153,7 +153,7 @@ impl Image {
     /// A bit that the converter tells; `None` for polled values.
     fn told_bit(&self, now: Moment, step: u32) -> Option<bool> {
         let rule = self.plan.rule_of(step)?;
-        let Source::Told(told) = rule.source else { return None };
+        let Source::Health(told) = rule.source else { return None };
         let mut on = [0];
         rule.conversion.convert(&self.health.cells(told, now)?, &mut on).ok()?;
         Some(on != [0])
@@ -162,7 +162,7 @@ impl Image {
     /// One cell of what the converter tells; `None` for polled values.
     fn health_cell(&self, now: Moment, step: u32, grain: u32, each: usize) -> Option<Vec<u8>> {
         let rule = self.plan.rule_of(step)?;
-        let Source::Told(told) = rule.source else { return None };
+        let Source::Health(told) = rule.source else { return None };
         let source = self.health.cells(told, now)?;
         let mut value = vec![0; rule.target.width as usize * each];
         rule.conversion.convert(&source, &mut value).ok()?;

@@ -47,21 +47,21 @@ on-loss = "fill 0xBEEF"
 
 const HOLDING: SpaceId = SpaceId(3);
 
-fn image(zero: bool) -> (Image, Arc<Plan>) {
+fn image(zero: bool) -> (Board, Arc<Plan>) {
     image_of(SITE, zero)
 }
 
-fn image_of(site: &str, zero: bool) -> (Image, Arc<Plan>) {
+fn image_of(site: &str, zero: bool) -> (Board, Arc<Plan>) {
     let checked = check(read("w", site.into(), &mut |_| Err(String::new())));
     assert!(!checked.has_errors());
     let plan = Arc::new(checked.plan);
     let devices = plan.devices.iter().map(|_| Arc::default()).collect();
-    let health = Arc::new(HealthBoard::new(&plan, devices, vec![], None));
-    (Image::new(0, Arc::clone(&plan), health, zero), plan)
+    let health = Arc::new(HealthCounters::new(&plan, devices, vec![], None));
+    (Board::new(0, Arc::clone(&plan), health, zero), plan)
 }
 
 /// Lets an answer land in which every register holds `word`.
-fn land(image: &mut Image, plan: &Plan, transfer: usize, at: Moment, word: u16) {
+fn land(image: &mut Board, plan: &Plan, transfer: usize, at: Moment, word: u16) {
     let transfer = &plan.transfers[transfer];
     let cells: Vec<u8> = (0..transfer.extent.count).flat_map(|_| word.to_be_bytes()).collect();
     for step in transfer.steps.clone() {
@@ -69,7 +69,7 @@ fn land(image: &mut Image, plan: &Plan, transfer: usize, at: Moment, word: u16) 
     }
 }
 
-fn read_words(image: &Image, now: Moment, first: u32, count: u32) -> Result<Vec<u16>, Kind> {
+fn read_words(image: &Board, now: Moment, first: u32, count: u32) -> Result<Vec<u16>, Kind> {
     let mut out = vec![];
     match image.read(now, Extent { space: HOLDING, first, count }, &mut out) {
         Ok(()) => Ok(out.chunks(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).collect()),
@@ -80,7 +80,7 @@ fn read_words(image: &Image, now: Moment, first: u32, count: u32) -> Result<Vec<
     }
 }
 
-fn route(image: &Image, first: u32, words: &[u16]) -> Result<Vec<DeviceWrite>, Kind> {
+fn route(image: &Board, first: u32, words: &[u16]) -> Result<Vec<DeviceWrite>, Kind> {
     let cells: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
     let count = u32::try_from(words.len()).unwrap();
     let tasks = image.route(Extent { space: HOLDING, first, count }, &cells);

@@ -1,6 +1,6 @@
 //! A client's write taken apart into what devices must take and what is only shown.
 
-use super::{Image, SHARED, refused};
+use super::{Board, SHARED, refused};
 use crate::shared::Kept;
 use woodrush_core::cells::{bit_of, set_bit};
 use woodrush_core::plan::{PlannedRule, Source};
@@ -43,12 +43,12 @@ pub enum Shown {
         cells: Vec<u8>,
     },
     /// What clients wrote, in all images that show it.
-    Entered(Entered),
+    ClientCells(ClientCells),
 }
 
 /// Values for cells that clients write.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entered {
+pub struct ClientCells {
     /// The rule that stands for the cells.
     pub rule: u32,
     /// The first value.
@@ -63,11 +63,11 @@ pub enum Task {
     /// A device must take it.
     Send(DeviceWrite),
     /// Cells that clients write hold it from now on, and rules carry it on.
-    Enter(Entered),
+    Enter(ClientCells),
 }
 
 fn no(kind: Kind) -> Refusal {
-    refused(kind, Blame::Asker)
+    refused(kind, Blame::ClientIdentity)
 }
 
 impl DeviceWrite {
@@ -80,7 +80,7 @@ impl DeviceWrite {
     }
 }
 
-impl Image {
+impl Board {
     /// What a client's write becomes, in address order. What is to be entered may be cells of another image, and
     /// becomes what must be done by the image of that one.
     ///
@@ -119,7 +119,7 @@ impl Image {
             }
             let (task, items) = match rule.source {
                 // As many whole values as the write holds: they are carried on together.
-                Source::Client | Source::Entry { .. } => {
+                Source::Client | Source::ClientCells { .. } => {
                     let last = rule.target.extent().end().min(extent.end());
                     let items = (last - grain) / rule.target.width;
                     (self.entered(number, rule, item, items, value(items * rule.target.width)?)?, items)
@@ -141,8 +141,8 @@ impl Image {
         items: u32,
         cells: &[u8],
     ) -> Result<Task, Refusal> {
-        let Source::Entry { image, place, rule: entry } = rule.source else {
-            return Ok(Task::Enter(Entered { rule: number, item, cells: cells.to_vec() }));
+        let Source::ClientCells { image, place, rule: entry } = rule.source else {
+            return Ok(Task::Enter(ClientCells { rule: number, item, cells: cells.to_vec() }));
         };
         let space = self.plan.images.get(image).and_then(|image| image.space_at(place.space));
         let bytes = place.width as usize * space.map_or(2, |space| space.grain.cell_bytes());
@@ -151,7 +151,7 @@ impl Image {
         for (value, room) in cells.chunks(each).zip(back.chunks_mut(bytes.max(1))) {
             rule.conversion.back().convert(value, room).map_err(|()| no(Kind::DoesNotFit))?;
         }
-        Ok(Task::Enter(Entered { rule: entry, item, cells: back }))
+        Ok(Task::Enter(ClientCells { rule: entry, item, cells: back }))
     }
 
     /// A value of a polled rule on its way back to the device.
@@ -230,7 +230,7 @@ impl Image {
                 .filter(|rule| rule.writable)
                 .ok_or(no(Kind::ReadOnly))?;
             let bit = [u8::from(bit_of(value, own.bit))];
-            if matches!(rule.source, Source::Entry { .. }) {
+            if matches!(rule.source, Source::ClientCells { .. }) {
                 tasks.push(self.entered(number, rule, 0, 1, &bit)?);
                 continue;
             }
@@ -248,9 +248,9 @@ impl Image {
     ///
     /// # Errors
     /// A value does not fit where some rule carries it.
-    pub(crate) fn carry_on(&self, kept: &Kept, entered: Entered) -> Result<Vec<Task>, Refusal> {
+    pub(crate) fn carry_on(&self, kept: &Kept, entered: ClientCells) -> Result<Vec<Task>, Refusal> {
         let mut tasks: Vec<Task> = vec![];
-        let Entered { rule: number, item, cells } = &entered;
+        let ClientCells { rule: number, item, cells } = &entered;
         let entry = self.plan.rules.get(*number as usize).ok_or(no(Kind::NoSuchAddress))?;
         let stretch = self.stretches.get(usize::from(entry.target.space.0));
         let bytes = entry.target.width as usize * stretch.map_or(1, |stretch| stretch.each);
@@ -288,7 +288,7 @@ impl Image {
             }
         }
         match tasks.last_mut() {
-            Some(Task::Send(last)) => last.shown = Shown::Entered(entered),
+            Some(Task::Send(last)) => last.shown = Shown::ClientCells(entered),
             _ => tasks.push(Task::Enter(entered)),
         }
         Ok(tasks)

@@ -2,25 +2,22 @@
 //! they are, probes of lost devices when there is time. A state machine; [`crate::port`] drives it, the virtual bench
 //! runs it.
 
-mod answering;
 mod counting;
 mod parts;
-mod pieces;
 mod polled;
 mod sending;
+mod split;
 mod turns;
-
-pub use answering::{LineAnswering, Step};
 
 use crate::Moment;
 use crate::image::DeviceWrite;
-use crate::shared::{Errand, Job, LineQueue, Shared};
+use crate::shared::{LineQueue, LineRequest, Queued, Shared};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
-use parts::{Mailbox, Stage};
-use pieces::Pieces;
+use parts::{ChangeStage, Mailbox};
+use split::Pieces;
 use std::collections::HashMap;
 use std::sync::Arc;
-use turns::{Lost, Polled};
+use turns::{DeviceState, Lost};
 use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -30,19 +27,19 @@ const PROBE_PAUSE: u64 = 3;
 const UNIT_LOST_AFTER: u32 = 3;
 
 /// What the line is busy with.
-enum Doing {
+enum InFlight {
     Poll { device: usize, turn: usize, probe: bool, pieces: Pieces },
     Push { device: usize, push: usize, cells: Vec<u8> },
-    Errand(Job),
+    LineRequest(Queued),
 }
 
 struct Current {
-    doing: Doing,
+    doing: InFlight,
     ticket: Ticket,
     began: Moment,
     /// When its last byte has left; `None` before it is sent.
     left: Option<Moment>,
-    stage: Stage,
+    stage: ChangeStage,
     /// Bytes that went out and came since it began.
     sent: u64,
     came: u64,
@@ -77,12 +74,12 @@ pub enum LineAct {
 }
 
 /// Asks the devices of one port, and lets the answers land in the images.
-pub struct Asking {
+pub struct Schedule {
     shared: Arc<Shared>,
     port: usize,
     client: Box<dyn Client>,
     queue: Arc<LineQueue>,
-    devices: Vec<Polled>,
+    devices: Vec<DeviceState>,
     current: Option<Current>,
     next_ticket: u64,
     /// The last request was not a poll: a poll that is due goes next.
@@ -108,7 +105,7 @@ fn setup(shared: &Shared, port: usize) -> Option<ClientSetup<'_>> {
     })
 }
 
-impl Asking {
+impl Schedule {
     /// Of a port; `None` where it has no protocol that can be spoken.
     #[must_use]
     pub fn new(shared: Arc<Shared>, port: usize) -> Option<Self> {
@@ -256,16 +253,18 @@ impl Asking {
             Err(None) => return Some(LineAct::Rest),
         };
         let (ask, stage) = self.ask_of(&doing)?;
-        self.errand_last = !matches!(doing, Doing::Poll { .. });
+        self.errand_last = !matches!(doing, InFlight::Poll { .. });
         self.begin(now, doing, ask, stage);
         None
     }
 
-    fn begin(&mut self, now: Moment, doing: Doing, ask: Ask, stage: Stage) {
+    fn begin(&mut self, now: Moment, doing: InFlight, ask: Ask, stage: ChangeStage) {
         let ticket = Ticket(self.next_ticket);
         self.next_ticket += 1;
         let guest = match &doing {
-            Doing::Errand(Job { errand: Errand::Guest { station, .. }, .. }) => Some(station.as_ref()),
+            InFlight::LineRequest(Queued { line_request: LineRequest::ByHand { station, .. }, .. }) => {
+                Some(station.as_ref())
+            }
             _ => None,
         };
         if let (Some(station), Some(own)) = (guest, setup(&self.shared, self.port)) {
@@ -274,7 +273,7 @@ impl Asking {
         }
         self.current = Some(Current { doing, ticket, began: now, left: None, stage, sent: 0, came: 0 });
         match (stage, ask) {
-            (Stage::Reading(extent), Ask::Read { station, .. }) if self.reads_elsewhere(station) => {
+            (ChangeStage::Reading(extent), Ask::Read { station, .. }) if self.reads_elsewhere(station) => {
                 self.ask_elsewhere(ticket, station, extent);
             }
             (_, ask) if self.is_suspected() => self.client.ask_once(ticket, ask),
@@ -285,47 +284,49 @@ impl Asking {
     /// Whether what is being asked is a poll of a device that did not answer the last one, while others use the port too:
     /// its silence must not cost them all the tries that the port allows.
     fn is_suspected(&self) -> bool {
-        let Some(Current { doing: Doing::Poll { device, .. }, .. }) = &self.current else { return false };
+        let Some(Current { doing: InFlight::Poll { device, .. }, .. }) = &self.current else { return false };
         let failed = self.devices.get(*device).is_some_and(|polled| polled.failed > 0);
         failed && (self.devices.len() > 1 || !self.queue.is_empty())
     }
 
-    fn ask_of(&self, doing: &Doing) -> Option<(Ask, Stage)> {
+    fn ask_of(&self, doing: &InFlight) -> Option<(Ask, ChangeStage)> {
         Some(match doing {
-            Doing::Poll { device, pieces, .. } => {
+            InFlight::Poll { device, pieces, .. } => {
                 let station = self.devices.get(*device)?.index;
-                (Ask::Read { station, extent: pieces.next()? }, Stage::Only)
+                (Ask::Read { station, extent: pieces.next()? }, ChangeStage::Only)
             }
-            Doing::Push { device, push, cells } => {
+            InFlight::Push { device, push, cells } => {
                 let entry = self.devices.get(*device)?.pushes.get(*push)?;
                 let push = self.shared.plan.pushes.get(entry.push)?;
                 self.write(push.device, push.extent, &entry.placed(push, cells), entry.keep.as_deref())
             }
-            Doing::Errand(Job { errand: Errand::Pass { unit, message, .. }, .. }) => {
-                (Ask::Pass { unit: *unit, message: message.clone() }, Stage::Only)
+            InFlight::LineRequest(Queued {
+                line_request: LineRequest::Pass { unit, message, .. }, ..
+            }) => (Ask::Pass { unit: *unit, message: message.clone() }, ChangeStage::Only),
+            InFlight::LineRequest(Queued { line_request: LineRequest::Read { device, extent }, .. }) => {
+                (Ask::Read { station: *device, extent: *extent }, ChangeStage::Only)
             }
-            Doing::Errand(Job { errand: Errand::Read { device, extent }, .. }) => {
-                (Ask::Read { station: *device, extent: *extent }, Stage::Only)
+            InFlight::LineRequest(Queued { line_request: LineRequest::ByHand { ask, .. }, .. }) => {
+                ((**ask).clone(), ChangeStage::Only)
             }
-            Doing::Errand(Job { errand: Errand::Guest { ask, .. }, .. }) => ((**ask).clone(), Stage::Only),
-            Doing::Errand(Job { errand: Errand::Write(write), .. }) => {
+            InFlight::LineRequest(Queued { line_request: LineRequest::Write(write), .. }) => {
                 self.write(write.device, write.extent, &write.cells, write.keep.as_deref())
             }
         })
     }
 
     /// The next thing to do; or the moment at which there may be one.
-    fn choose(&mut self, now: Moment) -> Result<Doing, Option<Moment>> {
+    fn choose(&mut self, now: Moment) -> Result<InFlight, Option<Moment>> {
         let poll = self.most_overdue(now);
         // What others want goes before polls, but never two in a row while one is due.
         let mut push = Err(None);
         if !(self.errand_last && poll.is_ok()) {
             if let Some(job) = self.next_errand(now, poll.is_ok()) {
-                return Ok(Doing::Errand(job));
+                return Ok(InFlight::LineRequest(job));
             }
             push = self.due_push(now);
             if let Ok((device, push, cells)) = push {
-                return Ok(Doing::Push { device, push, cells });
+                return Ok(InFlight::Push { device, push, cells });
             }
         }
         self.errand_last = false;
@@ -339,16 +340,16 @@ impl Asking {
 
     /// Whoever's turn it is. What goes to a lost device or a silent unit is a probe like any other: between two of them
     /// the line has its pause, and what comes in it is refused at once, so that nobody slows the living ones.
-    fn next_errand(&mut self, now: Moment, poll_due: bool) -> Option<Job> {
+    fn next_errand(&mut self, now: Moment, poll_due: bool) -> Option<Queued> {
         loop {
             let job = self.queue.take()?;
-            let lost = match &job.errand {
-                Errand::Write(DeviceWrite { device, .. }) | Errand::Read { device, .. } => {
+            let lost = match &job.line_request {
+                LineRequest::Write(DeviceWrite { device, .. }) | LineRequest::Read { device, .. } => {
                     self.lost_device(*device).is_some()
                 }
                 // A person wants to know.
-                Errand::Guest { .. } => false,
-                Errand::Pass { unit, .. } => {
+                LineRequest::ByHand { .. } => false,
+                LineRequest::Pass { unit, .. } => {
                     let silent = self.silent.get(unit).is_some_and(|failed| *failed >= UNIT_LOST_AFTER);
                     // While nobody else wants the line, a try costs nobody anything.
                     silent && (poll_due || !self.queue.is_empty())
@@ -358,7 +359,7 @@ impl Asking {
                 return Some(job);
             }
             let refusal = Refusal::new(Kind::NoAnswer, Blame::Device);
-            self.count_errand(now, &job.errand, Err(&refusal));
+            self.count_errand(now, &job.line_request, Err(&refusal));
             (job.reply)(Err(refusal));
         }
     }
@@ -396,11 +397,11 @@ impl Asking {
             return;
         };
         match doing {
-            Doing::Errand(job) => self.errand_done(now, current.began, job, result),
-            Doing::Push { device, push, cells } => {
+            InFlight::LineRequest(job) => self.errand_done(now, current.began, job, result),
+            InFlight::Push { device, push, cells } => {
                 self.pushed(now, current.began, device, push, cells, result.map(|_| ()));
             }
-            Doing::Poll { device, turn, probe, .. } => {
+            InFlight::Poll { device, turn, probe, .. } => {
                 if probe {
                     self.probe_from = now + now.since(current.began) * PROBE_PAUSE;
                 }
@@ -409,11 +410,11 @@ impl Asking {
         }
     }
 
-    fn errand_done(&mut self, now: Moment, began: Moment, job: Job, result: Result<Vec<u8>, Refusal>) {
+    fn errand_done(&mut self, now: Moment, began: Moment, job: Queued, result: Result<Vec<u8>, Refusal>) {
         let pause = now + now.since(began) * PROBE_PAUSE;
-        self.count_errand(now, &job.errand, result.as_ref().map(|_| ()));
-        match &job.errand {
-            Errand::Pass { unit, .. } => {
+        self.count_errand(now, &job.line_request, result.as_ref().map(|_| ()));
+        match &job.line_request {
+            LineRequest::Pass { unit, .. } => {
                 let silent = matches!(&result, Err(refusal) if refusal.native.is_none() && refusal.kind != Kind::NoPath);
                 if silent {
                     let failed = self.silent.entry(*unit).or_default();
@@ -430,12 +431,12 @@ impl Asking {
                 }
                 (job.reply)(result);
             }
-            Errand::Read { device, .. } => {
+            LineRequest::Read { device, .. } => {
                 let name = self.shared.plan.devices.get(*device).map(|station| station.name.clone());
                 self.heard(now, &result, |station| Some(&station.name) == name.as_ref());
                 (job.reply)(result);
             }
-            Errand::Guest { station: guest, .. } => {
+            LineRequest::ByHand { station: guest, .. } => {
                 let number =
                     |station: &Station| station.dialect.and_then(|dialect| dialect.station(&station.setup));
                 let asked = number(guest);
@@ -446,7 +447,7 @@ impl Asking {
                 }
                 (job.reply)(result);
             }
-            Errand::Write(write) => {
+            LineRequest::Write(write) => {
                 let good = result.is_ok();
                 if let Some(lost) = self.lost_device(write.device) {
                     // It took a write: it is worth a look at once. Else its silence counts as that of a probe.

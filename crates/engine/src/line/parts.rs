@@ -2,10 +2,10 @@
 //! first; by the other port where the device is read there. The line that writes waits for it, so that its own changes
 //! of one place follow each other.
 
-use super::{Asking, Doing};
+use super::{InFlight, Schedule};
 use crate::Moment;
 use crate::image::DeviceWrite;
-use crate::shared::{AskerId, Errand, Job, LineQueue};
+use crate::shared::{ClientId, LineQueue, LineRequest, Queued};
 use crate::speak::{Ask, Ticket};
 use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::protocol::{BitWrite, Extent};
@@ -13,7 +13,7 @@ use woodrush_core::{Blame, Kind, Refusal};
 
 /// How far a change of some bits is, where the device has no request for it.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(super) enum Stage {
+pub(super) enum ChangeStage {
     /// One request does it.
     Only,
     /// All that it touches is being read, here or by the device's other port, to be written back changed.
@@ -32,18 +32,18 @@ struct Part {
 }
 
 /// What came back from the other port, and to which request.
-type Answer = (Ticket, Result<Vec<u8>, Refusal>);
+type PartAnswer = (Ticket, Result<Vec<u8>, Refusal>);
 
 /// Where the other port puts it.
 #[derive(Clone, Default)]
-pub(super) struct Mailbox(Arc<Mutex<Option<Answer>>>);
+pub(super) struct Mailbox(Arc<Mutex<Option<PartAnswer>>>);
 
 impl Mailbox {
-    pub(super) fn take(&self) -> Option<Answer> {
+    pub(super) fn take(&self) -> Option<PartAnswer> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
     }
 
-    fn put(&self, answer: Answer) {
+    fn put(&self, answer: PartAnswer) {
         *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(answer);
     }
 }
@@ -52,7 +52,7 @@ impl Mailbox {
 struct Back {
     mailbox: Mailbox,
     queue: Arc<LineQueue>,
-    answer: Option<Answer>,
+    answer: Option<PartAnswer>,
 }
 
 impl Back {
@@ -72,7 +72,7 @@ impl Drop for Back {
     }
 }
 
-impl Asking {
+impl Schedule {
     /// A write; one of some bits in the way that the device takes.
     pub(super) fn write(
         &self,
@@ -80,17 +80,19 @@ impl Asking {
         extent: Extent,
         cells: &[u8],
         keep: Option<&[u8]>,
-    ) -> (Ask, Stage) {
+    ) -> (Ask, ChangeStage) {
         let cells = cells.to_vec();
         if let Some(whole) = self.to_read_elsewhere(station, extent, keep.is_some()) {
-            return (Ask::Read { station, extent: whole }, Stage::Reading(whole));
+            return (Ask::Read { station, extent: whole }, ChangeStage::Reading(whole));
         }
         match keep {
-            None => (Ask::Write { station, extent, cells }, Stage::Only),
+            None => (Ask::Write { station, extent, cells }, ChangeStage::Only),
             Some(_) if self.reads_to_change(station) => {
-                (Ask::Read { station, extent }, Stage::Reading(extent))
+                (Ask::Read { station, extent }, ChangeStage::Reading(extent))
             }
-            Some(keep) => (Ask::Change { station, extent, keep: keep.to_vec(), set: cells }, Stage::Only),
+            Some(keep) => {
+                (Ask::Change { station, extent, keep: keep.to_vec(), set: cells }, ChangeStage::Only)
+            }
         }
     }
 
@@ -105,8 +107,8 @@ impl Asking {
     }
 
     /// Whether another port reads for what is under way.
-    pub(super) fn waits_elsewhere(&self, stage: Stage, doing: &Doing) -> bool {
-        matches!(stage, Stage::Reading(_))
+    pub(super) fn waits_elsewhere(&self, stage: ChangeStage, doing: &InFlight) -> bool {
+        matches!(stage, ChangeStage::Reading(_))
             && self.part_of(doing).is_some_and(|part| self.reads_elsewhere(part.device))
     }
 
@@ -131,7 +133,11 @@ impl Asking {
         let port = self.shared.plan.devices.get(device).map(|station| station.port);
         if let Some(queue) = port.and_then(|port| self.shared.queues.get(port)) {
             let reply = Box::new(move |result| back.tell(result));
-            queue.push(Job { asker: AskerId::default(), errand: Errand::Read { device, extent }, reply });
+            queue.push(Queued {
+                client: ClientId::default(),
+                line_request: LineRequest::Read { device, extent },
+                reply,
+            });
         }
     }
 
@@ -152,27 +158,27 @@ impl Asking {
     pub(super) fn changed_bits(
         &mut self,
         now: Moment,
-        doing: Doing,
-        stage: Stage,
+        doing: InFlight,
+        stage: ChangeStage,
         began: Moment,
         result: Result<Vec<u8>, Refusal>,
-    ) -> Option<(Doing, Result<Vec<u8>, Refusal>)> {
+    ) -> Option<(InFlight, Result<Vec<u8>, Refusal>)> {
         let Some(part) = self.part_of(&doing) else { return Some((doing, result)) };
         let (station, extent) = (part.device, part.extent);
         let no_such = matches!(&result, Err(Refusal { kind: Kind::NoSuchCommand, blame: Blame::Device, .. }));
         let (ask, stage) = match (stage, &result) {
-            (Stage::Only, Err(_)) if no_such && part.keep.is_some() => {
+            (ChangeStage::Only, Err(_)) if no_such && part.keep.is_some() => {
                 self.devices
                     .iter_mut()
                     .filter(|p| p.index == station)
                     .for_each(|polled| polled.no_change = true);
-                (Ask::Read { station, extent }, Stage::Reading(extent))
+                (Ask::Read { station, extent }, ChangeStage::Reading(extent))
             }
-            (Stage::Reading(whole), Ok(old)) => {
+            (ChangeStage::Reading(whole), Ok(old)) => {
                 let Some(cells) = self.with_part(&part, whole, old) else {
                     return Some((doing, Err(Refusal::new(Kind::Mismatch, Blame::Device))));
                 };
-                (Ask::Write { station, extent: whole, cells }, Stage::WritingBack)
+                (Ask::Write { station, extent: whole, cells }, ChangeStage::WritingBack)
             }
             _ => return Some((doing, result)),
         };
@@ -181,7 +187,14 @@ impl Asking {
     }
 
     /// The next request of something that began earlier.
-    pub(super) fn go_on(&mut self, now: Moment, began: Moment, doing: Doing, ask: Ask, stage: Stage) {
+    pub(super) fn go_on(
+        &mut self,
+        now: Moment,
+        began: Moment,
+        doing: InFlight,
+        ask: Ask,
+        stage: ChangeStage,
+    ) {
         self.begin(now, doing, ask, stage);
         if let Some(current) = &mut self.current {
             current.began = began;
@@ -189,13 +202,13 @@ impl Asking {
     }
 
     /// What a write wants.
-    fn part_of(&self, doing: &Doing) -> Option<Part> {
+    fn part_of(&self, doing: &InFlight) -> Option<Part> {
         match doing {
-            Doing::Errand(Job {
-                errand: Errand::Write(DeviceWrite { device, extent, cells, keep, .. }),
+            InFlight::LineRequest(Queued {
+                line_request: LineRequest::Write(DeviceWrite { device, extent, cells, keep, .. }),
                 ..
             }) => Some(Part { device: *device, extent: *extent, set: cells.clone(), keep: keep.clone() }),
-            Doing::Push { device, push, cells } => {
+            InFlight::Push { device, push, cells } => {
                 let entry = self.devices.get(*device)?.pushes.get(*push)?;
                 let push = self.shared.plan.pushes.get(entry.push)?;
                 let (set, keep) = (entry.placed(push, cells), entry.keep.clone());

@@ -1,13 +1,13 @@
 //! What a poll tells of its device, or of the nodes of a box: back, refused, failed, lost.
 
-use super::Asking;
+use super::Schedule;
 use super::turns::Lost;
 use crate::Moment;
 use crate::health::failure_code;
 use crate::shared::Event;
 use woodrush_core::{Blame, Kind, Refusal};
 
-impl Asking {
+impl Schedule {
     pub(super) fn polled(
         &mut self,
         now: Moment,

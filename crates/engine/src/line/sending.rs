@@ -1,6 +1,6 @@
 //! What devices are sent without a client waiting for it: changes, and values that are sent again and again.
 
-use super::{Asking, PROBE_PAUSE};
+use super::{PROBE_PAUSE, Schedule};
 use crate::Moment;
 use crate::health::failure_code;
 use crate::image::Outgoing;
@@ -41,7 +41,7 @@ impl Sent {
         let keep = entry.bit.map(|bit| all_but(each, bit));
         let (due, not_before) = (Moment(0), Moment(0));
         let source = plan.rules.get(entry.rule as usize).map(|rule| rule.source);
-        let grows = matches!(source, Some(Source::Told(told)) if told.grows());
+        let grows = matches!(source, Some(Source::Health(told)) if told.grows());
         Self { push, due, not_before, wait: AGAIN, filled: false, grows, keep, told: None }
     }
 
@@ -84,7 +84,7 @@ impl Sent {
     }
 }
 
-impl Asking {
+impl Schedule {
     /// A value that must go out now; or the moment to look again.
     pub(super) fn due_push(&mut self, now: Moment) -> Result<(usize, usize, Vec<u8>), Option<Moment>> {
         let kept = Arc::clone(&self.shared.kept);

@@ -1,14 +1,14 @@
 //! What is due when: polls by how overdue they are relative to their interval, probes of lost devices.
 
-use super::Asking;
-use super::pieces::Size;
+use super::Schedule;
 use super::sending::Sent;
+use super::split::Size;
 use crate::Moment;
 use crate::shared::Shared;
 use woodrush_core::project::Retry;
 
 /// One request that is due again and again.
-pub(super) struct Turn {
+pub(super) struct PollState {
     pub(super) transfer: usize,
     /// The devices whose values it brings: several where they are nodes of one box.
     pub(super) nodes: Vec<usize>,
@@ -24,7 +24,7 @@ pub(super) struct Turn {
     pub(super) size: Size,
 }
 
-impl Turn {
+impl PollState {
     /// Turns that it missed until its request left are dropped, and the phase is kept. One that came while it was under
     /// way is due at once, so that a line with too little time is never idle.
     pub(super) fn asked(&mut self, left: Moment) {
@@ -35,10 +35,10 @@ impl Turn {
 }
 
 /// One device of the port.
-pub(super) struct Polled {
+pub(super) struct DeviceState {
     /// Index in the plan.
     pub(super) index: usize,
-    pub(super) turns: Vec<Turn>,
+    pub(super) turns: Vec<PollState>,
     pub(super) pushes: Vec<Sent>,
     pub(super) lost_after: u32,
     pub(super) retry: Retry,
@@ -61,15 +61,15 @@ pub(super) struct Lost {
 }
 
 /// The devices of a port that are asked or sent anything, or may be written by clients.
-pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
+pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
     let plan = &shared.plan;
     let written_here = |device: usize| plan.write_port(device) == Some(port);
     let read_here = |device: usize| plan.devices.get(device).is_some_and(|station| station.port == port);
     let here = plan.devices.iter().enumerate().filter(|(at, _)| read_here(*at) || written_here(*at));
-    let mut devices: Vec<Polled> = here
+    let mut devices: Vec<DeviceState> = here
         .filter_map(|(index, _)| {
             let settings = shared.devices.get(index)?;
-            Some(Polled {
+            Some(DeviceState {
                 index,
                 turns: vec![],
                 pushes: vec![],
@@ -87,7 +87,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
         .collect();
     for (transfer, entry) in plan.transfers.iter().enumerate().filter(|(_, entry)| read_here(entry.device)) {
         if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
-            let turn = Turn {
+            let turn = PollState {
                 transfer,
                 nodes: plan.brought_by(entry),
                 every: entry.every.max(1),
@@ -115,7 +115,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<Polled> {
     devices
 }
 
-impl Asking {
+impl Schedule {
     /// The poll that is most overdue relative to its own interval, of devices that are not lost; of equal ones that which
     /// was asked longest ago.
     pub(super) fn most_overdue(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
@@ -148,7 +148,8 @@ impl Asking {
         if when > now {
             return Err(Some(when));
         }
-        let takes = |turn: &Turn| self.shared.plan.transfers.get(turn.transfer).map_or(u64::MAX, |t| t.takes);
+        let takes =
+            |turn: &PollState| self.shared.plan.transfers.get(turn.transfer).map_or(u64::MAX, |t| t.takes);
         let shortest = polled.turns.iter().enumerate().min_by_key(|(_, turn)| takes(turn));
         shortest.map(|(turn, _)| (device, turn)).ok_or(None)
     }

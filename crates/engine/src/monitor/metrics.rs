@@ -25,20 +25,20 @@ pub(super) fn text(status: Status) -> String {
 struct Metrics(Status);
 
 /// One family: name, help, and for each thing its labels and value.
-type Values = Vec<(Vec<(&'static str, String)>, f64)>;
+type Samples = Vec<(Vec<(&'static str, String)>, f64)>;
 
 impl Collector for Metrics {
     fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> Result<(), Error> {
         let status = &self.0;
         let mut counted =
-            |name: &str, help: &str, values: Values| family(&mut encoder, name, help, true, values);
+            |name: &str, help: &str, values: Samples| family(&mut encoder, name, help, true, values);
         for (kind, things) in [
             ("port", status.ports.iter().map(|port| (&port.name, &port.counts)).collect::<Vec<_>>()),
             ("device", status.devices.iter().map(|device| (&device.name, &device.counts)).collect()),
             ("rule", status.rules.iter().map(|rule| (&rule.name, &rule.counts)).collect()),
         ] {
             let label = label_of(kind);
-            let each = |count: fn(&Counts) -> u64| -> Values {
+            let each = |count: fn(&Counts) -> u64| -> Samples {
                 things
                     .iter()
                     .map(|(name, counts)| (vec![(label, (*name).clone())], count(counts) as f64))
@@ -63,7 +63,7 @@ impl Collector for Metrics {
             });
             counted(&format!("woodrush_{kind}_exceptions"), "Refusals by code", by_code.collect())?;
         }
-        let port = |value: fn(&super::PortStatus) -> f64| -> Values {
+        let port = |value: fn(&super::PortStatus) -> f64| -> Samples {
             status.ports.iter().map(|port| (vec![("port", port.name.clone())], value(port))).collect()
         };
         counted(
@@ -71,8 +71,8 @@ impl Collector for Metrics {
             "Connections turned away",
             port(|port| port.turned_away as f64),
         )?;
-        let asked = |value: fn(&Counts) -> u64| -> Values {
-            let row = |client: &super::AskerStatus| {
+        let asked = |value: fn(&Counts) -> u64| -> Samples {
+            let row = |client: &super::ClientStatus| {
                 let labels = vec![("port", client.port.clone()), ("client", client.who.clone())];
                 (labels, value(&client.counts) as f64)
             };
@@ -83,7 +83,7 @@ impl Collector for Metrics {
         counted("woodrush_client_sent_bytes", "Bytes sent to them", asked(|c| c.sent))?;
         counted("woodrush_client_came_bytes", "Bytes received from them", asked(|c| c.received))?;
         let mut now =
-            |name: &str, help: &str, values: Values| family(&mut encoder, name, help, false, values);
+            |name: &str, help: &str, values: Samples| family(&mut encoder, name, help, false, values);
         now("woodrush_port_up", "1 open", port(|port| f64::from(u8::from(port.up))))?;
         now("woodrush_port_load_percent", "Share of time in use", port(|port| port.load_percent as f64))?;
         now("woodrush_port_clients", "Connections now", port(|port| port.clients as f64))?;
@@ -113,7 +113,7 @@ fn family(
     name: &str,
     help: &str,
     counts: bool,
-    values: Values,
+    values: Samples,
 ) -> Result<(), Error> {
     if values.is_empty() {
         return Ok(());

@@ -9,9 +9,9 @@ mod values;
 #[cfg(any(test, feature = "exercise"))]
 pub(crate) use http::exercised;
 pub use http::{Http, fetch, fetch_values};
-pub use status::{AskerStatus, DeviceStatus, PortStatus, RuleStatus, Status};
+pub use status::{ClientStatus, DeviceStatus, PortStatus, RuleStatus, Status};
 
-pub use values::{RuleValues, State, Values};
+pub use values::{RuleValues, ValueState, Values};
 
 use crate::moment::Clock;
 use crate::shared::Site;

@@ -30,7 +30,7 @@ pub struct Status {
     /// In file order.
     pub rules: Vec<RuleStatus>,
     /// The clients that are connected.
-    pub clients: Vec<AskerStatus>,
+    pub clients: Vec<ClientStatus>,
 }
 
 /// One port.
@@ -87,7 +87,7 @@ pub struct RuleStatus {
 
 /// Somebody who asks.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct AskerStatus {
+pub struct ClientStatus {
     /// The port's name.
     pub port: String,
     /// Who.
@@ -157,10 +157,10 @@ pub(super) fn seconds(micros: u64) -> f64 {
 
 pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
     let health = &shared.health;
-    let askers = health.askers();
+    let clients = health.clients();
     let asked = |port: &Arc<PortTally>| {
-        let here = askers.iter().filter(|asker| Arc::ptr_eq(&asker.port, port));
-        here.map(|asker| asker.tally.counts()).fold(port.past(), Counts::plus)
+        let here = clients.iter().filter(|client| Arc::ptr_eq(&client.port, port));
+        here.map(|client| client.tally.counts()).fold(port.past(), Counts::plus)
     };
     let ports = shared.ports.iter().zip(&health.ports).map(|(port, tally)| PortStatus {
         name: port.name.clone(),
@@ -176,7 +176,7 @@ pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
 
 pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     let health = &shared.health;
-    let askers = health.askers();
+    let clients = health.clients();
     let devices = shared.plan.devices.iter().zip(&health.devices).map(|(device, known)| DeviceStatus {
         name: device.name.clone(),
         asked: known.is_online() || known.counts().2 != 0 || known.tally.counts().requests > 0,
@@ -189,11 +189,11 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         let at = health.ports.iter().position(|port| Arc::ptr_eq(port, own))?;
         Some(shared.ports.get(at)?.name.clone())
     };
-    let clients = askers.iter().map(|asker| AskerStatus {
-        port: port(&asker.port).unwrap_or_default(),
-        who: asker.who.clone(),
+    let clients = clients.iter().map(|client| ClientStatus {
+        port: port(&client.port).unwrap_or_default(),
+        who: client.who.clone(),
         connected: true,
-        counts: asker.tally.counts(),
+        counts: client.tally.counts(),
     });
     Status {
         format: 1,

@@ -37,7 +37,7 @@ pub struct RuleValues {
     /// Age of its oldest value, in seconds; nothing while there was none, or where it is told at each look.
     pub age_s: Option<f64>,
     /// What a reader gets.
-    pub state: State,
+    pub state: ValueState,
     /// The last failure, as `health.last-error` shows it; 0 for none.
     pub last_error: u16,
 }
@@ -45,7 +45,7 @@ pub struct RuleValues {
 /// What a reader of a rule's target gets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum State {
+pub enum ValueState {
     /// The value.
     Fresh,
     /// Something in place of a value that is too old: the last one, or what the project says.
@@ -75,8 +75,8 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
     let not_taken = shared.health.sends.get(&name.number).map_or(0, |sends| sends.counts().last_error);
     let source = match planned.source {
         Source::Poll { .. } => shared.brought(name.number, &name.transfers),
-        Source::Entry { image, place, .. } => shared.peek(image, place.extent()),
-        Source::Told(_) | Source::Client => None,
+        Source::ClientCells { image, place, .. } => shared.peek(image, place.extent()),
+        Source::Health(_) | Source::Client => None,
     };
     let extent = planned.target.extent();
     room.clear();
@@ -84,19 +84,19 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
     let read = match planned.source {
         _ if image => shared.read(Some(planned.board), now, extent, room),
         // What a device shall be sent is there once a client has written it.
-        Source::Entry { image, place, .. } => shared.read(Some(image), now, place.extent(), room),
+        Source::ClientCells { image, place, .. } => shared.read(Some(image), now, place.extent(), room),
         _ => Ok(()),
     };
     let old = age.is_none_or(|age| age > planned.max_age);
     let polled = matches!(planned.source, Source::Poll { .. });
     let state = match read {
-        Ok(()) if polled && age.is_none() => State::Never,
-        Ok(()) if !image && not_taken != 0 => State::Lost,
-        Ok(()) if polled && old && image => State::Held,
-        Ok(()) if polled && old => State::Lost,
-        Ok(()) => State::Fresh,
-        Err(Refusal { kind: Kind::NeverSeen, .. }) => State::Never,
-        Err(_) => State::Lost,
+        Ok(()) if polled && age.is_none() => ValueState::Never,
+        Ok(()) if !image && not_taken != 0 => ValueState::Lost,
+        Ok(()) if polled && old && image => ValueState::Held,
+        Ok(()) if polled && old => ValueState::Lost,
+        Ok(()) => ValueState::Fresh,
+        Err(Refusal { kind: Kind::NeverSeen, .. }) => ValueState::Never,
+        Err(_) => ValueState::Lost,
     };
     // What a reader gets, and nothing where that is a refusal; what a device is sent as it stands.
     let target = match read {
@@ -107,7 +107,7 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
     Some(RuleValues {
         rule: name.number,
         source: source.map(|cells| hex(&cells)),
-        target: target.filter(|_| state != State::Never),
+        target: target.filter(|_| state != ValueState::Never),
         age_s: age.map(seconds),
         state,
         last_error: if not_taken == 0 { polls.last_error } else { not_taken },
@@ -118,7 +118,7 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
 #[allow(clippy::unwrap_used, clippy::panic)]
 mod tests {
     use super::*;
-    use crate::image::Entered;
+    use crate::image::ClientCells;
     use std::sync::Arc;
     use woodrush_core::check::{Checked, check};
     use woodrush_core::plan::Plan;
@@ -186,7 +186,7 @@ to = "scada:100001"
         }
 
         /// What is told of each rule: source, target, state.
-        fn look(&self, now: Moment) -> Vec<(Option<String>, Option<String>, State)> {
+        fn look(&self, now: Moment) -> Vec<(Option<String>, Option<String>, ValueState)> {
             let names = Names::of(&self.checked, &self.shared.plan);
             let values = look(&self.shared, &names, now);
             assert_eq!((values.format, values.rules.len()), (1, 5));
@@ -202,14 +202,18 @@ to = "scada:100001"
     fn both_ends_are_told_from_the_first_answer_on() {
         let site = Site::new();
         let before = site.look(Moment(1));
-        assert!(before[..3].iter().all(|rule| *rule == (None, None, State::Never)), "{before:?}");
+        assert!(before[..3].iter().all(|rule| *rule == (None, None, ValueState::Never)), "{before:?}");
         site.answered(Moment(1_000), [1, 2, 3]);
         let after = site.look(Moment(2_000));
-        assert_eq!(after[0], (cells("00010002"), cells("00010002"), State::Fresh));
-        assert_eq!(after[1], (cells("0003"), cells("0003"), State::Fresh));
-        assert_eq!(after[2], (cells("0001"), cells("0001"), State::Fresh), "what is to be sent to a device");
+        assert_eq!(after[0], (cells("00010002"), cells("00010002"), ValueState::Fresh));
+        assert_eq!(after[1], (cells("0003"), cells("0003"), ValueState::Fresh));
+        assert_eq!(
+            after[2],
+            (cells("0001"), cells("0001"), ValueState::Fresh),
+            "what is to be sent to a device"
+        );
         assert_eq!(after[4].0, None, "health has no source");
-        assert_eq!(after[4].2, State::Fresh);
+        assert_eq!(after[4].2, ValueState::Fresh);
     }
 
     #[test]
@@ -217,9 +221,9 @@ to = "scada:100001"
         let site = Site::new();
         site.answered(Moment(1_000), [1, 2, 3]);
         let later = site.look(Moment(60_000_000));
-        assert_eq!(later[0], (cells("00010002"), None, State::Lost), "a reader gets nothing");
-        assert_eq!(later[1], (cells("0003"), cells("0003"), State::Held), "the last value stands in");
-        assert_eq!(later[2].2, State::Lost, "an old value is not sent on");
+        assert_eq!(later[0], (cells("00010002"), None, ValueState::Lost), "a reader gets nothing");
+        assert_eq!(later[1], (cells("0003"), cells("0003"), ValueState::Held), "the last value stands in");
+        assert_eq!(later[2].2, ValueState::Lost, "an old value is not sent on");
         site.answered(Moment(60_000_000), [4, 5, 6]);
         assert_eq!(site.look(Moment(60_000_001))[0].1, cells("00040005"));
     }
@@ -236,7 +240,7 @@ to = "scada:100001"
                 for word in [[1, 1], [2, 2]] {
                     let (site, turn) = (&site, &turn);
                     scope.spawn(move || {
-                        let entered = Entered { rule, item: 0, cells: word.to_vec() };
+                        let entered = ClientCells { rule, item: 0, cells: word.to_vec() };
                         turn.wait();
                         (0..20).for_each(|_| site.shared.enter(Moment(round), &entered));
                     });
@@ -250,10 +254,10 @@ to = "scada:100001"
     #[test]
     fn what_clients_write_is_there_once_they_have() {
         let site = Site::new();
-        assert_eq!(site.look(Moment(5))[3], (cells("0000"), None, State::Never), "no client wrote");
+        assert_eq!(site.look(Moment(5))[3], (cells("0000"), None, ValueState::Never), "no client wrote");
         let entry = (0u32..).zip(&site.shared.plan.rules).find(|(_, rule)| rule.source == Source::Client);
-        let entered = Entered { rule: entry.unwrap().0, item: 0, cells: vec![0x12, 0x34] };
+        let entered = ClientCells { rule: entry.unwrap().0, item: 0, cells: vec![0x12, 0x34] };
         site.shared.enter(Moment(10), &entered);
-        assert_eq!(site.look(Moment(20))[3], (cells("1234"), cells("1234"), State::Fresh));
+        assert_eq!(site.look(Moment(20))[3], (cells("1234"), cells("1234"), ValueState::Fresh));
     }
 }

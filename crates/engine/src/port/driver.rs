@@ -6,12 +6,12 @@ use super::tty::OpenFault;
 use super::wait::{be_punctual, wait, wake, waker, write_all};
 use super::way::{Open, Way};
 use crate::Moment;
-use crate::converter::{Answering, Asker, Handed};
-use crate::line::{Asking, LineAct, LineAnswering, Step};
+use crate::line::{LineAct, Schedule};
 use crate::moment::Clock;
-use crate::shared::{AskerId, Event, Shared, Site};
+use crate::session::{ClientIdentity, Handed, LineSession, LineStep, Session};
+use crate::shared::{ClientId, Event, Shared, Site};
 use crate::speak::{News, Side};
-use crate::tap::Piece;
+use crate::tap::Chunk;
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -55,8 +55,8 @@ type Slot = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
 
 /// What a port does.
 enum Machine {
-    Asking(Box<Asking>),
-    Answering(Box<LineAnswering>),
+    Schedule(Box<Schedule>),
+    Session(Box<LineSession>),
 }
 
 /// What a port begins with.
@@ -116,14 +116,14 @@ pub(crate) fn spawn(
     }
     let no_protocol = || OpenFault::new("the port has no protocol", "add `protocol`");
     let mut machine = if asks {
-        Machine::Asking(Box::new(Asking::new(Arc::clone(&shared), port).ok_or_else(no_protocol)?))
+        Machine::Schedule(Box::new(Schedule::new(Arc::clone(&shared), port).ok_or_else(no_protocol)?))
     } else {
         let name = shared.ports.get(port).map(|port| port.name.clone()).unwrap_or_default();
-        // Whoever asks on a line is one asker, apart from all addresses.
-        let asker = Asker { id: AskerId(u64::MAX - port as u64), who: name, address: None };
-        let answering = Answering::new(Arc::clone(site), port, asker).ok_or_else(no_protocol)?;
+        // Whoever asks on a line is one client, apart from all addresses.
+        let client = ClientIdentity { id: ClientId(u64::MAX - port as u64), who: name, address: None };
+        let answering = Session::new(Arc::clone(site), port, client).ok_or_else(no_protocol)?;
         let frame_gap = shared.plan.lines.get(port).map_or(0, |line| line.frame_gap);
-        Machine::Answering(Box::new(LineAnswering::new(answering, frame_gap)))
+        Machine::Session(Box::new(LineSession::new(answering, frame_gap)))
     };
     if open.is_none() {
         machine.handle(clock.now(), News::Down);
@@ -156,7 +156,7 @@ pub(crate) fn spawn(
 
 /// Leaves what has passed for those who look on.
 fn passed(shared: &Shared, port: &str, side: Side, (began, ended): (Moment, Moment), bytes: &[u8]) {
-    shared.tap.passed(port, began, || Piece {
+    shared.tap.passed(port, began, || Chunk {
         port: port.into(),
         who: None,
         side,
@@ -169,8 +169,8 @@ fn passed(shared: &Shared, port: &str, side: Side, (began, ended): (Moment, Mome
 impl Machine {
     fn handle(&mut self, now: Moment, news: News<'_>) {
         match self {
-            Self::Asking(asking) => asking.handle(now, news),
-            Self::Answering(answering) => answering.handle(now, news),
+            Self::Schedule(asking) => asking.handle(now, news),
+            Self::Session(answering) => answering.handle(now, news),
         }
     }
 }
@@ -259,8 +259,8 @@ impl Driver {
     /// Whether a client's request on a stream is in the hands of another port.
     fn is_full(&self) -> bool {
         match &self.machine {
-            Machine::Answering(answering) => self.way.is_stream() && answering.is_waiting(),
-            Machine::Asking(_) => false,
+            Machine::Session(answering) => self.way.is_stream() && answering.is_waiting(),
+            Machine::Schedule(_) => false,
         }
     }
 
@@ -272,9 +272,9 @@ impl Driver {
         };
         if !bytes.is_empty() {
             let heard = match self.machine {
-                Machine::Asking(_) => Side::Answers,
+                Machine::Schedule(_) => Side::Answers,
                 // Others may answer there too.
-                Machine::Answering(_) => Side::Either,
+                Machine::Session(_) => Side::Either,
             };
             passed(&self.shared, &self.name, heard, (now, now), bytes);
             self.machine.handle(now, News::Bytes(bytes));
@@ -288,8 +288,8 @@ impl Driver {
         let Some(open) = &self.open else { return };
         if self.shared.tap.is_on() {
             let side = match self.machine {
-                Machine::Asking(_) => Side::Asks,
-                Machine::Answering(_) => Side::Answers,
+                Machine::Schedule(_) => Side::Asks,
+                Machine::Session(_) => Side::Answers,
             };
             let now = self.clock.now();
             let count = u32::try_from(bytes.len()).unwrap_or(u32::MAX);
@@ -306,8 +306,8 @@ impl Driver {
 
     fn poll(&mut self, now: Moment) -> LineAct {
         let answering = match &mut self.machine {
-            Machine::Asking(asking) => return asking.poll(now),
-            Machine::Answering(answering) => answering,
+            Machine::Schedule(asking) => return asking.poll(now),
+            Machine::Session(answering) => answering,
         };
         loop {
             let ended = self.slot.lock().unwrap_or_else(PoisonError::into_inner).take();
@@ -315,13 +315,13 @@ impl Driver {
                 answering.ended(now, result);
             }
             match answering.poll(now) {
-                Step::Act(act) => return act,
-                Step::Hand(handed) => Self::hand(answering, *handed, &self.slot, &self.waker),
+                LineStep::Act(act) => return act,
+                LineStep::Hand(handed) => Self::hand(answering, *handed, &self.slot, &self.waker),
             }
         }
     }
 
-    fn hand(answering: &LineAnswering, handed: Handed, slot: &Slot, waker: &Arc<OwnedFd>) {
+    fn hand(answering: &LineSession, handed: Handed, slot: &Slot, waker: &Arc<OwnedFd>) {
         let (slot, waker) = (Arc::clone(slot), Arc::clone(waker));
         answering.submit(
             handed,
@@ -338,7 +338,7 @@ impl Driver {
         if generation == self.generation {
             return;
         }
-        if let Machine::Asking(asking) = &mut self.machine {
+        if let Machine::Schedule(asking) = &mut self.machine {
             if !asking.is_idle() {
                 return;
             }
@@ -346,7 +346,7 @@ impl Driver {
             // A port that is gone has its thread ended by whoever took the project.
             let Some(port) = shared.ports.iter().position(|port| port.name == self.name) else { return };
             let Some(next) = asking.renewed(Arc::clone(&shared), port) else { return };
-            self.machine = Machine::Asking(Box::new(next));
+            self.machine = Machine::Schedule(Box::new(next));
             (self.shared, self.port) = (shared, port);
         } else {
             let shared = self.site.current();

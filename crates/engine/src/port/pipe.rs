@@ -4,11 +4,11 @@ use super::wait::{wake, waker, write_all};
 use super::way::{Open, Way};
 use crate::Moment;
 use crate::admission::{Admission, Aliases, Seat, admit, keep_alive, may_connect};
-use crate::converter::{Place, is_out_of_room};
+use crate::converter::{ListenPlace, is_out_of_room};
 use crate::moment::Clock;
 use crate::shared::{Event, Shared, Site};
 use crate::speak::Side;
-use crate::tap::Piece;
+use crate::tap::Chunk;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::io::Errno;
@@ -23,7 +23,7 @@ const LOOK: Timespec = Timespec { tv_sec: 0, tv_nsec: 500_000_000 };
 /// The side on which others come.
 pub(crate) enum Front {
     /// Each connection is a client.
-    Listen(Place, Option<Aliases>),
+    Listen(ListenPlace, Option<Aliases>),
     /// The one other end of a line, or of a connection.
     Way(Way),
 }
@@ -62,7 +62,7 @@ pub(crate) fn spawn(
     let name = |port: usize| -> Arc<str> {
         shared.ports.get(port).map(|port| port.name.as_str()).unwrap_or_default().into()
     };
-    let mut work = Work {
+    let mut work = PipeWork {
         site: Arc::clone(site),
         clock,
         from: Door { name: name(from), open: None, told: false },
@@ -73,7 +73,7 @@ pub(crate) fn spawn(
         waker: Arc::clone(&waker),
         paused: false,
     };
-    if let Front::Listen(Place { listener: Some(listener), .. }, _) = &front {
+    if let Front::Listen(ListenPlace { listener: Some(listener), .. }, _) = &front {
         listener.set_nonblocking(true)?;
         work.up(&work.from, &listener.local_addr()?.to_string());
     }
@@ -97,7 +97,7 @@ struct Door {
     told: bool,
 }
 
-struct Work {
+struct PipeWork {
     site: Arc<Site>,
     clock: Clock,
     from: Door,
@@ -116,7 +116,7 @@ fn index(shared: &Shared, door: &Door) -> usize {
     shared.ports.iter().position(|port| *port.name == *door.name).unwrap_or(usize::MAX)
 }
 
-impl Work {
+impl PipeWork {
     fn step(&mut self) {
         self.open_what_is_missing();
         let ready = self.wait();
@@ -180,7 +180,9 @@ impl Work {
 
     /// Lets a client in, by the same rules as at every listening port; there is one place.
     fn accept(&mut self) {
-        let Front::Listen(Place { listener: Some(listener), .. }, aliases) = &self.front else { return };
+        let Front::Listen(ListenPlace { listener: Some(listener), .. }, aliases) = &self.front else {
+            return;
+        };
         let (stream, who) = match listener.accept() {
             Ok(came) => came,
             Err(error) => {
@@ -348,7 +350,7 @@ impl Work {
             if !shared.tap.is_on() {
                 continue;
             }
-            let piece = || Piece {
+            let piece = || Chunk {
                 port: Arc::clone(&door.name),
                 who: None,
                 side,

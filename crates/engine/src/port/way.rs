@@ -34,7 +34,7 @@ pub(crate) struct Open {
     /// The other end of a virtual port may be shut without the port being gone.
     pub(crate) is_pty: bool,
     /// Its link, removed when it is dropped.
-    _link: Option<Link>,
+    _link: Option<PtyLink>,
 }
 
 impl Open {
@@ -44,9 +44,9 @@ impl Open {
     }
 }
 
-struct Link(PathBuf);
+struct PtyLink(PathBuf);
 
-impl Drop for Link {
+impl Drop for PtyLink {
     fn drop(&mut self) {
         // If it is gone already, all the better.
         let _ = std::fs::remove_file(&self.0);
@@ -173,5 +173,5 @@ fn make_pty(path: &Path) -> Result<Open, OpenFault> {
             "write a path in a folder that may be written",
         )
     })?;
-    Ok(Open { fd: pty.master, is_pty: true, _link: Some(Link(path.to_path_buf())) })
+    Ok(Open { fd: pty.master, is_pty: true, _link: Some(PtyLink(path.to_path_buf())) })
 }

@@ -7,7 +7,7 @@ use super::subject::{Feed, Subject};
 use crate::Moment;
 use crate::moment::nap;
 use std::collections::BTreeSet;
-use woodrush_core::project::{Health, OnLoss, Owner, Told};
+use woodrush_core::project::{Health, HealthItem, OnLoss, Owner};
 
 /// How long after the age nothing may have been sent that the rule does not say, in microseconds.
 const LONGER: u64 = 500_000;
@@ -18,7 +18,7 @@ impl Subject {
         let Owner::Device(to) = self.to else { return None };
         let tells = match self.feed {
             Feed::Cells(_) => true,
-            Feed::Health(told) => matches!(told, Told::Device(_, Health::Online)),
+            Feed::Health(told) => matches!(told, HealthItem::Device(_, Health::Online)),
             Feed::Written(..) => false,
         };
         self.device.filter(|from| tells && *from != to).map(|from| (from, to))

@@ -40,14 +40,14 @@ impl Runner<'_> {
             });
             let Some(extent) = subject.map(|(subject, _)| subject.target.item(0)) else { continue };
             let mut before = self.read(image, extent).ok();
-            let mut seen = self.steadily(|runner| runner.at_once(image, station, extent));
+            let mut seen = self.steadily(|runner| runner.answer_reads(image, station, extent));
             // Values that moved meanwhile tell nothing of the clients.
             for _ in 0..MOVED {
                 let after = self.read(image, extent).ok();
                 if seen.is_ok() || std::mem::replace(&mut before, after.clone()) == after {
                     break;
                 }
-                seen = self.steadily(|runner| runner.at_once(image, station, extent));
+                seen = self.steadily(|runner| runner.answer_reads(image, station, extent));
             }
             let right = seen.is_ok();
             let (Ok(what) | Err(what)) = seen;
@@ -57,7 +57,7 @@ impl Runner<'_> {
     }
 
     /// What came of several clients that ask at once, in words; `Err` where one of them got something else.
-    fn at_once(&mut self, image: usize, station: &Station, extent: Extent) -> Result<String, String> {
+    fn answer_reads(&mut self, image: usize, station: &Station, extent: Extent) -> Result<String, String> {
         let told = |refusal| format!("{} answers {}", station.name, told(&Err(refusal)));
         let wanted = self.read(image, extent).map_err(told)?;
         let dialect = station.dialect.ok_or("the image has no protocol")?;

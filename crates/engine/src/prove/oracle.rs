@@ -5,8 +5,8 @@
 
 /// How a value lies in its words, as written: `f32 CDAB scale 0.1 plus -40`.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Lay {
-    pub(super) kind: Lies,
+pub(super) struct Layout {
+    pub(super) kind: Repr,
     /// One letter a byte, A the most significant; empty where bytes stay as they are.
     letters: String,
     scale: Fraction,
@@ -14,7 +14,7 @@ pub(super) struct Lay {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Lies {
+pub(super) enum Repr {
     Bit,
     Whole { bytes: usize, signed: bool },
     Float { bytes: usize },
@@ -33,26 +33,26 @@ enum Amount {
     Text(Vec<u8>),
 }
 
-impl Lay {
+impl Layout {
     /// Reads a written form; `None` where it is not understood.
     pub(super) fn read(text: &str) -> Option<Self> {
         let mut words = text.split_whitespace();
         let kind = match words.next()? {
-            "bool" | "BOOL" => Lies::Bit,
-            "u8" | "USINT" | "BYTE" => Lies::Whole { bytes: 1, signed: false },
-            "i8" | "SINT" => Lies::Whole { bytes: 1, signed: true },
-            "u16" | "UINT" | "WORD" => Lies::Whole { bytes: 2, signed: false },
-            "i16" | "INT" => Lies::Whole { bytes: 2, signed: true },
-            "u32" | "UDINT" | "DWORD" => Lies::Whole { bytes: 4, signed: false },
-            "i32" | "DINT" => Lies::Whole { bytes: 4, signed: true },
-            "u64" | "ULINT" | "LWORD" => Lies::Whole { bytes: 8, signed: false },
-            "i64" | "LINT" => Lies::Whole { bytes: 8, signed: true },
-            "f32" | "REAL" => Lies::Float { bytes: 4 },
-            "f64" | "LREAL" => Lies::Float { bytes: 8 },
-            "bcd16" => Lies::Digits { count: 4 },
-            "bcd32" => Lies::Digits { count: 8 },
-            "raw" => Lies::Raw,
-            other => Lies::Text { length: other.strip_prefix("text(")?.strip_suffix(')')?.parse().ok()? },
+            "bool" | "BOOL" => Repr::Bit,
+            "u8" | "USINT" | "BYTE" => Repr::Whole { bytes: 1, signed: false },
+            "i8" | "SINT" => Repr::Whole { bytes: 1, signed: true },
+            "u16" | "UINT" | "WORD" => Repr::Whole { bytes: 2, signed: false },
+            "i16" | "INT" => Repr::Whole { bytes: 2, signed: true },
+            "u32" | "UDINT" | "DWORD" => Repr::Whole { bytes: 4, signed: false },
+            "i32" | "DINT" => Repr::Whole { bytes: 4, signed: true },
+            "u64" | "ULINT" | "LWORD" => Repr::Whole { bytes: 8, signed: false },
+            "i64" | "LINT" => Repr::Whole { bytes: 8, signed: true },
+            "f32" | "REAL" => Repr::Float { bytes: 4 },
+            "f64" | "LREAL" => Repr::Float { bytes: 8 },
+            "bcd16" => Repr::Digits { count: 4 },
+            "bcd32" => Repr::Digits { count: 8 },
+            "raw" => Repr::Raw,
+            other => Repr::Text { length: other.strip_prefix("text(")?.strip_suffix(')')?.parse().ok()? },
         };
         let mut lay = Self { kind, letters: String::new(), scale: (1, 1), plus: (0, 1) };
         while let Some(word) = words.next() {
@@ -74,7 +74,7 @@ impl Lay {
         Some(lay)
     }
 
-    pub(super) fn plain(kind: Lies) -> Self {
+    pub(super) fn plain(kind: Repr) -> Self {
         Self { kind, letters: String::new(), scale: (1, 1), plus: (0, 1) }
     }
 
@@ -89,13 +89,13 @@ impl Lay {
     }
 
     /// Of another kind.
-    pub(super) fn of_kind(self, kind: Lies) -> Self {
+    pub(super) fn of_kind(self, kind: Repr) -> Self {
         Self { kind, ..self }
     }
 
     /// With the other's scale, where that one has any and this is a number.
     pub(super) fn scaled_as(self, other: &Self) -> Self {
-        let number = matches!(self.kind, Lies::Whole { .. } | Lies::Float { .. } | Lies::Digits { .. });
+        let number = matches!(self.kind, Repr::Whole { .. } | Repr::Float { .. } | Repr::Digits { .. });
         if number { Self { scale: other.scale, plus: other.plus, ..self } } else { self }
     }
 
@@ -117,20 +117,20 @@ impl Lay {
     /// By how much two neighbouring values differ; nothing for floats and bits.
     pub(super) fn step(&self) -> f64 {
         match self.kind {
-            Lies::Whole { .. } | Lies::Digits { .. } => {
+            Repr::Whole { .. } | Repr::Digits { .. } => {
                 (self.scale.0 as f64 / self.scale.1 as f64).abs() * 1.000_001
             }
-            Lies::Bit | Lies::Float { .. } | Lies::Text { .. } | Lies::Raw => 0.0,
+            Repr::Bit | Repr::Float { .. } | Repr::Text { .. } | Repr::Raw => 0.0,
         }
     }
 
     /// Bytes of one value; 0 for a bit and for raw cells.
     pub(super) fn bytes(&self) -> usize {
         match self.kind {
-            Lies::Bit | Lies::Raw => 0,
-            Lies::Whole { bytes, .. } | Lies::Float { bytes } => bytes,
-            Lies::Digits { count } => count as usize / 2,
-            Lies::Text { length } => length,
+            Repr::Bit | Repr::Raw => 0,
+            Repr::Whole { bytes, .. } | Repr::Float { bytes } => bytes,
+            Repr::Digits { count } => count as usize / 2,
+            Repr::Text { length } => length,
         }
     }
 
@@ -157,13 +157,13 @@ impl Lay {
         let bytes = self.arrange(cells, false);
         let bits = bytes.iter().fold(0u128, |sum, byte| sum << 8 | u128::from(*byte));
         let raw = match self.kind {
-            Lies::Bit => i128::from(bits != 0),
-            Lies::Whole { bytes, signed: true } if bits >> (bytes * 8 - 1) & 1 == 1 => {
+            Repr::Bit => i128::from(bits != 0),
+            Repr::Whole { bytes, signed: true } if bits >> (bytes * 8 - 1) & 1 == 1 => {
                 bits as i128 - (1 << (bytes * 8))
             }
-            Lies::Whole { .. } | Lies::Raw => bits as i128,
-            Lies::Digits { .. } => format!("{bits:0width$x}", width = bytes.len() * 2).parse().ok()?,
-            Lies::Float { bytes: width } => {
+            Repr::Whole { .. } | Repr::Raw => bits as i128,
+            Repr::Digits { .. } => format!("{bits:0width$x}", width = bytes.len() * 2).parse().ok()?,
+            Repr::Float { bytes: width } => {
                 let number = if width == 4 {
                     f64::from(f32::from_bits(bits as u32))
                 } else {
@@ -177,7 +177,7 @@ impl Lay {
                         + self.plus.0 as f64 / self.plus.1 as f64,
                 ));
             }
-            Lies::Text { length } => {
+            Repr::Text { length } => {
                 let text = bytes.get(..length)?;
                 let end = text.iter().rposition(|byte| !matches!(byte, 0 | b' ')).map_or(0, |at| at + 1);
                 return Some(Amount::Text(text.get(..end)?.to_vec()));
@@ -197,14 +197,14 @@ impl Lay {
             Amount::Text(_) => f64::NAN,
         };
         let mut bytes = vec![0; room];
-        if let (Amount::Text(text), Lies::Text { length }) = (amount, self.kind) {
+        if let (Amount::Text(text), Repr::Text { length }) = (amount, self.kind) {
             if text.len() > length {
                 return None;
             }
             bytes.get_mut(..text.len())?.copy_from_slice(text);
             return Some(self.arrange(&bytes, true));
         }
-        if let Lies::Float { bytes: width } = self.kind {
+        if let Repr::Float { bytes: width } = self.kind {
             let plain = self.scale == (1, 1) && self.plus == (0, 1);
             let number = if plain {
                 float(amount)
@@ -243,21 +243,21 @@ impl Lay {
             Amount::Text(_) => return None,
         };
         let (least, most) = match self.kind {
-            Lies::Bit => return Some(one_at_end(room, whole != 0)),
-            Lies::Whole { bytes, signed: false } => (0, (1i128 << (bytes * 8)) - 1),
-            Lies::Whole { bytes, signed: true } => {
+            Repr::Bit => return Some(one_at_end(room, whole != 0)),
+            Repr::Whole { bytes, signed: false } => (0, (1i128 << (bytes * 8)) - 1),
+            Repr::Whole { bytes, signed: true } => {
                 (-(1i128 << (bytes * 8 - 1)), (1i128 << (bytes * 8 - 1)) - 1)
             }
-            Lies::Digits { count } => (0, 10i128.pow(count) - 1),
-            Lies::Raw => (0, (1i128 << (room * 8)) - 1),
-            Lies::Float { .. } | Lies::Text { .. } => return None,
+            Repr::Digits { count } => (0, 10i128.pow(count) - 1),
+            Repr::Raw => (0, (1i128 << (room * 8)) - 1),
+            Repr::Float { .. } | Repr::Text { .. } => return None,
         };
         let whole = if clamp { whole.clamp(least, most) } else { whole };
         if whole < least || whole > most {
             return None;
         }
         let bits = match self.kind {
-            Lies::Digits { .. } => i128::from_str_radix(&whole.to_string(), 16).ok()?,
+            Repr::Digits { .. } => i128::from_str_radix(&whole.to_string(), 16).ok()?,
             _ => whole,
         };
         let all = bits.to_be_bytes();
@@ -266,24 +266,30 @@ impl Lay {
 }
 
 /// What must arrive in `room` bytes of cells; `None` where the value does not fit and must be refused.
-pub(super) fn expected(from: &Lay, to: &Lay, clamp: bool, cells: &[u8], room: usize) -> Option<Vec<u8>> {
+pub(super) fn expected(
+    from: &Layout,
+    to: &Layout,
+    clamp: bool,
+    cells: &[u8],
+    room: usize,
+) -> Option<Vec<u8>> {
     // The same in another order: every bit pattern, NaN included.
-    if from.unordered() == to.unordered() && !matches!(from.kind, Lies::Bit | Lies::Digits { .. }) {
+    if from.unordered() == to.unordered() && !matches!(from.kind, Repr::Bit | Repr::Digits { .. }) {
         return Some(to.arrange(&from.arrange(cells, false), true));
     }
     to.cells(&from.amount(cells)?, clamp, room)
 }
 
 /// Whether the last digit of a computed fraction may differ: one side is a float that was scaled.
-pub(super) fn is_approximate(from: &Lay, to: &Lay) -> bool {
-    matches!(to.kind, Lies::Float { .. }) && from.unordered() != to.unordered()
+pub(super) fn is_approximate(from: &Layout, to: &Layout) -> bool {
+    matches!(to.kind, Repr::Float { .. }) && from.unordered() != to.unordered()
 }
 
 /// Whether two floats of a lay are the same but for the last digits.
-pub(super) fn nearly(lay: &Lay, seen: &[u8], wanted: &[u8]) -> bool {
+pub(super) fn nearly(lay: &Layout, seen: &[u8], wanted: &[u8]) -> bool {
     // As they stand there, against the greatest number on their way: near nought a scale and an offset make the last digit
     // of one the first of the other.
-    let plain = Lay { scale: (1, 1), plus: (0, 1), ..lay.clone() };
+    let plain = Layout { scale: (1, 1), plus: (0, 1), ..lay.clone() };
     let number = |cells: &[u8]| match plain.amount(cells) {
         Some(Amount::Near(number)) => number,
         _ => f64::NAN,
@@ -365,7 +371,7 @@ mod tests {
     }
 
     fn made(from: &str, to: &str, cells: &[u8]) -> Option<Vec<u8>> {
-        let (from, to) = (Lay::read(from).unwrap(), Lay::read(to).unwrap());
+        let (from, to) = (Layout::read(from).unwrap(), Layout::read(to).unwrap());
         let room = to.bytes().max(2);
         expected(&from, &to, false, cells, room)
     }
@@ -373,15 +379,15 @@ mod tests {
     #[test]
     fn the_last_digit_counts_where_it_stands() {
         // 16.004, and the float beside it, both 0.01 with a scale of 2.5 and an offset of -40.
-        let lay = Lay::read("f64 scale 2.5 plus -40").unwrap();
+        let lay = Layout::read("f64 scale 2.5 plus -40").unwrap();
         let here = 16.004f64;
         let beside = f64::from_bits(here.to_bits() - 1);
         assert!(nearly(&lay, &here.to_be_bytes(), &beside.to_be_bytes()));
         assert!(!nearly(&lay, &here.to_be_bytes(), &(here + 1e-9).to_be_bytes()));
         // Lost beside an offset of 1000 on the way there and back.
-        let lay = Lay::read("f64 plus 1000").unwrap();
+        let lay = Layout::read("f64 plus 1000").unwrap();
         assert!(nearly(&lay, &0f64.to_be_bytes(), &1e-45f64.to_be_bytes()));
-        assert!(!nearly(&Lay::read("f64").unwrap(), &0f64.to_be_bytes(), &1e-45f64.to_be_bytes()));
+        assert!(!nearly(&Layout::read("f64").unwrap(), &0f64.to_be_bytes(), &1e-45f64.to_be_bytes()));
     }
 
     #[test]
@@ -442,13 +448,13 @@ mod tests {
             let overflow = if clamp { Overflow::Clamp } else { Overflow::Refuse };
             let forms = (Form::parse(&from).unwrap(), Form::parse(&to).unwrap());
             let conversion = Conversion { from: forms.0, to: forms.1, overflow };
-            let lays = (Lay::read(&from).unwrap(), Lay::read(&to).unwrap());
+            let lays = (Layout::read(&from).unwrap(), Layout::read(&to).unwrap());
             // Small numbers are those that fit somewhere else.
             let bits = if small { bits % 30_000 } else { bits };
             let bytes = lays.0.bytes();
             let mut cells = match lays.0.kind {
-                Lies::Float { bytes: 4 } if small => ((bits as f32) / 7.0).to_be_bytes().to_vec(),
-                Lies::Float { .. } if small => ((bits as f64) / 7.0).to_be_bytes().to_vec(),
+                Repr::Float { bytes: 4 } if small => ((bits as f32) / 7.0).to_be_bytes().to_vec(),
+                Repr::Float { .. } if small => ((bits as f64) / 7.0).to_be_bytes().to_vec(),
                 _ => bits.to_be_bytes()[8 - bytes..].to_vec(),
             };
             cells = lays.0.arrange(&cells, true);
@@ -457,22 +463,22 @@ mod tests {
             let made = conversion.convert(&cells, &mut out).ok().map(|()| out);
             let agree = match (&made, &wanted) {
                 (Some(made), Some(wanted)) => {
-                    let float = |lay: &Lay| matches!(lay.kind, Lies::Float { .. });
+                    let float = |lay: &Layout| matches!(lay.kind, Repr::Float { .. });
                     // A float that was scaled and lands on a half or on an end may round either way.
                     let tie = float(&lays.0) && !float(&lays.1) && apart(&lays.1, made, wanted) <= 1.0;
                     made == wanted || tie || is_approximate(&lays.0, &lays.1) && nearly(&lays.1, made, wanted)
                 }
                 (None, None) => true,
                 // At the very end of a range the last digit of a scaled float decides.
-                _ => matches!(lays.0.kind, Lies::Float { .. }) && (lays.0.scale, lays.0.plus) != (lays.1.scale, lays.1.plus),
+                _ => matches!(lays.0.kind, Repr::Float { .. }) && (lays.0.scale, lays.0.plus) != (lays.1.scale, lays.1.plus),
             };
             prop_assert!(agree, "{} -> {}: {:02X?} made {:02X?}, wanted {:02X?}", from, to, cells, made, wanted);
         }
     }
 
     /// How many raw steps two values of a whole type are apart, as a share of the greater where that is large.
-    fn apart(lay: &Lay, a: &[u8], b: &[u8]) -> f64 {
-        let plain = Lay { scale: (1, 1), plus: (0, 1), ..lay.clone() };
+    fn apart(lay: &Layout, a: &[u8], b: &[u8]) -> f64 {
+        let plain = Layout { scale: (1, 1), plus: (0, 1), ..lay.clone() };
         let raw = |cells: &[u8]| match plain.amount(cells) {
             Some(Amount::Exact((upper, lower))) => upper as f64 / lower as f64,
             _ => f64::NAN,

@@ -1,14 +1,14 @@
 //! Values that tell errors apart: each differs from its neighbours in rank, sign, byte and bit.
 
-use super::oracle::{Lay, Lies};
+use super::oracle::{Layout, Repr};
 
 /// Patterns for one value of a lay, as cells in `ABCD…` order of `bytes` bytes. No two in a row are the same.
-pub(super) fn patterns(lay: &Lay, bytes: usize, ends: &[Vec<u8>]) -> Vec<Vec<u8>> {
+pub(super) fn patterns(lay: &Layout, bytes: usize, ends: &[Vec<u8>]) -> Vec<Vec<u8>> {
     let whole = |number: u128| number.to_be_bytes().get(16 - bytes..).map(<[u8]>::to_vec).unwrap_or_default();
     let mut found: Vec<Vec<u8>> = vec![];
     match lay.kind {
-        Lies::Bit => found.extend([vec![1], vec![0], vec![1], vec![0]]),
-        Lies::Float { .. } => {
+        Repr::Bit => found.extend([vec![1], vec![0], vec![1], vec![0]]),
+        Repr::Float { .. } => {
             let float = |number: f64| {
                 if bytes == 4 {
                     (number as f32).to_be_bytes().to_vec()
@@ -24,14 +24,14 @@ pub(super) fn patterns(lay: &Lay, bytes: usize, ends: &[Vec<u8>]) -> Vec<Vec<u8>
             );
             found.extend([distinct(bytes), float(f64::NAN), float(65_536.0)]);
         }
-        Lies::Digits { count } => {
+        Repr::Digits { count } => {
             for digits in [0u128, 1, 1234, 5678, 9999, 87_654_321, 99_999_999] {
                 let text = format!("{digits:08}");
                 let kept: String = text.chars().skip(8 - count as usize).collect();
                 found.push(whole(u128::from_str_radix(&kept, 16).unwrap_or(0)));
             }
         }
-        Lies::Text { length } => {
+        Repr::Text { length } => {
             for text in ["A", "RACEWAY-3", "0123456789abcdefghij", "z"] {
                 let mut cells = vec![0; bytes];
                 for (room, byte) in cells.iter_mut().zip(text.bytes().take(length)) {
@@ -40,8 +40,8 @@ pub(super) fn patterns(lay: &Lay, bytes: usize, ends: &[Vec<u8>]) -> Vec<Vec<u8>
                 found.push(cells);
             }
         }
-        Lies::Raw if bytes == 1 => found.extend([vec![1], vec![0], vec![1], vec![0]]),
-        Lies::Whole { .. } | Lies::Raw => {
+        Repr::Raw if bytes == 1 => found.extend([vec![1], vec![0], vec![1], vec![0]]),
+        Repr::Whole { .. } | Repr::Raw => {
             let most = if bytes >= 16 { u128::MAX } else { (1u128 << (bytes * 8)) - 1 };
             let sign = 1u128 << (bytes * 8 - 1);
             found.extend([0, 1, most, sign, sign - 1].map(whole));
@@ -69,7 +69,7 @@ mod tests {
     #[test]
     fn patterns_move_every_bit_both_ways_and_never_repeat_in_a_row() {
         for (text, bytes) in [("u16", 2), ("i32 CDAB", 4), ("u64", 8), ("raw", 2)] {
-            let all = patterns(&Lay::read(text).unwrap(), bytes, &[]);
+            let all = patterns(&Layout::read(text).unwrap(), bytes, &[]);
             assert!(all.windows(2).all(|pair| pair[0] != pair[1]), "{text}");
             for bit in 0..bytes * 8 {
                 let of = |cells: &Vec<u8>| cells[bit / 8] >> (bit % 8) & 1;
@@ -83,7 +83,7 @@ mod tests {
             assert!((0..bytes).all(|a| (0..a).all(|b| told(a, b))), "{text}");
         }
         assert!(
-            patterns(&Lay::read("f32").unwrap(), 4, &[]).iter().any(|cells| cells == &[0x7F, 0x80, 0, 0]),
+            patterns(&Layout::read("f32").unwrap(), 4, &[]).iter().any(|cells| cells == &[0x7F, 0x80, 0, 0]),
             "infinity"
         );
     }

@@ -6,7 +6,7 @@ use super::subject::{Feed, Subject};
 use crate::Moment;
 use crate::moment::nap;
 use crate::speak::answers;
-use woodrush_core::project::{Health, OnLoss, Told};
+use woodrush_core::project::{Health, HealthItem, OnLoss};
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Kind, Refusal};
 
@@ -143,7 +143,7 @@ impl Runner<'_> {
                 continue;
             }
             let why = self.wait_for(at, mended, |subject, seen| match (&subject.feed, &wanted, seen) {
-                (Feed::Health(Told::Device(_, Health::Online)), _, Ok(cells)) => {
+                (Feed::Health(HealthItem::Device(_, Health::Online)), _, Ok(cells)) => {
                     subject.target.own(cells).last() == Some(&1)
                 }
                 (Feed::Health(_), _, Ok(_)) => true,
@@ -239,7 +239,7 @@ impl Runner<'_> {
 /// Whether a reader gets what the rule says once the source is lost.
 fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Option<&Vec<u8>>) -> bool {
     match (&subject.feed, subject.on_loss, seen) {
-        (Feed::Health(Told::Device(_, Health::Online)), _, Ok(cells)) if subject.image().is_some() => {
+        (Feed::Health(HealthItem::Device(_, Health::Online)), _, Ok(cells)) if subject.image().is_some() => {
             subject.target.own(cells).iter().all(|byte| *byte == 0)
         }
         // The line of the device that would be told is cut with the others.

@@ -6,7 +6,7 @@ use super::subject::{Feed, Subject};
 use super::{Progress, Proof, RuleProof, Share};
 use crate::Dialer;
 use crate::converter::{Running, start};
-use crate::health::HealthBoard;
+use crate::health::HealthCounters;
 use crate::moment::Clock;
 use crate::rig::Rig;
 use std::collections::HashMap;
@@ -71,7 +71,7 @@ fn once(
     rig.serves(&running.listening());
     let subjects: Vec<Subject> =
         (0..checked.project.maps.len()).filter_map(|map| Subject::of(checked, map)).collect();
-    let results = subjects.iter().map(|_| Outcome::default()).collect();
+    let results = subjects.iter().map(|_| RuleResult::default()).collect();
     let watch = Watch::begin();
     let begun = watch.away();
     let mut runner = Runner {
@@ -113,7 +113,7 @@ fn today() -> u64 {
 }
 
 #[derive(Default)]
-pub(super) struct Outcome {
+pub(super) struct RuleResult {
     pub(super) read: u32,
     pub(super) written: u32,
     pub(super) loss: bool,
@@ -121,7 +121,7 @@ pub(super) struct Outcome {
     pub(super) why: Option<String>,
 }
 
-impl Outcome {
+impl RuleResult {
     pub(super) fn fail(&mut self, why: String) {
         self.why.get_or_insert(why);
     }
@@ -131,7 +131,7 @@ pub(super) struct Runner<'a> {
     pub(super) checked: &'a Checked,
     pub(super) rig: Rig,
     /// What the converter counts.
-    pub(super) health: Arc<HealthBoard>,
+    pub(super) health: Arc<HealthCounters>,
     /// Steps that were tried again.
     pub(super) again: u32,
     pub(super) watch: Watch,
@@ -140,7 +140,7 @@ pub(super) struct Runner<'a> {
     /// Held so that it goes on.
     _running: Running,
     pub(super) subjects: Vec<Subject>,
-    pub(super) results: Vec<Outcome>,
+    pub(super) results: Vec<RuleResult>,
     pub(super) readers: HashMap<usize, Dialer>,
     /// The last cells that fitted and were seen, by rule and value: what `hold` shows.
     pub(super) last: HashMap<(usize, u32), Vec<u8>>,

@@ -1,13 +1,13 @@
 //! One rule as the proof sees it: both ends read from the file again, apart from the plan.
 
-use super::oracle::{Lay, Lies, expected, is_approximate, nearly};
+use super::oracle::{Layout, Repr, expected, is_approximate, nearly};
 use super::patterns::patterns;
-use woodrush_core::At;
+use woodrush_core::Spanned;
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Order, Overflow, Type};
 use woodrush_core::plan::Station;
-use woodrush_core::project::{Map, OnLoss, Owner, Point, Target, Told};
-use woodrush_core::protocol::{Address, Brings, Extent, Grain, SpaceId};
+use woodrush_core::project::{HealthItem, Map, OnLoss, Owner, Point, Target};
+use woodrush_core::protocol::{Address, Extent, Grain, ImpliedType, SpaceId};
 
 /// What feeds a rule.
 pub(super) enum Feed {
@@ -16,7 +16,7 @@ pub(super) enum Feed {
     /// Cells of an image that a client writes.
     Written(usize, End),
     /// What the converter tells.
-    Health(Told),
+    Health(HealthItem),
 }
 
 /// One end of a rule.
@@ -30,7 +30,7 @@ pub(super) struct End {
     /// Its grains are bits.
     pub(super) bits: bool,
     pub(super) bit: Option<u8>,
-    pub(super) lay: Lay,
+    pub(super) lay: Layout,
 }
 
 impl End {
@@ -91,7 +91,7 @@ fn address(station: &Station, text: &str) -> Option<(Address, SpaceId)> {
     Some((address, SpaceId(u16::try_from(at).ok()?)))
 }
 
-fn end(address: &Address, space: SpaceId, lay: Lay) -> End {
+fn end(address: &Address, space: SpaceId, lay: Layout) -> End {
     let each = address.space.grain.cell_bytes();
     let single = address.bit.is_some() || address.space.grain == Grain::Bit || lay.bytes() == 0;
     let width = if single { 1 } else { u32::try_from(lay.bytes().div_ceil(each)).unwrap_or(1) };
@@ -100,7 +100,7 @@ fn end(address: &Address, space: SpaceId, lay: Lay) -> End {
 }
 
 /// One end as it is written: whose, what, in which form.
-struct Written<'p> {
+struct WrittenEnd<'p> {
     owner: Owner,
     address: Address,
     space: SpaceId,
@@ -110,21 +110,21 @@ struct Written<'p> {
     order: Option<Order>,
 }
 
-impl Written<'_> {
+impl WrittenEnd<'_> {
     fn is_bit(&self) -> bool {
         self.address.bit.is_some() || self.address.space.grain == Grain::Bit
     }
 
     /// What is written there.
-    fn own(&self) -> Option<Lay> {
-        Some(self.ordered(Lay::read(self.form.as_deref()?)?))
+    fn own(&self) -> Option<Layout> {
+        Some(self.ordered(Layout::read(self.form.as_deref()?)?))
     }
 
     /// In the protocol's own order, unless one was written.
-    fn ordered(&self, lay: Lay) -> Lay {
+    fn ordered(&self, lay: Layout) -> Layout {
         let letters = self.order.map(|order| order.letters(u32::try_from(lay.bytes()).unwrap_or(0)));
         match (lay.kind, letters) {
-            (Lies::Whole { .. } | Lies::Float { .. } | Lies::Digits { .. }, Some(letters))
+            (Repr::Whole { .. } | Repr::Float { .. } | Repr::Digits { .. }, Some(letters))
                 if lay.bytes() > self.address.space.grain.cell_bytes().max(2) =>
             {
                 lay.or_order(letters)
@@ -134,10 +134,10 @@ impl Written<'_> {
     }
 
     /// A byte where addresses are words is the same number in a word.
-    fn in_words(&self, lay: Lay) -> Lay {
+    fn in_words(&self, lay: Layout) -> Layout {
         match (lay.kind, self.address.space.grain) {
-            (Lies::Whole { bytes: 1, signed }, Grain::Bytes(2..)) => {
-                lay.of_kind(Lies::Whole { bytes: 2, signed })
+            (Repr::Whole { bytes: 1, signed }, Grain::Bytes(2..)) => {
+                lay.of_kind(Repr::Whole { bytes: 2, signed })
             }
             _ => lay,
         }
@@ -145,16 +145,16 @@ impl Written<'_> {
 
     /// What its address says by itself, where nothing is written: a type; or how wide, and the other end says the type
     /// if it is as wide. A scale that is written at the other end holds here too.
-    fn brought(&self, other: &Self) -> Option<Lay> {
-        let plain = |ty: Type| Lay::read(&ty.to_string());
-        let written = other.form.as_deref().and_then(Lay::read);
+    fn brought(&self, other: &Self) -> Option<Layout> {
+        let plain = |ty: Type| Layout::read(&ty.to_string());
+        let written = other.form.as_deref().and_then(Layout::read);
         let lay = match (self.address.brings, other.address.brings) {
-            (Brings::Nothing, _) => return None,
-            (Brings::Type(ty), _) => plain(ty)?,
-            (Brings::Width(wide), theirs) => {
+            (ImpliedType::Nothing, _) => return None,
+            (ImpliedType::Type(ty), _) => plain(ty)?,
+            (ImpliedType::Width(wide), theirs) => {
                 let wide = plain(wide)?;
                 let theirs = match theirs {
-                    Brings::Type(ty) => plain(ty),
+                    ImpliedType::Type(ty) => plain(ty),
                     _ => None,
                 };
                 let other = written.clone().or(theirs).filter(|lay| lay.bytes() == wide.bytes());
@@ -165,7 +165,7 @@ impl Written<'_> {
     }
 }
 
-fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<Written<'p>> {
+fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
     let project = &checked.project;
     let (plain, form) = split(text);
     let (name, rest) = plain.split_at(plain.find([':', '.'])?);
@@ -182,7 +182,7 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<Written<'p>> {
         let address = project.point_address(device, point).ok()?;
         let at = station.spaces.iter().position(|space| space.key == address.space.key)?;
         let form = point.form.map(|form| project.sources.text(form.span).to_string());
-        return Some(Written {
+        return Some(WrittenEnd {
             owner,
             address,
             space: SpaceId(u16::try_from(at).ok()?),
@@ -192,7 +192,7 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<Written<'p>> {
         });
     }
     let (address, space) = address(station, rest.strip_prefix(':')?)?;
-    Some(Written { owner, address, space, form: form.map(str::to_string), point: None, order })
+    Some(WrittenEnd { owner, address, space, form: form.map(str::to_string), point: None, order })
 }
 
 /// Bits of one register.
@@ -205,14 +205,14 @@ impl Subject {
         let rule = project.maps.get(map).filter(|rule| rule.enabled)?;
         let target = read_end(checked, &rule.to.value)?;
         if rule.from.value.contains("health.")
-            && let Ok(woodrush_core::project::Endpoint { target: Target::Told(told), .. }) =
+            && let Ok(woodrush_core::project::Endpoint { target: Target::Health(told), .. }) =
                 project.endpoint(&rule.from)
         {
             let bits = match told.ty().bytes() {
-                None => Lies::Bit,
-                Some(bytes) => Lies::Whole { bytes: bytes as usize, signed: false },
+                None => Repr::Bit,
+                Some(bytes) => Repr::Whole { bytes: bytes as usize, signed: false },
             };
-            let lay = target.form.as_deref().map_or(Some(Lay::plain(bits)), Lay::read)?;
+            let lay = target.form.as_deref().map_or(Some(Layout::plain(bits)), Layout::read)?;
             let own = end(&target.address, target.space, lay);
             return Some(Self::new(
                 checked,
@@ -229,12 +229,12 @@ impl Subject {
         let turned = rule.read_write.is_some()
             && matches!((source.owner, target.owner), (Owner::Image(_), Owner::Device(_)));
         let (source, target) = if turned { (target, source) } else { (source, target) };
-        let count = rule.count.as_ref().map_or(1, |count: &At<u32>| count.value);
+        let count = rule.count.as_ref().map_or(1, |count: &Spanned<u32>| count.value);
         let bit = source.is_bit() && (target.is_bit() || count == 1);
-        let default = Lay::plain(if bit { Lies::Bit } else { Lies::Raw });
+        let default = Layout::plain(if bit { Repr::Bit } else { Repr::Raw });
         // What one end leaves open, the other says, but for the order.
         let by_address = source.form.is_some() || target.form.is_some() || source.is_bit() == target.is_bit();
-        let said = |end: &Written<'_>, other: &Written<'_>| {
+        let said = |end: &WrittenEnd<'_>, other: &WrittenEnd<'_>| {
             end.own().or_else(|| end.brought(other).filter(|_| by_address))
         };
         let (from_lay, to_lay) = match (said(&source, &target), said(&target, &source)) {
@@ -243,7 +243,7 @@ impl Subject {
             (None, Some(to)) => (source.ordered(source.in_words(to.unordered())), to),
             (None, None) => (default.clone(), default),
         };
-        let raw = from_lay.kind == Lies::Raw;
+        let raw = from_lay.kind == Repr::Raw;
         let mut from = end(&source.address, source.space, from_lay);
         let mut to = end(&target.address, target.space, to_lay);
         let mut values = count;
@@ -315,7 +315,7 @@ impl Subject {
     fn make_patterns(&mut self, point: Option<&Point>) {
         let Some(source) = self.source() else { return };
         let bytes = |end: &End| if end.bit.is_some() { 1 } else { end.bytes() };
-        let number = Lay::plain(Lies::Float { bytes: 8 });
+        let number = Layout::plain(Repr::Float { bytes: 8 });
         let range = point.and_then(|point| point.range).map(|range| range.value);
         let ends = |end: &End| {
             let ends = range.into_iter().flat_map(|(low, high)| [low, high]);
@@ -328,7 +328,7 @@ impl Subject {
         let ordered = |end: &End| {
             if end.width == REGISTER_BITS && end.bits {
                 // Sixteen bits that stand for a register: each pattern of one, bit by bit.
-                let registers = patterns(&Lay::plain(Lies::Raw), 2, &[]);
+                let registers = patterns(&Layout::plain(Repr::Raw), 2, &[]);
                 return registers.iter().map(|register| spread(register)).collect();
             }
             let plain = patterns(&end.lay, bytes(end), &ends(end));
@@ -361,7 +361,7 @@ impl Subject {
         if !self.invalid.is_empty() && cells.len() <= 8 && self.invalid.contains(&source.lay.raw(cells)) {
             return None;
         }
-        if source.lay.kind == Lies::Raw && cells.len() != self.room() {
+        if source.lay.kind == Repr::Raw && cells.len() != self.room() {
             return Some(spread(cells));
         }
         expected(&source.lay, &self.target.lay, self.clamp, cells, self.room())
@@ -376,7 +376,7 @@ impl Subject {
     pub(super) fn taken(&self, cells: &[u8]) -> Option<Vec<u8>> {
         let source = self.source()?;
         let bytes = if source.bit.is_some() { 1 } else { source.bytes() };
-        if source.lay.kind == Lies::Raw && cells.len() != bytes {
+        if source.lay.kind == Repr::Raw && cells.len() != bytes {
             return Some(spread(cells));
         }
         expected(&self.target.lay, &source.lay, false, cells, bytes)

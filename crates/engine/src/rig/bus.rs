@@ -148,12 +148,12 @@ impl Bus {
                 self.to_opener.clear();
             }
             Change::Noise(share) => self.noise = share,
-            Change::Mute(at, mute) => self.ail(at, |ailment| ailment.mute = mute),
-            Change::Slow(at, by) => self.ail(at, |ailment| ailment.slow = by),
-            Change::Refuse(at, code) => self.ail(at, |ailment| ailment.refuse = code),
-            Change::Late(at, late) => self.ail(at, |ailment| ailment.late = late),
-            Change::Twice(at, twice) => self.ail(at, |ailment| ailment.twice = twice),
-            Change::Short(at, short) => self.ail(at, |ailment| ailment.short = short),
+            Change::Mute(at, mute) => self.set_fault(at, |ailment| ailment.mute = mute),
+            Change::Slow(at, by) => self.set_fault(at, |ailment| ailment.slow = by),
+            Change::Refuse(at, code) => self.set_fault(at, |ailment| ailment.refuse = code),
+            Change::Late(at, late) => self.set_fault(at, |ailment| ailment.late = late),
+            Change::Twice(at, twice) => self.set_fault(at, |ailment| ailment.twice = twice),
+            Change::Short(at, short) => self.set_fault(at, |ailment| ailment.short = short),
             Change::Unplug(away) => {
                 self.unplugged = away;
                 self.to_devices.clear();
@@ -161,7 +161,7 @@ impl Bus {
             }
             Change::AsUnit(at, _) | Change::DropAck(at, _) => {
                 let at = self.devices.get(at).and_then(|device| device.node_of).unwrap_or(at);
-                self.ail(at, |ailment| match change {
+                self.set_fault(at, |ailment| match change {
                     Change::AsUnit(_, unit) => ailment.as_unit = unit,
                     Change::DropAck(_, drop) => ailment.drop_ack = drop,
                     _ => {}
@@ -178,9 +178,9 @@ impl Bus {
         self.devices.get(at).is_some_and(|device| device.node_of.is_some())
     }
 
-    fn ail(&mut self, at: usize, change: impl FnOnce(&mut super::Ailment)) {
+    fn set_fault(&mut self, at: usize, change: impl FnOnce(&mut super::DeviceFaults)) {
         if let Some(device) = self.devices.get_mut(at) {
-            device.ail(change);
+            device.set_fault(change);
         }
     }
 
@@ -229,7 +229,7 @@ impl Bus {
         let next_server = self.answer(now);
         if let Some((at, bytes)) = self.to_opener.pop_front_if(|(at, _)| *at <= now) {
             if self.to_opener.is_empty() {
-                // Measured from the true delivery, so that our own lateness is not held against the asker.
+                // Measured from the true delivery, so that our own lateness is not held against the client.
                 self.answered = Some(now.max(at));
             }
             return BusAct::Deliver(bytes);
@@ -257,7 +257,7 @@ impl Bus {
     /// Lets every device answer what it heard; says when one of them wants to be asked again.
     fn answer(&mut self, now: Moment) -> Option<Moment> {
         let mut next: Option<Moment> = None;
-        let mut answers: Vec<Said> = vec![];
+        let mut answers: Vec<DeviceSaid> = vec![];
         for (server, device) in self.servers.iter_mut().zip(&mut self.devices) {
             let begun = answers.len();
             // What changes its line is still answered as before.
@@ -274,13 +274,13 @@ impl Bus {
                         if ailment.short {
                             bytes.truncate(bytes.len().saturating_sub(3).max(1));
                         }
-                        // Late is after the asker has given up and rested.
+                        // Late is after the client has given up and rested.
                         let late =
                             if ailment.late { self.time.timeout + self.time.timeout / 4 + 20_000 } else { 0 };
                         // One device says one thing after the other; two at once are in each other's way.
                         match answers.get_mut(begun) {
                             Some(said) => said.bytes.append(&mut bytes),
-                            None => answers.push(Said { slow: ailment.slow + late, line, bytes }),
+                            None => answers.push(DeviceSaid { slow: ailment.slow + late, line, bytes }),
                         }
                     }
                     Serve::WaitUntil(moment) => {
@@ -304,10 +304,10 @@ impl Bus {
         next
     }
 
-    fn send(&mut self, now: Moment, mut answers: Vec<Said>) {
+    fn send(&mut self, now: Moment, mut answers: Vec<DeviceSaid>) {
         answers.sort_by_key(|answer| answer.slow);
         let mut answers = answers.into_iter();
-        let Some(Said { slow, line, mut bytes }) = answers.next() else { return };
+        let Some(DeviceSaid { slow, line, mut bytes }) = answers.next() else { return };
         for other in answers {
             collide(&mut bytes, &other.bytes);
         }
@@ -344,7 +344,7 @@ impl Bus {
 }
 
 /// What one device says.
-struct Said {
+struct DeviceSaid {
     slow: u64,
     line: Option<Line>,
     bytes: Vec<u8>,

@@ -50,7 +50,7 @@ impl Drop for SimClients {
     }
 }
 
-struct Entry {
+struct Played {
     extent: Extent,
     form: Option<Form>,
     every: u64,
@@ -145,7 +145,7 @@ impl SimClients {
     }
 }
 
-fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Entry> {
+fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Played> {
     let address = image.dialect?.parse(&asked.address.value, &image.setup).ok()?;
     let at = image.spaces.iter().position(|space| space.key == address.space.key)?;
     let ty = asked.form.map_or(Type::Raw, |form| form.value.ty);
@@ -159,7 +159,7 @@ fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Entry>
     while most > 1 && cost(most).is_none() {
         most -= 1;
     }
-    Some(Entry {
+    Some(Played {
         extent,
         form: asked.form.map(|form| form.value),
         every: asked.every.unwrap_or(1_000_000),
@@ -173,7 +173,7 @@ fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Entry>
 fn live(
     dial: &dyn Fn() -> std::io::Result<Dialer>,
     image: &Station,
-    entries: &[Entry],
+    entries: &[Played],
     stop: &(Mutex<bool>, Condvar),
     states: &Mutex<Vec<ClientState>>,
 ) {
@@ -232,7 +232,7 @@ fn live(
 }
 
 /// Writes a value that differs from the one before: 1 to 50, and again.
-fn write_next(dialer: &mut Dialer, image: &Station, entry: &Entry, turn: u32) -> Result<Vec<u8>, String> {
+fn write_next(dialer: &mut Dialer, image: &Station, entry: &Played, turn: u32) -> Result<Vec<u8>, String> {
     let grain = image.space_at(entry.extent.space).map_or(Grain::Bytes(2), |space| space.grain);
     let each = grain.cell_bytes();
     let form = entry.form.unwrap_or(Form::plain(match grain {
@@ -253,7 +253,7 @@ fn write_next(dialer: &mut Dialer, image: &Station, entry: &Entry, turn: u32) ->
 }
 
 /// Reads an entry in as many requests as the client's limit makes of it.
-fn read_whole(dialer: &mut Dialer, entry: &Entry) -> Result<Vec<u8>, String> {
+fn read_whole(dialer: &mut Dialer, entry: &Played) -> Result<Vec<u8>, String> {
     let mut cells = vec![];
     let mut first = entry.extent.first;
     while first < entry.extent.end() {
@@ -273,7 +273,7 @@ pub(crate) fn told(refusal: &Refusal) -> String {
     }
 }
 
-fn shown(image: &Station, entry: &Entry, cells: &[u8]) -> String {
+fn shown(image: &Station, entry: &Played, cells: &[u8]) -> String {
     let each = image.space_at(entry.extent.space).map_or(2, |space| space.grain.cell_bytes());
     let bytes = entry.form.and_then(|form| form.ty.bytes()).map_or(each, |bytes| (bytes as usize).max(each));
     let form = entry.form.unwrap_or(Form::plain(Type::Raw));

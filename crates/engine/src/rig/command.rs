@@ -1,16 +1,16 @@
 //! What people say to a running bench: `set`, `get`, `cut`, `mend`, … in words, answered in rows.
 
-use super::line::Place;
+use super::line::LinePlace;
 use super::{Bus, Change, Rig};
-use crate::control::{Answer, Row};
+use crate::control::{ControlAnswer, Row};
 use woodrush_core::project::{Noun, Trouble};
 use woodrush_core::protocol::refusal_shown;
 
 impl Rig {
     /// Carries out a command given as words, such as `set do-1.oxygen=9.1`.
     #[must_use]
-    pub fn command(&self, verb: &str, words: &[String]) -> Answer {
-        Answer::of(match verb {
+    pub fn command(&self, verb: &str, words: &[String]) -> ControlAnswer {
+        ControlAnswer::of(match verb {
             "set" => self.set(words),
             "get" => self.get(words),
             "mend" => self.mend(words),
@@ -213,8 +213,8 @@ impl Rig {
             let port = project.ports.get(line.port)?;
             let detail = port.line().map(|line| line.value.to_string()).unwrap_or_default();
             let value = match &line.place {
-                Place::Path(path) => path.display().to_string(),
-                Place::Socket(at) => at.to_string(),
+                LinePlace::Path(path) => path.display().to_string(),
+                LinePlace::Socket(at) => at.to_string(),
             };
             Some(Row { name: port.name.value.clone(), value, detail })
         };

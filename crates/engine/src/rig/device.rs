@@ -1,6 +1,6 @@
 //! A simulated device: a memory of the addresses that its profile, its rules and its sizes name, moved by signals.
 
-use super::inside::{Ailment, Body, Driven, Inside, Spot};
+use super::inside::{Body, DeviceFaults, Inside, MovedValues, Spot};
 use super::settings::Settings;
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
@@ -13,7 +13,7 @@ use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{Line, Shape, Signal, parse_asked};
 use woodrush_core::protocol::{Address, Extent, Grain, SpaceId, Verb};
 use woodrush_core::wanted::form_at;
-use woodrush_core::{At, Blame, Kind, Refusal};
+use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
 /// One simulated device.
 pub struct SimDevice {
@@ -126,12 +126,12 @@ impl SimDevice {
 
     /// What goes wrong with it.
     #[must_use]
-    pub fn ailment(&self) -> Ailment {
+    pub fn ailment(&self) -> DeviceFaults {
         self.body().ailment
     }
 
     /// Changes what goes wrong with it, on all of its connections.
-    pub fn ail(&mut self, change: impl FnOnce(&mut Ailment)) {
+    pub fn set_fault(&mut self, change: impl FnOnce(&mut DeviceFaults)) {
         change(&mut self.body().ailment);
     }
 
@@ -183,7 +183,7 @@ impl SimDevice {
     /// # Errors
     /// No such point, or no address, in words.
     pub fn find(&self, checked: &Checked, index: usize, text: &str) -> Result<Spot, String> {
-        let entry = At { value: text.to_string(), span: woodrush_core::Span::default() };
+        let entry = Spanned { value: text.to_string(), span: woodrush_core::Span::default() };
         self.spot_of_signal(checked, index, &entry).map(|(spot, _)| spot)
     }
 
@@ -191,7 +191,7 @@ impl SimDevice {
         &self,
         checked: &Checked,
         index: usize,
-        target: &At<String>,
+        target: &Spanned<String>,
     ) -> Result<(Spot, u32), String> {
         let point = checked
             .project
@@ -263,7 +263,7 @@ impl SimDevice {
     fn drive(&mut self, spot: Spot, count: u32, generator: Generator) {
         self.exist(Extent { count: spot.extent.count * count, ..spot.extent });
         let Extent { space, first, count: width } = spot.extent;
-        self.body().driven.push(Driven {
+        self.body().driven.push(MovedValues {
             space,
             first,
             width,
@@ -418,7 +418,7 @@ impl SimDevice {
     pub fn read(&mut self, now: Moment, extent: Extent) -> Result<Vec<u8>, Refusal> {
         self.takes(Verb::Read, extent)?;
         self.advance(now, Some(extent));
-        self.peek(extent).ok_or(Refusal::new(Kind::NoSuchAddress, Blame::Asker))
+        self.peek(extent).ok_or(Refusal::new(Kind::NoSuchAddress, Blame::ClientIdentity))
     }
 
     /// Whether it takes so much in one request.
@@ -428,7 +428,7 @@ impl SimDevice {
             .zip(space)
             .map(|(dialect, space)| dialect.cost(verb, space, extent.count, &self.station.setup));
         match cost {
-            Some(Err(_)) => Err(Refusal::new(Kind::TooMuch, Blame::Asker)),
+            Some(Err(_)) => Err(Refusal::new(Kind::TooMuch, Blame::ClientIdentity)),
             _ => Ok(()),
         }
     }
@@ -448,7 +448,7 @@ impl SimDevice {
         self.may_set(extent)?;
         let writable = self.station.space_at(extent.space).is_some_and(|space| space.writable);
         if self.peek(extent).is_none() || !writable {
-            return Err(Refusal::new(Kind::NoSuchAddress, Blame::Asker));
+            return Err(Refusal::new(Kind::NoSuchAddress, Blame::ClientIdentity));
         }
         let mut inside = self.body();
         inside.driven.retain(|driven| !driven.overlaps(extent));

@@ -8,7 +8,7 @@ use woodrush_core::protocol::{Extent, SpaceId};
 
 /// What goes wrong with one device.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Ailment {
+pub struct DeviceFaults {
     /// It does not answer.
     pub mute: bool,
     /// It answers so much later, in microseconds.
@@ -28,7 +28,7 @@ pub struct Ailment {
 }
 
 /// Values in a row that one signal moves.
-pub(super) struct Driven {
+pub(super) struct MovedValues {
     pub(super) space: SpaceId,
     pub(super) first: u32,
     pub(super) width: u32,
@@ -38,7 +38,7 @@ pub(super) struct Driven {
     pub(super) generator: Generator,
 }
 
-impl Driven {
+impl MovedValues {
     pub(super) fn overlaps(&self, extent: Extent) -> bool {
         self.space == extent.space
             && self.first < extent.end()
@@ -62,10 +62,10 @@ pub(super) type Body = Arc<Mutex<Inside>>;
 
 #[derive(Default)]
 pub(super) struct Inside {
-    pub(super) ailment: Ailment,
+    pub(super) ailment: DeviceFaults,
     /// By space: the grains that exist, with their cells as one number.
     pub(super) memory: Vec<BTreeMap<u32, u64>>,
-    pub(super) driven: Vec<Driven>,
+    pub(super) driven: Vec<MovedValues>,
     /// Writes that it took.
     pub(super) written: u64,
 }

@@ -21,7 +21,7 @@ const TRIES: usize = 16;
 
 /// Where the converter finds a simulated line.
 #[derive(Debug, Clone)]
-pub(super) enum Place {
+pub(super) enum LinePlace {
     Path(PathBuf),
     Socket(SocketAddr),
 }
@@ -31,7 +31,7 @@ pub(super) struct RigLine {
     /// Index of the port.
     pub(super) port: usize,
     /// What the converter opens or dials.
-    pub(super) place: Place,
+    pub(super) place: LinePlace,
     bus: Arc<Mutex<Bus>>,
     stop: Arc<AtomicBool>,
     waker: Arc<OwnedFd>,
@@ -44,19 +44,24 @@ impl RigLine {
         let (far, place) = match line {
             Some(line) => {
                 let Pty { master, path } = tty::make_pty()?;
-                (Far::Pty { master: Some(master), path: path.clone(), line }, Place::Path(path))
+                (Far::Pty { master: Some(master), path: path.clone(), line }, LinePlace::Path(path))
             }
             None => {
                 let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
                 listener.set_nonblocking(true)?;
                 let at = listener.local_addr()?;
-                (Far::Socket { listener: listener.into(), stream: None }, Place::Socket(at))
+                (Far::Socket { listener: listener.into(), stream: None }, LinePlace::Socket(at))
             }
         };
         let bus = Arc::new(Mutex::new(bus));
         let (stop, waker) = (Arc::new(AtomicBool::new(false)), waker()?);
-        let mut driver =
-            Driver { bus: Arc::clone(&bus), far, clock, stop: Arc::clone(&stop), waker: Arc::clone(&waker) };
+        let mut driver = RigDriver {
+            bus: Arc::clone(&bus),
+            far,
+            clock,
+            stop: Arc::clone(&stop),
+            waker: Arc::clone(&waker),
+        };
         let named = std::thread::Builder::new().name(format!("rig-{port}"));
         let thread = named.spawn(move || driver.run())?;
         Ok(Self { port, place, bus, stop, waker, thread: Some(thread) })
@@ -64,7 +69,7 @@ impl RigLine {
 
     /// The path, where it is a pty.
     pub(super) fn path(&self) -> Option<&Path> {
-        if let Place::Path(path) = &self.place { Some(path) } else { None }
+        if let LinePlace::Path(path) = &self.place { Some(path) } else { None }
     }
 
     /// The line, to look at or to change; whoever drops the guard wakes the thread by [`RigLine::changed`].
@@ -141,7 +146,7 @@ fn same_pty(path: &Path) -> Option<OwnedFd> {
     None
 }
 
-struct Driver {
+struct RigDriver {
     bus: Arc<Mutex<Bus>>,
     far: Far,
     clock: Clock,
@@ -149,7 +154,7 @@ struct Driver {
     waker: Arc<OwnedFd>,
 }
 
-impl Driver {
+impl RigDriver {
     fn bus(&self) -> MutexGuard<'_, Bus> {
         self.bus.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -23,10 +23,10 @@ const PATIENCE: u64 = 2_000_000;
 pub(super) struct Master {
     /// Index of the port.
     pub(super) port: usize,
-    end: End,
+    end: MasterEnd,
 }
 
-enum End {
+enum MasterEnd {
     /// The far end of a line that the converter opens.
     Line { wire: OwnedFd, path: PathBuf },
     /// The converter makes it; we open it.
@@ -41,16 +41,16 @@ impl Master {
         let end = match wires {
             Wires::Serial { .. } => {
                 let pty = tty::make_pty()?;
-                End::Line { wire: pty.master, path: pty.path }
+                MasterEnd::Line { wire: pty.master, path: pty.path }
             }
             Wires::Pty { .. } => {
                 let name = format!("woodrush-pty-{}-{port}-{:x}", std::process::id(), unique());
-                End::Pty { path: std::env::temp_dir().join(name) }
+                MasterEnd::Pty { path: std::env::temp_dir().join(name) }
             }
             Wires::Connect { .. } => {
                 let listener = TcpListener::bind((std::net::Ipv4Addr::LOCALHOST, 0))?;
                 let at = listener.local_addr()?;
-                End::Socket { listener, at, wire: Mutex::new(None) }
+                MasterEnd::Socket { listener, at, wire: Mutex::new(None) }
             }
             Wires::Listen { .. } => return Ok(None),
         };
@@ -59,17 +59,17 @@ impl Master {
 
     /// The path of the line that the converter opens.
     pub(super) fn serial(&self) -> Option<&Path> {
-        if let End::Line { path, .. } = &self.end { Some(path) } else { None }
+        if let MasterEnd::Line { path, .. } = &self.end { Some(path) } else { None }
     }
 
     /// Where the converter makes a virtual serial port.
     pub(super) fn pty(&self) -> Option<&Path> {
-        if let End::Pty { path } = &self.end { Some(path) } else { None }
+        if let MasterEnd::Pty { path } = &self.end { Some(path) } else { None }
     }
 
     /// What the converter dials.
     pub(super) fn socket(&self) -> Option<SocketAddr> {
-        if let End::Socket { at, .. } = &self.end { Some(*at) } else { None }
+        if let MasterEnd::Socket { at, .. } = &self.end { Some(*at) } else { None }
     }
 
     /// A client on this end.
@@ -80,8 +80,8 @@ impl Master {
     /// Its bytes.
     pub(super) fn wire(&self) -> std::io::Result<OwnedFd> {
         match &self.end {
-            End::Line { wire, .. } => wire.try_clone(),
-            End::Pty { path } => {
+            MasterEnd::Line { wire, .. } => wire.try_clone(),
+            MasterEnd::Pty { path } => {
                 // The converter makes it, and may be a moment behind.
                 let clock = Clock::start();
                 while !path.exists() && clock.now().0 < PATIENCE {
@@ -89,7 +89,7 @@ impl Master {
                 }
                 tty::open_shared(path, PTY_LINE).map_err(|fault| Error::other(fault.what))
             }
-            End::Socket { listener, wire, .. } => {
+            MasterEnd::Socket { listener, wire, .. } => {
                 let mut kept = wire.lock().unwrap_or_else(PoisonError::into_inner);
                 if kept.is_none() {
                     let (stream, _) = listener.accept()?;
@@ -104,7 +104,7 @@ impl Master {
 
     /// The connection was lost: the next client waits for the converter to dial again.
     pub(super) fn forget(&self) {
-        if let End::Socket { wire, .. } = &self.end {
+        if let MasterEnd::Socket { wire, .. } = &self.end {
             *wire.lock().unwrap_or_else(PoisonError::into_inner) = None;
         }
     }

@@ -16,7 +16,7 @@ pub use bus::{Bus, BusAct, Change};
 pub use clients::ClientState;
 pub use device::SimDevice;
 
-pub use inside::{Ailment, Spot};
+pub use inside::{DeviceFaults, Spot};
 pub use plain::PlainEnd;
 
 use crate::Dialer;
@@ -24,7 +24,7 @@ use crate::Moment;
 use crate::converter::{Aliases, Bindings};
 use crate::moment::Clock;
 use clients::{Ends, SimClients};
-use line::{Place, RigLine};
+use line::{LinePlace, RigLine};
 use master::Master;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -54,7 +54,7 @@ pub struct Rig {
 
 /// Where a device is: which line, and which place on it.
 #[derive(Debug, Clone, Copy)]
-struct Seat {
+struct DeviceSeat {
     line: usize,
     place: usize,
 }
@@ -77,7 +77,7 @@ impl Rig {
             clients: Mutex::new(SimClients::default()),
             checked: Arc::clone(&checked),
         };
-        let mut kin = Kin::new();
+        let mut kin = Twins::new();
         let forwards = &checked.plan.forwards;
         for (index, port) in checked.project.ports.iter().enumerate() {
             let Some(wires) = port.wires.as_ref().filter(|wires| !matches!(wires, Wires::Listen { .. }))
@@ -109,8 +109,8 @@ impl Rig {
         let mut bindings = Bindings { bench: Some(self.aliases()), ..Bindings::default() };
         for line in &self.lines {
             match &line.place {
-                Place::Path(path) => drop(bindings.serial.insert(line.port, path.clone())),
-                Place::Socket(at) => drop(bindings.connect.insert(line.port, *at)),
+                LinePlace::Path(path) => drop(bindings.serial.insert(line.port, path.clone())),
+                LinePlace::Socket(at) => drop(bindings.connect.insert(line.port, *at)),
             }
         }
         for master in &self.masters {
@@ -191,15 +191,15 @@ impl Rig {
         // Here the converter's own end is played.
         let station = &Station { setup: dialect.other_end(&station.setup), ..station.clone() };
         Some(match (&line.place, self.checked.project.ports.get(port)?.line()) {
-            (Place::Path(path), Some(settings)) => {
+            (LinePlace::Path(path), Some(settings)) => {
                 let open = crate::port::tty::open_shared(path, settings.value);
                 // The simulated line takes the bytes' time by itself.
                 let time = LineTime { char_nanos: 0, ..time };
                 open.map_err(|fault| std::io::Error::other(fault.what))
                     .and_then(|wire| Dialer::over(wire, time, protocol, station))
             }
-            (Place::Socket(at), _) => Dialer::connect(*at, None, protocol, station, time.timeout),
-            (Place::Path(_), None) => return None,
+            (LinePlace::Socket(at), _) => Dialer::connect(*at, None, protocol, station, time.timeout),
+            (LinePlace::Path(_), None) => return None,
         })
     }
 
@@ -238,12 +238,12 @@ impl Rig {
         self.clock.now()
     }
 
-    fn seat(&self, device: usize) -> Option<Seat> {
+    fn seat(&self, device: usize) -> Option<DeviceSeat> {
         let port = self.checked.plan.devices.get(device)?.port;
         let line = self.lines.iter().position(|line| line.port == port)?;
         let plan = &self.checked.plan;
         let mut here = (0..plan.devices.len()).filter(|device| plan.is_on(*device, port));
-        Some(Seat { line, place: here.position(|at| at == device)? })
+        Some(DeviceSeat { line, place: here.position(|at| at == device)? })
     }
 
     /// Does something with a device.
@@ -360,7 +360,7 @@ pub fn aliases(checked: &Checked) -> Aliases {
 }
 
 /// Devices with two connections, of which one has been made.
-pub(crate) type Kin = HashMap<usize, SimDevice>;
+pub(crate) type Twins = HashMap<usize, SimDevice>;
 
 /// The simulated line of a port with its devices and the faults of the project; `None` where nothing hangs on it.
 ///
@@ -372,7 +372,7 @@ pub fn bus_of(
     read_file: &dyn Fn(&str) -> Result<String, String>,
     paced: bool,
 ) -> Result<Option<Bus>, String> {
-    kin_bus_of(checked, port, read_file, paced, &mut Kin::new())
+    kin_bus_of(checked, port, read_file, paced, &mut Twins::new())
 }
 
 /// The same where devices hang on two ports: what holds one of their connections holds the other.
@@ -381,7 +381,7 @@ pub(crate) fn kin_bus_of(
     port: usize,
     read_file: &dyn Fn(&str) -> Result<String, String>,
     paced: bool,
-    kin: &mut Kin,
+    kin: &mut Twins,
 ) -> Result<Option<Bus>, String> {
     let (project, plan) = (&checked.project, &checked.plan);
     let Some(settings) = project.ports.get(port) else { return Ok(None) };

@@ -7,16 +7,16 @@ use woodrush_core::form::Form;
 use woodrush_core::form::Type;
 use woodrush_core::project::{Line, Parity, Role};
 use woodrush_core::protocol::{Extent, Transport};
-use woodrush_core::{At, Blame, Kind, Refusal};
+use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
 /// One register of settings.
-pub(super) struct Setting {
+pub(super) struct SettingRegister {
     role: Role,
     spot: Spot,
     values: Vec<(String, u32)>,
 }
 
-impl Setting {
+impl SettingRegister {
     fn is_setting(&self) -> bool {
         matches!(self.role, Role::UnitAddress | Role::LineSpeed | Role::LineParity)
     }
@@ -30,7 +30,7 @@ impl Setting {
 /// What can be set in a device.
 #[derive(Default)]
 pub(super) struct Settings {
-    all: Vec<Setting>,
+    all: Vec<SettingRegister>,
     /// Something must be written first.
     locked: bool,
 }
@@ -56,7 +56,7 @@ impl SimDevice {
                 let _ = self.set(&spot, &code.to_string());
             }
             let values = point.values.iter().map(|(name, code)| (name.value.clone(), *code)).collect();
-            all.push(Setting { role, spot, values });
+            all.push(SettingRegister { role, spot, values });
         }
         self.settings.locked = all.iter().any(|setting| setting.role == Role::Unlock);
         self.settings.all = all;
@@ -66,7 +66,7 @@ impl SimDevice {
     pub(super) fn may_set(&self, extent: Extent) -> Result<(), Refusal> {
         let refused = self.settings.locked
             && self.settings.all.iter().any(|setting| setting.is_setting() && setting.touches(extent));
-        if refused { Err(Refusal::new(Kind::Fault, Blame::Asker)) } else { Ok(()) }
+        if refused { Err(Refusal::new(Kind::Fault, Blame::ClientIdentity)) } else { Ok(()) }
     }
 
     /// Takes what was written there; says whether its number or line is another now.
@@ -145,7 +145,7 @@ impl SimDevice {
 }
 
 /// The number that stands for what the line is set to.
-fn code_of(role: Role, line: Line, values: &[(At<String>, u32)]) -> Option<u32> {
+fn code_of(role: Role, line: Line, values: &[(Spanned<String>, u32)]) -> Option<u32> {
     let is_it = |word: &str| match role {
         Role::LineSpeed => word == line.baud.to_string(),
         Role::LineParity => with_parity(line, word) == Some(line),

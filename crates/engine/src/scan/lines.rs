@@ -1,7 +1,7 @@
 //! Which settings a line has: by asking at each, and weighing what comes.
 
 use super::{first_read, numbered};
-use crate::reach::Reach;
+use crate::direct::Direct;
 use serde::Serialize;
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Line, Parity};
@@ -64,7 +64,7 @@ impl LineEvidence {
 /// # Errors
 /// The way is gone.
 pub fn try_line(
-    reach: &mut Reach,
+    reach: &mut Direct,
     base: &Station,
     key: &'static str,
     numbers: &[u32],

@@ -4,12 +4,12 @@ mod lines;
 
 pub use lines::{LINES, LineEvidence, try_line};
 
-use crate::reach::Reach;
+use crate::direct::Direct;
 use crate::speak::Message;
 use serde::{Deserialize, Serialize};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{Extent, Setup, Transport, Verb};
-use woodrush_core::survey::{Survey, Told};
+use woodrush_core::survey::{ReadOutcome, Survey};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// How often something odd is asked again, to tell a slip from a pattern.
@@ -79,7 +79,7 @@ pub struct FoundTable {
 }
 
 /// How one question ended.
-enum Heard {
+enum Reaction {
     Answer(u64),
     Nothing,
     Noise,
@@ -107,7 +107,7 @@ pub fn numbered(base: &Station, key: &'static str, number: u32) -> Station {
 /// # Errors
 /// The way is gone.
 pub fn look(
-    reach: &mut Reach,
+    reach: &mut Direct,
     station: &Station,
     number: Option<u32>,
     depth: Depth<'_>,
@@ -117,14 +117,14 @@ pub fn look(
     let mut took = None;
     for _ in 0..=AGAIN {
         match hear(reach, &first.0, first.1) {
-            Heard::Answer(time) => {
+            Reaction::Answer(time) => {
                 took = Some(time);
                 break;
             }
-            Heard::Noise => noise += 1,
-            Heard::Nothing if noise == 0 => return Ok(None),
-            Heard::Nothing => {}
-            Heard::Gone(refusal) => return Err(refusal),
+            Reaction::Noise => noise += 1,
+            Reaction::Nothing if noise == 0 => return Ok(None),
+            Reaction::Nothing => {}
+            Reaction::Gone(refusal) => return Err(refusal),
         }
     }
     let presence = match (took, noise) {
@@ -174,16 +174,16 @@ fn place(station: &Station, begins: &str) -> Option<(Station, woodrush_core::pro
     Some((station, space, address.first))
 }
 
-fn hear(reach: &mut Reach, station: &Station, extent: Extent) -> Heard {
+fn hear(reach: &mut Direct, station: &Station, extent: Extent) -> Reaction {
     match reach.read(station, extent) {
-        Ok(answer) => Heard::Answer(answer.took),
+        Ok(answer) => Reaction::Answer(answer.took),
         // A gateway says of itself that nobody is behind it.
-        Err(Refusal { kind: Kind::NoPath | Kind::NoAnswer, native: Some(_), .. }) => Heard::Nothing,
-        Err(Refusal { native: Some(_), .. }) => Heard::Answer(reach.evidence().took),
-        Err(refusal @ Refusal { kind: Kind::NoPath, .. }) => Heard::Gone(refusal),
-        Err(_) if reach.evidence().closed => Heard::Gone(Refusal::new(Kind::NoPath, Blame::Line)),
-        Err(Refusal { kind: Kind::NoAnswer, .. }) if reach.evidence().came.is_empty() => Heard::Nothing,
-        Err(_) => Heard::Noise,
+        Err(Refusal { kind: Kind::NoPath | Kind::NoAnswer, native: Some(_), .. }) => Reaction::Nothing,
+        Err(Refusal { native: Some(_), .. }) => Reaction::Answer(reach.evidence().took),
+        Err(refusal @ Refusal { kind: Kind::NoPath, .. }) => Reaction::Gone(refusal),
+        Err(_) if reach.evidence().closed => Reaction::Gone(Refusal::new(Kind::NoPath, Blame::Line)),
+        Err(Refusal { kind: Kind::NoAnswer, .. }) if reach.evidence().came.is_empty() => Reaction::Nothing,
+        Err(_) => Reaction::Noise,
     }
 }
 
@@ -191,19 +191,19 @@ fn hear(reach: &mut Reach, station: &Station, extent: Extent) -> Heard {
 ///
 /// # Errors
 /// The way is gone.
-pub fn takes_any(reach: &mut Reach, base: &Station, key: &'static str) -> Result<bool, Refusal> {
+pub fn takes_any(reach: &mut Direct, base: &Station, key: &'static str) -> Result<bool, Refusal> {
     for number in [245, 246, 247] {
         let Some((station, extent)) = first_read(&numbered(base, key, number)) else { return Ok(false) };
         match hear(reach, &station, extent) {
-            Heard::Answer(_) => {}
-            Heard::Nothing | Heard::Noise => return Ok(false),
-            Heard::Gone(refusal) => return Err(refusal),
+            Reaction::Answer(_) => {}
+            Reaction::Nothing | Reaction::Noise => return Ok(false),
+            Reaction::Gone(refusal) => return Err(refusal),
         }
     }
     Ok(true)
 }
 
-fn identity(reach: &mut Reach, station: &Station, number: Option<u32>) -> Option<String> {
+fn identity(reach: &mut Direct, station: &Station, number: Option<u32>) -> Option<String> {
     let dialect = station.dialect?;
     let unit = u16::try_from(number.or_else(|| dialect.station(&station.setup)).unwrap_or(1)).ok()?;
     for (code, request) in dialect.identity() {
@@ -223,7 +223,7 @@ fn identity(reach: &mut Reach, station: &Station, number: Option<u32>) -> Option
 
 /// What a station has of one table; `None` where nothing.
 fn table(
-    reach: &mut Reach,
+    reach: &mut Direct,
     station: &Station,
     territory: &woodrush_core::protocol::Territory,
     budget: &mut u32,
@@ -244,11 +244,11 @@ fn table(
             return Err("the look was ended by hand".into());
         }
         let told = match reach.read(&station, Extent { space: id, first, count }) {
-            Ok(_) => Told::Good,
-            Err(Refusal { kind: Kind::NoSuchCommand, native: Some(_), .. }) => Told::NoTable,
-            Err(Refusal { native: Some(_), .. }) => Told::Refused,
+            Ok(_) => ReadOutcome::Good,
+            Err(Refusal { kind: Kind::NoSuchCommand, native: Some(_), .. }) => ReadOutcome::NoTable,
+            Err(Refusal { native: Some(_), .. }) => ReadOutcome::Refused,
             Err(Refusal { kind: Kind::NoPath, .. }) => return Err("the way is gone".into()),
-            Err(_) => Told::Silent,
+            Err(_) => ReadOutcome::Silent,
         };
         survey.told(told);
     }

@@ -10,14 +10,14 @@ mod write_log;
 pub use crate::speak::Message;
 pub use event::Event;
 pub(crate) use kept::Kept;
-pub use queue::{AskerId, Errand, Job, LineQueue, Reply};
+pub use queue::{ClientId, LineQueue, LineRequest, Queued, Reply};
 pub use settings::{AnswerSettings, DeviceSettings, PortSettings};
 pub use site::Site;
 pub use write_log::WriteRecord;
 
 use crate::Moment;
-use crate::health::{DeviceHealth, HealthBoard, PortTally};
-use crate::image::{DeviceWrite, Entered, Image, Shown, Task};
+use crate::health::{DeviceHealth, HealthCounters, PortTally};
+use crate::image::{Board, ClientCells, DeviceWrite, Shown, Task};
 use crate::tap::Tap;
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
@@ -42,13 +42,13 @@ pub struct Shared {
     /// By device.
     pub devices: Vec<DeviceSettings>,
     /// What is known and counted.
-    pub health: Arc<HealthBoard>,
+    pub health: Arc<HealthCounters>,
     /// By port.
     pub queues: Vec<Arc<LineQueue>>,
     /// By image; `None` for everybody.
     writers: Vec<Option<Vec<Network>>>,
     /// By board: images, then what each device shall be sent.
-    boards: Vec<RwLock<Image>>,
+    boards: Vec<RwLock<Board>>,
     /// Held while what a client wrote comes into all boards that show it.
     entering: Mutex<()>,
     /// By transfer: the cells that its last good answer brought, for those who look on.
@@ -102,12 +102,13 @@ impl Shared {
                 known_port(&port.name).and_then(|(old, at)| old.queues.get(at).cloned()).unwrap_or_default()
             })
             .collect();
-        let health = Arc::new(HealthBoard::new(&plan, devices, tallies, old.map(|old| old.health.as_ref())));
+        let health =
+            Arc::new(HealthCounters::new(&plan, devices, tallies, old.map(|old| old.health.as_ref())));
         let zero = |board: usize| project.images.get(board).is_some_and(|image| image.unmapped_zero);
         let boards = (0..plan.boards())
-            .map(|board| RwLock::new(Image::new(board, Arc::clone(&plan), Arc::clone(&health), zero(board))))
+            .map(|board| RwLock::new(Board::new(board, Arc::clone(&plan), Arc::clone(&health), zero(board))))
             .collect();
-        let told = plan.rules.iter().filter(|rule| matches!(rule.source, Source::Told(_)));
+        let told = plan.rules.iter().filter(|rule| matches!(rule.source, Source::Health(_)));
         let mut hears_health: Vec<usize> = told.filter_map(|rule| plan.sink(rule)).collect();
         hears_health.sort_unstable();
         hears_health.dedup();
@@ -178,11 +179,11 @@ impl Shared {
         self.read_board(board).map_or(crate::image::Outgoing::Never, |cells| cells.outgoing(now, push))
     }
 
-    fn read_board(&self, board: usize) -> Option<RwLockReadGuard<'_, Image>> {
+    fn read_board(&self, board: usize) -> Option<RwLockReadGuard<'_, Board>> {
         self.boards.get(board).map(|board| board.read().unwrap_or_else(PoisonError::into_inner))
     }
 
-    fn write_board(&self, board: usize) -> Option<RwLockWriteGuard<'_, Image>> {
+    fn write_board(&self, board: usize) -> Option<RwLockWriteGuard<'_, Board>> {
         self.boards.get(board).map(|board| board.write().unwrap_or_else(PoisonError::into_inner))
     }
 
@@ -228,13 +229,13 @@ impl Shared {
             health.lost();
         }
         for transfer in transfers {
-            self.each_step(transfer, Image::lose);
+            self.each_step(transfer, Board::lose);
         }
     }
 
-    fn each_step(&self, transfer: usize, mut change: impl FnMut(&mut Image, u32)) {
+    fn each_step(&self, transfer: usize, mut change: impl FnMut(&mut Board, u32)) {
         let Some(transfer) = self.plan.transfers.get(transfer) else { return };
-        let mut held: Option<(usize, RwLockWriteGuard<'_, Image>)> = None;
+        let mut held: Option<(usize, RwLockWriteGuard<'_, Board>)> = None;
         let mut sinks = vec![];
         for step in transfer.steps.clone() {
             let Some(rule) = self.plan.rule_of(step) else { continue };
@@ -261,13 +262,13 @@ impl Shared {
                     image.show_written(*extent, cells);
                 }
             }
-            Shown::Entered(entered) => self.enter(now, entered),
+            Shown::ClientCells(entered) => self.enter(now, entered),
         }
     }
 
     /// Values that a client wrote: from now on its cells hold them, and rules carry them on.
-    pub fn enter(&self, at: Moment, entered: &Entered) {
-        let Entered { rule, item: first, cells } = entered;
+    pub fn enter(&self, at: Moment, entered: &ClientCells) {
+        let ClientCells { rule, item: first, cells } = entered;
         let Some(entry) = self.plan.rules.get(*rule as usize) else { return };
         let each = self.plan.board(entry.board).and_then(|board| board.space_at(entry.target.space));
         let bytes = entry.target.width as usize * each.map_or(2, |space| space.grain.cell_bytes());
@@ -306,8 +307,9 @@ impl Shared {
         extent: Extent,
         out: &mut Vec<u8>,
     ) -> Result<(), Refusal> {
-        let image =
-            image.and_then(|at| self.read_board(at)).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+        let image = image
+            .and_then(|at| self.read_board(at))
+            .ok_or(Refusal::new(Kind::NoPath, Blame::ClientIdentity))?;
         image.read(now, extent, out)
     }
 
@@ -342,10 +344,10 @@ impl Shared {
         extent: Extent,
         cells: &[u8],
     ) -> Result<Vec<Task>, Refusal> {
-        let at = image.ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
-        let board = self.read_board(at).ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+        let at = image.ok_or(Refusal::new(Kind::NoPath, Blame::ClientIdentity))?;
+        let board = self.read_board(at).ok_or(Refusal::new(Kind::NoPath, Blame::ClientIdentity))?;
         if !self.may_write(at, who) {
-            return Err(Refusal::new(Kind::ReadOnly, Blame::Asker));
+            return Err(Refusal::new(Kind::ReadOnly, Blame::ClientIdentity));
         }
         let parts = board.route(extent, cells)?;
         // What is entered may be cells of another image; never two locks at once.
@@ -357,7 +359,7 @@ impl Shared {
                 Task::Enter(entered) => {
                     let owner = self.plan.rules.get(entered.rule as usize).map(|rule| rule.board);
                     let owner = owner.and_then(|board| self.read_board(board));
-                    let owner = owner.ok_or(Refusal::new(Kind::NoPath, Blame::Asker))?;
+                    let owner = owner.ok_or(Refusal::new(Kind::NoPath, Blame::ClientIdentity))?;
                     tasks.extend(owner.carry_on(&self.kept, entered)?);
                 }
             }
@@ -366,7 +368,7 @@ impl Shared {
     }
 
     /// Puts a write into the queue of its device's port; `false` where it is refused at once.
-    pub fn submit(&self, asker: AskerId, write: DeviceWrite, reply: Reply) -> bool {
+    pub fn submit(&self, client: ClientId, write: DeviceWrite, reply: Reply) -> bool {
         let (device, rule) = (write.device, write.rule);
         let port = self.plan.write_port(device);
         let Some(queue) = port.and_then(|port| self.queues.get(port)) else {
@@ -379,7 +381,8 @@ impl Shared {
             kept.end(device, rule);
             reply(result);
         };
-        let taken = queue.push(Job { asker, errand: Errand::Write(write), reply: Box::new(ended) });
+        let taken =
+            queue.push(Queued { client, line_request: LineRequest::Write(write), reply: Box::new(ended) });
         if !taken {
             let refusal = Refusal::new(Kind::Busy, Blame::Us);
             self.health.count_write(Moment(0), device, rule, Err(&refusal));
@@ -398,14 +401,14 @@ impl Shared {
     /// each of these lists holds.
     pub fn pass(
         &self,
-        (asker, who): (AskerId, Option<Ipv4Addr>),
+        (client, who): (ClientId, Option<Ipv4Addr>),
         port: usize,
         unit: u16,
         message: Message,
         reply: Reply,
     ) {
         if message.writes && !self.may_write_at(port, who) {
-            return reply(Err(Refusal::new(Kind::ReadOnly, Blame::Asker)));
+            return reply(Err(Refusal::new(Kind::ReadOnly, Blame::ClientIdentity)));
         }
         let Some(route) = self.plan.route(port, unit) else {
             return reply(Err(Refusal::new(Kind::NoPath, Blame::File)));
@@ -418,7 +421,11 @@ impl Shared {
         let first = forward.is_some_and(|forward| forward.writes_first);
         match self.queues.get(route.to) {
             Some(queue) => {
-                queue.push(Job { asker, errand: Errand::Pass { unit: route.unit, message, first }, reply });
+                queue.push(Queued {
+                    client,
+                    line_request: LineRequest::Pass { unit: route.unit, message, first },
+                    reply,
+                });
             }
             None => reply(Err(Refusal::new(Kind::NoPath, Blame::File))),
         }
@@ -456,9 +463,9 @@ fn identity(plan: &Plan, rule: &PlannedRule) -> String {
     };
     let from = match rule.source {
         Source::Poll { device, place, .. } => end(plan.devices.get(device), place),
-        Source::Entry { image, place, .. } => end(plan.images.get(image), place),
+        Source::ClientCells { image, place, .. } => end(plan.images.get(image), place),
         // What is told is worked out at each look and has no value to keep.
-        Source::Told(_) => format!("told {}", rule.map),
+        Source::Health(_) => format!("told {}", rule.map),
         Source::Client => "clients".into(),
     };
     let kind = if plan.sink(rule).is_some() { "device" } else { "image" };

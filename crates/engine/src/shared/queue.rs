@@ -11,11 +11,11 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
 
-/// Most requests of one asker that wait for one port: a few seconds of a fast line. Beyond, the asker is told that the
+/// Most requests of one client that wait for one port: a few seconds of a fast line. Beyond, the client is told that the
 /// port is busy.
 const WAITING_EACH: usize = 256;
-/// Most requests of all askers that wait for one port, some MB of memory. Beyond, only an asker of which nothing waits
-/// yet gets a place, so that those who flood keep nobody out; there are no more askers than connections.
+/// Most requests of all clients that wait for one port, some MB of memory. Beyond, only an client of which nothing waits
+/// yet gets a place, so that those who flood keep nobody out; there are no more clients than connections.
 const WAITING_ALL: usize = 64 * WAITING_EACH;
 
 /// Called with how it ended, once: nothing for a write, the body of the answer to what was passed on.
@@ -23,11 +23,11 @@ pub type Reply = Box<dyn FnOnce(Result<Vec<u8>, Refusal>) + Send>;
 
 /// Who asks, for taking turns: the same number for all connections of one machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
-pub struct AskerId(pub u64);
+pub struct ClientId(pub u64);
 
 /// What is wanted.
 #[derive(Debug, Clone)]
-pub enum Errand {
+pub enum LineRequest {
     /// A device takes values.
     Write(DeviceWrite),
     /// Cells of a device for another port, which changes a part of them.
@@ -38,7 +38,7 @@ pub enum Errand {
         extent: woodrush_core::protocol::Extent,
     },
     /// A station, of the project or not, is asked by a person through the running converter.
-    Guest {
+    ByHand {
         /// Whom.
         station: Box<Station>,
         /// What; the station is number 0.
@@ -56,11 +56,11 @@ pub enum Errand {
 }
 
 /// One thing that is wanted, and who waits for its end.
-pub struct Job {
+pub struct Queued {
     /// Who wants it.
-    pub asker: AskerId,
+    pub client: ClientId,
     /// What.
-    pub errand: Errand,
+    pub line_request: LineRequest,
     /// Told how it ended.
     pub reply: Reply,
 }
@@ -74,8 +74,8 @@ pub struct LineQueue {
 
 #[derive(Default)]
 struct Turns {
-    /// Each asker's jobs; whoever's turn is next stands first.
-    askers: VecDeque<(AskerId, VecDeque<Job>)>,
+    /// Each client's jobs; whoever's turn is next stands first.
+    clients: VecDeque<(ClientId, VecDeque<Queued>)>,
     waiting: usize,
 }
 
@@ -96,18 +96,18 @@ impl LineQueue {
         }
     }
 
-    /// Adds a job; when its asker has too many of them that is told at once, and `false` returned.
-    pub fn push(&self, job: Job) -> bool {
+    /// Adds a job; when its client has too many of them that is told at once, and `false` returned.
+    pub fn push(&self, job: Queued) -> bool {
         let mut turns = self.turns();
         let full = turns.waiting >= WAITING_ALL;
-        match turns.askers.iter_mut().find(|(asker, _)| *asker == job.asker) {
+        match turns.clients.iter_mut().find(|(client, _)| *client == job.client) {
             Some((_, jobs)) if full || jobs.len() >= WAITING_EACH => {
                 drop(turns);
                 (job.reply)(Err(Refusal::new(Kind::Busy, Blame::Us)));
                 return false;
             }
             Some((_, jobs)) => jobs.push_back(job),
-            None => turns.askers.push_back((job.asker, VecDeque::from([job]))),
+            None => turns.clients.push_back((job.client, VecDeque::from([job]))),
         }
         turns.waiting += 1;
         drop(turns);
@@ -116,15 +116,14 @@ impl LineQueue {
     }
 
     /// The next job: a write that goes first, else one of whoever's turn it is.
-    pub fn take(&self) -> Option<Job> {
+    pub fn take(&self) -> Option<Queued> {
         let mut turns = self.turns();
-        let first =
-            |job: &Job| matches!(&job.errand, Errand::Pass { message, first: true, .. } if message.writes);
-        let ahead = turns.askers.iter().position(|(_, jobs)| jobs.front().is_some_and(first)).unwrap_or(0);
-        let (asker, mut jobs) = turns.askers.remove(ahead)?;
+        let first = |job: &Queued| matches!(&job.line_request, LineRequest::Pass { message, first: true, .. } if message.writes);
+        let ahead = turns.clients.iter().position(|(_, jobs)| jobs.front().is_some_and(first)).unwrap_or(0);
+        let (client, mut jobs) = turns.clients.remove(ahead)?;
         let job = jobs.pop_front();
         if !jobs.is_empty() {
-            turns.askers.push_back((asker, jobs));
+            turns.clients.push_back((client, jobs));
         }
         turns.waiting -= usize::from(job.is_some());
         job
@@ -148,15 +147,19 @@ impl LineQueue {
 mod tests {
     use super::*;
 
-    fn job(asker: u64, unit: u16, writes: bool, first: bool) -> Job {
+    fn job(client: u64, unit: u16, writes: bool, first: bool) -> Queued {
         let message = Message { code: 3, body: vec![], writes };
-        Job { asker: AskerId(asker), errand: Errand::Pass { unit, message, first }, reply: Box::new(|_| {}) }
+        Queued {
+            client: ClientId(client),
+            line_request: LineRequest::Pass { unit, message, first },
+            reply: Box::new(|_| {}),
+        }
     }
 
     fn units(queue: &LineQueue) -> Vec<u16> {
-        let unit = |job: Job| match job.errand {
-            Errand::Pass { unit, .. } => unit,
-            Errand::Write(_) | Errand::Read { .. } | Errand::Guest { .. } => 0,
+        let unit = |job: Queued| match job.line_request {
+            LineRequest::Pass { unit, .. } => unit,
+            LineRequest::Write(_) | LineRequest::Read { .. } | LineRequest::ByHand { .. } => 0,
         };
         std::iter::from_fn(|| queue.take()).map(unit).collect()
     }
@@ -198,16 +201,16 @@ mod tests {
             queue.push(job);
         }
         assert_eq!(refused.load(std::sync::atomic::Ordering::Relaxed), 5);
-        assert!(queue.push(job(2, 20, false, false)), "another asker has a queue of its own");
+        assert!(queue.push(job(2, 20, false, false)), "another client has a queue of its own");
         assert_eq!(units(&queue)[1], 20, "and its turn after one request of the first");
     }
 
     #[test]
     fn when_all_places_are_taken_a_newcomer_still_gets_one() {
         let queue = LineQueue::default();
-        for asker in 0..64 {
+        for client in 0..64 {
             for _ in 0..WAITING_EACH {
-                assert!(queue.push(job(asker, 10, false, false)));
+                assert!(queue.push(job(client, 10, false, false)));
             }
         }
         assert!(!queue.push(job(63, 10, false, false)));

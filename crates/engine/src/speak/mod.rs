@@ -1,13 +1,13 @@
-//! Speaking protocols: a [`Client`] asks over one port, a [`Server`] answers on one, an [`Ear`] listens to both. Listed
+//! Speaking protocols: a [`Client`] asks over one port, a [`Server`] answers on one, an [`Observer`] listens to both. Listed
 //! once, in [`SPEAKERS`].
 
 mod df1;
-mod ear;
 mod isotcp;
 mod modbus;
+mod observer;
 mod raw;
 
-pub use ear::{Asked, Ear, EarSetup, Heard, Says, Side, Told, Touch};
+pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
 
 use crate::Moment;
 use std::hash::{BuildHasher, Hasher, RandomState};
@@ -25,7 +25,7 @@ pub struct Speaker {
     /// A server for those who ask on a port.
     pub server: fn(&ServerSetup) -> Box<dyn Server>,
     /// Somebody who listens to two others.
-    pub ear: fn(&EarSetup<'_>) -> Box<dyn Ear>,
+    pub observer: fn(&ObserverSetup<'_>) -> Box<dyn Observer>,
 }
 
 /// Every protocol that can be spoken.
@@ -294,7 +294,7 @@ pub type Fill<'a> = dyn FnMut(u16, Extent, &mut Vec<u8>) -> Result<(), Refusal> 
 /// Answers the reads that bytes, which have just come, begin with: the same as [`Server::handle`] and [`Server::poll`]
 /// would, in one go and without a look at the server. It ends before whatever takes more than a look at the cells; what
 /// it has not used must be handled.
-pub type Plainly = fn(&[u8], &mut Fill<'_>) -> AtOnce;
+pub type FastReads = fn(&[u8], &mut Fill<'_>) -> AtOnce;
 
 /// Answers on one connection or line, one question after the other, in their order.
 pub trait Server: Send {
@@ -312,7 +312,7 @@ pub trait Server: Send {
         self.give(result.map(|()| cells.as_slice()));
     }
     /// How reads can be answered at once, while nothing is under way here: until it has news again, or is set up anew.
-    fn plainly(&self) -> Option<Plainly> {
+    fn plainly(&self) -> Option<FastReads> {
         None
     }
     /// What to do now.

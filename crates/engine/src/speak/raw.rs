@@ -1,6 +1,6 @@
 //! Raw bytes: nobody asks and nobody answers in them; forwarding pipes them through without a machine.
 
-use super::ear::{Asked, Ear, Heard, Says, Side, Told};
+use super::observer::{AnswerMeaning, Asked, Heard, Observer, Says, Side};
 use super::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Speaker, Ticket};
 use crate::Moment;
 use std::collections::VecDeque;
@@ -11,14 +11,14 @@ pub(super) const RAW: Speaker = Speaker {
     name: "raw",
     client: |_| Box::new(Mute::default()),
     server: |_| Box::new(Mute::default()),
-    ear: |_| Box::new(RawEar::default()),
+    observer: |_| Box::new(RawEar::default()),
 };
 
 /// Listening to bytes that nobody here understands: each piece as it comes.
 #[derive(Default)]
 struct RawEar(VecDeque<Heard>);
 
-impl Ear for RawEar {
+impl Observer for RawEar {
     fn handle(&mut self, began: Moment, now: Moment, side: Side, bytes: &[u8]) {
         let words = format!("{} bytes", bytes.len()).into();
         let says = Says::Sign { words, bad: false };
@@ -29,8 +29,8 @@ impl Ear for RawEar {
         self.0.pop_front()
     }
 
-    fn answer(&self, _request: &Asked, _answer: &[u8]) -> Told {
-        Told::Good(vec![])
+    fn answer(&self, _request: &Asked, _answer: &[u8]) -> AnswerMeaning {
+        AnswerMeaning::Good(vec![])
     }
 
     fn reset(&mut self) {

@@ -1,7 +1,7 @@
 //! One conversation as exchanges: which answer belongs to which request, and how long it took.
 
 use crate::Moment;
-use crate::speak::{Asked, Ear, Heard, Says, Side, Told};
+use crate::speak::{AnswerMeaning, Asked, Heard, Observer, Says, Side};
 use std::collections::VecDeque;
 use std::sync::Arc;
 
@@ -21,32 +21,32 @@ pub struct Passed {
     pub bytes: Vec<u8>,
     /// Which request and answer belong together, counted from 1 within the conversation.
     pub exchange: Option<u64>,
-    /// What it is.
-    pub what: What,
+    /// Meaning it is.
+    pub what: Meaning,
 }
 
-/// What a message is.
+/// Meaning a message is.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum What {
+pub enum Meaning {
     /// A request.
     Request {
-        /// What is asked.
+        /// Meaning is asked.
         asked: Arc<Asked>,
         /// The same was asked before and not answered.
         again: bool,
     },
     /// The answer to a request.
     Answer {
-        /// What was asked.
+        /// Meaning was asked.
         asked: Arc<Asked>,
-        /// What is told.
-        told: Told,
+        /// Meaning is told.
+        told: AnswerMeaning,
         /// From the last byte of the request to the first of the answer, in microseconds.
         took: u64,
     },
     /// Nobody answered a request.
     Silence {
-        /// What was asked.
+        /// Meaning was asked.
         asked: Arc<Asked>,
         /// For how long nothing came, in microseconds.
         waited: u64,
@@ -59,16 +59,16 @@ pub enum What {
     Noise(String),
 }
 
-struct Open {
+struct OpenExchange {
     exchange: u64,
     asked: Arc<Asked>,
     ended: Moment,
 }
 
-/// Pairs what an ear hears.
+/// Pairs what an observer reads.
 pub struct Conversation {
-    ear: Box<dyn Ear>,
-    open: VecDeque<Open>,
+    observer: Box<dyn Observer>,
+    open: VecDeque<OpenExchange>,
     next: u64,
     /// A request counts as not answered after so long, in microseconds.
     patience: u64,
@@ -85,8 +85,8 @@ fn heard_of(side: Side) -> bool {
 impl Conversation {
     /// Nothing has been said yet.
     #[must_use]
-    pub fn new(ear: Box<dyn Ear>, patience: u64) -> Self {
-        Self { ear, open: VecDeque::new(), next: 1, patience, begun: false, ready: VecDeque::new() }
+    pub fn new(observer: Box<dyn Observer>, patience: u64) -> Self {
+        Self { observer, open: VecDeque::new(), next: 1, patience, begun: false, ready: VecDeque::new() }
     }
 
     /// Takes bytes as they pass; none at all where the conversation ends.
@@ -95,7 +95,7 @@ impl Conversation {
         if bytes.is_empty() {
             return self.end(ended);
         }
-        self.ear.handle(began, ended, side, bytes);
+        self.observer.handle(began, ended, side, bytes);
         self.look(ended);
     }
 
@@ -104,14 +104,14 @@ impl Conversation {
         while let Some(open) = self.open.pop_front() {
             self.unanswered(open, now);
         }
-        self.ear.reset();
+        self.observer.reset();
     }
 
     /// Something was missed: nothing that is open can be judged.
     pub fn forget(&mut self) {
         self.open.clear();
         self.begun = false;
-        self.ear.reset();
+        self.observer.reset();
     }
 
     /// The next message, or the next request that got no answer.
@@ -121,7 +121,7 @@ impl Conversation {
     }
 
     fn look(&mut self, now: Moment) {
-        while let Some(heard) = self.ear.poll(now) {
+        while let Some(heard) = self.observer.poll(now) {
             self.heard(heard);
         }
         while self.open.front().is_some_and(|open| now.since(open.ended) > self.patience) {
@@ -132,12 +132,12 @@ impl Conversation {
         }
     }
 
-    fn unanswered(&mut self, open: Open, now: Moment) {
+    fn unanswered(&mut self, open: OpenExchange, now: Moment) {
         if open.asked.all {
             return;
         }
         let waited = now.since(open.ended);
-        let what = What::Silence { asked: open.asked, waited };
+        let what = Meaning::Silence { asked: open.asked, waited };
         let (exchange, bytes) = (Some(open.exchange), vec![]);
         self.ready.push_back(Passed { side: Side::Answers, began: now, ended: now, bytes, exchange, what });
     }
@@ -153,25 +153,25 @@ impl Conversation {
         let (exchange, what) = match says {
             Says::Request(asked) => self.asked(*asked, began, ended),
             Says::Answer { station, number, body } => self.answered(station, number, &body, began),
-            Says::Sign { words, bad } => (None, What::Sign(words.into_owned(), bad)),
-            Says::Noise(why) => (None, What::Noise(why)),
+            Says::Sign { words, bad } => (None, Meaning::Sign(words.into_owned(), bad)),
+            Says::Noise(why) => (None, Meaning::Noise(why)),
         };
         self.ready.push_back(Passed { side, began, ended, bytes, exchange, what });
     }
 
-    fn asked(&mut self, asked: Asked, began: Moment, ended: Moment) -> (Option<u64>, What) {
-        let same = |open: &Open| {
+    fn asked(&mut self, asked: Asked, began: Moment, ended: Moment) -> (Option<u64>, Meaning) {
+        let same = |open: &OpenExchange| {
             open.asked.number.is_some()
                 && (open.asked.number, open.asked.station) == (asked.number, asked.station)
         };
         let repeated = self.open.iter_mut().find(|open| same(open) && open.asked.body == asked.body);
         if let Some(open) = repeated {
             open.ended = ended;
-            return (Some(open.exchange), What::Request { asked: Arc::clone(&open.asked), again: true });
+            return (Some(open.exchange), Meaning::Request { asked: Arc::clone(&open.asked), again: true });
         }
         // Without numbers there is one question at a time: whoever asks anew has given the last one up.
         let mut again = false;
-        let given_up: Vec<Open> = if asked.number.is_none() {
+        let given_up: Vec<OpenExchange> = if asked.number.is_none() {
             self.open.drain(..).collect()
         } else if self.open.len() >= OPEN_MAX || self.open.iter().any(same) {
             self.open.pop_front().into_iter().collect()
@@ -184,8 +184,8 @@ impl Conversation {
         }
         let (exchange, asked) = (self.next, Arc::new(asked));
         self.next += 1;
-        self.open.push_back(Open { exchange, asked: Arc::clone(&asked), ended });
-        (Some(exchange), What::Request { asked, again })
+        self.open.push_back(OpenExchange { exchange, asked: Arc::clone(&asked), ended });
+        (Some(exchange), Meaning::Request { asked, again })
     }
 
     fn answered(
@@ -194,8 +194,8 @@ impl Conversation {
         number: Option<u32>,
         body: &[u8],
         began: Moment,
-    ) -> (Option<u64>, What) {
-        let fits = |open: &Open| {
+    ) -> (Option<u64>, Meaning) {
+        let fits = |open: &OpenExchange| {
             open.asked.number == number
                 && (open.asked.station == station || station.is_none() || open.asked.station.is_none())
         };
@@ -207,11 +207,11 @@ impl Conversation {
                 }
                 _ => format!("an answer{} to nothing that is open: late, or sent twice", shown(station)),
             };
-            return (None, What::Stray(words));
+            return (None, Meaning::Stray(words));
         };
-        let Some(open) = self.open.remove(at) else { return (None, What::Stray(String::new())) };
-        let told = self.ear.answer(&open.asked, body);
+        let Some(open) = self.open.remove(at) else { return (None, Meaning::Stray(String::new())) };
+        let told = self.observer.answer(&open.asked, body);
         let took = began.since(open.ended);
-        (Some(open.exchange), What::Answer { asked: open.asked, told, took })
+        (Some(open.exchange), Meaning::Answer { asked: open.asked, told, took })
     }
 }

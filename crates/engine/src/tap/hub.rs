@@ -7,7 +7,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::Duration;
 
 /// Pieces that one who looks on gets in one window of time: 2,000 a second, what six serial lines at 115200 carry without a
-/// pause. What a flood on a socket has beyond that is counted and left out, so that looking on costs those who ask next to
+/// pause. Meaning a flood on a socket has beyond that is counted and left out, so that looking on costs those who ask next to
 /// nothing.
 const WINDOW_PIECES: usize = 200;
 /// The length of such a window, in microseconds.
@@ -17,7 +17,7 @@ const WAITING_MAX: usize = 20_000;
 
 /// Bytes of one side of a conversation, as they passed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Piece {
+pub struct Chunk {
     /// The port's name.
     pub port: Arc<str>,
     /// Who talks with us there, where several may.
@@ -56,7 +56,7 @@ pub struct Watcher {
 
 #[derive(Default)]
 struct Inner {
-    waiting: Vec<Piece>,
+    waiting: Vec<Chunk>,
     window: u64,
     taken: usize,
     /// Pieces that were left out since the last look.
@@ -65,11 +65,11 @@ struct Inner {
     missed: u64,
 }
 
-/// What somebody who looks on gets at once.
+/// Meaning somebody who looks on gets at once.
 #[derive(Debug, Default)]
 pub struct Taken {
     /// In the order in which they passed.
-    pub pieces: Vec<Piece>,
+    pub pieces: Vec<Chunk>,
     /// How many were left out before them.
     pub lost: u64,
 }
@@ -103,7 +103,7 @@ impl Tap {
     }
 
     /// Something passed; `make` is called for those who have room for it.
-    pub(crate) fn passed(&self, port: &str, now: Moment, make: impl Fn() -> Piece) {
+    pub(crate) fn passed(&self, port: &str, now: Moment, make: impl Fn() -> Chunk) {
         if !self.is_on() {
             return;
         }
@@ -140,7 +140,7 @@ impl Drop for Tap {
 
 impl Watcher {
     /// Takes a piece if it is wanted and there is room; gives the moment until which there is none.
-    fn take(&self, port: &str, now: Moment, missed: u64, make: &impl Fn() -> Piece) -> u64 {
+    fn take(&self, port: &str, now: Moment, missed: u64, make: &impl Fn() -> Chunk) -> u64 {
         let mut inner = lock(&self.inner);
         // Whoever looks at some ports only cannot tell how many of what was missed were theirs: all of it counts.
         inner.lost += missed - inner.missed;
@@ -164,7 +164,7 @@ impl Watcher {
         0
     }
 
-    /// What has passed since the last look; waits for something no longer than this. `None` once the converter has
+    /// Meaning has passed since the last look; waits for something no longer than this. `None` once the converter has
     /// ended.
     #[must_use]
     pub fn fetch(&self, patience: Duration) -> Option<Taken> {
@@ -184,9 +184,9 @@ impl Watcher {
 mod tests {
     use super::*;
 
-    fn piece(port: &str, at: u64) -> Piece {
+    fn piece(port: &str, at: u64) -> Chunk {
         let moment = Moment(at);
-        Piece {
+        Chunk {
             port: port.into(),
             who: None,
             side: Side::Asks,

@@ -1,12 +1,12 @@
 //! Looking on at a serial line: nothing is ever sent there.
 
 use super::remote::Dated;
-use super::{Piece, Taken};
+use super::{Chunk, Taken};
 use crate::Moment;
+use crate::direct::Closed;
 use crate::moment::Clock;
 use crate::port::tty::open_line;
 use crate::port::wait::readable;
-use crate::reach::Closed;
 use crate::speak::Side;
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
@@ -21,7 +21,7 @@ pub struct LineListener {
     port: Arc<str>,
     line: Line,
     clock: Clock,
-    /// What its moments are in people's time.
+    /// Meaning its moments are in people's time.
     pub dated: Dated,
 }
 
@@ -36,7 +36,7 @@ impl LineListener {
         Ok(Self { tty, port: port.into(), line, clock, dated: Dated::now(&clock) })
     }
 
-    /// What has passed since the last look, and the moment; nothing where nothing came within that time.
+    /// Meaning has passed since the last look, and the moment; nothing where nothing came within that time.
     ///
     /// # Errors
     /// The line has gone.
@@ -52,7 +52,7 @@ impl LineListener {
                     let began = now - chars * self.line.char_nanos() / 1000;
                     let bytes = chunk.get(..count).unwrap_or_default().to_vec();
                     let (port, side) = (Arc::clone(&self.port), Side::Either);
-                    taken.pieces.push(Piece { port, who: None, side, began, ended: now, bytes });
+                    taken.pieces.push(Chunk { port, who: None, side, began, ended: now, bytes });
                 }
                 Err(Errno::AGAIN | Errno::INTR) => {}
                 Err(errno) => return Err(errno.into()),

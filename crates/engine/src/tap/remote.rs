@@ -1,9 +1,9 @@
 //! Looking on from another terminal: pieces over the converter's control socket, one JSON line for all that came
 //! together.
 
-use super::{Piece, Taken, Watcher};
+use super::{Chunk, Taken, Watcher};
 use crate::Moment;
-use crate::control::{Answer, Heard, Lines, Remote};
+use crate::control::{ControlAnswer, Handled, Lines, Remote};
 use crate::converter::Running;
 use crate::hex::{bytes_of_hex, hex};
 use crate::moment::Clock;
@@ -55,22 +55,22 @@ impl Dated {
 struct Batch {
     now: u64,
     lost: u64,
-    pieces: Vec<Row>,
+    pieces: Vec<ChunkRow>,
 }
 
 /// Port, who, side, beginning, end, bytes in hex.
 #[derive(Serialize, Deserialize)]
-struct Row(String, Option<String>, Side, u64, u64, String);
+struct ChunkRow(String, Option<String>, Side, u64, u64, String);
 
-impl Row {
-    fn of(piece: &Piece) -> Self {
+impl ChunkRow {
+    fn of(piece: &Chunk) -> Self {
         let who = piece.who.as_deref().map(str::to_string);
         Self(piece.port.to_string(), who, piece.side, piece.began.0, piece.ended.0, hex(&piece.bytes))
     }
 
-    fn piece(self) -> Piece {
+    fn piece(self) -> Chunk {
         let Self(port, who, side, began, ended, hex) = self;
-        Piece {
+        Chunk {
             port: port.into(),
             who: who.map(Into::into),
             side,
@@ -82,12 +82,12 @@ impl Row {
 }
 
 /// The converter's side: takes those who want to look on.
-pub struct TapDesk {
+pub struct TapHandler {
     site: Weak<Site>,
     clock: Clock,
 }
 
-impl TapDesk {
+impl TapHandler {
     /// For a running converter; it ends with that.
     #[must_use]
     pub fn new(running: &Running) -> Self {
@@ -97,11 +97,11 @@ impl TapDesk {
     /// Answers a request of the control socket; `None` for other verbs than this one. The words are the ports that are
     /// looked at; without any, all are.
     #[must_use]
-    pub fn hear(&self, verb: &str, words: &[String]) -> Option<Heard> {
+    pub fn hear(&self, verb: &str, words: &[String]) -> Option<Handled> {
         if verb != VERB {
             return None;
         }
-        let refused = |why: String| Some(Answer::of(Err(why)).into());
+        let refused = |why: String| Some(ControlAnswer::of(Err(why)).into());
         let Some(site) = self.site.upgrade() else { return refused("the converter is ending".into()) };
         let shared = site.current();
         if let Some(word) = words.iter().find(|word| shared.ports.iter().all(|port| port.name != **word)) {
@@ -109,19 +109,19 @@ impl TapDesk {
         }
         let watcher = shared.tap.watch((!words.is_empty()).then(|| words.to_vec()));
         let clock = self.clock;
-        let answer = Answer {
+        let answer = ControlAnswer {
             said: String::new(),
             done: true,
             rows: vec![],
             data: serde_json::to_value(Dated::now(&clock)).ok(),
         };
-        Some(Heard::Stream(answer, Box::new(move |out| stream(&watcher, &clock, out))))
+        Some(Handled::Stream(answer, Box::new(move |out| stream(&watcher, &clock, out))))
     }
 }
 
 fn stream(watcher: &Watcher, clock: &Clock, out: &mut dyn Write) {
     while let Some(taken) = watcher.fetch(BEAT) {
-        let rows = taken.pieces.iter().map(Row::of).collect();
+        let rows = taken.pieces.iter().map(ChunkRow::of).collect();
         let batch = Batch { now: clock.now().0, lost: taken.lost, pieces: rows };
         let Ok(text) = serde_json::to_string(&batch) else { return };
         if writeln!(out, "{text}").is_err() {
@@ -135,7 +135,7 @@ fn stream(watcher: &Watcher, clock: &Clock, out: &mut dyn Write) {
 /// Looks on at a converter that runs in another terminal.
 pub struct Follow {
     lines: Lines,
-    /// What its moments are in people's time.
+    /// Meaning its moments are in people's time.
     pub dated: Dated,
 }
 
@@ -154,13 +154,13 @@ impl Follow {
         Ok(Self { lines, dated })
     }
 
-    /// What has passed since the last look, and the converter's moment; nothing where nothing came within that time.
+    /// Meaning has passed since the last look, and the converter's moment; nothing where nothing came within that time.
     ///
     /// # Errors
     /// The converter has ended.
     pub fn fetch(&mut self, patience: Duration) -> std::io::Result<Option<(Moment, Taken)>> {
         let Some(line) = self.lines.next(patience)? else { return Ok(None) };
         let Batch { now, lost, pieces } = serde_json::from_str(&line)?;
-        Ok(Some((Moment(now), Taken { pieces: pieces.into_iter().map(Row::piece).collect(), lost })))
+        Ok(Some((Moment(now), Taken { pieces: pieces.into_iter().map(ChunkRow::piece).collect(), lost })))
     }
 }

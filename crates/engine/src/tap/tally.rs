@@ -1,7 +1,7 @@
-//! What passed, counted: by station and by kind, and how long answers took.
+//! Meaning passed, counted: by station and by kind, and how long answers took.
 
-use super::{Passed, What};
-use crate::speak::Told;
+use super::{Meaning, Passed};
+use crate::speak::AnswerMeaning;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use woodrush_core::protocol::{refusal_health, refusal_shown};
@@ -52,7 +52,7 @@ impl Times {
     }
 }
 
-/// What passed, of one station or of a whole port.
+/// Meaning passed, of one station or of a whole port.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct Counted {
     /// Requests, those that were sent again with them.
@@ -82,28 +82,28 @@ impl Counted {
     pub fn count(&mut self, passed: &Passed) {
         self.bytes += passed.bytes.len() as u64;
         match &passed.what {
-            What::Request { again, .. } => {
+            Meaning::Request { again, .. } => {
                 self.requests += 1;
                 self.again += u64::from(*again);
             }
-            What::Answer { told, took, .. } => {
+            Meaning::Answer { told, took, .. } => {
                 match told {
-                    Told::Good(_) | Told::Words(_) => self.answers += 1,
-                    Told::Refused(native) => {
+                    AnswerMeaning::Good(_) | AnswerMeaning::Words(_) => self.answers += 1,
+                    AnswerMeaning::Refused(native) => {
                         let known = self
                             .refusals
                             .entry(refusal_health(*native))
                             .or_insert_with(|| (0, refusal_shown(*native)));
                         known.0 += 1;
                     }
-                    Told::Unfitting(_) => self.mismatched += 1,
+                    AnswerMeaning::Unfitting(_) => self.mismatched += 1,
                 }
                 self.times.count(*took);
             }
-            What::Silence { .. } => self.no_answer += 1,
-            What::Stray(_) => self.mismatched += 1,
-            What::Noise(_) => self.damaged += 1,
-            What::Sign(_, bad) => self.signs += u64::from(*bad),
+            Meaning::Silence { .. } => self.no_answer += 1,
+            Meaning::Stray(_) => self.mismatched += 1,
+            Meaning::Noise(_) => self.damaged += 1,
+            Meaning::Sign(_, bad) => self.signs += u64::from(*bad),
         }
     }
 

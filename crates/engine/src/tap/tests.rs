@@ -1,16 +1,16 @@
 //! Pairing and counting, on frames of Modbus written by hand.
 
-use super::{Audience, Conversation, Counted, Passed, Piece, Spoken, What};
+use super::{Chunk, Conversation, Conversations, Counted, Meaning, Passed, Spoken};
 use crate::Moment;
-use crate::capture::{Capture, CaptureWriter, Flow, Written};
-use crate::speak::{EarSetup, Side, Told, speaker};
+use crate::capture::{Capture, CaptureWriter, CapturedMessage, Flow};
+use crate::speak::{AnswerMeaning, ObserverSetup, Side, speaker};
 use std::collections::HashMap;
 use woodrush_core::protocol::{Setup, dialect};
 use woodrush_wire::modbus::{rtu, tcp};
 
 fn conversation(protocol: &str) -> Conversation {
-    let setup = EarSetup { port: &Setup::default(), stations: &[] };
-    Conversation::new((speaker(protocol).unwrap().ear)(&setup), 500_000)
+    let setup = ObserverSetup { port: &Setup::default(), stations: &[] };
+    Conversation::new((speaker(protocol).unwrap().observer)(&setup), 500_000)
 }
 
 fn line(unit: u8, pdu: &[u8]) -> Vec<u8> {
@@ -33,14 +33,14 @@ const ANSWERED: [u8; 4] = [3, 2, 0x12, 0x34];
 fn shown(passed: &Passed) -> String {
     let exchange = passed.exchange.map_or_else(|| "-".into(), |exchange| exchange.to_string());
     let what = match &passed.what {
-        What::Request { again: false, .. } => "request".into(),
-        What::Request { again: true, .. } => "again".into(),
-        What::Answer { told: Told::Good(_), took, .. } => format!("answer after {took}"),
-        What::Answer { told, .. } => format!("{told:?}"),
-        What::Silence { waited, .. } => format!("silence of {waited}"),
-        What::Stray(why) => why.clone(),
-        What::Sign(words, _) => words.clone(),
-        What::Noise(_) => "noise".into(),
+        Meaning::Request { again: false, .. } => "request".into(),
+        Meaning::Request { again: true, .. } => "again".into(),
+        Meaning::Answer { told: AnswerMeaning::Good(_), took, .. } => format!("answer after {took}"),
+        Meaning::Answer { told, .. } => format!("{told:?}"),
+        Meaning::Silence { waited, .. } => format!("silence of {waited}"),
+        Meaning::Stray(why) => why.clone(),
+        Meaning::Sign(words, _) => words.clone(),
+        Meaning::Noise(_) => "noise".into(),
     };
     format!("{exchange} {what}")
 }
@@ -173,10 +173,10 @@ fn spoken(protocol: &'static str) -> Spoken {
 #[test]
 fn each_connection_is_a_conversation_of_its_own() {
     let ports = HashMap::from([("office".to_string(), spoken("modbus-tcp"))]);
-    let mut audience = Audience::new(ports);
+    let mut audience = Conversations::new(ports);
     let mut piece = |port: &str, who: &str, at: u64, side, bytes: Vec<u8>| {
         let (began, ended) = (Moment(at), Moment(at));
-        let piece = Piece { port: port.into(), who: Some(who.into()), side, began, ended, bytes };
+        let piece = Chunk { port: port.into(), who: Some(who.into()), side, began, ended, bytes };
         audience.handle(&piece).iter().map(shown).collect::<Vec<_>>()
     };
     // Both have the same number, and either gets its own answer.
@@ -207,7 +207,7 @@ fn a_capture_brings_back_what_was_written() {
     let mut file = vec![];
     let mut writer = CaptureWriter::begin(&mut file).unwrap();
     for (at, (port, protocol, flow, side, bytes)) in (0u64..).zip(&messages) {
-        let written = Written {
+        let written = CapturedMessage {
             port,
             description: protocol,
             dialect: dialect(protocol),

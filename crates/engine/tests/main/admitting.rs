@@ -148,7 +148,7 @@ fn every_kind_of_listening_port_holds_its_number_of_clients_and_tells_the_system
 fn one_address_leaves_places_for_others() {
     let (up, _far) = up("modbus-tcp", MODBUS, "max-clients = 4\nmax-clients-per-address = 2");
     let own: Vec<TcpStream> = (0..4).map(|_| connect(&up)).collect();
-    until("four clients", || up.running.shared().health.askers().len() == 4);
+    until("four clients", || up.running.shared().health.clients().len() == 4);
     let mut more = connect(&up);
     assert!(is_closed(&mut more), "it has its share");
     was_told(&up, "4 clients are connected, 4 of them from its address");

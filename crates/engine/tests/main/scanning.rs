@@ -8,8 +8,8 @@ use woodrush_core::plan::Station;
 use woodrush_core::project::{Line, Wires, read};
 use woodrush_core::protocol::{Setup, Transport};
 use woodrush_core::wanted::Wanted;
-use woodrush_engine::reach::{Link, Reach};
-use woodrush_engine::readdress::{Doing, Ended, Move, Setting, State, readdress};
+use woodrush_engine::direct::{Direct, Link};
+use woodrush_engine::readdress::{Move, MoveResult, MoveState, NewSetting, Stage, readdress};
 use woodrush_engine::rig::Rig;
 use woodrush_engine::scan::{Depth, Found, Presence, look, numbered, stations, try_line};
 
@@ -56,8 +56,8 @@ fn scanned() -> Scanned {
 }
 
 impl Scanned {
-    fn reach(&self, timeout: u64) -> Reach {
-        Reach::open(&self.link, LineTime { timeout, ..self.line }, &self.base).unwrap()
+    fn reach(&self, timeout: u64) -> Direct {
+        Direct::open(&self.link, LineTime { timeout, ..self.line }, &self.base).unwrap()
     }
 
     fn look(&self, unit: u32, timeout: u64) -> Option<Found> {
@@ -117,7 +117,7 @@ fn only_the_lines_own_settings_bring_answers() {
     *line = "9600 8N1".parse::<Line>().unwrap();
     let time = LineTime { timeout: 100_000, ..site.line };
     let tried = |link: &Link| {
-        let mut reach = Reach::open(link, time, &site.base).unwrap();
+        let mut reach = Direct::open(link, time, &site.base).unwrap();
         try_line(&mut reach, &site.base, "unit", &[7, 8], &mut || true).unwrap()
     };
     assert!(!tried(&others).is_it());
@@ -174,11 +174,11 @@ fn a_device_as_shipped_gets_the_lines_settings_and_its_own_number() {
     let open = |line: &str, timeout: u64| {
         let line = line.parse::<Line>().unwrap();
         let time = LineTime { hurry: true, ..LineTime::bare(dialect, Some(line), timeout) };
-        Reach::open(&Link::Serial { path: path.clone(), line, two_wires: false, echo: false }, time, &base)
+        Direct::open(&Link::Serial { path: path.clone(), line, two_wires: false, echo: false }, time, &base)
     };
     let setting = |point: &str, value: &str| {
         let wanted = Wanted::of_project(&checked, &format!("gauge.{point}")).unwrap();
-        Setting { cells: wanted.cells(value).unwrap(), wanted }
+        NewSetting { cells: wanted.cells(value).unwrap(), wanted }
     };
     let order = Move {
         base: base.clone(),
@@ -196,10 +196,10 @@ fn a_device_as_shipped_gets_the_lines_settings_and_its_own_number() {
         steps.push(doing);
         true
     });
-    assert_eq!(ended, Ended { state: State::There, why: None, already: false });
+    assert_eq!(ended, MoveResult { state: MoveState::There, why: None, already: false });
     assert_eq!(
         steps,
-        [Doing::LookingAtNew, Doing::LookingAtOld, Doing::Writing, Doing::Applying, Doing::Finding]
+        [Stage::LookingAtNew, Stage::LookingAtOld, Stage::Writing, Stage::Applying, Stage::Finding]
     );
     let depth = Depth::quick();
     let mut old = open("9600 8N1", 200_000).unwrap();

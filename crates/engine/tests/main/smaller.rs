@@ -68,7 +68,7 @@ fn what_is_refused_as_too_long_is_asked_in_halves_and_that_is_remembered() {
 #[test]
 fn a_file_that_ends_too_early_is_refused_once_and_not_asked_in_pieces_for_ever() {
     let mut bench = bench("");
-    bench.bus(0).unwrap().devices[0].ail(|ill| ill.refuse = Some(0x10));
+    bench.bus(0).unwrap().devices[0].set_fault(|ill| ill.refuse = Some(0x10));
     bench.run(4_500_000);
     let refusals = |bench: &Bench| {
         bench.events().iter().filter(|(_, event)| matches!(event, Event::Refused { .. })).count()
@@ -80,7 +80,7 @@ fn a_file_that_ends_too_early_is_refused_once_and_not_asked_in_pieces_for_ever()
     bench.run(5_000_000);
     assert_eq!(port(&bench) - before, 5);
     // It recovers as it was.
-    bench.bus(0).unwrap().devices[0].ail(|ill| ill.refuse = None);
+    bench.bus(0).unwrap().devices[0].set_fault(|ill| ill.refuse = None);
     bench.run(2_000_000);
     assert!(bench.polls(0) >= 1);
     assert!(took_less(&bench).is_empty());

@@ -191,10 +191,12 @@ fn a_write_between_images_that_goes_one_way_only_or_astray_is_seen() {
     let shut = proof(&checked, |plan| plan.rules[5].writable = false);
     assert_eq!(wrong(&shut).0, [5], "{:?}", shut.rules[5].why);
     let other = |plan: &mut Plan| {
-        let Source::Entry { image, place, .. } = plan.rules[5].source else { panic!("clients write it") };
+        let Source::ClientCells { image, place, .. } = plan.rules[5].source else {
+            panic!("clients write it")
+        };
         let entries = (0u32..).zip(&plan.rules).filter(|(_, rule)| rule.source == Source::Client);
         let beside = entries.map(|(at, _)| at).min().unwrap();
-        plan.rules[5].source = Source::Entry { image, place, rule: beside };
+        plan.rules[5].source = Source::ClientCells { image, place, rule: beside };
     };
     let astray = proof(&checked, other);
     assert_eq!(wrong(&astray).0, [5], "{:?}", astray.rules[5].why);

@@ -7,7 +7,7 @@ use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
 use woodrush_engine::image::{DeviceWrite, Shown};
 use woodrush_engine::rig::Change;
-use woodrush_engine::shared::{AskerId, Errand, Job, LineQueue};
+use woodrush_engine::shared::{ClientId, LineQueue, LineRequest, Queued};
 use woodrush_wire::modbus::{Request, Table};
 
 const SECOND: u64 = 1_000_000;
@@ -32,7 +32,11 @@ fn a_full_queue_refuses_at_once_and_loses_nothing_that_waits() {
     for _ in 0..300 {
         let refused = Arc::clone(&refused);
         let reply = move |result: Result<Vec<u8>, Refusal>| refused.lock().unwrap().extend(result.err());
-        queue.push(Job { asker: AskerId(1), errand: Errand::Write(write()), reply: Box::new(reply) });
+        queue.push(Queued {
+            client: ClientId(1),
+            line_request: LineRequest::Write(write()),
+            reply: Box::new(reply),
+        });
     }
     let told = refused.lock().unwrap().clone();
     assert_eq!(told.len(), 300 - 256);

@@ -1,8 +1,8 @@
 //! Words that are read now, with their addresses, and looks that are kept for the next time.
 
 use crate::args::{DecodeArgs, Global};
+use crate::connections::Connections;
 use crate::console::Console;
-use crate::ways::Ways;
 use crate::{Failure, kept};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -27,7 +27,7 @@ pub(super) fn read(
     global: &Global,
     args: &DecodeArgs,
 ) -> Result<Option<Given>, Failure> {
-    let (mut ways, texts) = Ways::of_station(global, &args.way, &args.words)?;
+    let (mut ways, texts) = Connections::of_station(global, &args.way, &args.words)?;
     let wanted = ways.wanted(texts)?;
     let [one] = wanted.as_slice() else {
         return Err(Failure::Usage(
@@ -68,16 +68,16 @@ fn address(wanted: &Wanted, word: usize) -> String {
 
 /// The file's shape.
 #[derive(Serialize, Deserialize)]
-struct File {
+struct SampleFile {
     format: u32,
     /// The first and the last address.
     from: String,
     to: String,
-    looks: Vec<Look>,
+    looks: Vec<KeptSample>,
 }
 
 #[derive(Serialize, Deserialize)]
-struct Look {
+struct KeptSample {
     words: Vec<u16>,
     value: f64,
 }
@@ -86,7 +86,7 @@ struct Look {
 pub(super) fn keep(path: &Path, given: &Given, value: f64) -> Result<Vec<Sample>, Failure> {
     let (from, to) =
         (given.at.first().cloned().unwrap_or_default(), given.at.last().cloned().unwrap_or_default());
-    let before: Option<File> = kept::load(path, "not a file of kept looks")?;
+    let before: Option<SampleFile> = kept::load(path, "not a file of kept looks")?;
     if let Some(file) = &before
         && (&file.from, &file.to) != (&from, &to)
     {
@@ -100,9 +100,9 @@ pub(super) fn keep(path: &Path, given: &Given, value: f64) -> Result<Vec<Sample>
     let mut looks = before.map_or_else(Vec::new, |file| file.looks);
     // A file from elsewhere may say anything.
     looks.retain(|look| look.words.len() == given.words.len() && look.value.is_finite());
-    looks.push(Look { words: given.words.clone(), value });
+    looks.push(KeptSample { words: given.words.clone(), value });
     looks.drain(..looks.len().saturating_sub(LOOKS_MAX));
-    let file = File { format: 1, from, to, looks };
+    let file = SampleFile { format: 1, from, to, looks };
     kept::save(path, &file)?;
     Ok(file.looks.into_iter().map(|look| Sample { words: look.words, value: look.value }).collect())
 }

@@ -1,8 +1,8 @@
 //! Looks at both ends of rules: what a device says, what a reader of the image sees, and the verdict on it.
 
 use super::{LiveValue, Subject, cells, now};
+use crate::connections::{Connections, Failed};
 use crate::console::Console;
-use crate::ways::{Failed, Ways};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
@@ -19,7 +19,7 @@ const LONGEST_WAIT: u64 = 10_000_000;
 const SLICE: Duration = Duration::from_millis(50);
 
 /// What one look at a rule brought.
-struct Look {
+struct ThreeReads {
     before: Vec<u8>,
     seen: Result<Vec<u8>, Failed>,
     after: Vec<u8>,
@@ -29,7 +29,12 @@ struct Look {
 
 /// Looks at these rules at once: at the devices, at the images once whatever they show was polled after that, and at the
 /// devices again. So what a reader sees lies between the two looks, however fast a value moves one way.
-fn at_once(ways: &mut Ways, subjects: &[&Subject], wait: Duration, stop: &Stop) -> Vec<Result<Look, Failed>> {
+fn at_once(
+    ways: &mut Connections,
+    subjects: &[&Subject],
+    wait: Duration,
+    stop: &Stop,
+) -> Vec<Result<ThreeReads, Failed>> {
     let before: Vec<Result<Vec<u8>, Failed>> =
         subjects.iter().map(|subject| cells(ways, &subject.device)).collect();
     until_polled(ways, subjects, wait, stop);
@@ -46,20 +51,20 @@ fn at_once(ways: &mut Ways, subjects: &[&Subject], wait: Duration, stop: &Stop) 
     ends.map(|(((before, seen), age), subject)| {
         let before = before?;
         let after = cells(ways, &subject.device)?;
-        Ok(Look { before, seen, after, age })
+        Ok(ThreeReads { before, seen, after, age })
     })
     .collect()
 }
 
 /// How old each value is that the converter shows of these rules, in seconds.
-fn ages(ways: &Ways, subjects: &[&Subject]) -> Vec<Option<f64>> {
+fn ages(ways: &Connections, subjects: &[&Subject]) -> Vec<Option<f64>> {
     let status = ways.status();
     let age = |subject: &&Subject| crate::commands::read::age(ways, status.as_ref(), &subject.image);
     subjects.iter().map(age).collect()
 }
 
 /// Waits so long, and on for whatever the converter then still shows of before, while it counts as fresh.
-fn until_polled(ways: &Ways, subjects: &[&Subject], wait: Duration, stop: &Stop) {
+fn until_polled(ways: &Connections, subjects: &[&Subject], wait: Duration, stop: &Stop) {
     #[allow(clippy::disallowed_methods, reason = "a command that keeps time for a person")]
     let began = Instant::now();
     pause(wait, stop);
@@ -90,7 +95,7 @@ pub(super) type Numbered = (usize, u32, LiveValue);
 
 pub(super) fn look(
     console: &Console,
-    ways: &mut Ways,
+    ways: &mut Connections,
     subjects: &[Subject],
     looks: u32,
     every: u64,
@@ -151,7 +156,7 @@ pub(super) fn look(
     values
 }
 
-fn blank(ways: &Ways, subject: &Subject, item: u32) -> LiveValue {
+fn blank(ways: &Connections, subject: &Subject, item: u32) -> LiveValue {
     let map = ways.checked().and_then(|checked| checked.project.maps.get(subject.pair.map));
     let name = map.and_then(|map| map.name.as_ref()).map(|name| name.value.clone());
     let many = subject.pair.count > 1;
@@ -180,7 +185,12 @@ fn blank(ways: &Ways, subject: &Subject, item: u32) -> LiveValue {
 }
 
 /// The verdict on one value, whether it is good, and why not.
-fn judged(subject: &Subject, item: u32, look: &Look, tolerance: f64) -> (&'static str, bool, Option<String>) {
+fn judged(
+    subject: &Subject,
+    item: u32,
+    look: &ThreeReads,
+    tolerance: f64,
+) -> (&'static str, bool, Option<String>) {
     let pair = &subject.pair;
     let (before, after) = (pair.of_device(&look.before, item), pair.of_device(&look.after, item));
     let has_value = pair.has_value(before) || pair.has_value(after);
@@ -203,7 +213,13 @@ fn judged(subject: &Subject, item: u32, look: &Look, tolerance: f64) -> (&'stati
     }
 }
 
-fn take(value: &mut LiveValue, subject: &Subject, item: u32, look: &Result<Look, Failed>, tolerance: f64) {
+fn take(
+    value: &mut LiveValue,
+    subject: &Subject,
+    item: u32,
+    look: &Result<ThreeReads, Failed>,
+    tolerance: f64,
+) {
     value.at = now();
     let look = match look {
         Ok(look) => look,

@@ -4,9 +4,9 @@ mod looks;
 mod writes;
 
 use crate::args::{ConnectionArgs, Format, Global, ProveArgs};
+use crate::connections::{Connections, Failed, fault};
 use crate::console::{Console, Tone};
 use crate::render;
-use crate::ways::{Failed, Ways, fault};
 use crate::{Failure, Verdict};
 use looks::look;
 use serde::Serialize;
@@ -121,7 +121,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
     let every =
         micros(&args.every).ok_or_else(|| Failure::Usage(format!("`{}` is not a time", args.every)))?;
     let way = ConnectionArgs { rig: args.rig, ..ConnectionArgs::default() };
-    let (mut ways, _) = Ways::sort(global, &way, &[])?;
+    let (mut ways, _) = Connections::sort(global, &way, &[])?;
     if !ways.is_running() {
         return Err(Failure::Outside(
             "no converter of this project is running here, so there is nothing to read the images from (start `woodrush run`, on the rig `woodrush run --rig`)".into(),
@@ -215,7 +215,7 @@ fn subjects(checked: &Checked) -> Result<(Vec<Subject>, Vec<String>), Failure> {
     Ok((found, left_out))
 }
 
-fn cells(ways: &mut Ways, wanted: &Wanted) -> Result<Vec<u8>, Failed> {
+fn cells(ways: &mut Connections, wanted: &Wanted) -> Result<Vec<u8>, Failed> {
     crate::commands::read::value(ways, wanted).map(|(cells, _)| cells)
 }
 

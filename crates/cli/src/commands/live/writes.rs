@@ -2,8 +2,8 @@
 
 use super::{Subject, cells};
 use crate::Failure;
+use crate::connections::{Connections, Failed};
 use crate::console::{Console, Tone};
-use crate::ways::{Failed, Ways};
 use std::io::{BufRead, IsTerminal, Write};
 use std::time::Duration;
 use woodrush_core::form::hex_words;
@@ -24,7 +24,7 @@ pub(super) struct Planned {
     cells: Vec<u8>,
 }
 
-pub(super) fn planned(ways: &Ways, subjects: &[Subject], text: &str) -> Result<Planned, Failure> {
+pub(super) fn planned(ways: &Connections, subjects: &[Subject], text: &str) -> Result<Planned, Failure> {
     let (target, value) = text.rsplit_once('=').ok_or_else(|| {
         Failure::Usage(format!(
             "`--write {text}` has no value (write it as POINT=VALUE: only you know what is safe there)"
@@ -84,7 +84,7 @@ pub(super) fn agreed(console: &Console, subjects: &[Subject], writes: &[Planned]
 }
 
 /// Writes through the image, looks at the device, and puts the old value back; in words, and whether all went well.
-pub(super) fn written(ways: &mut Ways, subjects: &[Subject], planned: &Planned) -> (String, bool) {
+pub(super) fn written(ways: &mut Connections, subjects: &[Subject], planned: &Planned) -> (String, bool) {
     let Some(subject) = subjects.get(planned.subject) else { return ("it is not there".into(), false) };
     let (device, image) = (&subject.device, &subject.image);
     let old = match (tried(|| cells(ways, device)), tried(|| cells(ways, image))) {
@@ -126,7 +126,7 @@ pub(super) fn written(ways: &mut Ways, subjects: &[Subject], planned: &Planned) 
     (words, arrived && back)
 }
 
-fn put(ways: &mut Ways, image: &Wanted, cells: &[u8]) -> Result<(), Failed> {
+fn put(ways: &mut Connections, image: &Wanted, cells: &[u8]) -> Result<(), Failed> {
     for extent in image.requests(Verb::Write).unwrap_or_default() {
         tried(|| ways.ask(image, |reach, station| reach.write(station, extent, cells.to_vec())))?;
     }
@@ -144,7 +144,7 @@ fn tried<T>(mut ask: impl FnMut() -> Result<T, Failed>) -> Result<T, Failed> {
     ask()
 }
 
-fn arrives(ways: &mut Ways, subject: &Subject, wanted: &[u8]) -> bool {
+fn arrives(ways: &mut Connections, subject: &Subject, wanted: &[u8]) -> bool {
     for _ in 0..ARRIVES.0 {
         if cells(ways, &subject.device).is_ok_and(|device| subject.pair.arrived(&device, wanted)) {
             return true;

@@ -1,6 +1,6 @@
 //! The change of the project file: one value, in place, with comments and layout as they were.
 
-use super::Order;
+use super::MoveOrder;
 use crate::Failure;
 use std::io::Write;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
@@ -41,7 +41,7 @@ impl Change {
     ///
     /// # Errors
     /// The value is not one that can be changed in place, or the changed project would be wrong.
-    pub(super) fn plan(path: &Path, order: &Order<'_>) -> Result<Option<Self>, Failure> {
+    pub(super) fn plan(path: &Path, order: &MoveOrder<'_>) -> Result<Option<Self>, Failure> {
         let (name, key) = (order.name, order.key);
         let own = order.checked.plan.devices.get(order.device).and_then(|station| station.setup.number(key));
         let known = order.checked.project.line_of(order.device).map(|line| line.value);
@@ -142,7 +142,7 @@ impl Change {
     }
 
     /// The changed project may have no fault that the present one has not.
-    fn sound(path: &Path, text: &str, order: &Order<'_>) -> Result<(), Failure> {
+    fn sound(path: &Path, text: &str, order: &MoveOrder<'_>) -> Result<(), Failure> {
         let load = crate::project::reader(path);
         let next = check(read(&path.display().to_string(), text.to_string(), &mut |file| load(file)));
         let known: Vec<&str> = order.checked.findings.iter().map(|finding| finding.what.as_str()).collect();

@@ -4,9 +4,9 @@ mod file;
 mod follow;
 
 use crate::args::{ConnectionArgs, Format, Global, ReaddressArgs};
+use crate::connections::{Connections, Field, fault};
 use crate::console::{Console, Tone};
 use crate::render;
-use crate::ways::{Field, Ways, fault};
 use crate::{Failure, Verdict};
 use std::io::{BufRead, IsTerminal, Write};
 use std::path::Path;
@@ -14,8 +14,8 @@ use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::project::{Line, Parity, Point, Role, micros};
 use woodrush_core::wanted::Wanted;
-use woodrush_engine::reach::{Closed, Link, Reach};
-use woodrush_engine::readdress::{Doing, Ended, Move, Setting, State, readdress};
+use woodrush_engine::direct::{Closed, Direct, Link};
+use woodrush_engine::readdress::{Move, MoveResult, MoveState, NewSetting, Stage, readdress};
 use woodrush_engine::scan::stations;
 use woodrush_engine::stop::Stop;
 
@@ -105,7 +105,7 @@ fn asked(console: &Console, question: &str) -> Result<String, Failure> {
 }
 
 /// Everything that is known before anything is asked.
-struct Order<'c> {
+struct MoveOrder<'c> {
     checked: &'c Checked,
     device: usize,
     name: &'c str,
@@ -116,7 +116,7 @@ struct Order<'c> {
     to_line: Option<Line>,
 }
 
-impl Order<'_> {
+impl MoveOrder<'_> {
     /// The point of the profile that has a role.
     fn role(&self, role: Role) -> Option<&Point> {
         self.checked.project.profile_of(self.device)?.points.iter().find(|point| point.role == Some(role))
@@ -130,7 +130,7 @@ impl Order<'_> {
     }
 
     /// A value for the point of a role.
-    fn setting(&self, role: Role, called: &str, value: &str) -> Result<Setting, Failure> {
+    fn setting(&self, role: Role, called: &str, value: &str) -> Result<NewSetting, Failure> {
         let (wanted, _) = self.wanted(role)?.ok_or_else(|| {
             usage(format!(
                 "the profile of `{}` has no point with `role = \"{called}\"` (add it: which register holds it?)",
@@ -138,7 +138,7 @@ impl Order<'_> {
             ))
         })?;
         let cells = wanted.cells(value).map_err(usage)?;
-        Ok(Setting { wanted, cells })
+        Ok(NewSetting { wanted, cells })
     }
 
     /// The number that stands for a value in the profile.
@@ -166,7 +166,7 @@ fn one(
     stop: &Stop,
 ) -> Result<Verdict, Failure> {
     let way = ConnectionArgs { rig: args.rig, timeout: args.timeout.clone(), ..ConnectionArgs::default() };
-    let (ways, _) = Ways::sort(global, &way, &[])?;
+    let (ways, _) = Connections::sort(global, &way, &[])?;
     let checked = ways.checked().ok_or_else(|| usage("there is no project"))?;
     let device = checked.project.device(name).ok_or_else(|| usage(format!("there is no device `{name}`")))?;
     let station = checked.plan.devices.get(device).ok_or_else(|| usage("it has no port"))?;
@@ -218,7 +218,7 @@ fn one(
     told(console, &order, &ended, change)
 }
 
-fn failed_way(console: &mut Console, name: &str, failed: &crate::ways::Failed) -> Verdict {
+fn failed_way(console: &mut Console, name: &str, failed: &crate::connections::Failed) -> Verdict {
     let text = render::diagnosis::text(console, name, &failed.diagnosis);
     console.complain(&text);
     Verdict::Outside
@@ -231,7 +231,7 @@ fn order<'c>(
     name: &'c str,
     field: &Field,
     args: &ReaddressArgs,
-) -> Result<Order<'c>, Failure> {
+) -> Result<MoveOrder<'c>, Failure> {
     let (key, range) = stations(&field.station, field.transport)
         .ok_or_else(|| usage(format!("`{name}` has no number on its port: its protocol knows none")))?;
     let station = checked.plan.devices.get(device);
@@ -281,11 +281,16 @@ fn order<'c>(
             "a running converter has port {port} and its settings; end `woodrush run` first"
         )));
     }
-    Ok(Order { checked, device, name, key, from, to, from_line, to_line })
+    Ok(MoveOrder { checked, device, name, key, from, to, from_line, to_line })
 }
 
 /// The registers that are written.
-fn work(order: &Order<'_>, field: &Field, args: &ReaddressArgs, console: &Console) -> Result<Move, Failure> {
+fn work(
+    order: &MoveOrder<'_>,
+    field: &Field,
+    args: &ReaddressArgs,
+    console: &Console,
+) -> Result<Move, Failure> {
     let mut settings = vec![];
     if let (Some(from), Some(to)) = (order.from_line, order.to_line) {
         if from.baud != to.baud {
@@ -309,11 +314,11 @@ fn work(order: &Order<'_>, field: &Field, args: &ReaddressArgs, console: &Consol
     let unlock = match (order.wanted(Role::Unlock)?, &args.unlock) {
         (None, _) => None,
         (Some((wanted, _)), Some(value)) => {
-            Some(Setting { cells: wanted.cells(value).map_err(usage)?, wanted })
+            Some(NewSetting { cells: wanted.cells(value).map_err(usage)?, wanted })
         }
         (Some((wanted, _)), None) if std::io::stdin().is_terminal() => {
             let value = asked(console, &format!("the value that unlocks {} (it is not kept): ", order.name))?;
-            Some(Setting { cells: wanted.cells(&value).map_err(usage)?, wanted })
+            Some(NewSetting { cells: wanted.cells(&value).map_err(usage)?, wanted })
         }
         (Some(_), None) => return Err(usage("the device must be unlocked: add `--unlock VALUE`")),
     };
@@ -321,7 +326,7 @@ fn work(order: &Order<'_>, field: &Field, args: &ReaddressArgs, console: &Consol
         None => None,
         Some((wanted, point)) => {
             let value = point.values.first().map_or(1, |(_, code)| *code).to_string();
-            Some(Setting { cells: wanted.cells(&value).map_err(usage)?, wanted })
+            Some(NewSetting { cells: wanted.cells(&value).map_err(usage)?, wanted })
         }
     };
     let base = field.station.clone();
@@ -330,12 +335,12 @@ fn work(order: &Order<'_>, field: &Field, args: &ReaddressArgs, console: &Consol
 
 fn carry_out(
     console: &mut Console,
-    ways: &Ways,
+    ways: &Connections,
     field: &Field,
-    order: &Order<'_>,
+    order: &MoveOrder<'_>,
     todo: &Move,
     stop: &Stop,
-) -> Result<Ended, crate::ways::Failed> {
+) -> Result<MoveResult, crate::connections::Failed> {
     let at = |line: Option<Line>| {
         let mut field = field.clone();
         if let (Link::Serial { line: own, .. }, Some(line)) = (&mut field.link, line) {
@@ -348,25 +353,25 @@ fn carry_out(
     };
     let (reach, _) = at(order.from_line).open(ways)?;
     let next = at(order.to_line);
-    let mut reopen = || Reach::open(&next.link, next.line, &next.station);
+    let mut reopen = || Direct::open(&next.link, next.line, &next.station);
     let changes = order.to_line.is_some();
     let mut last = None;
     let (key, from, to) = (order.key, order.from, order.to);
-    let mut go_on = |doing: Doing| {
+    let mut go_on = |doing: Stage| {
         if last != Some(doing) {
             last = Some(doing);
             console.note(&match doing {
-                Doing::LookingAtNew => format!("  is {key} {to} free?"),
-                Doing::LookingAtOld => format!("  is just one at {key} {from}?"),
-                Doing::Unlocking => "  unlock".to_string(),
-                Doing::Writing => "  write".to_string(),
-                Doing::Applying => "  make it take effect".to_string(),
-                Doing::Finding => format!("  does it answer at {key} {to}?"),
+                Stage::LookingAtNew => format!("  is {key} {to} free?"),
+                Stage::LookingAtOld => format!("  is just one at {key} {from}?"),
+                Stage::Unlocking => "  unlock".to_string(),
+                Stage::Writing => "  write".to_string(),
+                Stage::Applying => "  make it take effect".to_string(),
+                Stage::Finding => format!("  does it answer at {key} {to}?"),
             });
         }
         !stop.is_asked()
     };
-    let reopen: Option<&mut dyn FnMut() -> Result<Reach, Closed>> =
+    let reopen: Option<&mut dyn FnMut() -> Result<Direct, Closed>> =
         if changes { Some(&mut reopen) } else { None };
     let ended = readdress(reach, todo, reopen, &mut go_on);
     Ok(ended)
@@ -375,12 +380,12 @@ fn carry_out(
 /// Says how it ended, and lets the file and everyone else follow.
 fn told(
     console: &mut Console,
-    order: &Order<'_>,
-    ended: &Ended,
+    order: &MoveOrder<'_>,
+    ended: &MoveResult,
     mut change: Option<file::Change>,
 ) -> Result<Verdict, Failure> {
     let (key, from, to) = (order.key, order.from, order.to);
-    let good = ended.state == State::There && ended.why.is_none();
+    let good = ended.state == MoveState::There && ended.why.is_none();
     let mut follow = vec![];
     let mut changed = None;
     if good {
@@ -427,24 +432,24 @@ fn told(
     }
     let why = ended.why.clone().unwrap_or_default();
     let state = match ended.state {
-        State::Untouched => format!("nothing was written: it is as it was, at {key} {from}"),
-        State::Unlocked => format!("it is unlocked, and otherwise as it was, at {key} {from}"),
-        State::Written => format!(
+        MoveState::Untouched => format!("nothing was written: it is as it was, at {key} {from}"),
+        MoveState::Unlocked => format!("it is unlocked, and otherwise as it was, at {key} {from}"),
+        MoveState::Written => format!(
             "its settings were written and it was not seen since: it is at {key} {to}, or at {key} {from} until its power was off and on"
         ),
-        State::Stayed => format!("the value was written, and it answers at {key} {from} still"),
-        State::There => format!("it answers at {key} {to}"),
+        MoveState::Stayed => format!("the value was written, and it answers at {key} {from} still"),
+        MoveState::There => format!("it answers at {key} {to}"),
     };
     console.complain(&format!("{}: {why}\n  state: {state}\n  the project file was not changed", order.name));
-    Ok(if ended.state == State::Untouched { Verdict::No } else { Verdict::Outside })
+    Ok(if ended.state == MoveState::Untouched { Verdict::No } else { Verdict::Outside })
 }
 
-fn state_word(state: State) -> &'static str {
+fn state_word(state: MoveState) -> &'static str {
     match state {
-        State::Untouched => "untouched",
-        State::Unlocked => "unlocked",
-        State::Written => "written",
-        State::Stayed => "stayed",
-        State::There => "there",
+        MoveState::Untouched => "untouched",
+        MoveState::Unlocked => "unlocked",
+        MoveState::Written => "written",
+        MoveState::Stayed => "stayed",
+        MoveState::There => "there",
     }
 }

@@ -8,12 +8,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::Wires;
-use woodrush_engine::control::{Answer, Claim, Control, Heard, Remote, Row, Whose};
+use woodrush_engine::control::{Claim, Control, ControlAnswer, Handled, Remote, Row, Whose};
 use woodrush_engine::converter::{Bindings, Event, Running, start};
+use woodrush_engine::direct::ControlHandler;
 use woodrush_engine::monitor::Monitor;
-use woodrush_engine::reach::Desk;
 use woodrush_engine::rig::aliases;
-use woodrush_engine::tap::TapDesk;
+use woodrush_engine::tap::TapHandler;
 
 /// A converter at work, heard by other terminals; dropping it ends it.
 pub(crate) struct Converter {
@@ -74,7 +74,7 @@ impl Converter {
             start(checked, plan, &bindings, tell).map_err(|fault| Failure::Outside(fault.to_string()))?;
         let monitor = Monitor::new(&running, checked);
         let again = Arc::new(AtomicBool::new(false));
-        let desks = (Desk::new(&running.site), TapDesk::new(&running));
+        let desks = (ControlHandler::new(&running.site), TapHandler::new(&running));
         let places = Arc::new(Mutex::new(vec![]));
         let hearer = hearer(&monitor, &again, desks, &places);
         let control = Control::serve(claim, hearer)
@@ -122,32 +122,32 @@ impl Converter {
 fn hearer(
     monitor: &Arc<Monitor>,
     again: &Arc<AtomicBool>,
-    (desk, tap): (Desk, TapDesk),
+    (desk, tap): (ControlHandler, TapHandler),
     places: &Arc<Mutex<Vec<Row>>>,
-) -> impl Fn(&str, &[String]) -> Option<Heard> + Send + Sync + use<> {
+) -> impl Fn(&str, &[String]) -> Option<Handled> + Send + Sync + use<> {
     let (monitor, again, places) = (Arc::downgrade(monitor), Arc::clone(again), Arc::clone(places));
     move |verb, words| {
-        if let Some(heard) = desk.hear(verb, words).map(Heard::from).or_else(|| tap.hear(verb, words)) {
+        if let Some(heard) = desk.hear(verb, words).map(Handled::from).or_else(|| tap.hear(verb, words)) {
             return Some(heard);
         }
         let monitor = monitor.upgrade()?;
-        let done = |said: &str| Answer::of(Ok((said.to_string(), vec![])));
+        let done = |said: &str| ControlAnswer::of(Ok((said.to_string(), vec![])));
         let answer = match verb {
-            "status" => Answer { data: serde_json::to_value(monitor.status()).ok(), ..done("") },
-            "values" => Answer { data: serde_json::to_value(monitor.values()).ok(), ..done("") },
+            "status" => ControlAnswer { data: serde_json::to_value(monitor.status()).ok(), ..done("") },
+            "values" => ControlAnswer { data: serde_json::to_value(monitor.values()).ok(), ..done("") },
             "reset" => {
                 monitor.reset();
                 done("all counters are 0")
             }
             "where" => {
                 let rows = places.lock().unwrap_or_else(PoisonError::into_inner).clone();
-                Answer { rows, ..done("") }
+                ControlAnswer { rows, ..done("") }
             }
             "reload" => {
                 again.store(true, Relaxed);
                 done("the project is being reloaded")
             }
-            _ => Answer::of(Err(format!("the converter has no command `{verb}`"))),
+            _ => ControlAnswer::of(Err(format!("the converter has no command `{verb}`"))),
         };
         Some(answer.into())
     }

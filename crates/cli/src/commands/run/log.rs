@@ -72,7 +72,7 @@ impl Names {
     }
 
     /// An event as an entry of the log.
-    pub(crate) fn entry(&self, plan: &Plan, event: &Event) -> Option<Entry> {
+    pub(crate) fn entry(&self, plan: &Plan, event: &Event) -> Option<LogEntry> {
         let port = |at: &usize| self.ports.get(*at).map_or("", String::as_str);
         let device = |at: &usize| self.devices.get(*at).map_or("", String::as_str);
         let polled = |at: &usize, transfer: &usize| {
@@ -132,12 +132,12 @@ impl Names {
             Event::Reloaded { what } => (Tone::Good, "reloaded", "project", what.clone()),
             Event::Written(_) => return None,
         };
-        Some(Entry { tone, kind, name: name.into(), text })
+        Some(LogEntry { tone, kind, name: name.into(), text })
     }
 }
 
 /// One entry of the log.
-pub(crate) struct Entry {
+pub(crate) struct LogEntry {
     tone: Tone,
     /// One word, for machines.
     kind: &'static str,
@@ -146,7 +146,7 @@ pub(crate) struct Entry {
     text: String,
 }
 
-impl Entry {
+impl LogEntry {
     /// As a line for people, with the date and the local time of day.
     pub(crate) fn text(&self, console: &Console) -> String {
         let now = jiff::Timestamp::now().to_zoned_datetime(jiff::tz::TimeZone::system());

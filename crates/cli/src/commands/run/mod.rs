@@ -34,14 +34,14 @@ const FILES_EVERY: u32 = 5;
 const EVENTS: usize = 16 * 1024;
 
 /// Where `run` writes while the converter is at work. Nothing here ever waits for a reader or a disk.
-struct Told {
+struct RunOutput {
     events: Output,
     notes: Arc<Output>,
     writes: WriteLog,
     format: LogFormat,
 }
 
-impl Told {
+impl RunOutput {
     fn event(&self, console: &Console, names: &Names, plan: &Plan, event: Event) {
         if let Event::Written(record) = event {
             return self.writes.write(record);
@@ -104,7 +104,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
     }
     console.note("the converter runs; Ctrl-C ends it, SIGHUP reloads the project");
     let notes = Arc::new(Output::to(std::io::stderr()));
-    let told = Told {
+    let told = RunOutput {
         events: Output::to(std::io::stdout()),
         writes: WriteLog::begin(file, Arc::clone(&notes)),
         notes,
@@ -160,7 +160,7 @@ fn reload(
     console: &Console,
     path: &Path,
     converter: &mut Converter,
-    told: &Told,
+    told: &RunOutput,
 ) -> Result<Option<(Names, Watch, Arc<Plan>)>, Failure> {
     let mut next: Checked = crate::project::load(path)?;
     if next.has_errors() {

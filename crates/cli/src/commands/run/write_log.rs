@@ -21,13 +21,13 @@ const HEAD: [&str; 7] = ["time", "client", "image", "address", "old", "new", "ou
 
 /// The log at work; its file has a thread of its own, so that a slow disk holds up nothing.
 pub(super) struct WriteLog {
-    queue: Option<SyncSender<Entry>>,
+    queue: Option<SyncSender<LogRow>>,
     /// Rows that found no room.
     lost: Arc<AtomicU64>,
     ended: Receiver<()>,
 }
 
-enum Entry {
+enum LogRow {
     Row(SystemTime, Box<WriteRecord>),
     /// From here on another file, or none.
     Switch(Option<LogFile>),
@@ -45,12 +45,12 @@ impl WriteLog {
             let mut file = file;
             for entry in entries {
                 match (entry, &mut file) {
-                    (Entry::Switch(next), _) => file = next,
-                    (Entry::Row(time, record), Some(file)) => {
+                    (LogRow::Switch(next), _) => file = next,
+                    (LogRow::Row(time, record), Some(file)) => {
                         file.missing += counted.swap(0, Relaxed);
                         file.write(time, &record, &complaints);
                     }
-                    (Entry::Row(..), None) => {}
+                    (LogRow::Row(..), None) => {}
                 }
             }
             let _ = done.send(());
@@ -62,14 +62,14 @@ impl WriteLog {
     pub(super) fn switch(&self, file: Option<LogFile>) {
         if let Some(queue) = &self.queue {
             // The thread is gone only with this.
-            let _ = queue.send(Entry::Switch(file));
+            let _ = queue.send(LogRow::Switch(file));
         }
     }
 
     /// Writes a row, or counts it as lost.
     pub(super) fn write(&self, record: Box<WriteRecord>) {
         #[allow(clippy::disallowed_methods, reason = "the log tells people when it was")]
-        let entry = Entry::Row(SystemTime::now(), record);
+        let entry = LogRow::Row(SystemTime::now(), record);
         if self.queue.as_ref().is_none_or(|queue| queue.try_send(entry).is_err()) {
             self.lost.fetch_add(1, Relaxed);
         }

@@ -1,6 +1,6 @@
 //! What a scan has found so far, in a file, so that it can go on from there.
 
-use crate::ways::Field;
+use crate::connections::Field;
 use crate::{Failure, kept};
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
@@ -8,7 +8,7 @@ use woodrush_engine::scan::Found;
 
 /// The file's shape.
 #[derive(Serialize, Deserialize)]
-struct File {
+struct ScanFile {
     format: u32,
     place: String,
     protocol: String,
@@ -33,7 +33,7 @@ impl Kept {
         let mut own =
             Self { path: path.map(Path::to_path_buf), place, protocol, done: vec![], found: vec![] };
         let Some(path) = path else { return Ok(own) };
-        let Some(file) = kept::load::<File>(path, "not a scan that can go on")? else { return Ok(own) };
+        let Some(file) = kept::load::<ScanFile>(path, "not a scan that can go on")? else { return Ok(own) };
         if (&file.place, &file.protocol) != (&own.place, &own.protocol) {
             return Err(Failure::Usage(format!(
                 "{} is of {} by {}, and this is {} by {} (name another file)",
@@ -53,7 +53,7 @@ impl Kept {
         self.done.push(number);
         self.found.extend(found);
         let Some(path) = &self.path else { return Ok(()) };
-        let file = File {
+        let file = ScanFile {
             format: 1,
             place: self.place.clone(),
             protocol: self.protocol.clone(),

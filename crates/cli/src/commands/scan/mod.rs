@@ -5,9 +5,9 @@ mod shown;
 mod start;
 
 use crate::args::{Format, Global, ScanArgs};
+use crate::connections::{Connections, Failed, Field};
 use crate::console::Console;
 use crate::render;
-use crate::ways::{Failed, Field, Ways};
 use crate::{Failure, Verdict};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use kept::Kept;
@@ -15,7 +15,7 @@ use woodrush_core::Refusal;
 use woodrush_core::budget::LineTime;
 use woodrush_core::project::Line;
 use woodrush_core::protocol::Transport;
-use woodrush_engine::reach::{Link, Reach};
+use woodrush_engine::direct::{Direct, Link};
 use woodrush_engine::scan::{
     Depth, Found, LINES, LineEvidence, look, numbered, stations, takes_any, try_line,
 };
@@ -33,7 +33,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     if args.find_settings && way.serial.is_some() && way.line.is_none() {
         way.line = LINES.first().map(ToString::to_string);
     }
-    let (ways, names) = Ways::sort(global, &way, &targets)?;
+    let (ways, names) = Connections::sort(global, &way, &targets)?;
     let port = port(&ways, names.first())?;
     let mut field = match ways.field(port) {
         Ok(field) => field,
@@ -52,15 +52,15 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     let numbers = numbers(args.units.as_deref(), &field)?;
     if args.find_settings {
         match settings(console, &ways, &mut field, args.units.as_ref().map(|_| numbers.as_slice()), &stop)? {
-            Outcome::Good => {}
-            Outcome::Ends(verdict) => return Ok(verdict),
+            ScanStep::Good => {}
+            ScanStep::Ends(verdict) => return Ok(verdict),
         }
     }
     units(console, &ways, &field, &numbers, args, &stop)
 }
 
 /// Goes on, or is at its end.
-enum Outcome {
+enum ScanStep {
     Good,
     Ends(Verdict),
 }
@@ -72,7 +72,7 @@ fn unreachable(console: &mut Console, failed: &Failed) -> Verdict {
 }
 
 /// The port that is meant.
-fn port(ways: &Ways, name: Option<&String>) -> Result<Option<usize>, Failure> {
+fn port(ways: &Connections, name: Option<&String>) -> Result<Option<usize>, Failure> {
     let Some(checked) = ways.checked() else {
         return match name {
             Some(name) => Err(Failure::Usage(format!(
@@ -136,11 +136,11 @@ fn bar(console: &Console, length: usize) -> ProgressBar {
 /// Finds what the line is set to, and sets the field to it.
 fn settings(
     console: &mut Console,
-    ways: &Ways,
+    ways: &Connections,
     field: &mut Field,
     named: Option<&[u32]>,
     stop: &Stop,
-) -> Result<Outcome, Failure> {
+) -> Result<ScanStep, Failure> {
     let (Link::Serial { path, line, two_wires, echo }, Some((key, _))) =
         (field.link.clone(), stations(&field.station, Transport::Serial))
     else {
@@ -174,14 +174,14 @@ fn settings(
             }
             Err(failed) => {
                 bar.finish_and_clear();
-                return Ok(Outcome::Ends(unreachable(console, &failed)));
+                return Ok(ScanStep::Ends(unreachable(console, &failed)));
             }
         };
         let Ok(evidence) = evidence else {
             bar.finish_and_clear();
             console.complain(&format!("{} is gone; what was found so far:", path.display()));
             shown::lines(console, field, &seen)?;
-            return Ok(Outcome::Ends(Verdict::Outside));
+            return Ok(ScanStep::Ends(Verdict::Outside));
         };
         bar.inc(1);
         let found = evidence.is_it();
@@ -197,7 +197,7 @@ fn settings(
     }
     let answered = seen.last().is_some_and(|(_, evidence)| evidence.is_it());
     if answered {
-        return Ok(Outcome::Good);
+        return Ok(ScanStep::Good);
     }
     if console.format == Format::Json {
         console.json(&shown::lines_json(&seen))?;
@@ -216,7 +216,7 @@ fn settings(
             all.end - 1
         ),
     });
-    Ok(Outcome::Ends(Verdict::No))
+    Ok(ScanStep::Ends(Verdict::No))
 }
 
 /// What came of the units.
@@ -230,7 +230,7 @@ struct Units {
 
 fn units(
     console: &mut Console,
-    ways: &Ways,
+    ways: &Connections,
     field: &Field,
     numbers: &[u32],
     args: &ScanArgs,
@@ -267,7 +267,7 @@ fn units(
 }
 
 /// A way that leads to one station only.
-fn alone(reach: &mut Reach, field: &Field, depth: Depth<'_>, kept: &mut Kept) -> Result<Units, Failure> {
+fn alone(reach: &mut Direct, field: &Field, depth: Depth<'_>, kept: &mut Kept) -> Result<Units, Failure> {
     let mut units = Units { found: vec![], asked: 1, ended: None, gone: false };
     match look(reach, &field.station, None, depth) {
         Ok(found) => units.found.extend(found),
@@ -282,7 +282,7 @@ fn alone(reach: &mut Reach, field: &Field, depth: Depth<'_>, kept: &mut Kept) ->
 #[allow(clippy::too_many_arguments, reason = "one way through a scan, with all that it needs")]
 fn each(
     console: &Console,
-    reach: &mut Reach,
+    reach: &mut Direct,
     field: &Field,
     key: &'static str,
     numbers: &[u32],

@@ -4,8 +4,8 @@ use super::Units;
 use crate::Failure;
 use crate::args::Format;
 use crate::commands::read::show_took;
+use crate::connections::Field;
 use crate::console::{Console, Table, Tone};
-use crate::ways::Field;
 use woodrush_core::project::Line;
 use woodrush_engine::scan::{Found, FoundTable, LineEvidence, Presence};
 

@@ -2,12 +2,12 @@
 
 use crate::Failure;
 use crate::commands::new::write_files;
+use crate::connections::Field;
 use crate::console::{Console, Tone};
-use crate::ways::Field;
 use std::fmt::Write;
 use std::path::Path;
 use woodrush_core::protocol::{Transport, usual_protocol};
-use woodrush_engine::reach::Link;
+use woodrush_engine::direct::Link;
 use woodrush_engine::scan::{Found, Presence};
 
 pub(super) fn write(

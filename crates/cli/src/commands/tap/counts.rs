@@ -1,12 +1,12 @@
 //! What passed, counted at the end: a row a station, the refusals in words, and how long answers took.
 
-use super::said::Said;
+use super::said::ShownMessage;
 use super::span;
 use crate::Failure;
 use crate::console::{Console, Table, Tone};
 use serde::Serialize;
 use std::collections::BTreeMap;
-use woodrush_engine::tap::{CLASSES, Counted, Passed, Times, What};
+use woodrush_engine::tap::{CLASSES, Counted, Meaning, Passed, Times};
 
 /// Widest bar of the answer times.
 const BAR: usize = 40;
@@ -18,7 +18,7 @@ pub(super) struct Counts {
 }
 
 #[derive(Serialize)]
-struct Row<'c> {
+struct CountRow<'c> {
     port: &'c str,
     /// Empty for what belongs to no station.
     station: &'c str,
@@ -27,8 +27,8 @@ struct Row<'c> {
 
 impl Counts {
     /// Counts one message.
-    pub(super) fn count(&mut self, said: &Said, passed: &Passed) {
-        if matches!(passed.what, What::Sign(_, false)) {
+    pub(super) fn count(&mut self, said: &ShownMessage, passed: &Passed) {
+        if matches!(passed.what, Meaning::Sign(_, false)) {
             return;
         }
         let owner = match (&said.owner, said.station_shown.is_empty()) {
@@ -52,7 +52,7 @@ impl Counts {
     /// As one JSON value.
     pub(super) fn json(&self, missed: u64) -> serde_json::Value {
         let row = |((port, station), counts): (&(String, String), &Counted)| {
-            serde_json::to_value(Row { port, station, counts }).unwrap_or_default()
+            serde_json::to_value(CountRow { port, station, counts }).unwrap_or_default()
         };
         let rows: Vec<serde_json::Value> = self.by.iter().map(row).collect();
         serde_json::json!({ "format": 1, "kind": "counts", "counts": rows, "classes_us": CLASSES, "missed": missed })

@@ -1,6 +1,6 @@
 //! Which messages are shown: what is asked for by unit, function, place and outcome.
 
-use super::said::{Kind, Said, Teller};
+use super::said::{MessageKind, MessageTeller, ShownMessage};
 use crate::Failure;
 use crate::args::TapArgs;
 use std::collections::{HashMap, HashSet};
@@ -10,7 +10,7 @@ use woodrush_engine::speak::Side;
 use woodrush_engine::tap::Passed;
 
 /// A message as it is shown, and as it passed.
-pub(super) type Message = (Said, Passed);
+pub(super) type Message = (ShownMessage, Passed);
 
 /// Requests that wait for their outcome at most.
 const HELD_MAX: usize = 10_000;
@@ -42,7 +42,7 @@ impl Filter {
     pub(super) fn of(
         args: &TapArgs,
         checked: Option<&Checked>,
-        teller: &Teller,
+        teller: &MessageTeller,
         verbose: bool,
     ) -> Result<Self, Failure> {
         let numbers = |name: &str, text: &Option<String>| match text {
@@ -67,7 +67,7 @@ impl Filter {
         })
     }
 
-    fn takes(&self, said: &Said) -> bool {
+    fn takes(&self, said: &ShownMessage) -> bool {
         let among = |list: &Option<Vec<u32>>, own: Option<u32>| {
             list.as_ref().is_none_or(|list| own.is_some_and(|own| list.contains(&own)))
         };
@@ -104,7 +104,7 @@ impl Filter {
         let waits = self.failures || !self.at.is_empty();
         let taken = self.takes(said);
         let shown = match (said.kind, key) {
-            (Kind::Request, Some(key)) if waits => {
+            (MessageKind::Request, Some(key)) if waits => {
                 // Nobody answers what is for all, and who never hears how it ended is not remembered for ever.
                 if self.held.len() >= HELD_MAX {
                     self.held.clear();
@@ -113,8 +113,8 @@ impl Filter {
                 self.held.insert(key, message);
                 return vec![];
             }
-            (Kind::Request, _) => taken,
-            (Kind::Answer | Kind::NoAnswer, key) => {
+            (MessageKind::Request, _) => taken,
+            (MessageKind::Answer | MessageKind::NoAnswer, key) => {
                 let request = key.as_ref().and_then(|key| self.held.remove(key));
                 let asked = request.as_ref().is_some_and(|(request, _)| self.takes(request));
                 if !(taken || asked) || self.failures && !said.failed {
@@ -124,7 +124,7 @@ impl Filter {
                 return request.filter(|_| !told).into_iter().chain([message]).collect();
             }
             // What is damaged is most likely the answer to what was asked last there.
-            (Kind::Damaged, _) if waits && said.side != Side::Asks => {
+            (MessageKind::Damaged, _) if waits && said.side != Side::Asks => {
                 let here = |(key, _): &(&Key, &Message)| key.0 == said.port && key.1 == said.who;
                 let last = self.held.iter().filter(here).max_by_key(|(key, _)| key.2);
                 let Some((key, request)) = last.map(|(key, request)| (key.clone(), request.clone())) else {
@@ -137,7 +137,7 @@ impl Filter {
                 return (!shown).then_some(request).into_iter().chain([message]).collect();
             }
             // What belongs to no exchange has no unit, function or place.
-            (Kind::Sign, _) if !said.failed && !self.signs => false,
+            (MessageKind::Sign, _) if !said.failed && !self.signs => false,
             _ => !self.is_narrow() && (!self.failures || said.failed),
         };
         if shown { vec![message] } else { vec![] }
@@ -167,7 +167,7 @@ fn numbers(text: &str) -> Option<Vec<u32>> {
 }
 
 /// A device, an image, a point, or an address of one of them, as values are named.
-fn named(text: &str, checked: Option<&Checked>, teller: &Teller) -> Result<String, Failure> {
+fn named(text: &str, checked: Option<&Checked>, teller: &MessageTeller) -> Result<String, Failure> {
     let Some(checked) = checked else {
         return Err(usage("`--at` names something of a project, and there is none here".into()));
     };
@@ -175,7 +175,7 @@ fn named(text: &str, checked: Option<&Checked>, teller: &Teller) -> Result<Strin
     if project.device(text).is_some() || project.images.iter().any(|image| image.name.value == text) {
         return Ok(text.to_string());
     }
-    let wanted = Wanted::of_project(checked, text).map_err(|finding| crate::ways::fault(&finding))?;
+    let wanted = Wanted::of_project(checked, text).map_err(|finding| crate::connections::fault(&finding))?;
     Ok(teller.name_of(&wanted))
 }
 
@@ -185,7 +185,7 @@ mod tests {
     use crate::commands::small_site;
     use clap::Parser;
     use woodrush_engine::Moment;
-    use woodrush_engine::speak::{EarSetup, speaker};
+    use woodrush_engine::speak::{ObserverSetup, speaker};
     use woodrush_engine::tap::Conversation;
 
     #[test]
@@ -206,12 +206,15 @@ mod tests {
     #[test]
     fn a_damaged_answer_stands_below_its_request_and_the_request_stands_once() {
         let checked = small_site::with("");
-        let teller = Teller::new(Some(&checked), 100);
+        let teller = MessageTeller::new(Some(&checked), 100);
         let args = Args::parse_from(["tap", "--failures"]).tap;
         let mut filter = Filter::of(&args, Some(&checked), &teller, false).unwrap();
         let port = &checked.project.ports[0].setup;
-        let ear = (speaker("modbus-rtu").unwrap().ear)(&EarSetup { port, stations: &checked.plan.devices });
-        let mut conversation = Conversation::new(ear, 500_000);
+        let observer = (speaker("modbus-rtu").unwrap().observer)(&ObserverSetup {
+            port,
+            stations: &checked.plan.devices,
+        });
+        let mut conversation = Conversation::new(observer, 500_000);
         let asked = [0x07, 0x03, 0x00, 0x00, 0x00, 0x03, 0x05, 0xAD];
         conversation.handle(Moment(1000), Moment(1000), Side::Asks, &asked);
         let mut passed: Vec<Passed> = std::iter::from_fn(|| conversation.poll(Moment(1000))).collect();
@@ -219,7 +222,7 @@ mod tests {
         passed.extend(std::iter::from_fn(|| conversation.poll(Moment(100_000))));
         passed.extend(std::iter::from_fn(|| conversation.poll(Moment(60_000_000))));
         let shown = passed.into_iter().flat_map(|one| filter.pass((teller.tell("line", None, &one, 0), one)));
-        let kinds: Vec<Kind> = shown.map(|(said, _)| said.kind).collect();
-        assert_eq!(kinds, [Kind::Request, Kind::Damaged, Kind::NoAnswer]);
+        let kinds: Vec<MessageKind> = shown.map(|(said, _)| said.kind).collect();
+        assert_eq!(kinds, [MessageKind::Request, MessageKind::Damaged, MessageKind::NoAnswer]);
     }
 }

@@ -1,7 +1,7 @@
 //! Messages as lines, as rows of CSV, and as JSON.
 
 use super::filter::Message;
-use super::said::{Kind, Place, Said, Value, hex_bytes};
+use super::said::{MessageKind, Place, ShownMessage, Value, hex_bytes};
 use crate::console::{Console, Table, Tone, cut};
 use woodrush_engine::speak::Side;
 
@@ -10,14 +10,14 @@ const HEX_SHOWN: usize = 12;
 
 /// How wide the columns before the text are.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Columns {
+pub(super) struct LineColumns {
     pub(super) port: usize,
     pub(super) station: usize,
 }
 
 /// One message as a line of the terminal, and with `-v` its bytes below.
-pub(super) fn line(console: &Console, said: &Said, columns: Columns) -> String {
-    let Columns { port, station } = columns;
+pub(super) fn line(console: &Console, said: &ShownMessage, columns: LineColumns) -> String {
+    let LineColumns { port, station } = columns;
     let arrow = match said.side {
         Side::Asks => "->",
         Side::Answers => "<-",
@@ -32,7 +32,7 @@ pub(super) fn line(console: &Console, said: &Said, columns: Columns) -> String {
         None => text,
     };
     let head = match said.kind {
-        Kind::Request => {
+        MessageKind::Request => {
             let (time, rest) = head.split_at(time.len());
             format!("{}{}", console.paint(Tone::Faint, time), console.paint(Tone::Accent, rest))
         }
@@ -53,10 +53,10 @@ fn chunks(text: &str, width: usize) -> impl Iterator<Item = &str> {
     bytes.chunks(width.max(3)).map(|row| std::str::from_utf8(row).unwrap_or_default().trim_end())
 }
 
-fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
+fn text(said: &ShownMessage, room: usize) -> (String, Option<Tone>) {
     let again = if said.again { "again: " } else { "" };
     match said.kind {
-        Kind::Request => {
+        MessageKind::Request => {
             let mut text = format!("{again}{}", said.words);
             for place in &said.places {
                 text += &format!("  {}", placed(place));
@@ -73,7 +73,7 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
             }
             (cut(&text, room), said.again.then_some(Tone::Doubt))
         }
-        Kind::Answer => {
+        MessageKind::Answer => {
             let took = format!("{:>8}  ", super::span(said.took_us.unwrap_or(0)));
             let left = room.saturating_sub(took.chars().count());
             if said.failed {
@@ -86,13 +86,13 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
             };
             (took + &cut(&told, left), None)
         }
-        Kind::NoAnswer => (cut(&failed(said), room), Some(Tone::Bad)),
-        Kind::Mismatched => (cut(said.why.as_deref().unwrap_or_default(), room), Some(Tone::Bad)),
-        Kind::Sign => {
+        MessageKind::NoAnswer => (cut(&failed(said), room), Some(Tone::Bad)),
+        MessageKind::Mismatched => (cut(said.why.as_deref().unwrap_or_default(), room), Some(Tone::Bad)),
+        MessageKind::Sign => {
             let tone = if said.failed { Tone::Doubt } else { Tone::Faint };
             (cut(&said.words, room), Some(tone))
         }
-        Kind::Damaged => {
+        MessageKind::Damaged => {
             let hex = hex_bytes(said.bytes.get(..said.bytes.len().min(HEX_SHOWN)).unwrap_or_default());
             let rest = if said.bytes.len() > HEX_SHOWN { " …" } else { "" };
             let why = said.why.as_deref().unwrap_or_default();
@@ -110,7 +110,7 @@ fn text(said: &Said, room: usize) -> (String, Option<Tone>) {
 }
 
 /// Why an exchange failed, and the values that it was about.
-fn failed(said: &Said) -> String {
+fn failed(said: &ShownMessage) -> String {
     let why = said.short.as_deref().or(said.why.as_deref()).unwrap_or("failed");
     match said.about.as_slice() {
         [] => {
@@ -127,7 +127,7 @@ fn placed(place: &Place) -> String {
 }
 
 /// Values by name, as many as fit; a name's device stands once for all of its values that follow.
-fn values(said: &Said, room: usize) -> String {
+fn values(said: &ShownMessage, room: usize) -> String {
     if said.values.is_empty() {
         let raw = said.places.iter().filter_map(|place| place.raw.as_deref());
         return cut(&raw.collect::<Vec<_>>().join(" "), room);
@@ -159,7 +159,7 @@ fn shown(value: &Value) -> String {
 }
 
 /// What we make of a message, for the capture.
-pub(super) fn comment(said: &Said) -> String {
+pub(super) fn comment(said: &ShownMessage) -> String {
     let who = said.owner.as_deref().unwrap_or(&said.port);
     let station =
         if said.station_shown.is_empty() { String::new() } else { format!(" {}", said.station_shown) };
@@ -200,9 +200,9 @@ pub(super) fn table(messages: &[Message]) -> Table {
 mod tests {
     use super::*;
     use crate::commands::small_site;
-    use crate::commands::tap::said::Teller;
+    use crate::commands::tap::said::MessageTeller;
     use woodrush_engine::Moment;
-    use woodrush_engine::speak::{EarSetup, speaker};
+    use woodrush_engine::speak::{ObserverSetup, speaker};
     use woodrush_engine::tap::Conversation;
 
     const RULES: &str = r#"
@@ -218,12 +218,15 @@ access = "read-write"
     }
 
     /// What is said of frames on the line, each one after the other.
-    fn said(frames: &[(Side, &str)]) -> Vec<Said> {
+    fn said(frames: &[(Side, &str)]) -> Vec<ShownMessage> {
         let checked = small_site::with(RULES);
-        let teller = Teller::new(Some(&checked), 100);
+        let teller = MessageTeller::new(Some(&checked), 100);
         let port = &checked.project.ports[0].setup;
-        let ear = (speaker("modbus-rtu").unwrap().ear)(&EarSetup { port, stations: &checked.plan.devices });
-        let mut conversation = Conversation::new(ear, 500_000);
+        let observer = (speaker("modbus-rtu").unwrap().observer)(&ObserverSetup {
+            port,
+            stations: &checked.plan.devices,
+        });
+        let mut conversation = Conversation::new(observer, 500_000);
         let mut found = vec![];
         for (at, (side, frame)) in (1u64..).zip(frames) {
             let moment = Moment(at * 5_000);
@@ -278,8 +281,8 @@ access = "read-write"
         let garbage = "FF 80 FE 00 E0 80 FE 80 E0 C7 07 80 FF FE";
         let heard =
             said(&[line(ASKED), line(ANSWERED), line(garbage), line(garbage), line(ASKED), line(ANSWERED)]);
-        let kinds: Vec<Kind> = heard.iter().map(|said| said.kind).collect();
-        let (asked, answered, damaged) = (Kind::Request, Kind::Answer, Kind::Damaged);
+        let kinds: Vec<MessageKind> = heard.iter().map(|said| said.kind).collect();
+        let (asked, answered, damaged) = (MessageKind::Request, MessageKind::Answer, MessageKind::Damaged);
         assert_eq!(kinds, [asked, answered, damaged, asked, answered]);
         assert_eq!(heard[4].took_us, Some(5_000), "each piece keeps its own time");
         let told = text(&heard[2], 200).0;

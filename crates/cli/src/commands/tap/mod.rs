@@ -12,8 +12,8 @@ use crate::console::{Console, Tone, counted};
 use crate::{Failure, Verdict};
 use counts::Counts;
 use filter::Filter;
-use lines::Columns;
-use said::Teller;
+use lines::LineColumns;
+use said::MessageTeller;
 use saved::Saved;
 use source::{FileSource, Source};
 use std::path::{Path, PathBuf};
@@ -23,12 +23,12 @@ use woodrush_core::project::{Wires, micros};
 use woodrush_core::protocol::{DIALECTS, dialect};
 use woodrush_engine::Moment;
 use woodrush_engine::control::{Remote, Whose};
+use woodrush_engine::direct::Link;
 use woodrush_engine::monitor::Status;
-use woodrush_engine::reach::Link;
 use woodrush_engine::read_plain_bytes;
 use woodrush_engine::speak::Side;
 use woodrush_engine::stop::Stop;
-use woodrush_engine::tap::{Audience, Follow, LineListener, Passed, Spoken, Where};
+use woodrush_engine::tap::{Conversations, Follow, LineListener, Passed, Spoken, Where};
 
 /// Most bytes of a capture that is looked at: days of a fast line.
 const CAPTURE_MAX: u64 = 1024 * 1024 * 1024;
@@ -66,12 +66,12 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
     // Who looks for a value must find it, however many others come with it.
     let some = console.format == Format::Text && !whole && args.at.is_empty();
     let most = if some { SHOWN } else { usize::MAX };
-    let mut teller = Teller::new(checked, most);
+    let mut teller = MessageTeller::new(checked, most);
     // Nothing is opened, and nothing is written over, before all that was typed is known to be right.
     let filter = Filter::of(args, checked, &teller, console.verbose)?;
     let (source, learnt) =
         open(console, args, project.as_ref().map(|(path, checked)| (path.as_path(), checked)))?;
-    let mut audience = Audience::new(checked.map(Spoken::of).unwrap_or_default());
+    let mut audience = Conversations::new(checked.map(Spoken::of).unwrap_or_default());
     if let (Some(from), Some(to)) = (&args.open, &args.save)
         && std::fs::canonicalize(from)
             .ok()
@@ -85,7 +85,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &TapArgs) -> Res
         teller.learn(&port, spoken.clone());
         audience.learn(&port, spoken);
     }
-    let mut view = View {
+    let mut view = TapView {
         columns: columns(checked, args),
         counts: Counts::default(),
         filter,
@@ -118,13 +118,13 @@ fn project(global: &Global, args: &TapArgs) -> Result<Option<(PathBuf, Checked)>
     }
 }
 
-type Opened = (Source, Vec<(String, Spoken)>);
+type OpenSource = (Source, Vec<(String, Spoken)>);
 
 fn open(
     console: &mut Console,
     args: &TapArgs,
     project: Option<(&Path, &Checked)>,
-) -> Result<Opened, Failure> {
+) -> Result<OpenSource, Failure> {
     if let Some(path) = &args.open {
         let file = read_plain_bytes(path, CAPTURE_MAX).map_err(usage)?;
         let named = match &args.protocol {
@@ -170,7 +170,7 @@ fn same_map(console: &mut Console, remote: &Remote, checked: &Checked) {
 }
 
 /// No converter runs: the one port's line is listened to, without a word.
-fn listen(console: &mut Console, args: &TapArgs, checked: &Checked) -> Result<Opened, Failure> {
+fn listen(console: &mut Console, args: &TapArgs, checked: &Checked) -> Result<OpenSource, Failure> {
     let start = "no converter of this project is running (start `woodrush run`)";
     let [name] = args.ports.as_slice() else {
         return Err(Failure::Outside(format!(
@@ -195,7 +195,7 @@ fn listen(console: &mut Console, args: &TapArgs, checked: &Checked) -> Result<Op
 }
 
 /// A line that is written on the command line.
-fn listen_bare(console: &mut Console, args: &TapArgs) -> Result<Opened, Failure> {
+fn listen_bare(console: &mut Console, args: &TapArgs) -> Result<OpenSource, Failure> {
     let way = ConnectionArgs {
         serial: args.serial.clone(),
         line: args.line.clone(),
@@ -203,7 +203,7 @@ fn listen_bare(console: &mut Console, args: &TapArgs) -> Result<Opened, Failure>
         set: args.set.clone(),
         ..ConnectionArgs::default()
     };
-    let (link, station, times) = crate::ways::written(&way)?;
+    let (link, station, times) = crate::connections::written(&way)?;
     let Link::Serial { path, line, .. } = &link else { return Err(usage("name a serial line")) };
     let name = path.file_name().map_or_else(|| "line".into(), |name| name.to_string_lossy().into_owned());
     let listener = LineListener::open(path, *line, &name)
@@ -215,12 +215,12 @@ fn listen_bare(console: &mut Console, args: &TapArgs) -> Result<Opened, Failure>
     Ok((Source::Line(listener), vec![(name, spoken)]))
 }
 
-fn columns(checked: Option<&Checked>, args: &TapArgs) -> Columns {
-    let Some(checked) = checked else { return Columns { port: 10, station: 8 } };
+fn columns(checked: Option<&Checked>, args: &TapArgs) -> LineColumns {
+    let Some(checked) = checked else { return LineColumns { port: 10, station: 8 } };
     let looked_at = |name: &&str| args.ports.is_empty() || args.ports.iter().any(|port| port == name);
     let names = checked.project.ports.iter().map(|port| port.name.value.as_str());
     let port = names.filter(looked_at).map(str::len).max().unwrap_or(8);
-    Columns { port: port.clamp(4, 12), station: 8 }
+    LineColumns { port: port.clamp(4, 12), station: 8 }
 }
 
 fn follow(
@@ -228,9 +228,9 @@ fn follow(
     stop: &Stop,
     lasting: Option<u64>,
     mut source: Source,
-    audience: &mut Audience,
-    teller: &mut Teller,
-    view: &mut View,
+    audience: &mut Conversations,
+    teller: &mut MessageTeller,
+    view: &mut TapView,
 ) -> Result<Verdict, Failure> {
     let dated = source.dated();
     #[allow(clippy::disallowed_methods, reason = "a command that keeps time for a person")]
@@ -280,8 +280,8 @@ fn follow(
 }
 
 /// What is made of messages.
-struct View {
-    columns: Columns,
+struct TapView {
+    columns: LineColumns,
     counts: Counts,
     filter: Filter,
     capture: Option<Saved>,
@@ -298,11 +298,11 @@ struct View {
     damaged: u64,
 }
 
-impl View {
+impl TapView {
     fn show(
         &mut self,
         console: &mut Console,
-        teller: &Teller,
+        teller: &MessageTeller,
         (port, who): &Where,
         passed: Passed,
         unix: u64,
@@ -311,7 +311,7 @@ impl View {
             return Ok(());
         }
         let said = teller.tell(port, who.as_deref(), &passed, unix);
-        if said.kind == said::Kind::Damaged {
+        if said.kind == said::MessageKind::Damaged {
             self.damaged += said.bytes.len() as u64;
         }
         if let Some(capture) = &mut self.capture {

@@ -9,15 +9,16 @@ use woodrush_core::names::Names;
 use woodrush_core::plan::Station;
 use woodrush_core::project::Owner;
 use woodrush_core::protocol::{
-    Dialect, Grain, Setup, Shown, Transport, Verb, dialect, refusal_cause, refusal_number, refusal_shown,
+    Dialect, Grain, Setup, ShownAddress, Transport, Verb, dialect, refusal_cause, refusal_number,
+    refusal_shown,
 };
 use woodrush_core::wanted::Wanted;
-use woodrush_engine::speak::{Asked, Side, Told, Touch};
-use woodrush_engine::tap::{Passed, Spoken, What};
+use woodrush_engine::speak::{AnswerMeaning, Asked, Side, Touch};
+use woodrush_engine::tap::{Meaning, Passed, Spoken};
 
 /// One message.
 #[derive(Debug, Clone, Serialize)]
-pub(super) struct Said {
+pub(super) struct ShownMessage {
     format: u32,
     /// In microseconds since 1970; told as UTC.
     #[serde(rename = "time", serialize_with = "stamp")]
@@ -26,7 +27,7 @@ pub(super) struct Said {
     /// Who asks, where several may.
     pub(super) who: Option<String>,
     pub(super) exchange: Option<u64>,
-    pub(super) kind: Kind,
+    pub(super) kind: MessageKind,
     #[serde(skip)]
     pub(super) side: Side,
     pub(super) station: Option<u32>,
@@ -90,7 +91,7 @@ pub(super) fn hex_bytes(bytes: &[u8]) -> String {
 /// What it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
-pub(super) enum Kind {
+pub(super) enum MessageKind {
     Request,
     Answer,
     NoAnswer,
@@ -121,7 +122,7 @@ pub(super) struct Value {
 }
 
 /// Knows the project's names for whatever passes.
-pub(super) struct Teller {
+pub(super) struct MessageTeller {
     names: Names,
     /// By the port's name: its index, and what is spoken there.
     ports: HashMap<String, (usize, Spoken)>,
@@ -134,7 +135,7 @@ pub(super) struct Teller {
     most: usize,
 }
 
-impl Teller {
+impl MessageTeller {
     /// With a project's names; `most` values of one message are worked out.
     pub(super) fn new(checked: Option<&Checked>, most: usize) -> Self {
         let Some(checked) = checked else {
@@ -209,19 +210,19 @@ impl Teller {
     }
 
     /// A message in the project's words; `unix` is its time in microseconds since 1970.
-    pub(super) fn tell(&self, port: &str, who: Option<&str>, passed: &Passed, unix: u64) -> Said {
+    pub(super) fn tell(&self, port: &str, who: Option<&str>, passed: &Passed, unix: u64) -> ShownMessage {
         let (at, spoken) = match self.ports.get(port) {
             Some((at, spoken)) => (*at, Some(spoken)),
             None => (usize::MAX, None),
         };
         let spoken_dialect = spoken.and_then(|spoken| dialect(spoken.protocol));
-        let mut said = Said {
+        let mut said = ShownMessage {
             format: 1,
             unix,
             port: port.to_string(),
             who: who.map(|who| self.who(who)),
             exchange: passed.exchange,
-            kind: Kind::Sign,
+            kind: MessageKind::Sign,
             side: passed.side,
             station: None,
             station_shown: String::new(),
@@ -243,9 +244,9 @@ impl Teller {
             bytes: passed.bytes.clone(),
         };
         let asked = match &passed.what {
-            What::Request { asked, .. } | What::Answer { asked, .. } | What::Silence { asked, .. } => {
-                Some(asked)
-            }
+            Meaning::Request { asked, .. }
+            | Meaning::Answer { asked, .. }
+            | Meaning::Silence { asked, .. } => Some(asked),
             _ => None,
         };
         let owner = asked.and_then(|asked| self.owner(at, asked.station));
@@ -264,53 +265,55 @@ impl Teller {
         let setup = self.station(owner).map(|station| &station.setup).or(spoken.map(|own| &own.setup));
         let place = |touch: &Touch, cells: Option<&[u8]>| place(spoken_dialect, setup, touch, cells);
         match &passed.what {
-            What::Request { asked, again } => {
-                said.kind = Kind::Request;
+            Meaning::Request { asked, again } => {
+                said.kind = MessageKind::Request;
                 said.again = *again;
                 for touch in &asked.touches {
                     said.places.push(place(touch, touch.cells.as_deref()));
                     self.values(&mut said, owner, touch, touch.cells.as_deref());
                 }
             }
-            What::Answer { asked, told, took } => {
-                said.kind = Kind::Answer;
+            Meaning::Answer { asked, told, took } => {
+                said.kind = MessageKind::Answer;
                 said.took_us = Some(*took);
                 self.told(&mut said, owner, asked, told, &place);
             }
-            What::Silence { asked, waited } => {
-                said.kind = Kind::NoAnswer;
+            Meaning::Silence { asked, waited } => {
+                said.kind = MessageKind::NoAnswer;
                 said.failed = true;
                 said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
                 said.why = Some(format!("no answer within {}", super::span(*waited)));
                 said.about = self.about(owner, asked);
             }
-            What::Stray(why) => {
-                (said.kind, said.failed, said.why) = (Kind::Mismatched, true, Some(why.clone()))
+            Meaning::Stray(why) => {
+                (said.kind, said.failed, said.why) = (MessageKind::Mismatched, true, Some(why.clone()))
             }
-            What::Sign(words, bad) => (said.words, said.failed) = (words.clone(), *bad),
-            What::Noise(why) => (said.kind, said.failed, said.why) = (Kind::Damaged, true, Some(why.clone())),
+            Meaning::Sign(words, bad) => (said.words, said.failed) = (words.clone(), *bad),
+            Meaning::Noise(why) => {
+                (said.kind, said.failed, said.why) = (MessageKind::Damaged, true, Some(why.clone()))
+            }
         }
         said
     }
 
     fn told(
         &self,
-        said: &mut Said,
+        said: &mut ShownMessage,
         owner: Option<Owner>,
         asked: &Asked,
-        told: &Told,
+        told: &AnswerMeaning,
         place: &dyn Fn(&Touch, Option<&[u8]>) -> Place,
     ) {
         match told {
-            Told::Good(cells) => {
+            AnswerMeaning::Good(cells) => {
                 let reads = asked.touches.iter().filter(|touch| touch.verb == Verb::Read);
                 for (touch, cells) in reads.zip(cells) {
                     said.places.push(place(touch, Some(cells)));
                     self.values(said, owner, touch, Some(cells));
                 }
             }
-            Told::Words(words) => said.why = Some(words.clone()),
-            Told::Refused(native) => {
+            AnswerMeaning::Words(words) => said.why = Some(words.clone()),
+            AnswerMeaning::Refused(native) => {
                 said.failed = true;
                 said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
                 said.why = Some(format!("refused: {}", refusal_shown(*native)));
@@ -318,7 +321,7 @@ impl Teller {
                 said.about = self.about(owner, asked);
                 said.cause = Some(refusal_cause(*native)).filter(|cause| !cause.is_empty());
             }
-            Told::Unfitting(why) => {
+            AnswerMeaning::Unfitting(why) => {
                 said.failed = true;
                 said.why = Some(format!("it does not match its request: {why}"));
             }
@@ -334,7 +337,7 @@ impl Teller {
         names.take(self.most).collect()
     }
 
-    fn values(&self, said: &mut Said, owner: Option<Owner>, touch: &Touch, cells: Option<&[u8]>) {
+    fn values(&self, said: &mut ShownMessage, owner: Option<Owner>, touch: &Touch, cells: Option<&[u8]>) {
         let (Some(owner), Some(cells)) = (owner, cells) else { return };
         let each = touch.space.grain.cell_bytes();
         for name in self.names.within(owner, &touch.space, touch.first, touch.count) {
@@ -376,7 +379,7 @@ fn place(
     let none = Setup::default();
     let shown =
         dialect.map(|dialect| dialect.show(&touch.space, touch.first, 1, None, setup.unwrap_or(&none)));
-    let shown = shown.unwrap_or_else(|| Shown {
+    let shown = shown.unwrap_or_else(|| ShownAddress {
         canonical: format!("{}:{}", touch.space.key, touch.first),
         offset: String::new(),
         hex: String::new(),

@@ -1,7 +1,7 @@
 //! A capture that is written while traffic passes.
 
 use super::lines;
-use super::said::Said;
+use super::said::ShownMessage;
 use crate::Failure;
 use std::fs::File;
 use std::io::BufWriter;
@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use woodrush_core::check::Checked;
 use woodrush_core::project::Wires;
 use woodrush_core::protocol::dialect;
-use woodrush_engine::capture::{CaptureWriter, Flow, Written};
+use woodrush_engine::capture::{CaptureWriter, CapturedMessage, Flow};
 use woodrush_engine::speak::Side;
 use woodrush_engine::tap::Passed;
 
@@ -54,7 +54,7 @@ impl Saved {
     }
 
     /// Takes a message; `at` is its moment, in microseconds since 1970.
-    pub(super) fn add(&mut self, said: &Said, who: Option<&str>, passed: &Passed, at: u64) {
+    pub(super) fn add(&mut self, said: &ShownMessage, who: Option<&str>, passed: &Passed, at: u64) {
         if passed.bytes.is_empty() {
             return;
         }
@@ -94,7 +94,7 @@ impl Saved {
             let Some(dialect) = dialect(known.map_or("raw", |port| port.protocol)) else { return Ok(()) };
             let flow = known.and_then(|port| port.flow);
             let flow = flow.map(|flow| Flow { client: waiting.who.unwrap_or(flow.client), ..flow });
-            self.writer.add(&Written {
+            self.writer.add(&CapturedMessage {
                 port: &waiting.port,
                 description: known.map_or("", |port| port.description.as_str()),
                 dialect,

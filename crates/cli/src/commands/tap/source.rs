@@ -11,7 +11,7 @@ use woodrush_core::protocol::{DIALECTS, Dialect, Setup, dialect};
 use woodrush_engine::Moment;
 use woodrush_engine::capture::{Capture, Caught};
 use woodrush_engine::speak::Side;
-use woodrush_engine::tap::{Dated, Follow, LineListener, Piece, Spoken, Taken};
+use woodrush_engine::tap::{Chunk, Dated, Follow, LineListener, Spoken, Taken};
 
 /// How long a look waits, so that the end of the command is heard in time.
 const LOOK: Duration = Duration::from_millis(200);
@@ -28,7 +28,7 @@ pub(super) enum Source {
 }
 
 /// What came at one look.
-pub(super) struct Look {
+pub(super) struct Batch {
     pub(super) now: Moment,
     pub(super) taken: Taken,
     /// Ports that were not known before, with what is spoken there.
@@ -45,8 +45,8 @@ impl Source {
     }
 
     /// What has passed since the last look; `None` at its end, with the reason where there is one.
-    pub(super) fn look(&mut self) -> Result<Option<Look>, Failure> {
-        let look = |now, taken| Some(Look { now, taken, learnt: vec![] });
+    pub(super) fn look(&mut self) -> Result<Option<Batch>, Failure> {
+        let look = |now, taken| Some(Batch { now, taken, learnt: vec![] });
         match self {
             Self::Converter(follow) => match follow.fetch(LOOK) {
                 Ok(Some((now, taken))) => Ok(look(now, taken)),
@@ -109,7 +109,7 @@ impl FileSource {
         })
     }
 
-    fn look(&mut self) -> Result<Option<Look>, Failure> {
+    fn look(&mut self) -> Result<Option<Batch>, Failure> {
         if let Some(cut) = self.cut.take() {
             return Err(Failure::Outside(format!("{cut}; what came before it is shown")));
         }
@@ -156,7 +156,7 @@ impl FileSource {
                 }
             }
         }
-        Ok(Some(Look { now: self.last, taken, learnt }))
+        Ok(Some(Batch { now: self.last, taken, learnt }))
     }
 
     /// Packets that said nothing to us.
@@ -202,9 +202,9 @@ fn spoken(caught: &Caught, named: Option<&'static str>) -> Option<Spoken> {
     Some(Spoken { protocol, setup: Setup::default(), stations: vec![], patience: PATIENCE })
 }
 
-fn piece(caught: Caught, port: &str) -> Piece {
+fn piece(caught: Caught, port: &str) -> Chunk {
     let who: Option<Arc<str>> = caught.client.map(|client| client.to_string().into());
     let at = Moment(caught.at);
     let side = if caught.bytes.is_empty() { Side::Either } else { caught.side };
-    Piece { port: port.into(), who, side, began: at, ended: at, bytes: caught.bytes }
+    Chunk { port: port.into(), who, side, began: at, ended: at, bytes: caught.bytes }
 }

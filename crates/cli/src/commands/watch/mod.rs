@@ -16,7 +16,7 @@ use feed::{Feed, Following};
 use model::Model;
 use ratatui::crossterm::event::{self, Event, KeyEventKind};
 use screen::Paint;
-use state::{View, Wish};
+use state::{WatchView, Wish};
 use std::io::IsTerminal;
 use std::path::Path;
 use std::sync::Arc;
@@ -74,8 +74,8 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WatchArgs) -> R
     let paint = Paint(console.has_colour());
     let mut terminal = ratatui::try_init()
         .map_err(|error| Failure::Outside(format!("the terminal cannot be used: {error} (try `--plain`)")))?;
-    let shown = Shown { stop: &stop, following: &following, path: &path, lasting, paint };
-    let result = shown.follow(&mut terminal, &mut model, View::new(place), writer);
+    let shown = FullScreen { stop: &stop, following: &following, path: &path, lasting, paint };
+    let result = shown.follow(&mut terminal, &mut model, WatchView::new(place), writer);
     let gone = keyboard(Duration::ZERO) == Keyboard::Gone;
     if gone {
         // Giving it back would fail, and the complaint about that has nowhere to go.
@@ -128,7 +128,7 @@ fn renew(model: &mut Model, path: &Path, values: &Values) -> Result<bool, Failur
 }
 
 /// The full screen.
-struct Shown<'s> {
+struct FullScreen<'s> {
     stop: &'s Stop,
     following: &'s Following,
     path: &'s Path,
@@ -136,12 +136,12 @@ struct Shown<'s> {
     paint: Paint,
 }
 
-impl Shown<'_> {
+impl FullScreen<'_> {
     fn follow(
         &self,
         terminal: &mut ratatui::DefaultTerminal,
         model: &mut Model,
-        mut view: View,
+        mut view: WatchView,
         mut writer: Writer,
     ) -> Result<Verdict, Failure> {
         #[allow(clippy::disallowed_methods, reason = "a command that keeps time for a person")]

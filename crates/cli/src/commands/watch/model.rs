@@ -8,7 +8,7 @@ use woodrush_core::names::value_of;
 use woodrush_core::plan::{PlannedRule, Source, Station};
 use woodrush_core::protocol::{Grain, Place, health_shown};
 use woodrush_engine::bytes_of_hex;
-use woodrush_engine::monitor::{PortStatus, RuleValues, State, Values};
+use woodrush_engine::monitor::{PortStatus, RuleValues, ValueState, Values};
 
 /// How long a change is lit up, in milliseconds.
 const LIT: u64 = 1000;
@@ -74,7 +74,7 @@ pub(super) struct Live {
     source: Option<Vec<u8>>,
     target: Option<Vec<u8>>,
     pub(super) age: Option<f64>,
-    pub(super) state: State,
+    pub(super) state: ValueState,
     last_error: u16,
     /// When its words at the target changed last, in milliseconds.
     changed: Option<u64>,
@@ -82,7 +82,7 @@ pub(super) struct Live {
 
 /// One end of a rule as it is shown.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub(super) struct Shown {
+pub(super) struct ShownEnd {
     pub(super) raw: Vec<String>,
     #[serde(serialize_with = "woodrush_core::shown::many")]
     pub(super) values: Vec<String>,
@@ -91,7 +91,7 @@ pub(super) struct Shown {
 
 /// In which order rows stand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Order {
+pub(super) enum RowOrder {
     File,
     Trouble,
     Changed,
@@ -99,7 +99,7 @@ pub(super) enum Order {
     Name,
 }
 
-impl Order {
+impl RowOrder {
     pub(super) fn next(self) -> Self {
         match self {
             Self::File => Self::Trouble,
@@ -129,7 +129,7 @@ pub(super) struct Model {
     pub(super) ports: Vec<PortStatus>,
     pub(super) site: String,
     pub(super) uptime: u64,
-    pub(super) order: Order,
+    pub(super) order: RowOrder,
     /// Only rules that are not fresh.
     pub(super) trouble: bool,
     pub(super) filter: String,
@@ -149,7 +149,7 @@ impl Model {
             ports: vec![],
             site: checked.project.name.value.clone(),
             uptime: 0,
-            order: Order::File,
+            order: RowOrder::File,
             trouble: false,
             filter: String::new(),
             now: 0,
@@ -183,14 +183,14 @@ impl Model {
 
     /// How many rules there are, and how many of them are not fresh.
     pub(super) fn counts(&self) -> (usize, usize) {
-        let ill = self.live.iter().flatten().filter(|live| live.state != State::Fresh).count();
+        let ill = self.live.iter().flatten().filter(|live| live.state != ValueState::Fresh).count();
         (self.rules.len(), ill)
     }
 
     /// Whether all that is shown is fresh.
     pub(super) fn all_fresh(&self) -> bool {
         let live = |row: usize| self.live.get(row).and_then(Option::as_ref);
-        self.rows().into_iter().all(|row| live(row).is_none_or(|live| live.state == State::Fresh))
+        self.rows().into_iter().all(|row| live(row).is_none_or(|live| live.state == ValueState::Fresh))
     }
 
     pub(super) fn rule(&self, row: usize) -> Option<(&Rule, Option<&Live>)> {
@@ -205,21 +205,23 @@ impl Model {
             .filter(|row| {
                 let Some((rule, live)) = self.rule(*row) else { return false };
                 let fits = wanted.is_empty() || holds(&rule.name) || holds(&rule.from) || holds(&rule.to);
-                fits && (!self.trouble || live.is_none_or(|live| live.state != State::Fresh))
+                fits && (!self.trouble || live.is_none_or(|live| live.state != ValueState::Fresh))
             })
             .collect();
         let live = |row: &usize| self.live.get(*row).and_then(Option::as_ref);
         match self.order {
-            Order::File => {}
-            Order::Trouble => rows.sort_by_key(|row| std::cmp::Reverse(live(row).map_or(0, Live::trouble))),
-            Order::Changed => {
+            RowOrder::File => {}
+            RowOrder::Trouble => {
+                rows.sort_by_key(|row| std::cmp::Reverse(live(row).map_or(0, Live::trouble)))
+            }
+            RowOrder::Changed => {
                 rows.sort_by_key(|row| std::cmp::Reverse(live(row).and_then(|live| live.changed)));
             }
-            Order::Age => rows.sort_by(|one, other| {
+            RowOrder::Age => rows.sort_by(|one, other| {
                 let age = |row: &usize| live(row).and_then(|live| live.age).unwrap_or(-1.0);
                 age(other).total_cmp(&age(one))
             }),
-            Order::Name => rows.sort_by(|one, other| {
+            RowOrder::Name => rows.sort_by(|one, other| {
                 let name = |row: &usize| self.rules.get(*row).map(|rule| rule.from.as_str());
                 name(one).cmp(&name(other))
             }),
@@ -228,13 +230,13 @@ impl Model {
     }
 
     /// The source of a rule as it came last.
-    pub(super) fn source(&self, row: usize) -> Option<Shown> {
+    pub(super) fn source(&self, row: usize) -> Option<ShownEnd> {
         let (rule, live) = self.rule(row)?;
         shown(rule.source.as_ref(), live?.source.as_deref())
     }
 
     /// The target of a rule as it stands.
-    pub(super) fn target(&self, row: usize) -> Option<Shown> {
+    pub(super) fn target(&self, row: usize) -> Option<ShownEnd> {
         let (rule, live) = self.rule(row)?;
         shown(rule.target.as_ref(), live?.target.as_deref())
     }
@@ -246,9 +248,9 @@ impl Model {
     }
 }
 
-fn shown(end: Option<&End>, cells: Option<&[u8]>) -> Option<Shown> {
+fn shown(end: Option<&End>, cells: Option<&[u8]>) -> Option<ShownEnd> {
     let (end, cells) = (end?, cells?);
-    Some(Shown { raw: end.raw(cells), values: end.values(cells), eu: end.eu.clone() })
+    Some(ShownEnd { raw: end.raw(cells), values: end.values(cells), eu: end.eu.clone() })
 }
 
 /// What a rule carries from now on, and whether that is something else than before.
@@ -270,10 +272,10 @@ fn update(before: Option<&Live>, new: &RuleValues, now: u64) -> Option<(Live, bo
 impl Live {
     fn trouble(&self) -> u8 {
         match self.state {
-            State::Fresh => 0,
-            State::Held => 1,
-            State::Never => 2,
-            State::Lost => 3,
+            ValueState::Fresh => 0,
+            ValueState::Held => 1,
+            ValueState::Never => 2,
+            ValueState::Lost => 3,
         }
     }
 
@@ -281,10 +283,10 @@ impl Live {
     pub(super) fn freshness(&self) -> String {
         let age = self.age.map(|age| format!("{age:.1} s"));
         match self.state {
-            State::Fresh => age.unwrap_or_else(|| "now".into()),
-            State::Held => format!("held {}", age.unwrap_or_default()).trim_end().to_string(),
-            State::Lost => "LOST".into(),
-            State::Never => "never".into(),
+            ValueState::Fresh => age.unwrap_or_else(|| "now".into()),
+            ValueState::Held => format!("held {}", age.unwrap_or_default()).trim_end().to_string(),
+            ValueState::Lost => "LOST".into(),
+            ValueState::Never => "never".into(),
         }
     }
 
@@ -314,8 +316,8 @@ fn rule(checked: &Checked, number: u32, planned: &PlannedRule) -> Option<Rule> {
             eu = point.and_then(|point| point.eu.clone());
             (plan.devices.get(device), Some(place))
         }
-        Source::Entry { image, place, .. } => (plan.images.get(image), Some(place)),
-        Source::Told(_) | Source::Client => (None, None),
+        Source::ClientCells { image, place, .. } => (plan.images.get(image), Some(place)),
+        Source::Health(_) | Source::Client => (None, None),
     };
     let same = from_form.scaling() == to_form.scaling();
     let target_eu = eu.clone().filter(|_| same);
@@ -330,7 +332,7 @@ fn rule(checked: &Checked, number: u32, planned: &PlannedRule) -> Option<Rule> {
     let image = planned.board < plan.images.len();
     // A client writes the image's end of a rule, whichever it is.
     let written = match planned.source {
-        Source::Entry { .. } => source.zip(source_place).and_then(|(own, place)| address(own, place)),
+        Source::ClientCells { .. } => source.zip(source_place).and_then(|(own, place)| address(own, place)),
         _ if image && planned.writable => Some(to.clone()),
         _ => None,
     };
@@ -375,7 +377,7 @@ to = "scada:100001"
     }
 
     /// Number, words at the source and at the target, age, and what a reader gets.
-    type Row = (u32, Option<&'static str>, Option<&'static str>, Option<f64>, State);
+    type Row = (u32, Option<&'static str>, Option<&'static str>, Option<f64>, ValueState);
 
     fn values(rows: &[Row]) -> Values {
         let row = |(rule, source, target, age, state): &Row| RuleValues {
@@ -384,7 +386,7 @@ to = "scada:100001"
             target: target.map(str::to_string),
             age_s: *age,
             state: *state,
-            last_error: if *state == State::Lost { 256 } else { 0 },
+            last_error: if *state == ValueState::Lost { 256 } else { 0 },
         };
         let rules = rows.iter().map(row).collect();
         Values {
@@ -398,9 +400,9 @@ to = "scada:100001"
     }
 
     const GOOD: [Row; 3] = [
-        (0, Some("06D2"), Some("418BAE14"), Some(0.2), State::Fresh),
-        (1, Some("00070008"), Some("00070008"), Some(0.4), State::Fresh),
-        (2, None, Some("01"), None, State::Fresh),
+        (0, Some("06D2"), Some("418BAE14"), Some(0.2), ValueState::Fresh),
+        (1, Some("00070008"), Some("00070008"), Some(0.4), ValueState::Fresh),
+        (2, None, Some("01"), None, ValueState::Fresh),
     ];
 
     fn names(model: &Model) -> Vec<&str> {
@@ -431,7 +433,7 @@ to = "scada:100001"
         assert!(model.is_lit(0) && !model.is_lit(1));
         assert_eq!(model.take(100 + LIT, values(&next)), [0usize; 0]);
         assert!(!model.is_lit(0));
-        next[1].4 = State::Lost;
+        next[1].4 = ValueState::Lost;
         assert_eq!(model.take(2000, values(&next)), [1], "a loss is news, though no word has changed");
         let lost = model.rule(1).and_then(|(_, live)| live).unwrap();
         assert_eq!((lost.freshness().as_str(), lost.failure().as_deref()), ("LOST", Some("no answer")));
@@ -441,23 +443,23 @@ to = "scada:100001"
     fn rows_are_filtered_and_ordered() {
         let mut model = model();
         let mut bad = GOOD;
-        (bad[1].4, bad[1].3) = (State::Lost, Some(9.5));
+        (bad[1].4, bad[1].3) = (ValueState::Lost, Some(9.5));
         model.take(0, values(&bad));
         assert_eq!(names(&model), ["level", "pair", "alive"]);
-        model.order = Order::Trouble;
+        model.order = RowOrder::Trouble;
         assert_eq!(names(&model)[0], "pair");
-        model.order = Order::Age;
+        model.order = RowOrder::Age;
         assert_eq!(names(&model), ["pair", "level", "alive"]);
-        model.order = Order::Name;
+        model.order = RowOrder::Name;
         assert_eq!(names(&model), ["alive", "level", "pair"]);
         bad[2].2 = Some("00");
         model.take(50, values(&bad));
-        model.order = Order::Changed;
+        model.order = RowOrder::Changed;
         assert_eq!(names(&model)[0], "alive");
         model.trouble = true;
         assert_eq!(names(&model), ["pair"]);
         (model.trouble, model.filter) = (false, "SCADA:4000".into());
-        model.order = Order::File;
+        model.order = RowOrder::File;
         assert_eq!(names(&model), ["level", "pair"]);
     }
 

@@ -1,7 +1,7 @@
 //! Where there is no terminal: every row once, then a line for each change.
 
 use super::feed::Following;
-use super::model::{Live, Model, Shown};
+use super::model::{Live, Model, ShownEnd};
 use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
@@ -9,7 +9,7 @@ use serde::Serialize;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use woodrush_core::project::show_micros;
-use woodrush_engine::monitor::State;
+use woodrush_engine::monitor::ValueState;
 use woodrush_engine::stop::Stop;
 
 /// How often new looks are taken.
@@ -17,17 +17,17 @@ const LOOK: Duration = Duration::from_millis(50);
 
 /// One row at one moment.
 #[derive(Serialize)]
-struct Row<'r> {
+struct ChangeRow<'r> {
     format: u32,
     /// Seconds since the beginning.
     at_s: f64,
     rule: &'r str,
     from: &'r str,
     to: &'r str,
-    source: Option<Shown>,
-    target: Option<Shown>,
+    source: Option<ShownEnd>,
+    target: Option<ShownEnd>,
     age_s: Option<f64>,
-    state: Option<State>,
+    state: Option<ValueState>,
     last_error: Option<String>,
 }
 
@@ -85,7 +85,7 @@ fn say(
 ) -> Result<(), Failure> {
     let row = |row: &usize| {
         let (rule, live) = model.rule(*row)?;
-        Some(Row {
+        Some(ChangeRow {
             format: 1,
             at_s: (at.as_secs_f64() * 1000.0).round() / 1000.0,
             rule: &rule.name,
@@ -98,7 +98,7 @@ fn say(
             last_error: live.and_then(Live::failure),
         })
     };
-    let found: Vec<Row<'_>> = rows.iter().filter_map(row).collect();
+    let found: Vec<ChangeRow<'_>> = rows.iter().filter_map(row).collect();
     match console.format {
         Format::Json => {
             for row in &found {
@@ -112,7 +112,7 @@ fn say(
             for row in &found {
                 let text = text(row);
                 let text = match row.state {
-                    Some(State::Fresh) => text,
+                    Some(ValueState::Fresh) => text,
                     _ => console.paint(Tone::Bad, &text),
                 };
                 console.say(format!("{time}  {text}").trim_end())?;
@@ -127,17 +127,17 @@ fn micros(at: Duration) -> u64 {
     u64::try_from(at.as_millis()).unwrap_or(u64::MAX).saturating_mul(1000)
 }
 
-fn joined(end: Option<&Shown>) -> (String, String) {
+fn joined(end: Option<&ShownEnd>) -> (String, String) {
     let Some(end) = end else { return (String::new(), String::new()) };
     let eu = end.eu.as_ref().map(|eu| format!(" {eu}")).unwrap_or_default();
     (end.raw.join(" "), end.values.join(" ") + &eu)
 }
 
-fn text(row: &Row<'_>) -> String {
+fn text(row: &ChangeRow<'_>) -> String {
     let (_, source) = joined(row.source.as_ref());
     let (raw, target) = joined(row.target.as_ref());
     let state = match row.state {
-        Some(State::Fresh) | None => String::new(),
+        Some(ValueState::Fresh) | None => String::new(),
         Some(state) => format!("  {}", word(state)),
     };
     let failure = row.last_error.as_ref().map(|failure| format!(" ({failure})")).unwrap_or_default();
@@ -147,20 +147,21 @@ fn text(row: &Row<'_>) -> String {
     format!("{left} -> {right}{state}{failure}")
 }
 
-fn word(state: State) -> &'static str {
+fn word(state: ValueState) -> &'static str {
     match state {
-        State::Fresh => "fresh",
-        State::Held => "held",
-        State::Lost => "LOST",
-        State::Never => "never",
+        ValueState::Fresh => "fresh",
+        ValueState::Held => "held",
+        ValueState::Lost => "LOST",
+        ValueState::Never => "never",
     }
 }
 
-fn table(rows: &[Row<'_>]) -> Table {
-    let row = |row: &Row<'_>| {
-        let raw = |end: &Option<Shown>| end.as_ref().map(|end| end.raw.join(" ")).unwrap_or_default();
-        let values = |end: &Option<Shown>| end.as_ref().map(|end| end.values.join(" ")).unwrap_or_default();
-        let eu = |end: &Option<Shown>| end.as_ref().and_then(|end| end.eu.clone()).unwrap_or_default();
+fn table(rows: &[ChangeRow<'_>]) -> Table {
+    let row = |row: &ChangeRow<'_>| {
+        let raw = |end: &Option<ShownEnd>| end.as_ref().map(|end| end.raw.join(" ")).unwrap_or_default();
+        let values =
+            |end: &Option<ShownEnd>| end.as_ref().map(|end| end.values.join(" ")).unwrap_or_default();
+        let eu = |end: &Option<ShownEnd>| end.as_ref().and_then(|end| end.eu.clone()).unwrap_or_default();
         vec![
             row.at_s.to_string(),
             row.rule.to_string(),

@@ -1,7 +1,7 @@
 //! The full screen: a strip of ports, a row a rule, one row opened into its trace, a line to type in.
 
-use super::model::{Live, Model, Rule, Shown};
-use super::state::{Prompt, View};
+use super::model::{Live, Model, Rule, ShownEnd};
+use super::state::{Prompt, WatchView};
 use crate::commands::trace;
 use crate::console::{Tone, cut};
 use ratatui::Frame;
@@ -9,12 +9,12 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Clear, Paragraph};
-use woodrush_core::{At, Span as Place};
-use woodrush_engine::monitor::{PortStatus, State};
+use woodrush_core::{Span as Place, Spanned};
+use woodrush_engine::monitor::{PortStatus, ValueState};
 
-/// Columns from which on raw words stand beside values.
+/// ScreenColumns from which on raw words stand beside values.
 const WITH_RAW: u16 = 96;
-/// Columns from which on both ends are shown.
+/// ScreenColumns from which on both ends are shown.
 const BOTH_ENDS: u16 = 56;
 /// Rows from which on there is room for the ports and the keys.
 const ROOMY: u16 = 10;
@@ -44,7 +44,7 @@ impl Paint {
 }
 
 /// Draws everything; keeps the chosen row in sight.
-pub(super) fn draw(frame: &mut Frame<'_>, model: &Model, view: &mut View, paint: Paint) {
+pub(super) fn draw(frame: &mut Frame<'_>, model: &Model, view: &mut WatchView, paint: Paint) {
     let area = frame.area();
     let roomy = area.height >= ROOMY;
     let strip = if roomy { strip(model, area.width, paint) } else { vec![] };
@@ -64,7 +64,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, model: &Model, view: &mut View, paint:
     let [head, ports, titles, list, trace, keys] = rows.areas(area);
     frame.render_widget(Paragraph::new(heading(model, view, head.width, paint)), head);
     frame.render_widget(Paragraph::new(strip), ports);
-    let columns = Columns::of(model, area.width);
+    let columns = ScreenColumns::of(model, area.width);
     if roomy {
         let style = paint.style(Tone::Accent);
         frame.render_widget(Paragraph::new(Line::styled(columns.titles(), style)), titles);
@@ -88,7 +88,7 @@ fn styled(text: String, tone: Option<Tone>, paint: Paint) -> Line<'static> {
     }
 }
 
-fn heading(model: &Model, view: &View, width: u16, paint: Paint) -> Line<'static> {
+fn heading(model: &Model, view: &WatchView, width: u16, paint: Paint) -> Line<'static> {
     let (all, ill) = model.counts();
     let shown = model.rows().len();
     let state = match ill {
@@ -161,7 +161,7 @@ fn port_cell(port: &PortStatus) -> (String, Tone) {
 
 /// How a row is looked at.
 #[derive(Debug, Clone, Copy)]
-struct Look {
+struct RowStyle {
     chosen: bool,
     /// The converter says nothing any more: what it said last is not live.
     stale: bool,
@@ -170,7 +170,7 @@ struct Look {
 
 /// How wide the columns are.
 #[derive(Debug, Clone, Copy)]
-struct Columns {
+struct ScreenColumns {
     from: usize,
     source_raw: usize,
     source: usize,
@@ -180,7 +180,7 @@ struct Columns {
     age: usize,
 }
 
-impl Columns {
+impl ScreenColumns {
     fn of(model: &Model, width: u16) -> Self {
         let longest = |name: fn(&Rule) -> &str| {
             let all = (0..model.counts().0).filter_map(|row| model.rule(row));
@@ -235,16 +235,16 @@ impl Columns {
         model: &Model,
         row: usize,
         (rule, live): (&Rule, Option<&Live>),
-        look: Look,
+        look: RowStyle,
     ) -> Line<'static> {
-        let Look { chosen, stale, paint } = look;
+        let RowStyle { chosen, stale, paint } = look;
         let lit = !stale && model.is_lit(row);
-        let ill = live.is_none_or(|live| live.state != State::Fresh);
+        let ill = live.is_none_or(|live| live.state != ValueState::Fresh);
         let tone = match live.map(|live| live.state) {
             // Nobody knows what is so now.
             _ if stale => Some(Tone::Faint),
-            Some(State::Fresh) => None,
-            Some(State::Held) => Some(Tone::Doubt),
+            Some(ValueState::Fresh) => None,
+            Some(ValueState::Held) => Some(Tone::Doubt),
             _ => Some(Tone::Bad),
         };
         let base = if chosen { Style::new().add_modifier(Modifier::REVERSED) } else { Style::new() };
@@ -284,7 +284,7 @@ impl Columns {
     }
 }
 
-fn raw(shown: Option<&Shown>) -> String {
+fn raw(shown: Option<&ShownEnd>) -> String {
     let Some(shown) = shown else { return String::new() };
     match shown.raw.as_slice() {
         [one] => one.clone(),
@@ -294,7 +294,7 @@ fn raw(shown: Option<&Shown>) -> String {
 }
 
 /// The first values, as many as fit, and how many more there are.
-fn values(shown: Option<&Shown>, room: usize) -> String {
+fn values(shown: Option<&ShownEnd>, room: usize) -> String {
     let Some(shown) = shown else { return String::new() };
     if let [one] = shown.values.as_slice() {
         // The unit stands at the other end too, and in the opened row.
@@ -326,8 +326,8 @@ fn draw_rows(
     frame: &mut Frame<'_>,
     area: Rect,
     model: &Model,
-    view: &mut View,
-    columns: &Columns,
+    view: &mut WatchView,
+    columns: &ScreenColumns,
     paint: Paint,
 ) {
     let rows = model.rows();
@@ -350,7 +350,7 @@ fn draw_rows(
     let lines = shown.filter_map(|row| {
         let (rule, live) = model.rule(*row)?;
         let chosen = Some(*row) == view.chosen;
-        Some(columns.row(model, *row, (rule, live), Look { chosen, stale: view.fault.is_some(), paint }))
+        Some(columns.row(model, *row, (rule, live), RowStyle { chosen, stale: view.fault.is_some(), paint }))
     });
     frame.render_widget(Paragraph::new(lines.collect::<Vec<_>>()), area);
 }
@@ -373,14 +373,14 @@ fn opened(model: &Model, row: usize, width: u16) -> Option<Vec<(Option<Tone>, St
         lines.push((None, cut(&format!("  {label:<7} {}", all.join(", ")), width)));
     }
     let text = rule.traced.as_ref()?;
-    let entry = At { value: text.clone(), span: Place::default() };
+    let entry = Spanned { value: text.clone(), span: Place::default() };
     let endpoint = model.checked.project.endpoint(&entry).ok()?;
     let traces = woodrush_core::trace::trace(&model.checked, &endpoint);
     lines.extend(traces.first().map(|one| trace::lines(one, width)).unwrap_or_default());
     Some(lines)
 }
 
-fn foot(view: &View, paint: Paint) -> Line<'static> {
+fn foot(view: &WatchView, paint: Paint) -> Line<'static> {
     let typed = |label: &str, text: &str| {
         Line::from(vec![
             Span::styled(label.to_string(), paint.style(Tone::Accent)),

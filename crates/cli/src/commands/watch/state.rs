@@ -26,7 +26,7 @@ pub(super) enum Prompt {
 
 /// What the screen shows of the model.
 #[derive(Debug)]
-pub(super) struct View {
+pub(super) struct WatchView {
     /// The chosen row, by its number in the model.
     pub(super) chosen: Option<usize>,
     /// The first row in sight, and how many fit.
@@ -61,7 +61,7 @@ pub(super) enum Wish {
     },
 }
 
-impl View {
+impl WatchView {
     pub(super) fn new(place: String) -> Self {
         Self {
             chosen: None,
@@ -184,7 +184,7 @@ impl View {
 mod tests {
     use super::*;
     use crate::commands::small_site;
-    use crate::commands::watch::model::Order;
+    use crate::commands::watch::model::RowOrder;
     use std::sync::Arc;
 
     /// Twelve rules, of which the first takes writes.
@@ -199,11 +199,11 @@ mod tests {
         Model::new(Arc::new(small_site::with(&rules)))
     }
 
-    fn press(view: &mut View, model: &mut Model, code: KeyCode) -> Wish {
+    fn press(view: &mut WatchView, model: &mut Model, code: KeyCode) -> Wish {
         view.key(model, KeyEvent::new(code, KeyModifiers::NONE))
     }
 
-    fn typed(view: &mut View, model: &mut Model, text: &str) {
+    fn typed(view: &mut WatchView, model: &mut Model, text: &str) {
         for char in text.chars() {
             assert_eq!(press(view, model, KeyCode::Char(char)), Wish::Nothing);
         }
@@ -211,7 +211,7 @@ mod tests {
 
     #[test]
     fn keys_choose_a_row_and_never_leave_the_list() {
-        let (mut model, mut view) = (model(), View::new("here".into()));
+        let (mut model, mut view) = (model(), WatchView::new("here".into()));
         (view.chosen, view.page) = (Some(0), 5);
         let mut at = |code| {
             press(&mut view, &mut model, code);
@@ -228,7 +228,7 @@ mod tests {
 
     #[test]
     fn an_opened_row_follows_the_choice_and_closes_again() {
-        let (mut model, mut view) = (model(), View::new("here".into()));
+        let (mut model, mut view) = (model(), WatchView::new("here".into()));
         view.chosen = Some(3);
         press(&mut view, &mut model, KeyCode::Enter);
         assert_eq!(view.opened, Some(3));
@@ -240,7 +240,7 @@ mod tests {
 
     #[test]
     fn a_filter_is_typed_mended_taken_and_taken_away() {
-        let (mut model, mut view) = (model(), View::new("here".into()));
+        let (mut model, mut view) = (model(), WatchView::new("here".into()));
         press(&mut view, &mut model, KeyCode::Char('/'));
         // Letters that are commands elsewhere are letters here.
         typed(&mut view, &mut model, "40001q");
@@ -258,7 +258,7 @@ mod tests {
 
     #[test]
     fn a_value_is_written_only_where_one_may_and_only_once_it_is_confirmed() {
-        let (mut model, mut view) = (model(), View::new("here".into()));
+        let (mut model, mut view) = (model(), WatchView::new("here".into()));
         view.chosen = Some(1);
         press(&mut view, &mut model, KeyCode::Char('w'));
         assert_eq!(view.prompt, Prompt::None);
@@ -282,7 +282,7 @@ mod tests {
 
     #[test]
     fn it_ends_by_q_and_by_ctrl_c_whatever_is_typed() {
-        let (mut model, mut view) = (model(), View::new("here".into()));
+        let (mut model, mut view) = (model(), WatchView::new("here".into()));
         assert_eq!(press(&mut view, &mut model, KeyCode::Char('q')), Wish::End);
         press(&mut view, &mut model, KeyCode::Char('/'));
         let ctrl_c = KeyEvent::new(KeyCode::Char('c'), KeyModifiers::CONTROL);
@@ -297,6 +297,6 @@ mod tests {
         );
         press(&mut view, &mut model, KeyCode::Char('s'));
         press(&mut view, &mut model, KeyCode::Char('t'));
-        assert_eq!((model.order, model.trouble), (Order::Trouble, true));
+        assert_eq!((model.order, model.trouble), (RowOrder::Trouble, true));
     }
 }

@@ -3,19 +3,19 @@
 use super::state::Prompt;
 use crate::Failure;
 use crate::args::{ConnectionArgs, Global, WatchArgs};
-use crate::commands::write::{Job, guarded, job, put};
+use crate::commands::write::{PlannedWrite, guarded, job, put};
+use crate::connections::Connections;
 use crate::console::Tone;
-use crate::ways::Ways;
 use std::sync::mpsc::{Receiver, TryRecvError, channel};
 
 /// What is told at the foot of the screen.
-type Said = (Tone, String);
+type WriteReport = (Tone, String);
 
 /// Writes one value at a time, without holding the screen up.
 pub(super) struct Writer {
     global: Global,
     way: ConnectionArgs,
-    under_way: Option<(String, Receiver<Said>)>,
+    under_way: Option<(String, Receiver<WriteReport>)>,
 }
 
 impl Writer {
@@ -24,15 +24,15 @@ impl Writer {
         Self { global: global.clone(), way, under_way: None }
     }
 
-    fn job(&self, at: &str, text: &str) -> Result<(Ways, Job), Failure> {
-        let (ways, _) = Ways::sort(&self.global, &self.way, &[])?;
+    fn job(&self, at: &str, text: &str) -> Result<(Connections, PlannedWrite), Failure> {
+        let (ways, _) = Connections::sort(&self.global, &self.way, &[])?;
         let job = job(&ways, &format!("{at}={text}"))?;
         guarded(&job, false)?;
         Ok((ways, job))
     }
 
     /// The question whether it shall be written; what is wrong with it is said instead.
-    pub(super) fn judge(&self, said: &mut Option<Said>, at: String, text: String) -> Prompt {
+    pub(super) fn judge(&self, said: &mut Option<WriteReport>, at: String, text: String) -> Prompt {
         match self.job(&at, &text) {
             Ok((_, job)) => {
                 let question = format!("write {text} (raw {}) to {at}?", job.raw());
@@ -46,7 +46,7 @@ impl Writer {
     }
 
     /// Begins to write; how it ends is told by [`Writer::ended`].
-    pub(super) fn begin(&mut self, at: &str, text: &str) -> Said {
+    pub(super) fn begin(&mut self, at: &str, text: &str) -> WriteReport {
         let (mut ways, job) = match self.job(at, text) {
             Ok(found) => found,
             Err(failure) => return (Tone::Bad, words(failure)),
@@ -72,7 +72,7 @@ impl Writer {
     }
 
     /// How the last write ended, once.
-    pub(super) fn ended(&mut self) -> Option<Said> {
+    pub(super) fn ended(&mut self) -> Option<WriteReport> {
         let (what, hears) = self.under_way.as_ref()?;
         let said = match hears.try_recv() {
             Ok(said) => said,

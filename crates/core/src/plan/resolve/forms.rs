@@ -4,7 +4,7 @@ use super::Ends;
 use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
 use crate::project::{Endpoint, Owner};
-use crate::protocol::{Address, Brings, Dialect, Grain};
+use crate::protocol::{Address, Dialect, Grain, ImpliedType};
 use crate::source::Span;
 
 impl Ends<'_> {
@@ -27,7 +27,7 @@ impl Ends<'_> {
             }
         }
         for (end, form, address) in [(self.from, from_written, source), (self.to, to_written, target)] {
-            if let (Some(form), Some(at), Brings::Width(wide)) = (form, end.form, address.brings)
+            if let (Some(form), Some(at), ImpliedType::Width(wide)) = (form, end.form, address.brings)
                 && let (Some(own), Some(letter)) = (form.ty.bytes(), wide.bytes())
                 && own != letter
                 && !form.ty.is_text()
@@ -143,11 +143,11 @@ fn widened(form: Form, address: &Address) -> Form {
 fn brought(own: &Address, other_written: Option<Form>, other: &Address) -> Option<Form> {
     let as_wide = |ty: Type, wide: Type| ty.bytes() == wide.bytes() && ty.bytes().is_some();
     let ty = match (own.brings, other_written, other.brings) {
-        (Brings::Nothing, ..) => return None,
-        (Brings::Type(ty), ..) => ty,
-        (Brings::Width(wide), Some(form), _) if as_wide(form.ty, wide) => form.ty,
-        (Brings::Width(wide), None, Brings::Type(ty)) if as_wide(ty, wide) => ty,
-        (Brings::Width(wide), ..) => wide,
+        (ImpliedType::Nothing, ..) => return None,
+        (ImpliedType::Type(ty), ..) => ty,
+        (ImpliedType::Width(wide), Some(form), _) if as_wide(form.ty, wide) => form.ty,
+        (ImpliedType::Width(wide), None, ImpliedType::Type(ty)) if as_wide(ty, wide) => ty,
+        (ImpliedType::Width(wide), ..) => wide,
     };
     let number = !matches!(ty, Type::Text(_) | Type::Bool | Type::Raw);
     let scaled = other_written.filter(|form| number && form.is_scaled());

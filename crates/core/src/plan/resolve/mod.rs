@@ -6,7 +6,7 @@ mod limits;
 use super::{Plan, PlannedRule, Source};
 use crate::finding::Finding;
 use crate::form::{Conversion, Form, Type};
-use crate::project::{Endpoint, Map, OnLoss, Owner, Project, Sending, Target, Told};
+use crate::project::{Endpoint, HealthItem, Map, OnLoss, Owner, Project, Sending, Target};
 use crate::protocol::{Address, Extent, Grain, Place, SpaceId};
 
 /// Coils that stand for one register.
@@ -61,7 +61,7 @@ impl Ends<'_> {
         };
         let own = self.device().and_then(|device| self.project.devices.get(device)).map(|d| d.poll.value);
         let (source, target, conversion) = match &self.from.target {
-            Target::Told(told) => self.told(plan, *told, target, *target_point)?,
+            Target::Health(told) => self.told(plan, *told, target, *target_point)?,
             Target::Cells(address, point) => self.cells(plan, address, *point, target, *target_point)?,
         };
         let on_loss = self.on_loss()?;
@@ -150,7 +150,7 @@ impl Ends<'_> {
     fn told(
         &self,
         plan: &mut Plan,
-        item: Told,
+        item: HealthItem,
         target: &Address,
         target_point: Option<usize>,
     ) -> Result<Resolved, Vec<Finding>> {
@@ -174,7 +174,7 @@ impl Ends<'_> {
         }
         let place = self.placed(plan, target, place)?;
         let conversion = Conversion { from: default, to, overflow: self.rule.overflow };
-        Ok((Source::Told(item), place, conversion))
+        Ok((Source::Health(item), place, conversion))
     }
 
     fn cells(
@@ -250,7 +250,7 @@ impl Ends<'_> {
             Owner::Image(image) => {
                 let station = plan.images.get_mut(image).ok_or_else(Vec::new)?;
                 let place = Place { space: station.space(&address.space), ..place };
-                Source::Entry { image, place, rule: 0 }
+                Source::ClientCells { image, place, rule: 0 }
             }
             Owner::Converter => return Err(vec![]),
         };

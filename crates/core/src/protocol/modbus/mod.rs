@@ -5,7 +5,7 @@ mod notation;
 mod terms;
 
 use super::{
-    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, Shown, Space,
+    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, ShownAddress, Space,
     Territory, TooMuch, Transport, Verb,
 };
 use crate::explain::Term;
@@ -189,7 +189,7 @@ impl Dialect for Modbus {
         notation::parse(text)
     }
 
-    fn show(&self, space: &Space, first: u32, _width: u32, bit: Option<u8>, _setup: &Setup) -> Shown {
+    fn show(&self, space: &Space, first: u32, _width: u32, bit: Option<u8>, _setup: &Setup) -> ShownAddress {
         notation::show(space, first, bit)
     }
 

@@ -5,7 +5,7 @@
 //! that could be read in two ways is refused with both readings.
 
 use super::{ITEMS, SPACES};
-use crate::protocol::{Address, AddressFault, Brings, Shown, Space};
+use crate::protocol::{Address, AddressFault, ImpliedType, ShownAddress, Space};
 use std::ops::Range;
 
 /// First digits of reference numbers, in the order of the spaces.
@@ -27,7 +27,7 @@ pub(super) fn parse(text: &str) -> Result<Address, AddressFault> {
         None => None,
         Some(digits) => Some(bit_of(text, base, digits, space)?),
     };
-    Ok(Address { space: space.clone(), first: offset, bit, brings: Brings::Nothing })
+    Ok(Address { space: space.clone(), first: offset, bit, brings: ImpliedType::Nothing })
 }
 
 fn fault(
@@ -189,10 +189,10 @@ fn not_digits(text: &str, base: &str) -> AddressFault {
     fault("M01", text, whole, format!("`{base}` is not a Modbus address"), likely)
 }
 
-pub(super) fn show(space: &Space, first: u32, bit: Option<u8>) -> Shown {
+pub(super) fn show(space: &Space, first: u32, bit: Option<u8>) -> ShownAddress {
     let at = SPACES.iter().position(|known| known.key == space.key).unwrap_or_default();
     let bit = bit.map(|bit| format!(".{bit}")).unwrap_or_default();
-    Shown {
+    ShownAddress {
         canonical: format!("{}{bit}", reference(at, first)),
         offset: format!("{}:{first}{bit}", space.key),
         hex: format!("0x{first:04X}"),

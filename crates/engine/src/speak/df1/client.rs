@@ -16,7 +16,7 @@ use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
 use std::collections::VecDeque;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::tables::{Spot, by_ranges, check, from_wire, to_wire};
+use woodrush_core::protocol::df1::{Spot, by_ranges, check, from_wire, to_wire};
 use woodrush_core::protocol::{Extent, Setup};
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::df1::{
@@ -44,7 +44,7 @@ pub(super) struct TableClient {
     last_response: Symbol,
     last_heard: Option<(u8, u8, u16)>,
     tns: u16,
-    job: Option<Job>,
+    job: Option<CommandOut>,
     phase: Phase,
     /// What was sent last is no command that the station has not had yet.
     said_before: bool,
@@ -52,13 +52,13 @@ pub(super) struct TableClient {
     up: bool,
 }
 
-struct Job {
+struct CommandOut {
     ticket: Ticket,
     node: u8,
     spot: Option<Spot>,
     extent: Extent,
     ranges: bool,
-    kind: JobKind,
+    kind: CommandKind,
     /// The command that is open, and its frame.
     tns: u16,
     frame: Vec<u8>,
@@ -72,7 +72,7 @@ struct Job {
     retries: u32,
 }
 
-enum JobKind {
+enum CommandKind {
     Read,
     Write(Vec<u8>),
     /// Ones of `keep` keep the old bit; `old` is the element where it must be known first.
@@ -97,7 +97,7 @@ enum Phase {
     /// Half duplex: the station is to be polled; the reply comes until then.
     Polling(Moment),
     /// It is polled: an answer to that until the first, the reply until the second.
-    Polled(Moment, Moment),
+    DeviceState(Moment, Moment),
     /// It had nothing: polled again at the first.
     Pausing(Moment, Moment),
 }
@@ -171,9 +171,9 @@ impl TableClient {
             }
         };
         match &job.kind {
-            JobKind::Read => read(&mut body),
-            JobKind::Write(cells) => write(&to_wire(&spot, job.extent.count, cells), &mut body),
-            JobKind::Change { keep, set, .. } if spot.bytes == 2 || spot.sub.is_some() => {
+            CommandKind::Read => read(&mut body),
+            CommandKind::Write(cells) => write(&to_wire(&spot, job.extent.count, cells), &mut body),
+            CommandKind::Change { keep, set, .. } if spot.bytes == 2 || spot.sub.is_some() => {
                 let word = |cells: &[u8]| cells.iter().fold(0u16, |sum, byte| sum << 8 | u16::from(*byte));
                 let (keep, set) = (word(keep), word(set));
                 if job.ranges {
@@ -187,8 +187,8 @@ impl TableClient {
                 }
             }
             // No mask is as wide: read, changed, written.
-            JobKind::Change { old: None, .. } => read(&mut body),
-            JobKind::Change { keep, set, old: Some(old) } => {
+            CommandKind::Change { old: None, .. } => read(&mut body),
+            CommandKind::Change { keep, set, old: Some(old) } => {
                 let bits = old.iter().zip(keep).zip(set).map(|((old, keep), set)| old & keep | set & !keep);
                 write(&to_wire(&spot, job.extent.count, &bits.collect::<Vec<u8>>()), &mut body);
             }
@@ -221,7 +221,7 @@ impl TableClient {
             Heard::Nothing => return,
             Heard::Symbol(symbol) => return self.symbol(now, symbol),
             Heard::Damaged(..) if self.half => {
-                if let Phase::Polled(_, until) = self.phase {
+                if let Phase::DeviceState(_, until) = self.phase {
                     self.phase = Phase::Polling(until);
                 }
                 return;
@@ -258,7 +258,9 @@ impl TableClient {
                 self.phase = Phase::Sending;
             }
             (Symbol::Enq, _) if !self.half => self.responses.push_back(self.last_response),
-            (Symbol::Eot, Phase::Polled(_, until)) => self.phase = Phase::Pausing(now + POLL_PAUSE, until),
+            (Symbol::Eot, Phase::DeviceState(_, until)) => {
+                self.phase = Phase::Pausing(now + POLL_PAUSE, until)
+            }
             _ => {}
         }
     }
@@ -266,12 +268,12 @@ impl TableClient {
     fn heard(&mut self, message: Message<'_>) {
         // A slave's message that nobody polled for is the late answer to an earlier poll: to acknowledge it now would take
         // the next one from the slave.
-        if self.half && !matches!(self.phase, Phase::Polled(..)) {
+        if self.half && !matches!(self.phase, Phase::DeviceState(..)) {
             return;
         }
         let again = self.last_heard.replace(message.identity()) == Some(message.identity());
         self.respond(Symbol::Ack);
-        if let Phase::Polled(_, until) = self.phase {
+        if let Phase::DeviceState(_, until) = self.phase {
             self.phase = Phase::Polling(until);
         }
         let Some(job) = &self.job else { return };
@@ -293,16 +295,18 @@ impl TableClient {
             Err((EXTENDED, ext)) => return self.end(Err(refusal((EXTENDED, ext)))),
             Err(sts) => return self.end(Err(refusal(sts))),
             Ok(data) => match &job.kind {
-                JobKind::Write(_) | JobKind::Change { old: Some(_), .. } => return self.end(Ok(vec![])),
-                JobKind::Change { .. } if spot.bytes == 2 || spot.sub.is_some() => {
+                CommandKind::Write(_) | CommandKind::Change { old: Some(_), .. } => {
                     return self.end(Ok(vec![]));
                 }
-                JobKind::Read | JobKind::Change { .. } => from_wire(&spot, job.extent.count, data),
+                CommandKind::Change { .. } if spot.bytes == 2 || spot.sub.is_some() => {
+                    return self.end(Ok(vec![]));
+                }
+                CommandKind::Read | CommandKind::Change { .. } => from_wire(&spot, job.extent.count, data),
             },
         };
         match (cells, &mut job.kind) {
             (None, _) => self.fail(Kind::Mismatch),
-            (Some(cells), JobKind::Change { old, .. }) => {
+            (Some(cells), CommandKind::Change { old, .. }) => {
                 *old = Some(cells);
                 self.phase = Phase::Fresh;
             }
@@ -328,7 +332,7 @@ impl TableClient {
                 self.responses.push_back(Symbol::Enq);
                 self.phase = Phase::Unacknowledged(until);
             }
-            Phase::Polled(_, until) => self.phase = Phase::Polling(until),
+            Phase::DeviceState(_, until) => self.phase = Phase::Polling(until),
             _ => {}
         }
     }
@@ -345,19 +349,19 @@ impl Client for TableClient {
 
     fn ask(&mut self, ticket: Ticket, ask: Ask) {
         let (station, extent, kind) = match ask {
-            Ask::Read { station, extent } => (Some(station), extent, JobKind::Read),
-            Ask::Write { station, extent, cells } => (Some(station), extent, JobKind::Write(cells)),
+            Ask::Read { station, extent } => (Some(station), extent, CommandKind::Read),
+            Ask::Write { station, extent, cells } => (Some(station), extent, CommandKind::Write(cells)),
             Ask::Change { station, extent, keep, set } => {
-                (Some(station), extent, JobKind::Change { keep, set, old: None })
+                (Some(station), extent, CommandKind::Change { keep, set, old: None })
             }
             Ask::Pass { .. } => {
                 let nowhere = Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 1 };
-                (None, nowhere, JobKind::Read)
+                (None, nowhere, CommandKind::Read)
             }
         };
         let station = station.and_then(|station| self.stations.get(station));
         let setup = station.map(|station| &station.setup);
-        self.job = Some(Job {
+        self.job = Some(CommandOut {
             ticket,
             node: setup.and_then(|setup| u8::try_from(setup.number("node")?).ok()).unwrap_or(0),
             spot: station.and_then(|station| Spot::of(station.space_at(extent.space)?)),
@@ -370,7 +374,7 @@ impl Client for TableClient {
             silences: 0,
             link_tries: self.tries,
             // A write whose reply is lost may have been done: only reads are made anew.
-            retries: if matches!(kind, JobKind::Read) { self.retries } else { 0 },
+            retries: if matches!(kind, CommandKind::Read) { self.retries } else { 0 },
             kind,
         });
         self.phase = Phase::Fresh;
@@ -448,21 +452,23 @@ impl Client for TableClient {
                     let mut frame = vec![];
                     self.said_before = true;
                     emit_poll(self.job.as_ref().map_or(0, |job| job.node), &mut frame);
-                    self.phase = Phase::Polled(now + self.took(frame.len()) + self.ack_timeout, until);
+                    self.phase = Phase::DeviceState(now + self.took(frame.len()) + self.ack_timeout, until);
                     return Act::Send(frame);
                 }
                 // Whoever is in the middle of a message is heard out.
-                Phase::Unacknowledged(until) | Phase::Polled(until, _) | Phase::Waiting(until)
+                Phase::Unacknowledged(until) | Phase::DeviceState(until, _) | Phase::Waiting(until)
                     if now >= until && self.is_hearing(now) =>
                 {
                     return Act::WaitUntil(self.last_byte + STALLED);
                 }
-                Phase::Unacknowledged(until) | Phase::Polled(until, _) if now >= until => self.silent(now),
+                Phase::Unacknowledged(until) | Phase::DeviceState(until, _) if now >= until => {
+                    self.silent(now)
+                }
                 Phase::Waiting(until) if now >= until => self.fail(Kind::NoAnswer),
                 Phase::Pausing(again, until) if now >= again => self.phase = Phase::Polling(until),
                 Phase::Unacknowledged(until)
                 | Phase::Waiting(until)
-                | Phase::Polled(until, _)
+                | Phase::DeviceState(until, _)
                 | Phase::Pausing(until, _) => return Act::WaitUntil(until),
             }
         }

@@ -1,10 +1,10 @@
 //! DF1: questions and refusals between spaces and commands, the same in full and half duplex.
 
 mod client;
-mod ear;
-mod pieces;
+mod observer;
 mod server;
 mod slaves;
+mod split;
 #[cfg(test)]
 mod tests;
 
@@ -17,7 +17,7 @@ pub(super) const FULL: Speaker = Speaker {
     name: "df1",
     client: |setup| Box::new(client::TableClient::new(setup, false)),
     server: |setup| Box::new(server::TableServer::new(setup, false)),
-    ear: |setup| Box::new(ear::TableEar::new(false, setup)),
+    observer: |setup| Box::new(observer::TableObserver::new(false, setup)),
 };
 
 /// `df1-half`.
@@ -25,7 +25,7 @@ pub(super) const HALF: Speaker = Speaker {
     name: "df1-half",
     client: |setup| Box::new(client::TableClient::new(setup, true)),
     server: |setup| Box::new(slaves::Slaves::new(setup)),
-    ear: |setup| Box::new(ear::TableEar::new(true, setup)),
+    observer: |setup| Box::new(observer::TableObserver::new(true, setup)),
 };
 
 /// The name under which refusals carry a status: STS, or 256 and the EXT STS.

@@ -1,12 +1,12 @@
 //! A server: a controller's end of a link, or a slave of a line; an image that looks like one.
 
-use super::pieces::{File, Piece, Status, pieces, word};
+use super::split::{File, FilePart, Sts, pieces, word};
 use super::{EXTENDED, ILLEGAL, NOTHING_THERE, OTHER_TYPE, PROTECTED, status};
 use crate::Moment;
 use crate::speak::{BitChange, News, Serve, Server, ServerSetup, Want};
 use std::collections::VecDeque;
 use woodrush_core::Refusal;
-use woodrush_core::protocol::tables::{Spot, check, from_wire, to_wire};
+use woodrush_core::protocol::df1::{Spot, check, from_wire, to_wire};
 use woodrush_core::protocol::{Space, SpaceId};
 use woodrush_wire::df1::{
     Check, Command, Heard, Logical, Message, Scanner, Symbol, Table, emit_message, sets, sts_words,
@@ -30,13 +30,13 @@ pub(super) struct TableServer {
     out: VecDeque<Vec<u8>>,
     last_response: Symbol,
     last_heard: Option<(u8, u8, u16)>,
-    open: Option<Open>,
+    open: Option<OpenCommand>,
     /// A reply that is not acknowledged: its frame, when it was sent, and how often.
-    reply: Option<Reply>,
+    reply: Option<PendingReply>,
     damaged: u64,
 }
 
-struct Reply {
+struct PendingReply {
     node: u8,
     frame: Vec<u8>,
     /// Asked after at that moment; in half duplex it is polled for.
@@ -45,14 +45,14 @@ struct Reply {
 }
 
 /// A command that is being worked on.
-struct Open {
+struct OpenCommand {
     header: (u8, u8, u8, u16),
-    work: Work,
+    work: CommandWork,
 }
 
-enum Work {
+enum CommandWork {
     /// What is still to be read, what came, and how many bytes the reply has.
-    Read { pieces: VecDeque<Piece>, current: Option<Piece>, data: Vec<u8> },
+    Read { pieces: VecDeque<FilePart>, current: Option<FilePart>, data: Vec<u8> },
     /// What is still to be changed.
     Write(VecDeque<Want>),
 }
@@ -176,7 +176,7 @@ impl TableServer {
         let (mut bytes, mut frame) = (vec![], vec![]);
         message.reply(sts, body).emit(&mut bytes);
         emit_message(&bytes, self.check, &mut frame);
-        self.reply = Some(Reply { node: header.0, frame, until: None, tries: 0 });
+        self.reply = Some(PendingReply { node: header.0, frame, until: None, tries: 0 });
         if !self.half {
             self.say(now);
         }
@@ -191,12 +191,12 @@ impl TableServer {
             Err(_) => Err(ILLEGAL),
         };
         match work {
-            Ok(work) => self.open = Some(Open { header, work }),
+            Ok(work) => self.open = Some(OpenCommand { header, work }),
             Err(status) => self.answer(now, header, status, &[]),
         }
     }
 
-    fn work(&self, command: &Command<'_>) -> Result<Work, Status> {
+    fn work(&self, command: &Command<'_>) -> Result<CommandWork, Sts> {
         match *command {
             Command::Read { size, at } => self.read(self.logical(at)?, usize::from(size)),
             Command::RangeRead { offset, at, size, .. } => {
@@ -211,7 +211,7 @@ impl TableServer {
                     .map(|pair| pair.iter().rev().fold(0, |sum, byte| sum << 8 | u16::from(*byte)));
                 let changes =
                     (word..).zip(words).map(|(word, new)| self.change(&file, word, !mask, new & mask));
-                Ok(Work::Write(changes.collect::<Result<_, _>>()?))
+                Ok(CommandWork::Write(changes.collect::<Result<_, _>>()?))
             }
             Command::Change(bytes) => {
                 let sets = sets(bytes).map_err(|_| ILLEGAL)?;
@@ -219,13 +219,13 @@ impl TableServer {
                     let (file, word) = self.ranged(set.at, 0)?;
                     self.change(&file, word, set.and & !set.or, set.or)
                 };
-                Ok(Work::Write(sets.iter().map(change).collect::<Result<_, _>>()?))
+                Ok(CommandWork::Write(sets.iter().map(change).collect::<Result<_, _>>()?))
             }
             _ => Err(ILLEGAL),
         }
     }
 
-    fn logical(&self, at: Logical) -> Result<File, Status> {
+    fn logical(&self, at: Logical) -> Result<File, Sts> {
         let file = self.file(at.file)?;
         if file.iter().any(|(_, spot)| spot.kind != at.kind) {
             return Err(OTHER_TYPE);
@@ -234,14 +234,14 @@ impl TableServer {
         Ok((file, word))
     }
 
-    fn ranged(&self, at: Table<'_>, offset: u16) -> Result<File, Status> {
+    fn ranged(&self, at: Table<'_>, offset: u16) -> Result<File, Sts> {
         let Table::Levels { file, element, sub, .. } = at else { return Err(ILLEGAL) };
         let file = self.file(file)?;
         let word = word(&file, element, sub) + u32::from(offset);
         Ok((file, word))
     }
 
-    fn file(&self, number: u16) -> Result<Vec<(SpaceId, Spot)>, Status> {
+    fn file(&self, number: u16) -> Result<Vec<(SpaceId, Spot)>, Sts> {
         let spaces = self.setup.stations.first().map_or(&[][..], |(_, spaces)| spaces.as_slice());
         let spots = spaces.iter().enumerate().filter_map(|(at, space): (usize, &Space)| {
             Some((SpaceId(u16::try_from(at).ok()?), Spot::of(space).filter(|spot| spot.file == number)?))
@@ -250,23 +250,23 @@ impl TableServer {
         if file.is_empty() { Err(NOTHING_THERE) } else { Ok(file) }
     }
 
-    fn read(&self, (file, word): File, size: usize) -> Result<Work, Status> {
+    fn read(&self, (file, word): File, size: usize) -> Result<CommandWork, Sts> {
         let pieces = pieces(&file, word, size)?;
         let data = if pieces.iter().any(|piece| piece.stride > 0) { vec![0; size] } else { vec![] };
-        Ok(Work::Read { pieces: pieces.into(), current: None, data })
+        Ok(CommandWork::Read { pieces: pieces.into(), current: None, data })
     }
 
-    fn write(&self, (file, word): File, data: &[u8]) -> Result<Work, Status> {
+    fn write(&self, (file, word): File, data: &[u8]) -> Result<CommandWork, Sts> {
         let pieces = pieces(&file, word, data.len())?;
         let [piece] = pieces.as_slice() else { return Err(PROTECTED) };
         if piece.stride > 0 {
             return Err(PROTECTED);
         }
         let cells = from_wire(&piece.spot, piece.extent.count, data).ok_or(ILLEGAL)?;
-        Ok(Work::Write([Want::Write { extent: piece.extent, cells }].into()))
+        Ok(CommandWork::Write([Want::Write { extent: piece.extent, cells }].into()))
     }
 
-    fn change(&self, file: &[(SpaceId, Spot)], word: u32, keep: u16, set: u16) -> Result<Want, Status> {
+    fn change(&self, file: &[(SpaceId, Spot)], word: u32, keep: u16, set: u16) -> Result<Want, Sts> {
         let pieces = pieces(file, word, 2)?;
         let piece = pieces.first().filter(|piece| piece.spot.bytes != 4).ok_or(ILLEGAL)?;
         let (keep, set) = (keep.to_be_bytes().to_vec(), set.to_be_bytes().to_vec());
@@ -277,17 +277,17 @@ impl TableServer {
         let open = self.open.as_mut()?;
         let unit = u16::from(open.header.0);
         let want = match &mut open.work {
-            Work::Read { pieces, current, .. } => pieces.pop_front().map(|piece| {
+            CommandWork::Read { pieces, current, .. } => pieces.pop_front().map(|piece| {
                 *current = Some(piece);
                 Want::Read(piece.extent)
             }),
-            Work::Write(wants) => wants.pop_front(),
+            CommandWork::Write(wants) => wants.pop_front(),
         };
         if let Some(want) = want {
             return Some(Serve::Want { unit, all: false, want });
         }
         let open = self.open.take()?;
-        let data = if let Work::Read { data, .. } = open.work { data } else { vec![] };
+        let data = if let CommandWork::Read { data, .. } = open.work { data } else { vec![] };
         self.answer(now, open.header, (0, 0), &data);
         None
     }
@@ -335,7 +335,7 @@ impl Server for TableServer {
                 return;
             }
         };
-        if let Some(Open { work: Work::Read { current, data, .. }, .. }) = &mut self.open
+        if let Some(OpenCommand { work: CommandWork::Read { current, data, .. }, .. }) = &mut self.open
             && let Some(piece) = current.take()
         {
             if piece.stride == 0 {

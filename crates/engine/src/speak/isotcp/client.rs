@@ -6,7 +6,7 @@ use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Extent;
-use woodrush_core::protocol::blocks::tsap;
+use woodrush_core::protocol::isotcp::tsap;
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::isotcp::cotp::{self, Assembly, Opening, Tpdu, emit_message, refusal_words};
 use woodrush_wire::isotcp::fetch::{Answer, Request};
@@ -20,7 +20,7 @@ pub(super) struct BlockClient {
     timeout: u64,
     /// Ours and theirs.
     tsaps: (Vec<u8>, Vec<u8>),
-    link: Link,
+    link: TcpLink,
     came: Vec<u8>,
     assembly: Assembly,
     asked: Option<Job>,
@@ -28,7 +28,7 @@ pub(super) struct BlockClient {
     hang_up: Option<String>,
 }
 
-enum Link {
+enum TcpLink {
     /// There is no connection.
     Down,
     /// There is one, and nothing was said on it.
@@ -95,7 +95,7 @@ impl BlockClient {
             stations: setup.stations.to_vec(),
             timeout: setup.line.timeout,
             tsaps: (name("local-tsap"), name("remote-tsap")),
-            link: Link::Fresh,
+            link: TcpLink::Fresh,
             came: vec![],
             assembly: Assembly::default(),
             asked: None,
@@ -113,7 +113,7 @@ impl BlockClient {
     /// The connection is of no use any more.
     fn give_up(&mut self, kind: Kind, why: String) {
         self.end(Err(Refusal::new(kind, Blame::Device)));
-        (self.link, self.hang_up) = (Link::Down, Some(why));
+        (self.link, self.hang_up) = (TcpLink::Down, Some(why));
         self.came.clear();
         self.assembly = Assembly::default();
     }
@@ -143,11 +143,11 @@ impl BlockClient {
 
     fn take(&mut self, unit: Tpdu<'_>) {
         match (unit, &self.link) {
-            (Tpdu::Confirm(opening), Link::Opening(_)) => match opening.agreed(REFERENCE, cotp::SIZE) {
-                Ok(size) => self.link = Link::Open(size),
+            (Tpdu::Confirm(opening), TcpLink::Opening(_)) => match opening.agreed(REFERENCE, cotp::SIZE) {
+                Ok(size) => self.link = TcpLink::Open(size),
                 Err(error) => self.give_up(Kind::NoPath, error.to_string()),
             },
-            (Tpdu::Refuse { reason, .. }, Link::Opening(_)) => {
+            (Tpdu::Refuse { reason, .. }, TcpLink::Opening(_)) => {
                 let why = format!(
                     "the controller refuses the ISO connection: {} (0x{reason:02X}); are local and remote TSAP swapped, \
                      rack and slot right, and is nobody else connected?",
@@ -155,7 +155,7 @@ impl BlockClient {
                 );
                 self.give_up(Kind::NoPath, why);
             }
-            (Tpdu::Data { last, data }, Link::Open(_)) => match self.assembly.take(last, data) {
+            (Tpdu::Data { last, data }, TcpLink::Open(_)) => match self.assembly.take(last, data) {
                 Ok(None) => {}
                 Ok(Some(message)) => self.answered(&message),
                 Err(error) => self.give_up(Kind::Damaged, error.to_string()),
@@ -254,12 +254,12 @@ impl Client for BlockClient {
     fn handle(&mut self, _now: Moment, news: News<'_>) {
         match news {
             News::Up => {
-                (self.link, self.hang_up) = (Link::Fresh, None);
+                (self.link, self.hang_up) = (TcpLink::Fresh, None);
                 self.came.clear();
                 self.assembly = Assembly::default();
             }
             News::Down => {
-                self.link = Link::Down;
+                self.link = TcpLink::Down;
                 self.hang_up = None;
                 self.came.clear();
                 self.assembly = Assembly::default();
@@ -284,23 +284,23 @@ impl Client for BlockClient {
             return self.poll(now);
         }
         match self.link {
-            Link::Down if self.asked.is_some() => {
+            TcpLink::Down if self.asked.is_some() => {
                 self.end(Err(Refusal::new(Kind::NoPath, Blame::Line)));
                 self.poll(now)
             }
-            Link::Down => Act::Rest,
-            Link::Fresh => {
-                self.link = Link::Opening(now + self.timeout);
+            TcpLink::Down => Act::Rest,
+            TcpLink::Fresh => {
+                self.link = TcpLink::Opening(now + self.timeout);
                 Act::Send(self.opening())
             }
-            Link::Opening(give_up) if now < give_up => Act::WaitUntil(give_up),
-            Link::Opening(_) => {
+            TcpLink::Opening(give_up) if now < give_up => Act::WaitUntil(give_up),
+            TcpLink::Opening(_) => {
                 let why =
                     "no answer to the request for an ISO connection: is it the right port, and set up there?";
                 self.give_up(Kind::NoPath, why.into());
                 self.poll(now)
             }
-            Link::Open(size) => {
+            TcpLink::Open(size) => {
                 if let Some(bytes) = self.request(now, size) {
                     return Act::Send(bytes);
                 }

@@ -1,13 +1,13 @@
 //! FETCH and WRITE over ISO-on-TCP: questions and refusals between spaces and messages.
 
 mod client;
-mod ear;
+mod observer;
 mod server;
 #[cfg(test)]
 mod tests;
 
 use super::Speaker;
-use woodrush_core::protocol::blocks::memory;
+use woodrush_core::protocol::isotcp::memory;
 use woodrush_core::protocol::{Extent, Space};
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::isotcp::fetch::{Area, Range};
@@ -17,7 +17,7 @@ pub(super) const FETCH_WRITE: Speaker = Speaker {
     name: "fetch-write",
     client: |setup| Box::new(client::BlockClient::new(setup)),
     server: |setup| Box::new(server::BlockServer::new(setup)),
-    ear: |setup| Box::new(ear::BlockEar::new(setup)),
+    observer: |setup| Box::new(observer::BlockObserver::new(setup)),
 };
 
 /// The name under which refusals carry an error number.

@@ -4,7 +4,7 @@ use super::{FAILED, NO_BLOCK, TOO_SMALL, error, extent};
 use crate::Moment;
 use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup, Want};
 use woodrush_core::Refusal;
-use woodrush_core::protocol::blocks::{memory, tsap};
+use woodrush_core::protocol::isotcp::{memory, tsap};
 use woodrush_core::protocol::{Extent, Space, SpaceId};
 use woodrush_wire::isotcp::cotp::{self, Assembly, Opening, Tpdu, emit_message};
 use woodrush_wire::isotcp::fetch::{Answer, Area, Request, error_words};

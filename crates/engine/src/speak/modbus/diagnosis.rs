@@ -20,7 +20,7 @@ const OBJECTS: [&str; 3] = ["Woodrush", "protocol converter", env!("CARGO_PKG_VE
 
 /// Counters of one line's server; a full one stays at 0xFFFF.
 #[derive(Debug, Default)]
-pub(super) struct Diagnosis {
+pub(super) struct DiagnosticCounters {
     bus_messages: u16,
     damaged: u16,
     exceptions: u16,
@@ -45,7 +45,7 @@ pub(super) enum Own {
     Silent,
 }
 
-impl Diagnosis {
+impl DiagnosticCounters {
     /// A sound message was seen, to anyone.
     pub(super) fn heard(&mut self) {
         self.bus_messages = self.bus_messages.saturating_add(1);

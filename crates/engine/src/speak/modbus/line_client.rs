@@ -37,7 +37,7 @@ pub(super) struct LineClient {
     stations: Vec<Station>,
     line: LineTime,
     retries: u32,
-    state: State,
+    state: LineState,
     /// The line must be silent until then.
     quiet_until: Moment,
     /// What came while waiting.
@@ -66,15 +66,15 @@ const LATEST: u64 = 8;
 /// So many answers of one likeness may be under way.
 const UNDER_WAY: usize = 3;
 
-enum State {
+enum LineState {
     Free,
-    Quiet { asked: Asked },
-    Waiting { asked: Asked, sent_by: Moment },
-    Turning { asked: Asked, until: Moment },
-    Resting { asked: Asked, until: Moment },
+    Quiet { asked: LineQuestion },
+    Waiting { asked: LineQuestion, sent_by: Moment },
+    Turning { asked: LineQuestion, until: Moment },
+    Resting { asked: LineQuestion, until: Moment },
 }
 
-struct Asked {
+struct LineQuestion {
     ticket: Ticket,
     question: Question,
     tries_left: u32,
@@ -101,7 +101,7 @@ impl LineClient {
             stations: setup.stations.to_vec(),
             line: setup.line,
             retries: setup.retries,
-            state: State::Free,
+            state: LineState::Free,
             quiet_until: Moment(0),
             came: vec![],
             last_byte: Moment(0),
@@ -114,7 +114,7 @@ impl LineClient {
 
     /// Looks for the answer in what came; `still` says that no more is coming.
     fn look(&mut self, still: bool) {
-        let State::Waiting { asked, .. } = &mut self.state else { return };
+        let LineState::Waiting { asked, .. } = &mut self.state else { return };
         let found = match self.ascii {
             true => asked.question.in_ascii(&self.came, still),
             false => asked.question.in_rtu(&self.came, still),
@@ -130,14 +130,14 @@ impl LineClient {
                 self.given_up.remove(at);
             }
             self.quiet_until = self.last_byte + self.line.own_frame_gap;
-            if let State::Waiting { asked, .. } = std::mem::replace(&mut self.state, State::Free) {
-                self.state = State::Quiet { asked };
+            if let LineState::Waiting { asked, .. } = std::mem::replace(&mut self.state, LineState::Free) {
+                self.state = LineState::Quiet { asked };
             }
             return;
         }
         self.late.remove(&asked.question.unit);
         self.quiet_until = self.last_byte + self.line.own_frame_gap;
-        self.state = State::Free;
+        self.state = LineState::Free;
         self.done = Some((ticket, found));
     }
 
@@ -156,7 +156,7 @@ impl LineClient {
     /// Puts aside what other units said, who answer older questions or to the wrong number: the unit that was asked
     /// keeps its time (SER 2.4.1). Says whether that was all.
     fn put_aside(&mut self) -> bool {
-        let State::Waiting { asked, .. } = &mut self.state else { return false };
+        let LineState::Waiting { asked, .. } = &mut self.state else { return false };
         let (mut rest, mut others) = (self.came.as_slice(), vec![]);
         while !rest.is_empty() {
             let (unit, end) = match self.ascii {
@@ -189,7 +189,7 @@ impl LineClient {
 
     fn fail(&mut self, now: Moment) {
         let kind = self.trouble();
-        let State::Waiting { mut asked, .. } = std::mem::replace(&mut self.state, State::Free) else {
+        let LineState::Waiting { mut asked, .. } = std::mem::replace(&mut self.state, LineState::Free) else {
             return;
         };
         let kind = if asked.interrupted && kind == Kind::NoAnswer { Kind::Mismatch } else { kind };
@@ -206,13 +206,13 @@ impl LineClient {
             }
         }
         let late = self.late.get(&asked.question.unit).copied().unwrap_or(0);
-        self.state = State::Resting { asked, until: now + self.line.rest().max(late) };
+        self.state = LineState::Resting { asked, until: now + self.line.rest().max(late) };
     }
 
     fn end(&mut self, ticket: Ticket, kind: Kind) {
         let blame = if kind == Kind::NoPath { Blame::Line } else { Blame::Device };
         self.done = Some((ticket, Err(Refusal::new(kind, blame))));
-        self.state = State::Free;
+        self.state = LineState::Free;
     }
 }
 
@@ -222,7 +222,7 @@ impl Client for LineClient {
     }
 
     fn is_free(&self) -> bool {
-        matches!(self.state, State::Free) && self.done.is_none()
+        matches!(self.state, LineState::Free) && self.done.is_none()
     }
 
     fn ask(&mut self, ticket: Ticket, ask: Ask) {
@@ -230,7 +230,7 @@ impl Client for LineClient {
             return self.end(ticket, Kind::NoPath);
         }
         let question = Question::of(&self.stations, &ask);
-        let asked = Asked {
+        let asked = LineQuestion {
             ticket,
             question,
             tries_left: self.retries,
@@ -238,12 +238,12 @@ impl Client for LineClient {
             doubtful: 0,
             interrupted: false,
         };
-        self.state = State::Quiet { asked };
+        self.state = LineState::Quiet { asked };
     }
 
     fn ask_once(&mut self, ticket: Ticket, ask: Ask) {
         self.ask(ticket, ask);
-        if let State::Quiet { asked } = &mut self.state {
+        if let LineState::Quiet { asked } = &mut self.state {
             asked.tries_left = 0;
         }
     }
@@ -256,18 +256,18 @@ impl Client for LineClient {
                 self.came.clear();
                 self.given_up.clear();
                 let ticket = match &self.state {
-                    State::Free => return,
-                    State::Quiet { asked }
-                    | State::Waiting { asked, .. }
-                    | State::Turning { asked, .. }
-                    | State::Resting { asked, .. } => asked.ticket,
+                    LineState::Free => return,
+                    LineState::Quiet { asked }
+                    | LineState::Waiting { asked, .. }
+                    | LineState::Turning { asked, .. }
+                    | LineState::Resting { asked, .. } => asked.ticket,
                 };
                 self.end(ticket, Kind::NoPath);
             }
             News::Bytes(bytes) => {
                 self.last_byte = now;
                 match &mut self.state {
-                    State::Waiting { .. } => {
+                    LineState::Waiting { .. } => {
                         let excess = (self.came.len() + bytes.len()).saturating_sub(KEPT);
                         self.came.drain(..excess.min(self.came.len()));
                         let kept = bytes.get(bytes.len().saturating_sub(KEPT)..);
@@ -275,8 +275,8 @@ impl Client for LineClient {
                         self.look(false);
                     }
                     // Whoever speaks now answers an older question: let him finish.
-                    State::Resting { until, .. } => *until = (*until).max(now + self.line.own_frame_gap),
-                    State::Free | State::Quiet { .. } | State::Turning { .. } => {
+                    LineState::Resting { until, .. } => *until = (*until).max(now + self.line.own_frame_gap),
+                    LineState::Free | LineState::Quiet { .. } | LineState::Turning { .. } => {
                         self.quiet_until = self.quiet_until.max(now + self.line.own_frame_gap)
                     }
                 }
@@ -289,10 +289,11 @@ impl Client for LineClient {
             return Act::Done(ticket, result);
         }
         match &mut self.state {
-            State::Free => Act::Rest,
-            State::Quiet { .. } if now < self.quiet_until => Act::WaitUntil(self.quiet_until),
-            State::Quiet { .. } => {
-                let State::Quiet { mut asked } = std::mem::replace(&mut self.state, State::Free) else {
+            LineState::Free => Act::Rest,
+            LineState::Quiet { .. } if now < self.quiet_until => Act::WaitUntil(self.quiet_until),
+            LineState::Quiet { .. } => {
+                let LineState::Quiet { mut asked } = std::mem::replace(&mut self.state, LineState::Free)
+                else {
                     return Act::Rest;
                 };
                 if !self.given_up.is_empty() {
@@ -309,18 +310,18 @@ impl Client for LineClient {
                 let sent_by = now + self.line.bytes(u32::try_from(frame.len()).unwrap_or(u32::MAX));
                 self.came.clear();
                 self.state = match asked.question.unit {
-                    BROADCAST => State::Turning { asked, until: sent_by + self.line.turnaround },
-                    _ => State::Waiting { asked, sent_by },
+                    BROADCAST => LineState::Turning { asked, until: sent_by + self.line.turnaround },
+                    _ => LineState::Waiting { asked, sent_by },
                 };
                 Act::Send(frame)
             }
-            State::Turning { until, .. } if now < *until => Act::WaitUntil(*until),
-            State::Turning { asked, .. } => {
+            LineState::Turning { until, .. } if now < *until => Act::WaitUntil(*until),
+            LineState::Turning { asked, .. } => {
                 let ticket = asked.ticket;
-                self.state = State::Free;
+                self.state = LineState::Free;
                 Act::Done(ticket, Ok(vec![]))
             }
-            State::Waiting { sent_by, .. } => {
+            LineState::Waiting { sent_by, .. } => {
                 let give_up = *sent_by + self.line.timeout;
                 let stall = if self.ascii { ASCII_STALLED } else { STALLED };
                 let stalled =
@@ -330,22 +331,24 @@ impl Client for LineClient {
                     return Act::WaitUntil(until);
                 }
                 self.look(true);
-                let still_asked = matches!(self.state, State::Waiting { .. });
+                let still_asked = matches!(self.state, LineState::Waiting { .. });
                 if still_asked && (now >= give_up || !self.put_aside()) {
                     self.fail(now);
                 }
                 self.poll(now)
             }
-            State::Resting { until, .. } if now < *until => Act::WaitUntil(*until),
-            State::Resting { .. } => {
-                let State::Resting { mut asked, .. } = std::mem::replace(&mut self.state, State::Free) else {
+            LineState::Resting { until, .. } if now < *until => Act::WaitUntil(*until),
+            LineState::Resting { .. } => {
+                let LineState::Resting { mut asked, .. } =
+                    std::mem::replace(&mut self.state, LineState::Free)
+                else {
                     return Act::Rest;
                 };
                 if asked.tries_left == 0 {
                     self.end(asked.ticket, asked.trouble);
                 } else {
                     asked.tries_left -= 1;
-                    self.state = State::Quiet { asked };
+                    self.state = LineState::Quiet { asked };
                 }
                 self.poll(now)
             }

@@ -1,8 +1,8 @@
 //! Modbus: questions and refusals between spaces and PDUs, the same for all framings.
 
 mod diagnosis;
-mod ear;
 mod line_client;
+mod observer;
 mod plain_reads;
 mod question;
 mod server;
@@ -22,7 +22,7 @@ pub(super) const RTU: Speaker = Speaker {
     name: "modbus-rtu",
     client: |setup| Box::new(line_client::LineClient::rtu(setup)),
     server: |setup| Box::new(ModbusServer::new(Framing::Rtu, setup)),
-    ear: |setup| Box::new(ear::ModbusEar::new(Framing::Rtu, setup)),
+    observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Rtu, setup)),
 };
 
 /// `modbus-ascii`.
@@ -30,7 +30,7 @@ pub(super) const ASCII: Speaker = Speaker {
     name: "modbus-ascii",
     client: |setup| Box::new(line_client::LineClient::ascii(setup)),
     server: |setup| Box::new(ModbusServer::new(Framing::Ascii, setup)),
-    ear: |setup| Box::new(ear::ModbusEar::new(Framing::Ascii, setup)),
+    observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Ascii, setup)),
 };
 
 /// `modbus-tcp`.
@@ -38,7 +38,7 @@ pub(super) const TCP: Speaker = Speaker {
     name: "modbus-tcp",
     client: |setup| Box::new(tcp_client::TcpClient::new(setup)),
     server: |setup| Box::new(ModbusServer::new(Framing::Tcp, setup)),
-    ear: |setup| Box::new(ear::ModbusEar::new(Framing::Tcp, setup)),
+    observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Tcp, setup)),
 };
 
 /// The name under which refusals carry an exception code.

@@ -29,7 +29,7 @@ fn plain_read(stream: &[u8]) -> Option<(usize, Registers)> {
 }
 
 /// Answers the sound reads of registers that bytes begin with.
-pub(super) fn at_once(bytes: &[u8], fill: &mut Fill<'_>) -> AtOnce {
+pub(super) fn answer_reads(bytes: &[u8], fill: &mut Fill<'_>) -> AtOnce {
     let mut done = AtOnce::default();
     while let Some((length, read)) = plain_read(bytes.get(done.used..).unwrap_or_default()) {
         if done.answers.capacity() == 0 {
@@ -145,7 +145,7 @@ mod tests {
             pieces.push(rest);
             let setup = ServerSetup::default();
             let (mut slow, mut quick) = ((TCP.server)(&setup), (TCP.server)(&setup));
-            let (mut wanted, mut made, mut open, mut at_once) = (vec![], vec![], (true, true), 0);
+            let (mut wanted, mut made, mut open, mut answer_reads) = (vec![], vec![], (true, true), 0);
             for piece in pieces.into_iter().filter(|piece| !piece.is_empty()) {
                 if open.0 {
                     slow.handle(Moment(0), News::Bytes(piece));
@@ -155,14 +155,14 @@ mod tests {
                     let done = quick.plainly().map(|plainly| plainly(piece, &mut |unit, extent, out| cells(unit, extent, out)));
                     let done = done.unwrap_or_default();
                     made.extend(done.answers);
-                    at_once += done.requests;
+                    answer_reads += done.requests;
                     if done.used < piece.len() {
                         quick.handle(Moment(0), News::Bytes(&piece[done.used..]));
                         open.1 = drain(quick.as_mut(), &mut made);
                     }
                 }
             }
-            prop_assert_eq!(wanted, made, "{} at once", at_once);
+            prop_assert_eq!(wanted, made, "{} at once", answer_reads);
             prop_assert_eq!(open.0, open.1);
         }
     }

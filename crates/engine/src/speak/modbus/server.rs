@@ -1,10 +1,10 @@
 //! A Modbus server on a stream of MBAP messages, or on a line (or stream) of RTU or ASCII frames.
 
-use super::diagnosis::{Diagnosis, Own};
-use super::plain_reads::{ROOM, Registers, at_once, registers};
+use super::diagnosis::{DiagnosticCounters, Own};
+use super::plain_reads::{ROOM, Registers, answer_reads, registers};
 use super::{Echo, Repeats, exception, respond, space, want, whole};
 use crate::Moment;
-use crate::speak::{LINE_MAX, News, Plainly, STREAM_MAX, Serve, Server, ServerSetup};
+use crate::speak::{FastReads, LINE_MAX, News, STREAM_MAX, Serve, Server, ServerSetup};
 use std::ops::Range;
 use woodrush_core::Refusal;
 use woodrush_core::protocol::Extent;
@@ -30,14 +30,14 @@ pub(super) struct ModbusServer {
     passes: bool,
     shared: bool,
     /// The request that was last handed out.
-    open: Option<Open>,
+    open: Option<OpenRequest>,
     last_byte: Moment,
     lost: Option<String>,
     setup: ServerSetup,
     /// The PDU of an ASCII frame, which does not stand in `came`.
     decoded: Vec<u8>,
     foreign: u32,
-    diagnosis: Diagnosis,
+    diagnosis: DiagnosticCounters,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -48,7 +48,7 @@ pub(super) enum Framing {
 }
 
 /// A request that was taken off the stream.
-struct Taken {
+struct TakenRequest {
     transaction: u16,
     unit: u8,
     /// Where in `came` its PDU stands; `None` where it was decoded.
@@ -57,7 +57,7 @@ struct Taken {
 
 /// A request that is being worked on.
 #[derive(Clone, Copy)]
-struct Open {
+struct OpenRequest {
     transaction: u16,
     unit: u8,
     echo: Echo,
@@ -79,7 +79,7 @@ impl ModbusServer {
             foreign: 0,
             heard_any: false,
             lost: None,
-            diagnosis: Diagnosis::default(),
+            diagnosis: DiagnosticCounters::default(),
         }
     }
 
@@ -89,7 +89,7 @@ impl ModbusServer {
     }
 
     /// Writes an answer behind those that wait to be sent; room for many at once is taken in one go.
-    fn answer(&mut self, open: Open, result: Result<&[u8], Exception>) {
+    fn answer(&mut self, open: OpenRequest, result: Result<&[u8], Exception>) {
         let silent = self.is_for_all(open.unit) || self.diagnosis.listen_only;
         if self.framing != Framing::Tcp {
             self.diagnosis.ended(result.err(), !silent);
@@ -115,7 +115,7 @@ impl ModbusServer {
     }
 
     /// The next whole request; `Ok(None)` while more is needed.
-    fn next_request(&mut self, now: Moment) -> Result<Option<Taken>, String> {
+    fn next_request(&mut self, now: Moment) -> Result<Option<TakenRequest>, String> {
         match self.framing {
             Framing::Tcp => self.next_tcp(),
             Framing::Rtu => self.next_rtu(now),
@@ -123,7 +123,7 @@ impl ModbusServer {
         }
     }
 
-    fn next_tcp(&mut self) -> Result<Option<Taken>, String> {
+    fn next_tcp(&mut self) -> Result<Option<TakenRequest>, String> {
         loop {
             let stream = self.came.get(self.used..).unwrap_or_default();
             let parsed = tcp::parse(stream);
@@ -152,7 +152,8 @@ impl ModbusServer {
             }
             // Transaction, protocol, length and unit stand before the PDU.
             let pdu = self.used + length - frame.body.pdu.len()..self.used + length;
-            let taken = Taken { transaction: frame.transaction, unit: frame.body.unit, pdu: Some(pdu) };
+            let taken =
+                TakenRequest { transaction: frame.transaction, unit: frame.body.unit, pdu: Some(pdu) };
             self.used += length;
             self.heard_any = true;
             // Behind one connection there may be several who each answer for their own unit.
@@ -176,7 +177,7 @@ impl ModbusServer {
         !self.setup.shared || self.setup.units.as_ref().is_none_or(|units| units.contains(&number))
     }
 
-    fn next_rtu(&mut self, now: Moment) -> Result<Option<Taken>, String> {
+    fn next_rtu(&mut self, now: Moment) -> Result<Option<TakenRequest>, String> {
         loop {
             let still = now.since(self.last_byte) >= STALLED;
             let stream = self.came.get(self.used..).unwrap_or_default();
@@ -208,14 +209,14 @@ impl ModbusServer {
                     let ours = way == rtu::Way::Request && self.is_ours(unit, frame.pdu);
                     self.used += skip + length;
                     if ours {
-                        return Ok(Some(Taken { transaction: 0, unit, pdu: Some(pdu) }));
+                        return Ok(Some(TakenRequest { transaction: 0, unit, pdu: Some(pdu) }));
                     }
                 }
             }
         }
     }
 
-    fn next_ascii(&mut self, now: Moment) -> Option<Taken> {
+    fn next_ascii(&mut self, now: Moment) -> Option<TakenRequest> {
         loop {
             let still = now.since(self.last_byte) >= ASCII_STALLED;
             match ascii::find(self.came.get(self.used..).unwrap_or_default(), still) {
@@ -233,7 +234,7 @@ impl ModbusServer {
                     // Another unit's answer may look like a request; it is not ours either way.
                     if self.is_ours(body.unit, body.pdu) {
                         self.decoded = body.pdu.to_vec();
-                        return Some(Taken { transaction: 0, unit: body.unit, pdu: None });
+                        return Some(TakenRequest { transaction: 0, unit: body.unit, pdu: None });
                     }
                 }
             }
@@ -241,13 +242,13 @@ impl ModbusServer {
     }
 
     /// What a request wants of somebody else; `None` where it is answered here or not at all.
-    fn work_on(&mut self, taken: Taken) -> Option<Serve> {
-        let Taken { transaction, unit, pdu } = taken;
+    fn work_on(&mut self, taken: TakenRequest) -> Option<Serve> {
+        let TakenRequest { transaction, unit, pdu } = taken;
         let body = match &pdu {
             Some(range) => self.came.get(range.clone()).unwrap_or_default(),
             None => self.decoded.as_slice(),
         };
-        let open = |echo| Open { transaction, unit, echo };
+        let open = |echo| OpenRequest { transaction, unit, echo };
         if self.passes && self.setup.passed.contains(&u16::from(unit)) {
             let (echo, want) = whole(body);
             self.open = Some(open(echo));
@@ -350,18 +351,18 @@ impl Server for ModbusServer {
         }
     }
 
-    fn plainly(&self) -> Option<Plainly> {
+    fn plainly(&self) -> Option<FastReads> {
         let idle = self.open.is_none() && self.used == self.came.len() && self.out.is_empty();
         let plain = self.framing == Framing::Tcp && !self.passes && !self.shared;
         // The first message of a connection tells whether it is one.
         let sound = self.heard_any && self.lost.is_none() && self.setup.answer_as.is_none();
-        (idle && plain && sound).then_some(at_once)
+        (idle && plain && sound).then_some(answer_reads)
     }
 
     fn give_cells(&mut self, fill: &mut dyn FnMut(&mut Vec<u8>) -> Result<(), Refusal>) {
         match self.open {
             // Registers over MBAP, which most of the world asks for: written once, where they belong.
-            Some(Open {
+            Some(OpenRequest {
                 transaction,
                 unit,
                 echo: Echo { function, body: Repeats::Values(table, count) },

@@ -13,13 +13,13 @@ pub(super) struct TcpClient {
     retries: u32,
     transaction: u16,
     came: Vec<u8>,
-    asked: Option<Asked>,
+    asked: Option<TcpQuestion>,
     done: Option<(Ticket, Result<Vec<u8>, Refusal>)>,
     /// The stream is lost, for this reason.
     lost: Option<String>,
 }
 
-struct Asked {
+struct TcpQuestion {
     ticket: Ticket,
     question: Question,
     tries_left: u32,
@@ -74,7 +74,7 @@ impl Client for TcpClient {
 
     fn ask(&mut self, ticket: Ticket, ask: Ask) {
         let question = Question::of(&self.stations, &ask);
-        self.asked = Some(Asked { ticket, question, tries_left: self.retries, give_up: None });
+        self.asked = Some(TcpQuestion { ticket, question, tries_left: self.retries, give_up: None });
     }
 
     fn ask_once(&mut self, ticket: Ticket, ask: Ask) {

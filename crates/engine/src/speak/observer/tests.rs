@@ -1,7 +1,7 @@
-//! Ears beside a client and a server that speak for real: what was asked and answered is what was heard, in every
+//! Observers beside a client and a server that speak for real: what was asked and answered is what was heard, in every
 //! protocol, with both sides apart or on the same wires, whole or a byte at a time.
 
-use super::{Asked, Ear, EarSetup, Heard, Says, Side, Told};
+use super::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side};
 use crate::Moment;
 use crate::speak::{
     Act, Ask, BitChange, ClientSetup, News, SPEAKERS, Serve, ServerSetup, Speaker, Ticket, Want, speaker,
@@ -134,27 +134,32 @@ impl Site {
         passed
     }
 
-    fn ear(&self) -> Box<dyn Ear> {
+    fn observer(&self) -> Box<dyn Observer> {
         let stations = std::slice::from_ref(&self.station);
-        (self.speaker.ear)(&EarSetup { port: &self.port, stations })
+        (self.speaker.observer)(&ObserverSetup { port: &self.port, stations })
     }
 }
 
-/// Requests with their answers, as an ear hears them; everything else that it hears is a sign of the link.
-fn exchanges(ear: &mut dyn Ear, passed: &Passed, together: bool, piece: usize) -> Vec<(Asked, Told)> {
-    let mut found: Vec<(Asked, Option<Told>)> = vec![];
+/// Requests with their answers, as an observer reads them; everything else that it hears is a sign of the link.
+fn exchanges(
+    observer: &mut dyn Observer,
+    passed: &Passed,
+    together: bool,
+    piece: usize,
+) -> Vec<(Asked, AnswerMeaning)> {
+    let mut found: Vec<(Asked, Option<AnswerMeaning>)> = vec![];
     let (mut heard_bytes, mut all_bytes) = (vec![], vec![]);
     for (at, side, bytes) in passed {
         all_bytes.extend_from_slice(bytes);
         for piece in bytes.chunks(piece) {
-            ear.handle(*at, *at, if together { Side::Either } else { *side }, piece);
-            while let Some(Heard { bytes, says, .. }) = ear.poll(*at) {
+            observer.handle(*at, *at, if together { Side::Either } else { *side }, piece);
+            while let Some(Heard { bytes, says, .. }) = observer.poll(*at) {
                 heard_bytes.extend_from_slice(&bytes);
                 match says {
                     Says::Request(asked) => found.push((*asked, None)),
                     Says::Answer { body, .. } => {
                         let (asked, told) = found.last_mut().expect("a request comes first");
-                        *told = Some(ear.answer(asked, &body));
+                        *told = Some(observer.answer(asked, &body));
                     }
                     Says::Sign { bad, words } => assert!(!bad, "{words}"),
                     Says::Noise(why) => panic!("{why}"),
@@ -215,21 +220,21 @@ fn hears_what_is_said(protocol: &str, together: bool, piece: usize) {
         }
     }
     let passed = site.converse(asks.into_iter().map(|(ask, ..)| ask).collect(), false);
-    let found = exchanges(site.ear().as_mut(), &passed, together, piece);
+    let found = exchanges(site.observer().as_mut(), &passed, together, piece);
     // A controller of blocks is written around odd parts: those exchanges are heard besides.
     let mut heard = found.iter();
     for (verb, extent, cells) in expected {
         let space = &site.station.spaces[usize::from(extent.space.0)];
         let each = space.grain.cell_bytes();
-        let fits = |(asked, told): &&(Asked, Told)| {
+        let fits = |(asked, told): &&(Asked, AnswerMeaning)| {
             let [touch] = asked.touches.as_slice() else { return false };
             let around = touch.first <= extent.first && extent.end() <= touch.first + touch.count;
             if touch.verb != verb || touch.space.key != space.key || !around {
                 return false;
             }
             let heard = match (verb, told) {
-                (Verb::Read, Told::Good(parts)) => parts[0].clone(),
-                (Verb::Write, Told::Good(_)) => touch.cells.clone().unwrap_or_default(),
+                (Verb::Read, AnswerMeaning::Good(parts)) => parts[0].clone(),
+                (Verb::Write, AnswerMeaning::Good(_)) => touch.cells.clone().unwrap_or_default(),
                 _ => return false,
             };
             let begin = (extent.first - touch.first) as usize * each;
@@ -266,8 +271,8 @@ fn a_refusal_is_heard_by_the_stations_own_number() {
         let mut site = Site::new(protocol, &addresses);
         let (first, ..) = asks(&site, protocol).remove(0);
         let passed = site.converse(vec![first], true);
-        let found = exchanges(site.ear().as_mut(), &passed, false, 4096);
-        assert_eq!(found[0].1, Told::Refused(native), "{protocol}");
+        let found = exchanges(site.observer().as_mut(), &passed, false, 4096);
+        assert_eq!(found[0].1, AnswerMeaning::Refused(native), "{protocol}");
     }
 }
 
@@ -275,13 +280,14 @@ fn hex(text: &str) -> Vec<u8> {
     text.split_whitespace().map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect()
 }
 
-/// What an ear makes of such bytes, and of a silence behind them.
+/// What an observer makes of such bytes, and of a silence behind them.
 fn says(protocol: &str, side: Side, text: &str) -> Vec<Says> {
     let site = Site::new(protocol, &[]);
-    let mut ear = site.ear();
-    ear.handle(Moment(0), Moment(0), side, &hex(text));
-    let mut found: Vec<Says> = std::iter::from_fn(|| ear.poll(Moment(0))).map(|heard| heard.says).collect();
-    found.extend(std::iter::from_fn(|| ear.poll(Moment(1_000_000))).map(|heard| heard.says));
+    let mut observer = site.observer();
+    observer.handle(Moment(0), Moment(0), side, &hex(text));
+    let mut found: Vec<Says> =
+        std::iter::from_fn(|| observer.poll(Moment(0))).map(|heard| heard.says).collect();
+    found.extend(std::iter::from_fn(|| observer.poll(Moment(1_000_000))).map(|heard| heard.says));
     found
 }
 
@@ -300,14 +306,14 @@ fn the_other_framing_is_told() {
 #[test]
 fn an_answer_that_breaks_off_does_not_spoil_the_next_one() {
     let site = Site::new("modbus-rtu", &[]);
-    let mut ear = site.ear();
+    let mut observer = site.observer();
     let (request, answer) = (hex("01 03 00 00 00 01 84 0A"), hex("01 03 02 12 34 B5 33"));
     let mut heard = vec![];
     for (at, side, bytes) in
         [(0, Side::Answers, &answer[4..]), (1, Side::Asks, &request[..]), (2, Side::Answers, &answer[..])]
     {
-        ear.handle(Moment(at), Moment(at), side, bytes);
-        heard.extend(std::iter::from_fn(|| ear.poll(Moment(at))));
+        observer.handle(Moment(at), Moment(at), side, bytes);
+        heard.extend(std::iter::from_fn(|| observer.poll(Moment(at))));
     }
     let kinds: Vec<&str> = heard
         .iter()
@@ -336,7 +342,7 @@ fn requests_without_addresses_have_words() {
 }
 
 proptest! {
-    /// Whatever passes, an ear neither panics nor loses a byte, and it goes on hearing.
+    /// Whatever passes, an observer neither panics nor loses a byte, and it goes on hearing.
     #[test]
     fn no_bytes_stop_an_ear(
         which in 0..6usize,
@@ -345,7 +351,7 @@ proptest! {
     ) {
         let protocol = ["modbus-rtu", "modbus-ascii", "modbus-tcp", "df1", "df1-half", "fetch-write"][which];
         let site = Site::new(protocol, &[]);
-        let mut ear = site.ear();
+        let mut observer = site.observer();
         let (mut came, mut heard, mut at) = (0, 0, 0);
         for (asks, bytes) in &pieces {
             at += 1_000;
@@ -355,20 +361,20 @@ proptest! {
                 (false, true) => Side::Asks,
                 (false, false) => Side::Answers,
             };
-            ear.handle(Moment(at), Moment(at), side, bytes);
-            while let Some(one) = ear.poll(Moment(at)) {
+            observer.handle(Moment(at), Moment(at), side, bytes);
+            while let Some(one) = observer.poll(Moment(at)) {
                 heard += one.bytes.len();
             }
         }
         // On TCP the beginning of a message may wait for its end for ever.
-        while let Some(one) = ear.poll(Moment(at + 10_000_000)) {
+        while let Some(one) = observer.poll(Moment(at + 10_000_000)) {
             heard += one.bytes.len();
         }
         prop_assert!(heard <= came);
         if !matches!(protocol, "modbus-tcp" | "fetch-write") {
             prop_assert_eq!(heard, came);
         }
-        ear.reset();
-        prop_assert!(ear.poll(Moment(at + 20_000_000)).is_none());
+        observer.reset();
+        prop_assert!(observer.poll(Moment(at + 20_000_000)).is_none());
     }
 }

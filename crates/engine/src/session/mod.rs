@@ -1,24 +1,30 @@
-//! One asker's questions: reads from the images at once, writes one task after the other, forwarded requests handed to
+//! One client's questions: reads from the images at once, writes one task after the other, forwarded requests handed to
 //! the port that they go to.
 
+mod line;
+mod outcome;
+
+pub use line::{LineSession, LineStep};
+
 use crate::Moment;
-use crate::health::AskerTally;
+use crate::health::ClientTally;
 use crate::image::{DeviceWrite, Task};
-use crate::shared::{AnswerSettings, AskerId, Event, Message, Reply, Shared, Site, WriteRecord};
-use crate::speak::{News, Plainly, Serve, Server, Want, speaker};
+use crate::shared::{AnswerSettings, ClientId, Message, Reply, Shared, Site, WriteRecord};
+use crate::speak::{FastReads, News, Serve, Server, Want, speaker};
+use outcome::WriteOutcome;
 use std::collections::VecDeque;
 use std::net::Ipv4Addr;
 use std::sync::atomic::Ordering::Relaxed;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use woodrush_core::form::hex_words;
-use woodrush_core::protocol::{Extent, refusal_shown};
+use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// Somebody who asks on a port.
 #[derive(Debug, Clone)]
-pub struct Asker {
+pub struct ClientIdentity {
     /// For taking turns: the same for all connections of one machine.
-    pub id: AskerId,
+    pub id: ClientId,
     /// As the log names them.
     pub who: String,
     /// Held against `writers`; `None` for those without an address, who may write.
@@ -41,10 +47,10 @@ pub enum Handed {
 
 /// What the driver of a connection must do next.
 #[must_use = "an action that is not carried out stalls the connection"]
-pub enum AnsweringAct {
+pub enum SessionAct {
     /// Write these bytes, then poll again.
     Send(Vec<u8>),
-    /// Hand this over by [`Answering::submit`]; tell [`Answering::ended`] how it ended, then poll again.
+    /// Hand this over by [`Session::submit`]; tell [`Session::ended`] how it ended, then poll again.
     Hand(Box<Handed>),
     /// Close, for this reason.
     HangUp(String),
@@ -56,18 +62,18 @@ pub enum AnsweringAct {
 
 /// The machine behind one connection, or one line on which others ask.
 #[repr(C)]
-pub struct Answering {
+pub struct Session {
     // What every plain read touches stands together, in one line of the cache.
     /// How reads are answered while nothing is under way.
-    plainly: Option<Plainly>,
+    plainly: Option<FastReads>,
     site: Arc<Site>,
     generation: u64,
     shared: Arc<Shared>,
     port: usize,
-    tally: Arc<AskerTally>,
+    tally: Arc<ClientTally>,
     server: Box<dyn Server>,
     work: Option<Box<Work>>,
-    asker: Asker,
+    client: ClientIdentity,
     cells: Vec<u8>,
     damaged: u64,
     /// Whole requests that took more than a look at the cells, or were refused.
@@ -79,7 +85,7 @@ pub struct Answering {
     sent: u64,
 }
 
-impl Drop for Answering {
+impl Drop for Session {
     fn drop(&mut self) {
         self.site.current().health.left(&self.tally);
     }
@@ -93,60 +99,25 @@ struct Work {
     pass: Option<(u16, Message)>,
     /// What is read once all is written.
     read: Option<(usize, Extent)>,
-    outcome: Option<Arc<Outcome>>,
+    outcome: Option<Arc<WriteOutcome>>,
 }
 
-/// What became of a client's write, for the log: told once, when the last part of it has ended.
-struct Outcome {
-    shared: Arc<Shared>,
-    state: Mutex<(WriteRecord, Option<Refusal>, bool)>,
-}
-
-impl Outcome {
-    /// Some part of it was refused; the first refusal counts.
-    fn refused(&self, refusal: Refusal) {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        state.1.get_or_insert(refusal);
-    }
-
-    /// All parts of it were begun, or its end is known.
-    fn complete(&self) {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner).2 = true;
-    }
-}
-
-impl Drop for Outcome {
-    fn drop(&mut self) {
-        let (record, refusal, complete) =
-            self.state.get_mut().map_or_else(|poisoned| poisoned.into_inner().clone(), |state| state.clone());
-        let outcome = match refusal {
-            Some(Refusal { native: Some(native), .. }) => {
-                format!("refused by the device: {}", refusal_shown(native))
-            }
-            Some(refusal) => format!("refused: {}", refusal.kind.words()),
-            None if complete => "done".into(),
-            None => "not known: the client went before it was done".into(),
-        };
-        self.shared.tell(Event::Written(Box::new(WriteRecord { outcome, ..record })));
-    }
-}
-
-impl Answering {
+impl Session {
     /// Of a connection to a port; `None` where nobody is answered there.
     #[must_use]
-    pub fn new(site: Arc<Site>, port: usize, asker: Asker) -> Option<Self> {
+    pub fn new(site: Arc<Site>, port: usize, client: ClientIdentity) -> Option<Self> {
         let generation = site.generation();
         let shared = site.current();
         let settings = shared.answers.get(port)?.as_ref()?;
         let server = (speaker(settings.protocol)?.server)(&settings.server);
-        let tally = shared.health.asker(port, asker.who.clone());
+        let tally = shared.health.client(port, client.who.clone());
         Some(Self {
             plainly: None,
             site,
             generation,
             shared,
             port,
-            asker,
+            client,
             tally,
             server,
             work: None,
@@ -173,7 +144,7 @@ impl Answering {
 
     /// Answers the reads that the bytes of a connection, which have just come, begin with: how many bytes that were,
     /// and what must be written. The others are news, and must be handled.
-    pub fn at_once(&mut self, now: Moment, bytes: &[u8]) -> (usize, Vec<u8>) {
+    pub fn answer_reads(&mut self, now: Moment, bytes: &[u8]) -> (usize, Vec<u8>) {
         let (Some(plainly), true) = (self.plainly, self.generation == self.site.generation()) else {
             return (0, vec![]);
         };
@@ -191,11 +162,11 @@ impl Answering {
 
     /// What is counted of it.
     #[must_use]
-    pub fn tally(&self) -> &Arc<AskerTally> {
+    pub fn tally(&self) -> &Arc<ClientTally> {
         &self.tally
     }
 
-    /// Counts up with each whole request that was not answered by [`Answering::at_once`].
+    /// Counts up with each whole request that was not answered by [`Session::at_once`].
     #[must_use]
     pub fn taken(&self) -> u64 {
         self.taken
@@ -230,7 +201,7 @@ impl Answering {
     }
 
     /// What to do now.
-    pub fn poll(&mut self, now: Moment) -> AnsweringAct {
+    pub fn poll(&mut self, now: Moment) -> SessionAct {
         loop {
             if self.work.is_some() {
                 match self.go_on(now) {
@@ -239,12 +210,12 @@ impl Answering {
                 }
             }
             if !self.renew() {
-                return AnsweringAct::HangUp("the project no longer has such a port".into());
+                return SessionAct::HangUp("the project no longer has such a port".into());
             }
             match self.server.poll(now) {
                 Serve::Send(bytes) => {
                     self.sent += bytes.len() as u64;
-                    return AnsweringAct::Send(bytes);
+                    return SessionAct::Send(bytes);
                 }
                 Serve::HangUp(why) => {
                     self.tell_counts(now);
@@ -252,16 +223,16 @@ impl Answering {
                     if let Some(port) = self.shared.health.ports.get(self.port) {
                         port.noise.fetch_add(1, Relaxed);
                     }
-                    return AnsweringAct::HangUp(why);
+                    return SessionAct::HangUp(why);
                 }
                 Serve::WaitUntil(moment) => {
                     self.tell_counts(now);
-                    return AnsweringAct::WaitUntil(moment);
+                    return SessionAct::WaitUntil(moment);
                 }
                 Serve::Rest => {
                     self.tell_counts(now);
                     self.plainly = self.server.plainly();
-                    return AnsweringAct::Rest;
+                    return SessionAct::Rest;
                 }
                 Serve::Want { unit, all, want } => self.take(now, unit, all, want),
             }
@@ -313,7 +284,7 @@ impl Answering {
                     .settings()
                     .map(|settings| settings.images.iter().map(|(_, image)| *image).collect())
                     .unwrap_or_default();
-                let who = self.asker.address;
+                let who = self.client.address;
                 let routed =
                     images.into_iter().filter_map(|i| self.shared.route(Some(i), who, extent, &cells).ok());
                 let tasks: VecDeque<Task> = routed.flatten().collect();
@@ -347,7 +318,7 @@ impl Answering {
         read: Option<(usize, Extent)>,
     ) {
         let outcome = self.outcome(image, extent, cells);
-        match self.shared.route(image, self.asker.address, extent, cells) {
+        match self.shared.route(image, self.client.address, extent, cells) {
             Ok(tasks) => {
                 self.work =
                     Some(Box::new(Work { tasks: tasks.into(), under_way: false, pass: None, read, outcome }));
@@ -362,19 +333,19 @@ impl Answering {
     }
 
     /// Does the next part of a request; `None` when it went on at once.
-    fn go_on(&mut self, now: Moment) -> Option<AnsweringAct> {
+    fn go_on(&mut self, now: Moment) -> Option<SessionAct> {
         let work = self.work.as_mut()?;
         if work.under_way {
-            return Some(AnsweringAct::Rest);
+            return Some(SessionAct::Rest);
         }
         if let Some((unit, message)) = work.pass.clone() {
             work.under_way = true;
-            return Some(AnsweringAct::Hand(Box::new(Handed::Pass { unit, message })));
+            return Some(SessionAct::Hand(Box::new(Handed::Pass { unit, message })));
         }
         match work.tasks.front().cloned() {
             Some(Task::Send(write)) if write.after_device => {
                 work.under_way = true;
-                Some(AnsweringAct::Hand(Box::new(Handed::Write(write))))
+                Some(SessionAct::Hand(Box::new(Handed::Write(write))))
             }
             Some(Task::Send(mut write)) => {
                 work.tasks.pop_front();
@@ -386,7 +357,7 @@ impl Answering {
                         outcome.refused(refusal);
                     }
                 };
-                if self.shared.submit(self.asker.id, write, Box::new(reply)) {
+                if self.shared.submit(self.client.id, write, Box::new(reply)) {
                     self.shared.show_written(now, &shown);
                 } else {
                     // What is known at once is told at once.
@@ -464,14 +435,14 @@ impl Answering {
     }
 
     /// A row of the write log to be, where there is one.
-    fn outcome(&self, image: Option<usize>, extent: Extent, cells: &[u8]) -> Option<Arc<Outcome>> {
+    fn outcome(&self, image: Option<usize>, extent: Extent, cells: &[u8]) -> Option<Arc<WriteOutcome>> {
         if !self.shared.logs_writes {
             return None;
         }
         let station = image.and_then(|image| self.shared.plan.images.get(image));
         let old = image.and_then(|image| self.shared.peek(image, extent)).map(|old| hex_words(&old));
         let record = WriteRecord {
-            who: self.asker.who.clone(),
+            who: self.client.who.clone(),
             image: station.map_or("every image", |station| station.name.as_str()).into(),
             address: station
                 .map(|station| station.show(extent.space, extent.first, None))
@@ -480,16 +451,19 @@ impl Answering {
             new: hex_words(cells),
             outcome: String::new(),
         };
-        Some(Arc::new(Outcome { shared: Arc::clone(&self.shared), state: Mutex::new((record, None, false)) }))
+        Some(Arc::new(WriteOutcome {
+            shared: Arc::clone(&self.shared),
+            state: Mutex::new((record, None, false)),
+        }))
     }
 
     /// Hands something over.
     pub fn submit(&self, handed: Handed, reply: Reply) {
         match handed {
             // Where it is refused at once, that is what the reply is told.
-            Handed::Write(write) => drop(self.shared.submit(self.asker.id, write, reply)),
+            Handed::Write(write) => drop(self.shared.submit(self.client.id, write, reply)),
             Handed::Pass { unit, message } => {
-                self.shared.pass((self.asker.id, self.asker.address), self.port, unit, message, reply);
+                self.shared.pass((self.client.id, self.client.address), self.port, unit, message, reply);
             }
         }
     }

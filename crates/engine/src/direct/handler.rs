@@ -1,7 +1,7 @@
-//! What people ask through a running converter: one request a line of its control socket, in turn with everybody else.
+//! WireAsk people ask through a running converter: one request a line of its control socket, in turn with everybody else.
 
 use crate::control::{self, Remote};
-use crate::shared::{AskerId, Errand, Event, Job, Message, Shared, Site, WriteRecord};
+use crate::shared::{ClientId, Event, LineRequest, Message, Queued, Shared, Site, WriteRecord};
 use crate::speak::Ask;
 use serde::{Deserialize, Serialize};
 use std::sync::mpsc::channel;
@@ -14,7 +14,7 @@ use woodrush_core::{Blame, Kind, Refusal};
 /// The verb by which the control socket knows it.
 const VERB: &str = "ask";
 /// All people at keyboards are one who asks, beside the clients.
-const PERSON: AskerId = AskerId(u64::MAX / 2);
+const PERSON: ClientId = ClientId(u64::MAX / 2);
 /// How much longer than its own timeout an exchange may wait for its turn.
 const PATIENCE: Duration = Duration::from_secs(20);
 
@@ -22,16 +22,16 @@ const PATIENCE: Duration = Duration::from_secs(20);
 const LONGEST: Duration = Duration::from_secs(100);
 
 #[derive(Serialize, Deserialize)]
-struct Request {
+struct WireRequest {
     port: String,
     numbers: Vec<(String, u32)>,
     words: Vec<(String, String)>,
     name: String,
-    what: What,
+    what: WireAsk,
 }
 
 #[derive(Serialize, Deserialize)]
-enum What {
+enum WireAsk {
     Read { at: String, grains: u32 },
     Write { at: String, grains: u32, cells: Vec<u8> },
     Change { at: String, grains: u32, keep: Vec<u8>, set: Vec<u8> },
@@ -39,7 +39,7 @@ enum What {
 }
 
 #[derive(Serialize, Deserialize)]
-struct Reply {
+struct WireReply {
     cells: Option<Vec<u8>>,
     took: u64,
     refused: Option<Refused>,
@@ -63,13 +63,13 @@ pub(super) fn ask(
         let text = serde_json::to_string(&request).ok()?;
         // The converter gives up first: its patience is counted from the same moment, with the port's timeout.
         let answer = remote.say_within(PATIENCE + LONGEST, VERB, &[text]).ok()?;
-        serde_json::from_value::<Reply>(answer.data?).ok()
+        serde_json::from_value::<WireReply>(answer.data?).ok()
     });
     let took = said.as_ref().map_or(0, |reply| reply.took);
     (said.ok_or(Refusal::new(Kind::NoPath, Blame::Us)).and_then(answered), took)
 }
 
-fn answered(reply: Reply) -> Result<Vec<u8>, Refusal> {
+fn answered(reply: WireReply) -> Result<Vec<u8>, Refusal> {
     match (reply.cells, reply.refused) {
         (Some(cells), _) => Ok(cells),
         (None, Some(Refused { kind, blame, native })) => {
@@ -83,25 +83,28 @@ fn answered(reply: Reply) -> Result<Vec<u8>, Refusal> {
     }
 }
 
-fn request(port: &str, station: &Station, ask: &Ask) -> Option<Request> {
+fn request(port: &str, station: &Station, ask: &Ask) -> Option<WireRequest> {
     let dialect = station.dialect?;
     let at = |extent: &Extent| {
         let space = station.space_at(extent.space)?;
         Some(dialect.show(space, extent.first, 0, None, &station.setup).canonical)
     };
     let what = match ask {
-        Ask::Read { extent, .. } => What::Read { at: at(extent)?, grains: extent.count },
+        Ask::Read { extent, .. } => WireAsk::Read { at: at(extent)?, grains: extent.count },
         Ask::Write { extent, cells, .. } => {
-            What::Write { at: at(extent)?, grains: extent.count, cells: cells.clone() }
+            WireAsk::Write { at: at(extent)?, grains: extent.count, cells: cells.clone() }
         }
         Ask::Change { extent, keep, set, .. } => {
-            What::Change { at: at(extent)?, grains: extent.count, keep: keep.clone(), set: set.clone() }
+            WireAsk::Change { at: at(extent)?, grains: extent.count, keep: keep.clone(), set: set.clone() }
         }
-        Ask::Pass { unit, message } => {
-            What::Pass { unit: *unit, code: message.code, body: message.body.clone(), writes: message.writes }
-        }
+        Ask::Pass { unit, message } => WireAsk::Pass {
+            unit: *unit,
+            code: message.code,
+            body: message.body.clone(),
+            writes: message.writes,
+        },
     };
-    Some(Request {
+    Some(WireRequest {
         port: port.into(),
         numbers: station.setup.numbers.iter().map(|(key, number)| ((*key).to_string(), *number)).collect(),
         words: station.setup.words.iter().map(|(key, word)| ((*key).to_string(), word.clone())).collect(),
@@ -111,9 +114,9 @@ fn request(port: &str, station: &Station, ask: &Ask) -> Option<Request> {
 }
 
 /// The converter's side: takes requests of other terminals.
-pub struct Desk(Weak<Site>);
+pub struct ControlHandler(Weak<Site>);
 
-impl Desk {
+impl ControlHandler {
     /// For a running converter; it ends with that.
     #[must_use]
     pub fn new(site: &Arc<Site>) -> Self {
@@ -122,25 +125,25 @@ impl Desk {
 
     /// Answers a request of the control socket; `None` for other verbs than this one.
     #[must_use]
-    pub fn hear(&self, verb: &str, words: &[String]) -> Option<control::Answer> {
+    pub fn hear(&self, verb: &str, words: &[String]) -> Option<control::ControlAnswer> {
         (verb == VERB).then(|| self.answer(words))
     }
 
-    fn answer(&self, words: &[String]) -> control::Answer {
+    fn answer(&self, words: &[String]) -> control::ControlAnswer {
         let done = self.carry_out(words.first().map_or("", String::as_str));
         match done {
-            Ok(reply) => control::Answer {
+            Ok(reply) => control::ControlAnswer {
                 said: String::new(),
                 done: true,
                 rows: vec![],
                 data: serde_json::to_value(reply).ok(),
             },
-            Err(why) => control::Answer::of(Err(why)),
+            Err(why) => control::ControlAnswer::of(Err(why)),
         }
     }
 
-    fn carry_out(&self, text: &str) -> Result<Reply, String> {
-        let request: Request =
+    fn carry_out(&self, text: &str) -> Result<WireReply, String> {
+        let request: WireRequest =
             serde_json::from_str(text).map_err(|error| format!("not understood: {error}"))?;
         let shared = self.0.upgrade().ok_or("the converter is ending")?.current();
         let port = shared.ports.iter().position(|port| port.name == request.port);
@@ -171,18 +174,18 @@ impl Desk {
         let queue = shared.queues.get(port).ok_or("no such port")?;
         let (told, hears) = channel();
         let clock = crate::moment::Clock::start();
-        let errand = Errand::Guest { station: Box::new(station), ask: Box::new(ask) };
+        let line_request = LineRequest::ByHand { station: Box::new(station), ask: Box::new(ask) };
         // Whoever asked may have gone.
         let reply = Box::new(move |result| drop(told.send(result)));
-        queue.push(Job { asker: PERSON, errand, reply });
+        queue.push(Queued { client: PERSON, line_request, reply });
         let result = hears.recv_timeout(patience).map_err(|_| "the port had no time for it".to_string())?;
         log(&shared, record, result.as_ref().map(|_| ()));
         let took = clock.now().0;
         Ok(match result {
-            Ok(cells) => Reply { cells: Some(cells), took, refused: None },
+            Ok(cells) => WireReply { cells: Some(cells), took, refused: None },
             Err(refusal) => {
                 let native = refusal.native.map(|(name, code)| (name.to_string(), code));
-                Reply {
+                WireReply {
                     cells: None,
                     took,
                     refused: Some(Refused { kind: refusal.kind, blame: refusal.blame, native }),
@@ -192,7 +195,7 @@ impl Desk {
     }
 }
 
-fn setup(dialect: &dyn Dialect, request: &Request) -> Setup {
+fn setup(dialect: &dyn Dialect, request: &WireRequest) -> Setup {
     // Keys are known by their own words.
     let known = |name: &str| keys_of_setup(dialect).find(|key| *key == name);
     Setup {
@@ -201,19 +204,21 @@ fn setup(dialect: &dyn Dialect, request: &Request) -> Setup {
     }
 }
 
-fn to_ask(dialect: &dyn Dialect, station: &mut Station, what: What) -> Result<Ask, String> {
+fn to_ask(dialect: &dyn Dialect, station: &mut Station, what: WireAsk) -> Result<Ask, String> {
     let mut extent = |at: &str, count: u32| {
         let address = dialect.parse(at, &station.setup).map_err(|fault| fault.what)?;
         let space = station.space(&address.space);
         Ok::<Extent, String>(Extent { space, first: address.first, count: count.max(1) })
     };
     Ok(match what {
-        What::Read { at, grains } => Ask::Read { station: 0, extent: extent(&at, grains)? },
-        What::Write { at, grains, cells } => Ask::Write { station: 0, extent: extent(&at, grains)?, cells },
-        What::Change { at, grains, keep, set } => {
+        WireAsk::Read { at, grains } => Ask::Read { station: 0, extent: extent(&at, grains)? },
+        WireAsk::Write { at, grains, cells } => {
+            Ask::Write { station: 0, extent: extent(&at, grains)?, cells }
+        }
+        WireAsk::Change { at, grains, keep, set } => {
             Ask::Change { station: 0, extent: extent(&at, grains)?, keep, set }
         }
-        What::Pass { unit, code, body, writes } => {
+        WireAsk::Pass { unit, code, body, writes } => {
             Ask::Pass { unit, message: Message { code, body, writes } }
         }
     })

@@ -1,10 +1,10 @@
 //! A person's way to one station: over a port opened for it, or through a running converter that has the port.
 
-mod desk;
 mod diagnosis;
+mod handler;
 
-pub use desk::Desk;
 pub use diagnosis::{Cause, Diagnosis, diagnose, unopened};
+pub use handler::ControlHandler;
 
 use crate::control::Remote;
 use crate::port::Way;
@@ -58,7 +58,7 @@ pub struct Closed {
 
 /// What was answered, and how long it took.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Answer {
+pub struct DirectAnswer {
     /// Cells of a read, nothing for a write, the body of the answer to what was passed on.
     pub cells: Vec<u8>,
     /// In microseconds.
@@ -66,14 +66,14 @@ pub struct Answer {
 }
 
 /// A way to stations of one port.
-pub struct Reach(At);
+pub struct Direct(Leg);
 
-enum At {
+enum Leg {
     Own { dialer: Box<Dialer>, station: Option<Station> },
     Held { remote: Remote, port: String, evidence: Evidence },
 }
 
-impl Reach {
+impl Direct {
     /// Opens a way. Of `line` its times; a socket has none but the timeout.
     ///
     /// # Errors
@@ -91,26 +91,26 @@ impl Reach {
             what: format!("`{protocol}` cannot be used there"),
             fix: "name a protocol that reads and writes values".into(),
         })?;
-        Ok(Self(At::Own { dialer: Box::new(dialer), station: Some(station.clone()) }))
+        Ok(Self(Leg::Own { dialer: Box::new(dialer), station: Some(station.clone()) }))
     }
 
     /// Through the converter that has the port, so that two never ask on one line.
     #[must_use]
     pub fn through(remote: Remote, port: &str) -> Self {
-        Self(At::Held { remote, port: port.into(), evidence: Evidence::default() })
+        Self(Leg::Held { remote, port: port.into(), evidence: Evidence::default() })
     }
 
     /// Whether a running converter asks for us.
     #[must_use]
     pub fn is_held(&self) -> bool {
-        matches!(self.0, At::Held { .. })
+        matches!(self.0, Leg::Held { .. })
     }
 
     /// Reads cells.
     ///
     /// # Errors
     /// What the station answered instead, or that it did not.
-    pub fn read(&mut self, station: &Station, extent: Extent) -> Result<Answer, Refusal> {
+    pub fn read(&mut self, station: &Station, extent: Extent) -> Result<DirectAnswer, Refusal> {
         self.ask(station, Ask::Read { station: 0, extent })
     }
 
@@ -118,7 +118,12 @@ impl Reach {
     ///
     /// # Errors
     /// What the station answered instead, or that it did not.
-    pub fn write(&mut self, station: &Station, extent: Extent, cells: Vec<u8>) -> Result<Answer, Refusal> {
+    pub fn write(
+        &mut self,
+        station: &Station,
+        extent: Extent,
+        cells: Vec<u8>,
+    ) -> Result<DirectAnswer, Refusal> {
         self.ask(station, Ask::Write { station: 0, extent, cells })
     }
 
@@ -132,7 +137,7 @@ impl Reach {
         extent: Extent,
         keep: &[u8],
         set: &[u8],
-    ) -> Result<Answer, Refusal> {
+    ) -> Result<DirectAnswer, Refusal> {
         let ask = Ask::Change { station: 0, extent, keep: keep.to_vec(), set: set.to_vec() };
         match self.ask(station, ask) {
             Err(Refusal { kind: Kind::NoSuchCommand, blame: Blame::Device, .. }) => {
@@ -148,24 +153,24 @@ impl Reach {
     ///
     /// # Errors
     /// That no sound answer came.
-    pub fn pass(&mut self, station: &Station, unit: u16, message: Message) -> Result<Answer, Refusal> {
+    pub fn pass(&mut self, station: &Station, unit: u16, message: Message) -> Result<DirectAnswer, Refusal> {
         self.ask(station, Ask::Pass { unit, message })
     }
 
-    fn ask(&mut self, station: &Station, ask: Ask) -> Result<Answer, Refusal> {
+    fn ask(&mut self, station: &Station, ask: Ask) -> Result<DirectAnswer, Refusal> {
         match &mut self.0 {
-            At::Own { dialer, station: present } => {
+            Leg::Own { dialer, station: present } => {
                 if present.as_ref().is_none_or(|present| !same(present, station)) {
                     dialer.turn_to(station);
                     *present = Some(station.clone());
                 }
                 let cells = dialer.ask(ask)?;
-                Ok(Answer { cells, took: dialer.evidence().took })
+                Ok(DirectAnswer { cells, took: dialer.evidence().took })
             }
-            At::Held { remote, port, evidence } => {
-                let (answered, took) = desk::ask(remote, port, station, &ask);
+            Leg::Held { remote, port, evidence } => {
+                let (answered, took) = handler::ask(remote, port, station, &ask);
                 evidence.took = took;
-                answered.map(|cells| Answer { cells, took })
+                answered.map(|cells| DirectAnswer { cells, took })
             }
         }
     }
@@ -174,8 +179,8 @@ impl Reach {
     #[must_use]
     pub fn evidence(&self) -> &Evidence {
         match &self.0 {
-            At::Own { dialer, .. } => dialer.evidence(),
-            At::Held { evidence, .. } => evidence,
+            Leg::Own { dialer, .. } => dialer.evidence(),
+            Leg::Held { evidence, .. } => evidence,
         }
     }
 }

@@ -8,7 +8,7 @@ use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Line, micros};
 use woodrush_core::protocol::{DIALECTS, Dialect, KeyKind, Setup, Transport, dialect, usual_protocol};
-use woodrush_engine::reach::Link;
+use woodrush_engine::direct::Link;
 
 /// Out of what was typed.
 ///

@@ -1,34 +1,34 @@
 //! A line on which others ask: the answers come no earlier than a silence after the request.
 
-use super::LineAct;
+use super::{Handed, Session, SessionAct};
 use crate::Moment;
-use crate::converter::{Answering, AnsweringAct, Handed};
+use crate::line::LineAct;
 use crate::shared::Reply;
 use crate::speak::News;
 use woodrush_core::Refusal;
 
 /// What comes next on a line on which others ask.
 #[must_use = "a step that is not carried out stalls the line"]
-pub enum Step {
+pub enum LineStep {
     /// For the driver.
     Act(LineAct),
-    /// To be handed over by [`LineAnswering::submit`]; then poll again.
+    /// To be handed over by [`LineSession::submit`]; then poll again.
     Hand(Box<Handed>),
 }
 
 /// The converter as one of those who answer on a line.
-pub struct LineAnswering {
-    answering: Answering,
+pub struct LineSession {
+    answering: Session,
     /// Kept between the last byte of a request and its answer, in microseconds.
     frame_gap: u64,
     last_byte: Moment,
     answer: Option<Vec<u8>>,
 }
 
-impl LineAnswering {
+impl LineSession {
     /// With the frame_gap of its line.
     #[must_use]
-    pub fn new(answering: Answering, frame_gap: u64) -> Self {
+    pub fn new(answering: Session, frame_gap: u64) -> Self {
         Self { answering, frame_gap, last_byte: Moment(0), answer: None }
     }
 
@@ -59,24 +59,24 @@ impl LineAnswering {
     }
 
     /// What to do now.
-    pub fn poll(&mut self, now: Moment) -> Step {
+    pub fn poll(&mut self, now: Moment) -> LineStep {
         let free = self.last_byte + self.frame_gap;
         if let Some(bytes) = self.answer.take() {
             if now >= free {
-                return Step::Act(LineAct::Send(bytes));
+                return LineStep::Act(LineAct::Send(bytes));
             }
             self.answer = Some(bytes);
-            return Step::Act(LineAct::WaitUntil(free));
+            return LineStep::Act(LineAct::WaitUntil(free));
         }
         match self.answering.poll(now) {
-            AnsweringAct::Send(bytes) => {
+            SessionAct::Send(bytes) => {
                 self.answer = Some(bytes);
                 self.poll(now)
             }
-            AnsweringAct::Hand(handed) => Step::Hand(handed),
-            AnsweringAct::WaitUntil(moment) => Step::Act(LineAct::WaitUntil(moment)),
+            SessionAct::Hand(handed) => LineStep::Hand(handed),
+            SessionAct::WaitUntil(moment) => LineStep::Act(LineAct::WaitUntil(moment)),
             // A line is not closed: what made no sense has been dropped.
-            AnsweringAct::HangUp(_) | AnsweringAct::Rest => Step::Act(LineAct::Rest),
+            SessionAct::HangUp(_) | SessionAct::Rest => LineStep::Act(LineAct::Rest),
         }
     }
 }

@@ -1,16 +1,18 @@
 //! Listening to DF1, in full and half duplex.
 
-use super::pieces::{Piece, pieces, word};
 use super::refusal;
+use super::split::{FilePart, pieces, word};
 use crate::Moment;
-use crate::speak::ear::{Asked, Ear, EarSetup, Heard, Pending, Says, Side, Told, Touch};
+use crate::speak::observer::{
+    AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Pending, Says, Side, Touch,
+};
 use std::borrow::Cow;
 use std::collections::VecDeque;
-use woodrush_core::protocol::tables::{Spot, check, from_wire, octal, spaces_of};
+use woodrush_core::protocol::df1::{Spot, check, from_wire, octal, spaces_of};
 use woodrush_core::protocol::{Space, SpaceId, Verb};
 use woodrush_wire::df1::{Command, Heard as Found, Logical, Message, Scanner, Symbol, Table, sets};
 
-pub(super) struct TableEar {
+pub(super) struct TableObserver {
     octal: bool,
     /// Tables of those who may be asked: the word-range commands do not tell what kind a file is of.
     known: Vec<Space>,
@@ -18,8 +20,8 @@ pub(super) struct TableEar {
     heard: VecDeque<Heard>,
 }
 
-impl TableEar {
-    pub(super) fn new(half: bool, setup: &EarSetup<'_>) -> Self {
+impl TableObserver {
+    pub(super) fn new(half: bool, setup: &ObserverSetup<'_>) -> Self {
         let scanner = || (Scanner::new(check(setup.port), half), Pending::default());
         Self {
             octal: setup.stations.iter().any(|station| octal(&station.setup)),
@@ -44,16 +46,16 @@ impl TableEar {
         element: u16,
         sub: Option<u16>,
         size: usize,
-    ) -> Vec<(Space, Piece)> {
+    ) -> Vec<(Space, FilePart)> {
         let spaces = self.file(number, kind);
         let spots = (0u16..).zip(&spaces).filter_map(|(at, space)| Some((SpaceId(at), Spot::of(space)?)));
         let file: Vec<(SpaceId, Spot)> = spots.collect();
         let found = pieces(&file, word(&file, element, sub), size).unwrap_or_default();
-        let space = |piece: Piece| Some((spaces.get(usize::from(piece.extent.space.0))?.clone(), piece));
+        let space = |piece: FilePart| Some((spaces.get(usize::from(piece.extent.space.0))?.clone(), piece));
         found.into_iter().filter_map(space).collect()
     }
 
-    fn command(&self, command: &Command<'_>) -> Option<(Verb, Vec<(Space, Piece)>)> {
+    fn command(&self, command: &Command<'_>) -> Option<(Verb, Vec<(Space, FilePart)>)> {
         let logical = |at: Logical, size| self.places(at.file, Some(at.kind), at.element, at.sub, size);
         let ranged = |at: Table<'_>, offset: u16, size| match at {
             Table::Levels { file, element, sub, .. } => {
@@ -89,7 +91,7 @@ impl TableEar {
             Ok(Command::Write { data, .. } | Command::RangeWrite { data, .. }) => Some(*data),
             _ => None,
         };
-        let touch = |verb: Verb, (space, piece): (Space, Piece)| Touch {
+        let touch = |verb: Verb, (space, piece): (Space, FilePart)| Touch {
             verb,
             first: piece.extent.first,
             count: piece.extent.count,
@@ -161,7 +163,7 @@ impl TableEar {
 }
 
 /// The cells of a piece out of the bytes of a reply or of a write.
-fn part(piece: &Piece, data: &[u8]) -> Option<Vec<u8>> {
+fn part(piece: &FilePart, data: &[u8]) -> Option<Vec<u8>> {
     let (spot, count) = (&piece.spot, piece.extent.count);
     if piece.stride == 0 {
         return from_wire(spot, count, data);
@@ -196,7 +198,7 @@ fn words(command: &Command<'_>) -> (Cow<'static, str>, u32) {
     (Cow::Borrowed(words), code)
 }
 
-impl Ear for TableEar {
+impl Observer for TableObserver {
     fn handle(&mut self, began: Moment, now: Moment, side: Side, bytes: &[u8]) {
         self.silence(now);
         for byte in bytes {
@@ -209,29 +211,36 @@ impl Ear for TableEar {
         self.heard.pop_front()
     }
 
-    fn answer(&self, request: &Asked, answer: &[u8]) -> Told {
-        let Some((sts, data)) = answer.split_first() else { return Told::Unfitting("it has no STS".into()) };
+    fn answer(&self, request: &Asked, answer: &[u8]) -> AnswerMeaning {
+        let Some((sts, data)) = answer.split_first() else {
+            return AnswerMeaning::Unfitting("it has no STS".into());
+        };
         let message = Message { dst: 0, src: 0, cmd: 0x4F, sts: *sts, tns: 0, body: data };
         let data = match message.outcome() {
             Ok(data) => data,
             Err(status) => {
-                return refusal(status).native.map_or_else(|| Told::Words(String::new()), Told::Refused);
+                return refusal(status)
+                    .native
+                    .map_or_else(|| AnswerMeaning::Words(String::new()), AnswerMeaning::Refused);
             }
         };
         let command = request.body.split_first().and_then(|(cmd, body)| Command::parse(*cmd, body).ok());
         let Some((verb, places)) = command.and_then(|command| self.command(&command)) else {
-            return Told::Words(format!("{} bytes", data.len()));
+            return AnswerMeaning::Words(format!("{} bytes", data.len()));
         };
         if verb == Verb::Write {
-            return Told::Good(vec![]);
+            return AnswerMeaning::Good(vec![]);
         }
         if places.is_empty() {
-            return Told::Words(format!("{} bytes", data.len()));
+            return AnswerMeaning::Words(format!("{} bytes", data.len()));
         }
         let cells: Option<Vec<Vec<u8>>> = places.iter().map(|(_, piece)| part(piece, data)).collect();
         match cells {
-            Some(cells) => Told::Good(cells),
-            None => Told::Unfitting(format!("it brings {} bytes, another number than asked for", data.len())),
+            Some(cells) => AnswerMeaning::Good(cells),
+            None => AnswerMeaning::Unfitting(format!(
+                "it brings {} bytes, another number than asked for",
+                data.len()
+            )),
         }
     }
 
@@ -244,7 +253,7 @@ impl Ear for TableEar {
     }
 }
 
-impl TableEar {
+impl TableObserver {
     /// What silence ends.
     fn silence(&mut self, now: Moment) {
         for (side, (scanner, pending)) in

@@ -5,7 +5,7 @@ mod terms;
 
 use super::{
     Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Link, SettingFault, Setup,
-    Shown, Space, Territory, TooMuch, Transport, Verb,
+    ShownAddress, Space, Territory, TooMuch, Transport, Verb,
 };
 use crate::explain::Term;
 use crate::form::{Order, Type};
@@ -41,12 +41,12 @@ const PIECE: u32 = 1021;
 
 /// The memory of a space.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Place {
+struct Memory {
     area: Area,
     block: u8,
 }
 
-impl Place {
+impl Memory {
     fn of(space: &Space) -> Self {
         let block = space.key.strip_prefix("DB").and_then(|block| block.parse().ok());
         let other = AREAS.iter().find(|(_, key, _)| *key == space.key).map(|(area, ..)| *area);
@@ -60,7 +60,7 @@ impl Place {
 /// Which memory a space of this protocol stands for, for whoever asks: the area and the number of the block.
 #[must_use]
 pub fn memory(space: &Space) -> (Area, u8) {
-    let Place { area, block } = Place::of(space);
+    let Memory { area, block } = Memory::of(space);
     (area, block)
 }
 
@@ -235,7 +235,7 @@ impl Dialect for Blocks {
         notation::parse(text)
     }
 
-    fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, _setup: &Setup) -> Shown {
+    fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, _setup: &Setup) -> ShownAddress {
         notation::show(space, first, width, bit)
     }
 
@@ -354,7 +354,7 @@ impl Dialect for Blocks {
     }
 
     fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], _setup: &Setup) -> Example {
-        let Place { area, block } = Place::of(space);
+        let Memory { area, block } = Memory::of(space);
         let start =
             u16::try_from(if area == Area::DataBlock { first / 2 } else { first }).unwrap_or(u16::MAX);
         let length = u16::try_from((first as usize % area.unit() + cells.len()).div_ceil(area.unit()))

@@ -1,8 +1,8 @@
-//! All conversations that are listened to: each has an ear of its own.
+//! All conversations that are listened to: each has an observer of its own.
 
-use super::{Conversation, Passed, Piece};
+use super::{Chunk, Conversation, Passed};
 use crate::Moment;
-use crate::speak::{EarSetup, speaker};
+use crate::speak::{ObserverSetup, speaker};
 use std::collections::HashMap;
 use std::sync::Arc;
 use woodrush_core::check::Checked;
@@ -12,7 +12,7 @@ use woodrush_core::protocol::Setup;
 /// How long a client of ours is given for an answer of ours, in microseconds: it would have given up before.
 const CLIENT_PATIENCE: u64 = 10_000_000;
 
-/// What is spoken at a port.
+/// Meaning is spoken at a port.
 #[derive(Debug, Clone)]
 pub struct Spoken {
     /// The protocol's name.
@@ -54,12 +54,12 @@ impl Spoken {
 pub type Where = (Arc<str>, Option<Arc<str>>);
 
 /// Everybody who is listened to.
-pub struct Audience {
+pub struct Conversations {
     spoken: HashMap<String, Spoken>,
     conversations: HashMap<Where, Conversation>,
 }
 
-impl Audience {
+impl Conversations {
     /// At ports where this is spoken.
     #[must_use]
     pub fn new(spoken: HashMap<String, Spoken>) -> Self {
@@ -72,14 +72,14 @@ impl Audience {
         self.spoken.insert(port.into(), spoken);
     }
 
-    /// What is spoken at a port.
+    /// Meaning is spoken at a port.
     #[must_use]
     pub fn spoken(&self, port: &str) -> Option<&Spoken> {
         self.spoken.get(port)
     }
 
     /// Takes a piece; gives what it ends, in order. Nothing of a port where no protocol is known.
-    pub fn handle(&mut self, piece: &Piece) -> Vec<Passed> {
+    pub fn handle(&mut self, piece: &Chunk) -> Vec<Passed> {
         let place = (Arc::clone(&piece.port), piece.who.clone());
         let conversation = match self.conversations.get_mut(&place) {
             Some(known) => known,
@@ -98,11 +98,11 @@ impl Audience {
 
     fn begin(&self, port: &str) -> Option<Conversation> {
         let spoken = self.spoken.get(port)?;
-        let setup = EarSetup { port: &spoken.setup, stations: &spoken.stations };
-        Some(Conversation::new((speaker(spoken.protocol)?.ear)(&setup), spoken.patience))
+        let setup = ObserverSetup { port: &spoken.setup, stations: &spoken.stations };
+        Some(Conversation::new((speaker(spoken.protocol)?.observer)(&setup), spoken.patience))
     }
 
-    /// What only time ends: requests that nobody answered, and bytes that were no message.
+    /// Meaning only time ends: requests that nobody answered, and bytes that were no message.
     pub fn look(&mut self, now: Moment) -> Vec<(Where, Passed)> {
         let mut found = vec![];
         for (place, conversation) in &mut self.conversations {

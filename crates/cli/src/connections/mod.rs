@@ -17,7 +17,7 @@ use woodrush_core::protocol::Transport;
 use woodrush_core::wanted::Wanted;
 use woodrush_core::{Kind, Refusal};
 use woodrush_engine::control::{Remote, Row, Whose};
-use woodrush_engine::reach::{Answer, Cause, Diagnosis, Link, Reach, diagnose, unopened};
+use woodrush_engine::direct::{Cause, Diagnosis, Direct, DirectAnswer, Link, diagnose, unopened};
 
 /// How a virtual serial port is opened: it has no speed of its own.
 const PTY_LINE: Line = Line { baud: 115_200, data: 8, parity: Parity::None, stop: 1 };
@@ -25,10 +25,10 @@ const PTY_LINE: Line = Line { baud: 115_200, data: 8, parity: Parity::None, stop
 const TIMEOUT: u64 = 1_000_000;
 
 /// Everything that can be asked, opened when it is asked first.
-pub(crate) struct Ways {
+pub(crate) struct Connections {
     project: Option<Project>,
     bare: Option<Bare>,
-    open: Vec<Opened>,
+    open: Vec<OpenConnection>,
     timeout: Option<u64>,
     rig: bool,
 }
@@ -48,11 +48,11 @@ struct Bare {
     line: LineTime,
 }
 
-struct Opened {
+struct OpenConnection {
     /// The port of the project; `None` for the way that is written on the command line.
     port: Option<usize>,
     image: bool,
-    reach: Reach,
+    reach: Direct,
     link: Option<Link>,
 }
 
@@ -70,9 +70,9 @@ pub(crate) struct Field {
 
 impl Field {
     /// Opens it, or goes through who has it.
-    pub(crate) fn open(&self, ways: &Ways) -> Result<(Reach, Option<Link>), Failed> {
+    pub(crate) fn open(&self, ways: &Connections) -> Result<(Direct, Option<Link>), Failed> {
         match &self.held {
-            Some((remote, port)) => Ok((Reach::through(remote.clone(), port), None)),
+            Some((remote, port)) => Ok((Direct::through(remote.clone(), port), None)),
             None => ways.opened(&self.link, self.line, &self.station),
         }
     }
@@ -112,7 +112,7 @@ pub(crate) fn written(args: &ConnectionArgs) -> Result<(Link, Station, LineTime)
 /// The places of a device without points that the rules use, as they are written there.
 fn used_of(checked: &Checked, device: usize) -> Result<Vec<String>, Failure> {
     let project = &checked.project;
-    let of_it = |end: &woodrush_core::At<String>| {
+    let of_it = |end: &woodrush_core::Spanned<String>| {
         project
             .endpoint(end)
             .is_ok_and(|found| found.owner == Owner::Device(device) && !end.value.contains(".health."))
@@ -136,7 +136,7 @@ fn used_of(checked: &Checked, device: usize) -> Result<Vec<String>, Failure> {
     Ok(places)
 }
 
-impl Ways {
+impl Connections {
     /// Sorts what was typed where the first may be a port of the project, on which a station is asked that the project
     /// need not know.
     pub(crate) fn of_station<'t>(
@@ -287,8 +287,8 @@ impl Ways {
     pub(crate) fn ask(
         &mut self,
         wanted: &Wanted,
-        ask: impl FnOnce(&mut Reach, &Station) -> Result<Answer, Refusal>,
-    ) -> Result<Answer, Failed> {
+        ask: impl FnOnce(&mut Direct, &Station) -> Result<DirectAnswer, Refusal>,
+    ) -> Result<DirectAnswer, Failed> {
         let opened = self.reach(wanted)?;
         let answered = ask(&mut opened.reach, &wanted.station);
         let refusal = match answered {
@@ -320,14 +320,14 @@ impl Ways {
         self.open.retain(|opened| (opened.port, opened.image) != key);
     }
 
-    fn reach(&mut self, wanted: &Wanted) -> Result<&mut Opened, Failed> {
+    fn reach(&mut self, wanted: &Wanted) -> Result<&mut OpenConnection, Failed> {
         let (port, image) = self.key(wanted);
         let known = self.open.iter().position(|opened| (opened.port, opened.image) == (port, image));
         let at = match known {
             Some(at) => at,
             None => {
                 let (reach, link) = self.open(wanted, port, image)?;
-                self.open.push(Opened { port, image, reach, link });
+                self.open.push(OpenConnection { port, image, reach, link });
                 self.open.len() - 1
             }
         };
@@ -339,7 +339,7 @@ impl Ways {
         wanted: &Wanted,
         port: Option<usize>,
         image: bool,
-    ) -> Result<(Reach, Option<Link>), Failed> {
+    ) -> Result<(Direct, Option<Link>), Failed> {
         let Some(port) = port else { return self.field(None)?.open(self) };
         if !image {
             let field = self.field(Some(port))?;
@@ -385,8 +385,8 @@ impl Ways {
         link: &Link,
         line: LineTime,
         station: &Station,
-    ) -> Result<(Reach, Option<Link>), Failed> {
-        Reach::open(link, line, station).map(|reach| (reach, Some(link.clone()))).map_err(|closed| Failed {
+    ) -> Result<(Direct, Option<Link>), Failed> {
+        Direct::open(link, line, station).map(|reach| (reach, Some(link.clone()))).map_err(|closed| Failed {
             diagnosis: self.also(unopened(link, &closed, self.network())),
             answered: false,
         })

@@ -3,14 +3,16 @@
 use super::server::Framing;
 use super::{NATIVE, space};
 use crate::Moment;
-use crate::speak::ear::{Asked, Ear, EarSetup, Heard, Pending, Says, Side, Told, Touch};
+use crate::speak::observer::{
+    AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Pending, Says, Side, Touch,
+};
 use std::borrow::Cow;
 use std::collections::VecDeque;
 use woodrush_core::protocol::Verb;
 use woodrush_core::protocol::dialect;
 use woodrush_wire::modbus::{Addressed, BROADCAST, Request, Response, Table, ascii, rtu, tcp, unpack};
 
-pub(super) struct ModbusEar {
+pub(super) struct ModbusObserver {
     framing: Framing,
     sides: [Pending; 3],
     /// Unit and function of the last request where both sides are heard on the same wires: some answers have the bytes of
@@ -21,17 +23,17 @@ pub(super) struct ModbusEar {
 }
 
 /// One whole frame, or bytes that are none.
-enum Cut {
+enum Piece {
     Frame { used: usize, side: Side, number: Option<u32>, unit: u8, pdu: Vec<u8> },
     Noise { used: usize, why: String },
 }
 
-impl ModbusEar {
-    pub(super) fn new(framing: Framing, _setup: &EarSetup<'_>) -> Self {
+impl ModbusObserver {
+    pub(super) fn new(framing: Framing, _setup: &ObserverSetup<'_>) -> Self {
         Self { framing, sides: Default::default(), open: None, broken_off: VecDeque::new() }
     }
 
-    fn next(&self, side: Side, now: Moment) -> Option<Cut> {
+    fn next(&self, side: Side, now: Moment) -> Option<Piece> {
         let pending = self.sides.get(side.index())?;
         let (bytes, still) = (pending.bytes.as_slice(), pending.is_still(now));
         if bytes.is_empty() {
@@ -48,17 +50,17 @@ impl ModbusEar {
         }
     }
 
-    fn tcp(&self, side: Side, bytes: &[u8]) -> Option<Cut> {
-        let all = |why: String| Some(Cut::Noise { used: bytes.len(), why });
+    fn tcp(&self, side: Side, bytes: &[u8]) -> Option<Piece> {
+        let all = |why: String| Some(Piece::Noise { used: bytes.len(), why });
         if tcp::looks_like_rtu(bytes) {
             return all("an RTU frame where MBAP is spoken: framing differs at the two ends".into());
         }
         match tcp::parse(bytes) {
             Ok(None) => None,
             Ok(Some((frame, used))) if frame.protocol != 0 => {
-                Some(Cut::Noise { used, why: tcp::foreign(frame.protocol).to_string() })
+                Some(Piece::Noise { used, why: tcp::foreign(frame.protocol).to_string() })
             }
-            Ok(Some((frame, used))) => Some(Cut::Frame {
+            Ok(Some((frame, used))) => Some(Piece::Frame {
                 used,
                 side: self.who(side, frame.body),
                 number: Some(frame.transaction.into()),
@@ -69,22 +71,22 @@ impl ModbusEar {
         }
     }
 
-    fn ascii(&self, side: Side, bytes: &[u8], still: bool) -> Option<Cut> {
+    fn ascii(&self, side: Side, bytes: &[u8], still: bool) -> Option<Piece> {
         match ascii::find(bytes, still) {
             ascii::Found::More => None,
             ascii::Found::Noise { skip, why } => {
                 let why = why.map_or_else(|| "no ASCII frame".into(), |why| why.to_string());
-                Some(Cut::Noise { used: skip, why })
+                Some(Piece::Noise { used: skip, why })
             }
             ascii::Found::Frame { used, frame } => {
                 let body = frame.addressed();
                 let (unit, pdu) = (body.unit, body.pdu.to_vec());
-                Some(Cut::Frame { used, side: self.who(side, body), number: None, unit, pdu })
+                Some(Piece::Frame { used, side: self.who(side, body), number: None, unit, pdu })
             }
         }
     }
 
-    fn rtu(&self, side: Side, bytes: &[u8], still: bool) -> Option<Cut> {
+    fn rtu(&self, side: Side, bytes: &[u8], still: bool) -> Option<Piece> {
         let (way, found) = match side {
             Side::Asks => (rtu::Way::Request, rtu::find(rtu::Way::Request, bytes, still)),
             Side::Answers => (rtu::Way::Response, rtu::find(rtu::Way::Response, bytes, still)),
@@ -99,14 +101,14 @@ impl ModbusEar {
                 Err(error) => error.to_string(),
                 Ok(_) => "no frame of this direction".into(),
             };
-            Some(Cut::Noise { used, why })
+            Some(Piece::Noise { used, why })
         };
         match found {
             // Until the line is still the rest of a damaged frame may be to come: it is one thing to whoever looks on.
             rtu::Found::Noise { .. } if !still && !tcp::looks_like_mbap(bytes) => None,
             rtu::Found::Noise { .. } => noise(bytes.len()),
             rtu::Found::More => None,
-            rtu::Found::Frame { skip: 0, length, frame } => Some(Cut::Frame {
+            rtu::Found::Frame { skip: 0, length, frame } => Some(Piece::Frame {
                 used: length,
                 side: if way == rtu::Way::Request { Side::Asks } else { Side::Answers },
                 number: None,
@@ -118,7 +120,7 @@ impl ModbusEar {
     }
 
     /// Where pieces begin a sound frame may begin, behind bytes that make none.
-    fn in_step_again(&self, side: Side, pending: &Pending) -> Option<Cut> {
+    fn in_step_again(&self, side: Side, pending: &Pending) -> Option<Piece> {
         let bytes = pending.bytes.as_slice();
         let begins = |at: &usize| {
             let rest = bytes.get(*at..).unwrap_or_default();
@@ -135,7 +137,7 @@ impl ModbusEar {
         let used = seam.or(most)?;
         let head = bytes.get(..used).unwrap_or_default();
         let why = rtu::parse(head).err().map_or_else(|| "no frame".into(), |error| error.to_string());
-        Some(Cut::Noise { used, why })
+        Some(Piece::Noise { used, why })
     }
 
     fn either<'b>(&self, bytes: &'b [u8], still: bool) -> (rtu::Way, rtu::Found<'b>) {
@@ -239,7 +241,7 @@ fn touches(request: &Request<'_>) -> Vec<Touch> {
     found.into_iter().flatten().collect()
 }
 
-impl Ear for ModbusEar {
+impl Observer for ModbusObserver {
     fn handle(&mut self, began: Moment, now: Moment, side: Side, bytes: &[u8]) {
         // On a line there is one question at a time: what is unfinished when the next one begins is no answer any more.
         if side == Side::Asks && self.framing != Framing::Tcp {
@@ -261,8 +263,8 @@ impl Ear for ModbusEar {
         for side in [Side::Asks, Side::Answers, Side::Either] {
             let (used, side_of, says) = match self.next(side, now) {
                 None => continue,
-                Some(Cut::Noise { used, why }) => (used.max(1), side, Says::Noise(why)),
-                Some(Cut::Frame { used, side, number, unit, pdu }) => {
+                Some(Piece::Noise { used, why }) => (used.max(1), side, Says::Noise(why)),
+                Some(Piece::Frame { used, side, number, unit, pdu }) => {
                     (used, side, self.says(side, number, unit, pdu))
                 }
             };
@@ -271,27 +273,27 @@ impl Ear for ModbusEar {
         None
     }
 
-    fn answer(&self, request: &Asked, answer: &[u8]) -> Told {
+    fn answer(&self, request: &Asked, answer: &[u8]) -> AnswerMeaning {
         let asked = Request::parse(&request.body);
         let response = match Response::parse(answer) {
             Ok(response) => response,
-            Err(error) => return Told::Unfitting(error.to_string()),
+            Err(error) => return AnswerMeaning::Unfitting(error.to_string()),
         };
         if u32::from(response.function()) != request.code {
-            return Told::Unfitting(format!("it answers function {}", response.function()));
+            return AnswerMeaning::Unfitting(format!("it answers function {}", response.function()));
         }
         let same = |bytes: bool| match bytes {
-            true => Told::Good(vec![]),
-            false => Told::Unfitting("it repeats something else than was asked".into()),
+            true => AnswerMeaning::Good(vec![]),
+            false => AnswerMeaning::Unfitting("it repeats something else than was asked".into()),
         };
         match (response, asked) {
             (Response::Refused { exception, .. } | Response::RefusedType { exception, .. }, _) => {
-                Told::Refused((NATIVE, exception.0.into()))
+                AnswerMeaning::Refused((NATIVE, exception.0.into()))
             }
             (Response::Read { table, data }, Ok(Request::Read { count, .. })) => {
                 match data.len() == table.bytes(count) {
-                    true => Told::Good(vec![unpack(table, data, count)]),
-                    false => Told::Unfitting(format!(
+                    true => AnswerMeaning::Good(vec![unpack(table, data, count)]),
+                    false => AnswerMeaning::Unfitting(format!(
                         "it brings {} bytes where {} were asked for",
                         data.len(),
                         table.bytes(count)
@@ -300,8 +302,8 @@ impl Ear for ModbusEar {
             }
             (Response::Exchanged(data), Ok(Request::Exchange { count, .. })) => {
                 match data.len() == Table::HoldingRegister.bytes(count) {
-                    true => Told::Good(vec![data.to_vec()]),
-                    false => Told::Unfitting(format!("it brings {} bytes", data.len())),
+                    true => AnswerMeaning::Good(vec![data.to_vec()]),
+                    false => AnswerMeaning::Unfitting(format!("it brings {} bytes", data.len())),
                 }
             }
             (
@@ -312,18 +314,20 @@ impl Ear for ModbusEar {
                 let asked = request.touches.first();
                 same(asked.is_some_and(|touch| (touch.first, touch.count) == (offset.into(), count.into())))
             }
-            (Response::ExceptionStatus(bits), _) => Told::Words(format!("status {bits:08b}")),
+            (Response::ExceptionStatus(bits), _) => AnswerMeaning::Words(format!("status {bits:08b}")),
             (Response::EventCounter { status, count }, _) => {
-                Told::Words(format!("{count} events, status 0x{status:04X}"))
+                AnswerMeaning::Words(format!("{count} events, status 0x{status:04X}"))
             }
             (Response::EventLog { count, messages, .. }, _) => {
-                Told::Words(format!("{count} events, {messages} messages"))
+                AnswerMeaning::Words(format!("{count} events, {messages} messages"))
             }
-            (Response::ServerId(id), _) => Told::Words(format!("id {}", readable(id))),
-            (Response::Identification { objects, .. }, _) => Told::Words(readable(objects)),
-            (Response::Queue(values), _) => Told::Words(format!("{} values", values.len() / 2)),
-            (Response::Diagnostics { data, .. }, _) => Told::Words(woodrush_core::form::hex_words(data)),
-            (other, _) => Told::Words(format!("{} bytes", answer_len(&other))),
+            (Response::ServerId(id), _) => AnswerMeaning::Words(format!("id {}", readable(id))),
+            (Response::Identification { objects, .. }, _) => AnswerMeaning::Words(readable(objects)),
+            (Response::Queue(values), _) => AnswerMeaning::Words(format!("{} values", values.len() / 2)),
+            (Response::Diagnostics { data, .. }, _) => {
+                AnswerMeaning::Words(woodrush_core::form::hex_words(data))
+            }
+            (other, _) => AnswerMeaning::Words(format!("{} bytes", answer_len(&other))),
         }
     }
 

@@ -1,18 +1,18 @@
 //! Where the bytes of a command lie: from files, elements and words to extents of spaces.
 
 use super::{ILLEGAL, NOTHING_THERE};
-use woodrush_core::protocol::tables::Spot;
+use woodrush_core::protocol::df1::Spot;
 use woodrush_core::protocol::{Extent, SpaceId};
 
 /// The spaces of a file with their indices, and a word in it, counted from its beginning.
 pub(super) type File = (Vec<(SpaceId, Spot)>, u32);
 
 /// STS and EXT STS.
-pub(super) type Status = (u8, u8);
+pub(super) type Sts = (u8, u8);
 
 /// Grains of one space, and where they go in the bytes of a reply.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Piece {
+pub(super) struct FilePart {
     pub(super) extent: Extent,
     pub(super) spot: Spot,
     /// Words from one to the next in the reply; 0 where the piece is all of it.
@@ -33,14 +33,14 @@ pub(super) fn word(file: &[(SpaceId, Spot)], element: u16, sub: Option<u16>) -> 
 }
 
 /// The spaces that so many bytes from a word on are of.
-pub(super) fn pieces(file: &[(SpaceId, Spot)], word: u32, size: usize) -> Result<Vec<Piece>, Status> {
+pub(super) fn pieces(file: &[(SpaceId, Spot)], word: u32, size: usize) -> Result<Vec<FilePart>, Sts> {
     let (_, kind) = file.first().copied().ok_or(NOTHING_THERE)?;
     let words = u32::try_from(size / 2).unwrap_or(0);
     if size == 0 || !size.is_multiple_of(2) {
         return Err(ILLEGAL);
     }
     let of = |sub: Option<u16>| file.iter().copied().find(|(_, spot)| spot.sub == sub).ok_or(NOTHING_THERE);
-    let piece = |(space, spot): (SpaceId, Spot), first, count, stride| Piece {
+    let piece = |(space, spot): (SpaceId, Spot), first, count, stride| FilePart {
         extent: Extent { space, first, count },
         spot,
         stride,

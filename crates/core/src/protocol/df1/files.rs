@@ -1,7 +1,7 @@
 //! The kinds of files of a data table, and the spaces that they and their parts are.
 
 use crate::form::Type;
-use crate::protocol::{BitWrite, Brings, Grain, Space};
+use crate::protocol::{BitWrite, Grain, ImpliedType, Space};
 use std::borrow::Cow;
 
 /// One kind of file.
@@ -78,8 +78,8 @@ impl File {
         if self.letter == "ST" { STRING_WORDS } else { 1 }
     }
 
-    pub(super) fn brings(self, sub: u16) -> Brings {
-        Brings::Type(match self.letter {
+    pub(super) fn brings(self, sub: u16) -> ImpliedType {
+        ImpliedType::Type(match self.letter {
             "N" => Type::I16,
             "F" => Type::F32,
             "L" => Type::I32,
@@ -87,7 +87,7 @@ impl File {
             "D" => Type::Bcd16,
             "T" | "C" | "R" if sub > 0 => Type::I16,
             "B" => Type::U16,
-            _ => return Brings::Width(Type::U16),
+            _ => return ImpliedType::Width(Type::U16),
         })
     }
 }

@@ -4,9 +4,9 @@
 //! A letter says the width: `X` a bit, `B` a byte, `W` a word, `D` a double word; the number behind it always counts
 //! bytes. The way of writing without the percent sign (`DB10.DBW20`, `MW4`, `I0.1`) is read as the same.
 
-use super::{AREAS, Place, space_of};
+use super::{AREAS, Memory, space_of};
 use crate::form::Type;
-use crate::protocol::{Address, AddressFault, Brings, Shown, Space};
+use crate::protocol::{Address, AddressFault, ImpliedType, ShownAddress, Space};
 use std::ops::Range;
 use woodrush_wire::isotcp::fetch::Area;
 
@@ -46,9 +46,9 @@ pub(super) fn parse(text: &str) -> Result<Address, AddressFault> {
             return fault("F10", at, format!("{number} is past the last, 65535"), vec![]);
         }
         let space = space_of(area, 0);
-        return Ok(Address { space, first: number, bit: None, brings: Brings::Width(Type::U16) });
+        return Ok(Address { space, first: number, bit: None, brings: ImpliedType::Width(Type::U16) });
     }
-    cell(text, inner, begin + 1, Place { area, block: 0 })
+    cell(text, inner, begin + 1, Memory { area, block: 0 })
 }
 
 /// `10.W20`, behind `DB`.
@@ -66,11 +66,11 @@ fn in_block(text: &str, inner: &str, begin: usize) -> Result<Address, AddressFau
     };
     let begin = begin + inner.len() - place.len();
     let (place, begin) = place.strip_prefix("DB").map_or((place, begin), |place| (place, begin + 2));
-    cell(text, place, begin, Place { area: Area::DataBlock, block })
+    cell(text, place, begin, Memory { area: Area::DataBlock, block })
 }
 
 /// `W20`, `X20.3` or `20.3` of an area whose addresses count bytes.
-fn cell(text: &str, inner: &str, begin: usize, place: Place) -> Result<Address, AddressFault> {
+fn cell(text: &str, inner: &str, begin: usize, place: Memory) -> Result<Address, AddressFault> {
     let width =
         inner.chars().next().and_then(|letter| WIDTHS.into_iter().find(|(known, _)| *known == letter));
     let (digits, begin) =
@@ -92,7 +92,7 @@ fn cell(text: &str, inner: &str, begin: usize, place: Place) -> Result<Address, 
             let at = begin + byte.len() + 1..text.len();
             return match number(bit) {
                 Some(bit @ 0..8) => {
-                    Ok(Address { space, first, bit: u8::try_from(bit).ok(), brings: Brings::Nothing })
+                    Ok(Address { space, first, bit: u8::try_from(bit).ok(), brings: ImpliedType::Nothing })
                 }
                 Some(bit) => {
                     let likely = vec![head(first + bit / 8, 'X', Some(bit % 8))];
@@ -130,7 +130,7 @@ fn cell(text: &str, inner: &str, begin: usize, place: Place) -> Result<Address, 
         2 => Type::U16,
         _ => Type::U32,
     };
-    Ok(Address { space, first, bit: None, brings: Brings::Width(ty) })
+    Ok(Address { space, first, bit: None, brings: ImpliedType::Width(ty) })
 }
 
 fn number(digits: &str) -> Option<u32> {
@@ -147,7 +147,7 @@ fn named(text: &str) -> Result<Address, AddressFault> {
     fault("M45", 0..text.len(), what, vec![])
 }
 
-fn shown(place: Place, byte: u32, letter: char, bit: Option<u32>) -> String {
+fn shown(place: Memory, byte: u32, letter: char, bit: Option<u32>) -> String {
     let head = match place.area {
         Area::DataBlock => format!("%DB{}.", place.block),
         area => AREAS
@@ -162,8 +162,8 @@ fn shown(place: Place, byte: u32, letter: char, bit: Option<u32>) -> String {
     }
 }
 
-pub(super) fn show(space: &Space, first: u32, width: u32, bit: Option<u8>) -> Shown {
-    let place = Place::of(space);
+pub(super) fn show(space: &Space, first: u32, width: u32, bit: Option<u8>) -> ShownAddress {
+    let place = Memory::of(space);
     let start = if place.area == Area::DataBlock { first / 2 } else { first };
     let canonical = match (place.area, bit) {
         (Area::Counters | Area::Timers, _) => format!("%{}{first}", space.key),
@@ -181,12 +181,12 @@ pub(super) fn show(space: &Space, first: u32, width: u32, bit: Option<u8>) -> Sh
     };
     let name =
         if place.area == Area::DataBlock { format!("{} word", space.key) } else { space.noun.to_string() };
-    Shown { canonical, offset: format!("{name} {start}"), hex: format!("0x{start:04X}") }
+    ShownAddress { canonical, offset: format!("{name} {start}"), hex: format!("0x{start:04X}") }
 }
 
 /// The same address as others write it.
 pub(super) fn all(space: &Space, first: u32, bit: Option<u8>) -> Vec<(&'static str, String)> {
-    let place = Place::of(space);
+    let place = Memory::of(space);
     let even = first.is_multiple_of(2);
     let mut found = vec![];
     let block = place.area == Area::DataBlock;

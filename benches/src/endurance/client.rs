@@ -66,7 +66,7 @@ impl Spot {
 }
 
 /// One client of one image.
-pub struct Asker {
+pub struct ClientIdentity {
     port: usize,
     line: BenchClient,
     machine: Box<dyn Client>,
@@ -76,7 +76,7 @@ pub struct Asker {
     own: Setup,
 }
 
-impl Asker {
+impl ClientIdentity {
     /// Of an image of the plan.
     ///
     /// # Panics

@@ -9,7 +9,7 @@ pub use files::spaces_of;
 pub use spot::{Spot, from_wire, to_wire};
 
 use super::{
-    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Setup, Shown, Space, Territory,
+    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Setup, ShownAddress, Space, Territory,
     TooMuch, Transport, Verb,
 };
 use crate::explain::Term;
@@ -278,7 +278,7 @@ impl Dialect for Tables {
         vec![("io-addresses = \"decimal\"", Setup::default()), ("io-addresses = \"octal\"", octal)]
     }
 
-    fn show(&self, space: &Space, first: u32, _width: u32, bit: Option<u8>, setup: &Setup) -> Shown {
+    fn show(&self, space: &Space, first: u32, _width: u32, bit: Option<u8>, setup: &Setup) -> ShownAddress {
         notation::show(space, first, bit, octal(setup))
     }
 

@@ -42,7 +42,7 @@ pub enum BoxHealth {
 
 /// One thing that the converter tells.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Told {
+pub enum HealthItem {
     /// Of the device of that index.
     Device(usize, Health),
     /// Of the rule of that index.
@@ -89,7 +89,7 @@ impl Words for BoxHealth {
     const ALL: &'static [(Self, &'static str)] = &[(Self::Heartbeat, "heartbeat"), (Self::Uptime, "uptime")];
 }
 
-impl Told {
+impl HealthItem {
     /// Its type: a bit, 16 or 32 bits.
     #[must_use]
     pub const fn ty(self) -> Type {

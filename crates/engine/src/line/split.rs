@@ -1,8 +1,8 @@
 //! A poll in smaller requests, for a device that refuses one as too long: half as much is tried, what works is
 //! remembered, and the values land together with the age of the first.
 
-use super::parts::Stage;
-use super::{Asking, Doing};
+use super::parts::ChangeStage;
+use super::{InFlight, Schedule};
 use crate::Moment;
 use crate::shared::Event;
 use crate::speak::Ask;
@@ -40,16 +40,21 @@ impl Pieces {
     }
 }
 
-impl Asking {
+impl Schedule {
     /// A poll from its beginning.
-    pub(super) fn whole_poll(&self, device: usize, turn: usize, probe: bool) -> Doing {
+    pub(super) fn whole_poll(&self, device: usize, turn: usize, probe: bool) -> InFlight {
         let entry = self.devices.get(device).and_then(|polled| polled.turns.get(turn));
         let mut todo = entry.map_or_else(Vec::new, |entry| {
             let most = if let Size::Most(most) = entry.size { most } else { u32::MAX };
             self.shared.plan.pieces(entry.transfer, most)
         });
         todo.reverse();
-        Doing::Poll { device, turn, probe, pieces: Pieces { todo, cells: vec![], left: None, tried: None } }
+        InFlight::Poll {
+            device,
+            turn,
+            probe,
+            pieces: Pieces { todo, cells: vec![], left: None, tried: None },
+        }
     }
 
     /// Goes on with a poll that takes several requests; gives back what is at its end, with the moment that counts as
@@ -58,11 +63,13 @@ impl Asking {
         &mut self,
         now: Moment,
         began: Moment,
-        mut doing: Doing,
+        mut doing: InFlight,
         left: Moment,
         result: Result<Vec<u8>, Refusal>,
-    ) -> Option<(Doing, Moment, Result<Vec<u8>, Refusal>)> {
-        let Doing::Poll { device, turn, pieces, .. } = &mut doing else { return Some((doing, left, result)) };
+    ) -> Option<(InFlight, Moment, Result<Vec<u8>, Refusal>)> {
+        let InFlight::Poll { device, turn, pieces, .. } = &mut doing else {
+            return Some((doing, left, result));
+        };
         let (device, turn) = (*device, *turn);
         let first_left = *pieces.left.get_or_insert(left);
         let ended = match result {
@@ -74,7 +81,7 @@ impl Asking {
         }
         let polled = self.devices.get(device)?;
         let (station, extent) = (polled.index, pieces.next()?);
-        self.go_on(now, began, doing, Ask::Read { station, extent }, Stage::Only);
+        self.go_on(now, began, doing, Ask::Read { station, extent }, ChangeStage::Only);
         None
     }
 

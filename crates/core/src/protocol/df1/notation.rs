@@ -6,7 +6,7 @@
 
 use super::Spot;
 use super::files::{FILES, File, length_space, named, space_of};
-use crate::protocol::{Address, AddressFault, Brings, Shown, Space};
+use crate::protocol::{Address, AddressFault, ImpliedType, ShownAddress, Space};
 use std::ops::Range;
 
 /// Words of a timer, counter or control element by their names, and of a string.
@@ -258,7 +258,7 @@ fn element(
     let mut address = made(file, number, element, sub, bit, octal)?;
     if is_length {
         address.space = length_space(number);
-        address.brings = Brings::Type(crate::form::Type::I16);
+        address.brings = ImpliedType::Type(crate::form::Type::I16);
         address.first = element;
     }
     Ok(address)
@@ -273,7 +273,7 @@ fn made(
     octal: bool,
 ) -> Result<Address, AddressFault> {
     let space = space_of(file, number, sub, octal);
-    let brings = if bit.is_some() { Brings::Nothing } else { file.brings(sub) };
+    let brings = if bit.is_some() { ImpliedType::Nothing } else { file.brings(sub) };
     Ok(Address { space, first: element * file.grains(), bit, brings })
 }
 
@@ -295,9 +295,9 @@ fn grains(space: &Space) -> u32 {
     Spot::of(space).map_or(1, |spot| spot.grains.max(1))
 }
 
-pub(super) fn show(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> Shown {
+pub(super) fn show(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> ShownAddress {
     let Some((file, number, part)) = named(space) else {
-        return Shown { canonical: first.to_string(), offset: first.to_string(), hex: String::new() };
+        return ShownAddress { canonical: first.to_string(), offset: first.to_string(), hex: String::new() };
     };
     let element = first / grains(space);
     let head = match file.fixed {
@@ -318,7 +318,11 @@ pub(super) fn show(space: &Space, first: u32, bit: Option<u8>, octal: bool) -> S
             None => format!("/{bit}"),
         };
     }
-    Shown { canonical, offset: format!("file {number} element {element}"), hex: format!("0x{element:04X}") }
+    ShownAddress {
+        canonical,
+        offset: format!("file {number} element {element}"),
+        hex: format!("0x{element:04X}"),
+    }
 }
 
 /// The same address as others write it.

@@ -2,9 +2,11 @@
 
 use super::{extent, refusal};
 use crate::Moment;
-use crate::speak::ear::{Asked, Ear, EarSetup, Heard, Pending, Says, Side, Told, Touch};
+use crate::speak::observer::{
+    AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Pending, Says, Side, Touch,
+};
 use std::collections::VecDeque;
-use woodrush_core::protocol::blocks::space_of;
+use woodrush_core::protocol::isotcp::space_of;
 use woodrush_core::protocol::{Extent, Space, SpaceId, Verb};
 use woodrush_wire::isotcp::cotp::{self, Assembly, Opening, Tpdu};
 use woodrush_wire::isotcp::fetch::{Answer, Area, Request};
@@ -14,13 +16,13 @@ use woodrush_wire::isotcp::tpkt;
 const WRITE: u32 = 3;
 const FETCH: u32 = 5;
 
-pub(super) struct BlockEar {
+pub(super) struct BlockObserver {
     sides: [(Pending, Assembly); 3],
     heard: VecDeque<Heard>,
 }
 
-impl BlockEar {
-    pub(super) fn new(_setup: &EarSetup<'_>) -> Self {
+impl BlockObserver {
+    pub(super) fn new(_setup: &ObserverSetup<'_>) -> Self {
         Self { sides: Default::default(), heard: VecDeque::new() }
     }
 
@@ -113,7 +115,7 @@ fn place(request: &Request<'_>) -> Option<(Space, Extent)> {
     Some((space, extent))
 }
 
-impl Ear for BlockEar {
+impl Observer for BlockObserver {
     fn handle(&mut self, began: Moment, now: Moment, side: Side, bytes: &[u8]) {
         if let Some((pending, _)) = self.sides.get_mut(side.index()) {
             pending.take(began, now, bytes);
@@ -125,18 +127,18 @@ impl Ear for BlockEar {
         self.heard.pop_front()
     }
 
-    fn answer(&self, request: &Asked, answer: &[u8]) -> Told {
+    fn answer(&self, request: &Asked, answer: &[u8]) -> AnswerMeaning {
         let (asked, answer) = match (Request::parse(&request.body), Answer::parse(answer)) {
             (Ok(asked), Ok(answer)) => (asked, answer),
-            (Err(error), _) | (_, Err(error)) => return Told::Unfitting(error.to_string()),
+            (Err(error), _) | (_, Err(error)) => return AnswerMeaning::Unfitting(error.to_string()),
         };
         match answer.to(&asked) {
-            Ok(Ok(data)) if matches!(asked, Request::Fetch(_)) => Told::Good(vec![data.to_vec()]),
-            Ok(Ok(_)) => Told::Good(vec![]),
-            Ok(Err(number)) => {
-                refusal(number).native.map_or_else(|| Told::Words(String::new()), Told::Refused)
-            }
-            Err(error) => Told::Unfitting(error.to_string()),
+            Ok(Ok(data)) if matches!(asked, Request::Fetch(_)) => AnswerMeaning::Good(vec![data.to_vec()]),
+            Ok(Ok(_)) => AnswerMeaning::Good(vec![]),
+            Ok(Err(number)) => refusal(number)
+                .native
+                .map_or_else(|| AnswerMeaning::Words(String::new()), AnswerMeaning::Refused),
+            Err(error) => AnswerMeaning::Unfitting(error.to_string()),
         }
     }
 

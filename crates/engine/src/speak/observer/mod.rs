@@ -30,7 +30,7 @@ impl Side {
 }
 
 /// What is known of a conversation before anything is heard.
-pub struct EarSetup<'a> {
+pub struct ObserverSetup<'a> {
     /// Keys of the protocol at the port.
     pub port: &'a Setup,
     /// Who may be asked there, as far as that is known: their tables tell what addresses mean.
@@ -57,7 +57,7 @@ pub struct Heard {
 pub enum Says {
     /// Somebody is asked.
     Request(Box<Asked>),
-    /// Somebody answers; [`Ear::answer`] says what, together with the request.
+    /// Somebody answers; [`Observer::answer`] says what, together with the request.
     Answer {
         /// Who answers, where the protocol says it.
         station: Option<u32>,
@@ -113,7 +113,7 @@ pub struct Touch {
 
 /// What an answer says.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Told {
+pub enum AnswerMeaning {
     /// Cells of what was to be read, in canonical order, in the order of the request's reads; none for a write.
     Good(Vec<Vec<u8>>),
     /// Good, and no cells: in words.
@@ -128,13 +128,13 @@ pub enum Told {
 ///
 /// After each piece call `poll` until it has nothing more; call it now and then without news too, for what only silence
 /// ends.
-pub trait Ear: Send {
+pub trait Observer: Send {
     /// Takes bytes as they pass: from `began` on, and the last of them at `now`.
     fn handle(&mut self, began: Moment, now: Moment, side: Side, bytes: &[u8]);
     /// The next thing that was heard, in the order of its end.
     fn poll(&mut self, now: Moment) -> Option<Heard>;
     /// What an answer says to a request.
-    fn answer(&self, request: &Asked, answer: &[u8]) -> Told;
+    fn answer(&self, request: &Asked, answer: &[u8]) -> AnswerMeaning;
     /// Forgets what is unfinished: the connection is a new one, or something was missed.
     fn reset(&mut self);
 }
@@ -144,12 +144,12 @@ pub trait Ear: Send {
 pub(super) struct Pending {
     pub(super) bytes: Vec<u8>,
     /// What they came in: how many of each piece are left, and when it passed.
-    pieces: VecDeque<Piece>,
+    pieces: VecDeque<Arrival>,
     last: Moment,
 }
 
 #[derive(Debug, Clone, Copy)]
-struct Piece {
+struct Arrival {
     left: usize,
     began: Moment,
     ended: Moment,
@@ -167,7 +167,7 @@ impl Pending {
         let left = PENDING_MAX.saturating_sub(self.bytes.len()).min(bytes.len());
         self.bytes.extend(bytes.iter().take(left));
         if left > 0 {
-            self.pieces.push_back(Piece { left, began, ended: now });
+            self.pieces.push_back(Arrival { left, began, ended: now });
         }
     }
 
