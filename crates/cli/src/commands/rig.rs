@@ -3,6 +3,7 @@
 use crate::args::{Format, Rig as Words};
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
+use serde::Serialize;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -44,7 +45,7 @@ fn show(console: &mut Console, answer: &ControlAnswer) -> Result<Verdict, Failur
     }
     match console.format {
         Format::Json => {
-            console.json(&serde_json::json!({ "format": 1, "said": answer.said, "rows": answer.rows }))?
+            console.json(&serde_json::json!({ "format": 1, "said": answer.said, "rows": answer.rows.iter().map(ShownRow::of).collect::<Vec<_>>() }))?
         }
         Format::Csv => console.table(&rows(&answer.rows))?,
         Format::Text => {
@@ -56,6 +57,21 @@ fn show(console: &mut Console, answer: &ControlAnswer) -> Result<Verdict, Failur
         }
     }
     Ok(Verdict::Yes)
+}
+
+/// A row as programs read it: values that are numbers are numbers.
+#[derive(Serialize)]
+struct ShownRow<'r> {
+    name: &'r str,
+    #[serde(serialize_with = "woodrush_core::shown::one")]
+    value: &'r str,
+    detail: &'r str,
+}
+
+impl<'r> ShownRow<'r> {
+    fn of(row: &'r Row) -> Self {
+        Self { name: &row.name, value: &row.value, detail: &row.detail }
+    }
 }
 
 fn rows(rows: &[Row]) -> Table {
@@ -83,7 +99,7 @@ fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
         .map_err(|error| Failure::Outside(format!("no control socket: {error}")))?;
     let answer = rig.command("status", &[]);
     match console.format {
-        Format::Json => console.json(&serde_json::json!({ "format": 1, "rows": answer.rows }))?,
+        Format::Json => console.json(&serde_json::json!({ "format": 1, "rows": answer.rows.iter().map(ShownRow::of).collect::<Vec<_>>() }))?,
         Format::Csv => console.table(&rows(&answer.rows))?,
         Format::Text => {
             console.say(&format!("{}  the simulated side is up", console.paint(Tone::Good, "rig")))?;

@@ -6,6 +6,7 @@ use crate::render::findings::labelled;
 use crate::{Failure, Verdict};
 use std::path::Path;
 use woodrush_core::check::Checked;
+use woodrush_core::project::show_micros;
 use woodrush_core::trace::{Exchange, Trace, trace};
 use woodrush_core::{Span, Spanned};
 
@@ -39,6 +40,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
                     bytes(poll.as_ref()),
                     t.conversion.source_words,
                     t.conversion.value,
+                    t.conversion.eu.unwrap_or_default(),
                     t.conversion.target_words.unwrap_or_default(),
                 ]
             };
@@ -50,6 +52,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
                 "converter_asks",
                 "source_words",
                 "value",
+                "eu",
                 "image_words",
             ];
             console.table(&Table { head, rows: found.into_iter().map(row).collect(), whole: &[] })?;
@@ -105,12 +108,15 @@ pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> 
     station(&mut out, width, "rule", &rule);
     let worked = &trace.conversion;
     let target = worked.target_words.as_deref().unwrap_or("does not fit");
-    let form =
-        format!("{}  {}  =  {}  =  {target}  {}", worked.from, worked.source_words, worked.value, worked.to);
+    let value = [Some(&worked.value), worked.eu.as_ref()].into_iter().flatten();
+    let value = value.map(String::as_str).collect::<Vec<_>>().join(" ");
+    let form = format!("{}  {}  =  {value}  =  {target}  {}", worked.from, worked.source_words, worked.to);
     station(&mut out, width, "example", &form);
     match &trace.poll {
         Some(poll) => {
-            let text = format!("every {}, {} on the line; {}", poll.every, poll.takes, poll.device);
+            let takes = show_micros(poll.takes_us);
+            let takes = if poll.assumed { format!("{takes} assumed") } else { takes };
+            let text = format!("every {}, {takes} on the line; {}", show_micros(poll.every_us), poll.device);
             station(&mut out, width, "poll", &text);
             station(&mut out, width, "", &poll.exchange.words);
             exchange(&mut out, width, &poll.exchange);

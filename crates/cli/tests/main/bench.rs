@@ -36,7 +36,7 @@ fn a_bench_in_one_terminal_a_converter_in_another_and_commands_from_a_third() {
     rig(&tool, &["set", "probe-1.temperature=12.3"]);
     until("the client sees the value that was set", || seen(&tool).ends_with("12.3"));
     assert_eq!(rig(&tool, &["get", "probe-1.temperature"])["rows"][0]["detail"], "007B");
-    assert_eq!(rig(&tool, &["get", "probe-1:400011 as f32 CDAB"])["rows"][0]["value"], "30");
+    assert_eq!(rig(&tool, &["get", "probe-1:400011 as f32 CDAB"])["rows"][0]["value"], 30);
 
     rig(&tool, &["cut", "bus"]);
     converter.wait_for(&["probe-1", "lost: no answer came"]);

@@ -12,6 +12,7 @@ mod enduring;
 mod explaining;
 mod failures;
 mod faulting;
+mod house;
 mod looking;
 mod proving;
 mod readdressing;

@@ -75,10 +75,12 @@ pub struct RuleText {
 pub struct Poll {
     /// The device with its station.
     pub device: String,
-    /// How often.
-    pub every: String,
-    /// Its time on the line.
-    pub takes: String,
+    /// How often, in microseconds.
+    pub every_us: u64,
+    /// Its time on the line, in microseconds.
+    pub takes_us: u64,
+    /// Whether that time was assumed: over TCP nobody knows it beforehand.
+    pub assumed: bool,
     /// The exchange, with the example's words in the answer and 0 elsewhere.
     pub exchange: Exchange,
 }
@@ -92,9 +94,11 @@ pub struct Worked {
     pub to: String,
     /// The words at the source, in hex.
     pub source_words: String,
-    /// What they mean, with the engineering unit.
+    /// What they mean.
     #[serde(serialize_with = "crate::shown::one")]
     pub value: String,
+    /// Its engineering unit.
+    pub eu: Option<String>,
     /// The words at the target, in hex; nothing where the value does not fit.
     pub target_words: Option<String>,
 }
@@ -217,7 +221,8 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
         from: rule.conversion.from.to_string(),
         to: rule.conversion.to.to_string(),
         source_words: words(&source_cells, source_space.is_some_and(|space| space.grain == Grain::Bit)),
-        value: [Some(value), eu].into_iter().flatten().collect::<Vec<_>>().join(" "),
+        value,
+        eu,
         target_words: fits.then(|| words(&target_cells, target_space.grain == Grain::Bit)),
     };
     Some(Trace {
@@ -432,11 +437,9 @@ fn poll(
             Some(number) => format!("{}, {key} {number}", station.name),
             None => station.name.clone(),
         },
-        every: show_micros(transfer.every),
-        takes: match plan.lines.get(station.port).map_or(0, |line| line.round_trip()) {
-            0 => show_micros(transfer.takes),
-            _ => format!("{} assumed", show_micros(transfer.takes)),
-        },
+        every_us: transfer.every,
+        takes_us: transfer.takes,
+        assumed: plan.lines.get(station.port).is_some_and(|line| line.round_trip() > 0),
         exchange: Exchange::of(&exchange),
     })
 }

@@ -141,7 +141,7 @@ fn text_and_digits_are_worked_too() {
     let digits = one("farm:400021");
     assert_eq!(digits.conversion.source_words, "5678 1234");
     assert_eq!(digits.conversion.target_words.as_deref(), Some("00BC 614E"), "12345678");
-    assert_eq!(digits.poll.unwrap().every, "10 s");
+    assert_eq!(digits.poll.unwrap().every_us, 10_000_000);
 }
 
 #[test]

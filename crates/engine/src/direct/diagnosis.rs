@@ -223,13 +223,13 @@ mod tests {
         assert!(other.seen.contains("a frame of `modbus-rtu`"), "{}", other.seen);
         // A frame of its own that was to another question is no other framing.
         let own = seen(&socket(), "modbus-rtu", Kind::Mismatch, &rtu, false);
-        assert!(own.seen.contains("not to this question"), "{}", own.seen);
+        assert!(own.seen.contains("not to this request"), "{}", own.seen);
     }
 
     #[test]
     fn silence_damage_and_a_closed_connection_have_causes_of_their_own_with_a_test_each() {
         let cases = [
-            (serial(), Kind::NoAnswer, &[][..], false, "nothing came back within 1s", "unit 27 is not there"),
+            (serial(), Kind::NoAnswer, &[][..], false, "nothing came back within 1 s", "unit 27 is not there"),
             (
                 serial(),
                 Kind::Damaged,
@@ -268,7 +268,7 @@ mod tests {
         }
         let lines = seen(&serial(), "modbus-rtu", Kind::NoAnswer, &[], false);
         let all: Vec<&str> = lines.causes.iter().map(|cause| cause.test.as_str()).collect();
-        assert!(all[1].ends_with("--line \"38400 8E1\" --protocol modbus-rtu --lines"), "{all:?}");
+        assert!(all[1].ends_with("--line \"38400 8E1\" --protocol modbus-rtu --find-settings"), "{all:?}");
         assert_eq!(all[2], "the same with `--protocol modbus-ascii`");
     }
 

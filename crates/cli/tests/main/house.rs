@@ -1,0 +1,86 @@
+//! The house's own rules, held by reading its sources.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+const CRATES: [&str; 4] = ["wire", "core", "engine", "cli"];
+/// Folders that are a protocol's own, on every floor.
+const PROTOCOLS: [&str; 3] = ["modbus", "df1", "isotcp"];
+
+/// A source file of a crate, by its path below `src`, without its tests.
+fn sources(krate: &str) -> Vec<(String, String)> {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("..").join(krate).join("src");
+    let mut found = vec![];
+    let mut folders: Vec<PathBuf> = vec![root.clone()];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            let name = path.strip_prefix(&root).unwrap().to_string_lossy().into_owned();
+            if path.is_dir() {
+                folders.push(path);
+            } else if name.ends_with(".rs") && !name.ends_with("tests.rs") && !name.contains("exercise") {
+                let text = std::fs::read_to_string(&path).unwrap();
+                let own = text.split("#[cfg(test)]\nmod tests {").next().unwrap_or_default();
+                found.push((name, own.to_string()));
+            }
+        }
+    }
+    found.sort();
+    assert!(found.len() > 10, "{krate}");
+    found
+}
+
+/// Lines that are no comment.
+fn code(text: &str) -> impl Iterator<Item = (usize, &str)> {
+    (1..).zip(text.lines()).filter(|(_, line)| !line.trim_start().starts_with("//"))
+}
+
+#[test]
+fn a_protocol_is_named_in_its_folders_and_in_the_two_lists_only() {
+    let words = ["modbus", "mbap", "rtu", "df1", "isotcp", "iso-on-tcp", "fetch-write", "tsap"];
+    // The two lists, and the title of the check that `explain` and the documents name so.
+    let allowed = ["protocol/mod.rs", "speak/mod.rs", "finding/rules.rs"];
+    let mut wrong = vec![];
+    for krate in ["core", "engine", "cli"] {
+        for (name, text) in sources(krate) {
+            let own = PROTOCOLS.iter().any(|protocol| name.split('/').any(|part| part == *protocol));
+            if own || allowed.contains(&name.as_str()) || name.ends_with("small_site.rs") {
+                continue;
+            }
+            for (number, line) in code(&text) {
+                let lower = line.to_lowercase();
+                let mut parts = lower.split(|letter: char| !letter.is_alphanumeric() && letter != '-');
+                if parts.any(|part| words.contains(&part)) {
+                    wrong.push(format!("{krate}/{name}:{number}: {}", line.trim()));
+                }
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn a_type_has_a_name_of_its_own_in_its_crate() {
+    let mut twice = vec![];
+    for krate in CRATES {
+        let mut places: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        for (name, text) in sources(krate) {
+            // The same role in each protocol's folder has the same name in the codecs.
+            if krate == "wire" {
+                continue;
+            }
+            for (_, line) in code(&text) {
+                let line = line.trim_start_matches("pub ").trim_start_matches("pub(super) ");
+                let line = line.trim_start_matches("pub(crate) ");
+                let kind =
+                    ["struct ", "enum ", "trait ", "type "].iter().find_map(|kind| line.strip_prefix(kind));
+                let Some(rest) = kind else { continue };
+                let end = rest.find(|letter: char| !letter.is_alphanumeric()).unwrap_or(rest.len());
+                places.entry(rest[..end].to_string()).or_default().push(name.clone());
+            }
+        }
+        let more = places.into_iter().filter(|(_, places)| places.len() > 1);
+        twice.extend(more.map(|(name, places)| format!("{krate}: {name} in {}", places.join(", "))));
+    }
+    assert!(twice.is_empty(), "{}", twice.join("\n"));
+}
