@@ -113,7 +113,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
         }
         vec![
             port.name.clone(),
-            if port.up { "open".into() } else { "down".into() },
+            if port.up { "up".into() } else { "down".into() },
             port.counts.requests.to_string(),
             port.counts.answers.to_string(),
             bytes(&port.counts),
@@ -122,8 +122,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             wrong,
         ]
     };
-    let head =
-        vec!["port", "state", "requests", "answers", "bytes sent/received", "load", "clients", "trouble"];
+    let head = vec!["port", "state", "requests", "answers", "sent/received", "load", "clients", "trouble"];
     console.table(&Table { head, rows: status.ports.iter().map(port).collect(), whole: &[0, 1] })?;
     console.say("")?;
     let device = |device: &woodrush_engine::monitor::DeviceStatus| {
@@ -141,7 +140,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             troubles(&device.counts),
         ]
     };
-    let head = vec!["device", "state", "age", "requests", "answers", "bytes sent/received", "trouble"];
+    let head = vec!["device", "state", "age", "requests", "answers", "sent/received", "trouble"];
     console.table(&Table { head, rows: status.devices.iter().map(device).collect(), whole: &[0, 1] })?;
     console.say("")?;
     // Rules that are well say nothing; a large project has many.
@@ -152,7 +151,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
         console.say(&format!("{} of {} rules are not fresh", ill.len(), status.rules.len()))?;
         let row = |rule: &&woodrush_engine::monitor::RuleStatus| {
             vec![
-                rule.name.clone(),
+                if rule.name.parse::<u32>().is_ok() { "-".into() } else { rule.name.clone() },
                 format!("{} -> {}", rule.from, rule.to),
                 age(rule.age_s),
                 troubles(&rule.counts),
@@ -173,7 +172,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
                 troubles(&client.counts),
             ]
         };
-        let head = vec!["port", "client", "requests", "answers", "bytes sent/received", "refused"];
+        let head = vec!["port", "client", "requests", "answers", "sent/received", "refused"];
         console.table(&Table { head, rows: status.clients.iter().map(row).collect(), whole: &[0, 1] })?;
     }
     Ok(())
@@ -216,8 +215,7 @@ fn table(status: &Status) -> Table {
         ]
     };
     let word = |good: bool, yes: &'static str, no: &'static str| if good { yes } else { no };
-    let ports =
-        status.ports.iter().map(|p| row("port", &p.name, word(p.up, "open", "down"), None, &p.counts));
+    let ports = status.ports.iter().map(|p| row("port", &p.name, word(p.up, "up", "down"), None, &p.counts));
     let devices = status.devices.iter().map(|d| {
         row(
             "device",

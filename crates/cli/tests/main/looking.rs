@@ -271,7 +271,7 @@ fn a_name_that_the_bench_does_not_know_is_told_with_those_that_it_does() {
         assert!(done.err.contains(wrong), "{words:?}: {}", done.err);
     }
     let after = tool.run(&["rig", "status"]).out;
-    assert!(after.lines().any(|line| line.starts_with("probe-1") && line.ends_with("well")), "{after}");
+    assert!(after.lines().any(|line| line.starts_with("probe-1") && line.ends_with("online")), "{after}");
     assert_eq!(rig.interrupt(), 0);
 }
 

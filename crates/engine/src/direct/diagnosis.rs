@@ -229,7 +229,14 @@ mod tests {
     #[test]
     fn silence_damage_and_a_closed_connection_have_causes_of_their_own_with_a_test_each() {
         let cases = [
-            (serial(), Kind::NoAnswer, &[][..], false, "nothing came back within 1 s", "unit 27 is not there"),
+            (
+                serial(),
+                Kind::NoAnswer,
+                &[][..],
+                false,
+                "nothing came back within 1 s",
+                "unit 27 is not there",
+            ),
             (
                 serial(),
                 Kind::Damaged,

@@ -282,7 +282,7 @@ impl Rig {
             ails.extend(ailment.short.then(|| "short".to_string()));
             ails.extend(ailment.drop_ack.then(|| "its acknowledgements get lost".to_string()));
             ails.extend(ailment.as_unit.map(|unit| format!("answers as unit {unit}")));
-            let detail = if ails.is_empty() { "well".into() } else { ails.join(", ") };
+            let detail = if ails.is_empty() { "online".into() } else { ails.join(", ") };
             Row { name: sim.name.clone(), value: own.unwrap_or_default(), detail }
         })
     }

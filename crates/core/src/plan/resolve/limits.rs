@@ -56,7 +56,7 @@ impl Ends<'_> {
             } else {
                 Finding::new("M17", span, what).why(PAST_THE_END)
             };
-            found.note(name.span, "its size is said here").fix("correct the address, or the size")
+            found.note(name.span, "its size is given here").fix("correct the address, or the size")
         })
     }
 
