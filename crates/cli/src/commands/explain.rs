@@ -7,6 +7,8 @@ use serde::Serialize;
 use woodrush_core::check::Checked;
 use woodrush_core::explain::{Paragraph, explain, likely, subjects};
 use woodrush_core::plan::demands;
+use woodrush_core::trace::trace;
+use woodrush_core::{Span, Spanned};
 
 #[derive(Serialize)]
 struct Answer {
@@ -59,8 +61,62 @@ fn answer(asked: String, project: Option<&Checked>) -> Answer {
     let mut paragraphs: Vec<Paragraph> =
         project.and_then(|checked| of_project(checked, &asked)).into_iter().collect();
     paragraphs.extend(explain(&asked));
+    paragraphs.extend(command(&asked));
+    if paragraphs.is_empty() {
+        paragraphs.extend(project.and_then(|checked| endpoint(checked, &asked)));
+    }
     let likely = if paragraphs.is_empty() { likely(&asked) } else { None };
     Answer { asked, paragraphs, likely }
+}
+
+/// A command of the program: what it does, its options in a line, its examples.
+fn command(asked: &str) -> Option<Paragraph> {
+    let all = crate::args::command();
+    let found = all.find_subcommand(asked.trim().trim_start_matches("woodrush "))?;
+    let about = found.get_about().map(ToString::to_string).unwrap_or_default();
+    let options: Vec<String> = found
+        .get_arguments()
+        .filter_map(|option| option.get_long().map(|long| format!("`--{long}`")))
+        .collect();
+    let options = match options.as_slice() {
+        [] => String::new(),
+        some => format!(" Its options: {}.", some.join(", ")),
+    };
+    let text = format!("{about}.{options} `woodrush {} --help` has examples.", found.get_name());
+    Some(Paragraph { name: found.get_name().into(), kind: "command".into(), text })
+}
+
+/// An endpoint of the project: where its value comes from and where it goes.
+fn endpoint(checked: &Checked, asked: &str) -> Option<Paragraph> {
+    let written = Spanned { value: asked.to_string(), span: Span::default() };
+    let endpoint = checked.project.endpoint(&written).ok()?;
+    let traces = trace(checked, &endpoint);
+    let Some(first) = traces.first() else {
+        let text = "It is in this project, and no rule carries it.";
+        return Some(Paragraph {
+            name: asked.into(),
+            kind: "endpoint of this project".into(),
+            text: text.into(),
+        });
+    };
+    let rule = first.rule.name.as_ref().map(|name| format!("rule `{name}`, ")).unwrap_or_default();
+    let mut text = format!(
+        "{} gets its value from {} ({rule}{}: {} -> {}).",
+        first.shown, first.source, first.rule.at, first.rule.from, first.rule.to
+    );
+    if let Some(poll) = &first.poll {
+        let every = woodrush_core::project::show_micros(poll.every_us);
+        text += &format!(" It is polled every {every} from {}.", poll.device);
+    }
+    text += &format!(" A reader: {}.", first.on_loss);
+    if first.both_ways {
+        text += " A client's write goes back to the source.";
+    }
+    if traces.len() > 1 {
+        text += &format!(" {} more rules carry it.", traces.len() - 1);
+    }
+    text += &format!(" `woodrush trace {asked}` shows the requests.");
+    Some(Paragraph { name: asked.into(), kind: "endpoint of this project".into(), text })
 }
 
 /// A port of the project: where it is, and who hangs on it.

@@ -75,3 +75,21 @@ fn what_is_not_known_is_told_with_what_was_likely_meant() {
     let all = Tool::new().run(&["explain", "--format", "csv"]).out;
     assert!(all.contains("check,M35\n") && all.contains("function code,function 16\n"), "{all}");
 }
+
+#[test]
+fn commands_endpoints_and_whole_forms_are_explained() {
+    let tool = Tool::with_hatchery();
+    for (asked, told) in [
+        ("decode", "Show raw words in every type and order"),
+        ("scada:400101", "gets its value from blower-1:400011 (holding:10) (rule `blower-1-setpoint`"),
+        ("do-1.oxygen", "It is polled every 250 ms from do-1, unit 21."),
+        ("scada:400999", "no rule carries it"),
+        ("f32 CDAB scale 0.1", "The value is raw × 0.1 + 0."),
+        ("i16 scale 0..27648 to -50..150", "the ends of a straight line"),
+    ] {
+        let done = tool.run(&["explain", asked]);
+        assert_eq!(done.status, 0, "{asked}: {}", done.err);
+        let text = done.out.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(text.contains(told), "{asked}: {text}");
+    }
+}

@@ -1,7 +1,7 @@
 //! Types and orders, with an example worked out.
 
 use super::Paragraph;
-use crate::form::{Order, Type, hex_words};
+use crate::form::{Form, Order, Type, hex_words};
 
 /// The example: a temperature.
 const EXAMPLE: f64 = 17.46;
@@ -24,7 +24,25 @@ pub(super) fn forms(asked: &str) -> Option<Paragraph> {
     }
     let lower = asked.to_lowercase();
     let found = Type::parse(&lower).or_else(|| Type::parse(&upper));
-    found.or_else(|| (lower == "text").then_some(Type::Text(16))).map(describe)
+    let found = found.or_else(|| (lower == "text").then_some(Type::Text(16)));
+    found.map(describe).or_else(|| whole(asked))
+}
+
+/// A whole form, such as `f32 CDAB scale 0.1`: its type, its order, and what scale and plus make of a raw value.
+fn whole(asked: &str) -> Option<Paragraph> {
+    let written = asked.strip_prefix("as ").unwrap_or(asked);
+    let form = Form::parse(written).ok()?;
+    let mut text = describe(form.ty).text;
+    let mut words = written.split_whitespace().map(str::to_uppercase);
+    if let Some(letters) = orders().find(|letters| words.any(|word| word == *letters)) {
+        text += &format!(" {letters}: {}", order(letters).text);
+    }
+    if form.linear.is_some() {
+        text += " Its two ranges are the ends of a straight line: the raw value on the left, what it stands for on the right.";
+    } else if form.is_scaled() {
+        text += &format!(" The value is raw × {} + {}.", form.scale, form.plus);
+    }
+    Some(Paragraph::new(form.to_string(), "form", text))
 }
 
 fn order(letters: &'static str) -> Paragraph {
