@@ -11,7 +11,7 @@ use client::{ClientIdentity, Spot, spot};
 use faults::Faults;
 use site::{DEVICES, IMAGES, ROUND, STEP};
 use std::sync::Arc;
-use watch::Watch;
+use watch::{Watch, report};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_engine::Moment;
@@ -232,6 +232,11 @@ impl Endurance {
         };
         // What a time stands for began up to a step earlier.
         if real > max_age + STEP {
+            let name = DEVICES[device].name;
+            report(
+                now,
+                &format!("image {image} serves the time of {name}, {real} us old (at most {max_age})"),
+            );
             self.seen.old += 1
         } else {
             self.seen.right += 1
@@ -244,6 +249,11 @@ impl Endurance {
         };
         let passed = self.bench.now().since(now);
         if !is_online && passed == 0 || (tenths + 1) * 100_000 + STEP < real {
+            let name = DEVICES[device].name;
+            report(
+                now,
+                &format!("health of {name}: online {is_online}, {tenths} tenths, and it is {real} us old"),
+            );
             self.seen.untold += 1;
         }
         true

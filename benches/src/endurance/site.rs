@@ -355,10 +355,10 @@ pub fn text() -> String {
                 image.bit(d)
             ));
             say(format_args!(
-                "[[map]]\nfrom = \"{shown}:{}\"\nto = \"{name}:{}\"\nconfirm = {}\nsend = \"on-write\"\n",
+                "[[map]]\nfrom = \"{shown}:{}\"\nto = \"{name}:{}\"\nanswer = \"{}\"\nsend = \"on-write\"\n",
                 image.command(d),
                 device.command(i),
-                !is_unconfirmed(i, d)
+                if is_unconfirmed(i, d) { "at-once" } else { "after-device" }
             ));
             say(format_args!(
                 "[[map]]\nfrom = \"{name}.health.online\"\nto = \"{shown}:{}\"\n[[map]]\nfrom = \"{name}.health.age\"\nto = \"{shown}:{}\"\n",

@@ -5,6 +5,7 @@ use super::site::{DEVICES, STEP, next, on_loss};
 use super::{SECOND, told};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
+use woodrush_engine::Moment;
 use woodrush_engine::bench::Bench;
 
 /// Longest from when a value is taken to be sent until the device has it: every try of a request.
@@ -35,6 +36,11 @@ pub(super) struct Watch {
     pub(super) wrong: u64,
     /// Values that were older than they may be.
     pub(super) old: u64,
+}
+
+/// Says where in a run something was not as it should be: the same seed comes there again.
+pub(super) fn report(now: Moment, what: &str) {
+    eprintln!("at {:.6} s: {what}", now.0 as f64 / 1e6);
 }
 
 impl Watch {
@@ -87,8 +93,18 @@ impl Watch {
                 Some((of, old)) if of == sent.from && sent.most.is_none_or(|most| old <= most) => {
                     self.sent += 1
                 }
-                Some((of, _)) if of == sent.from => self.old += 1,
-                _ => self.wrong += 1,
+                Some((of, old)) if of == sent.from => {
+                    let most = sent.most.unwrap_or_default();
+                    report(
+                        now,
+                        &format!("{} is sent its time, {old} us old (at most {most})", DEVICES[of].name),
+                    );
+                    self.old += 1;
+                }
+                _ => {
+                    report(now, &format!("{number:08X} is sent as the time of {}", DEVICES[sent.from].name));
+                    self.wrong += 1;
+                }
             }
         }
     }

@@ -12,6 +12,7 @@
 pub mod budget;
 pub mod cells;
 pub mod check;
+mod checked;
 pub mod decode;
 #[cfg(any(test, feature = "exercise"))]
 pub mod exercise;
@@ -20,6 +21,7 @@ pub mod finding;
 pub mod form;
 mod grain;
 mod line;
+mod line_time;
 pub mod names;
 mod nearest;
 pub mod plan;
@@ -29,6 +31,7 @@ mod refusal;
 pub mod shown;
 mod source;
 pub mod survey;
+mod term;
 pub mod trace;
 pub mod wanted;
 

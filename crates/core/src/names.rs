@@ -2,7 +2,7 @@
 //! image's cells.
 
 use crate::cells::bit_of;
-use crate::check::Checked;
+use crate::checked::Checked;
 use crate::form::{Conversion, Form, Type};
 use crate::plan::{PlannedRule, Source, Station};
 use crate::project::Owner;

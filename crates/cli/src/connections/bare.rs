@@ -1,4 +1,4 @@
-//! A way that is written on the command line: HOST:PORT or a serial line, what is spoken there, and the keys of its station.
+//! A way that is written on the command line: HOST:PORT or a serial line, what is used there, and the keys of its station.
 
 use super::{Bare, TIMEOUT, usage};
 use crate::Failure;

@@ -97,7 +97,7 @@ fn a_program_may_bring_up_the_bench_and_read_where_its_lines_are() {
     assert!(
         bench.seen.iter().position(|seen| *seen == head) < bench.seen.iter().position(|seen| *seen == line)
     );
-    bench.wait_for(&["inlet-gauge,unit 42,well"]);
+    bench.wait_for(&["inlet-gauge,unit 42,online"]);
     assert_eq!(bench.interrupt(), 0);
 }
 

@@ -83,7 +83,7 @@ impl ForwardView<'_> {
         let mut finding = Finding::new("M04", units.span, what)
             .fix("add the unit to `units` of a forward, or correct it at the client");
         if let Some(known) = self.forwards.first().and_then(|forward| forward.units.as_ref()) {
-            finding = finding.note(known.span, "units that are passed on");
+            finding = finding.note(known.span, "units that are forwarded");
         }
         findings.push(finding);
     }
@@ -134,7 +134,7 @@ impl ForwardView<'_> {
         let does = if verb == Verb::Read { "reads" } else { "writes" };
         let words: Vec<String> = codes.iter().map(ToString::to_string).collect();
         let what = format!(
-            "`{}` {does} {} of unit {unit} with function {}, which the forward keeps back",
+            "`{}` {does} {} of unit {unit} with function {}, which the forward blocks",
             self.client.name.value,
             asked.address.value,
             words.join(" or ")

@@ -23,10 +23,9 @@ fn ends(project: &Project, forward: &Forward, findings: &mut Vec<Finding>) {
             here.value.name(),
             there.value.name()
         );
-        let finding = Finding::new("M28", to.span, what)
-            .note(here.span, "spoken here")
-            .note(there.span, "spoken there");
-        findings.push(finding.fix("map the values through an image, or speak one family on both ports"));
+        let finding =
+            Finding::new("M28", to.span, what).note(here.span, "used here").note(there.span, "used there");
+        findings.push(finding.fix("map the values through an image, or use one family on both ports"));
         return;
     }
     if here.value.is_opaque() {
@@ -72,7 +71,7 @@ fn claimed(project: &Project, at: usize, forward: &Forward, findings: &mut Vec<F
         let Some(unit) = protocol.value.station(&image.setup).filter(|unit| own.contains(unit)) else {
             continue;
         };
-        let what = format!("unit {unit} is passed on, and the image `{}` answers as it", image.name.value);
+        let what = format!("unit {unit} is forwarded, and the image `{}` answers as it", image.name.value);
         let finding = Finding::new("M25", units.span, what).note(image.station_at, "the image");
         findings.push(finding.fix("leave the unit out of the forward, or give the image another"));
         break;
@@ -82,7 +81,7 @@ fn claimed(project: &Project, at: usize, forward: &Forward, findings: &mut Vec<F
     {
         let Some(theirs) = &other.units else { continue };
         if let Some((unit, _)) = theirs.value.iter().find(|(unit, _)| own.contains(&u32::from(*unit))) {
-            let what = format!("unit {unit} is passed on by two forwards");
+            let what = format!("unit {unit} is forwarded by two forwards");
             let finding = Finding::new("M25", units.span, what).note(theirs.span, "the other");
             findings.push(finding.fix("leave it out of one of them"));
             break;

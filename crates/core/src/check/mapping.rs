@@ -130,7 +130,7 @@ fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 .and_then(group)
                 .unwrap_or_default()
         };
-        let what = format!("the rules of group `{name}` cannot come from one request");
+        let what = format!("the rules with `together = \"{name}\"` cannot come from one request");
         let finding = Finding::new("M37", span(last), what).note(span(first), "the first of them");
         findings.push(finding.fix(
             "let them lie within one read of one device and table, with the same `poll`; or raise `read-gap` or `max-read`",

@@ -23,29 +23,11 @@ mod writes;
 
 pub use limits::descriptors;
 
+pub use crate::checked::Checked;
 pub use crate::finding::{Finding, RULES, Rule, Severity, rule};
 
 use crate::plan::Plan;
-use crate::project::{Project, Read};
-
-/// A project that has been looked at.
-#[derive(Debug, Default)]
-pub struct Checked {
-    /// As much as is sound.
-    pub project: Project,
-    /// Its rules, resolved.
-    pub plan: Plan,
-    /// Everything found, in the order of the files.
-    pub findings: Vec<Finding>,
-}
-
-impl Checked {
-    /// Whether anything found keeps the project from working.
-    #[must_use]
-    pub fn has_errors(&self) -> bool {
-        self.findings.iter().any(|finding| finding.severity == Severity::Error)
-    }
-}
+use crate::project::Read;
 
 /// Resolves the rules and runs every check.
 #[must_use]

@@ -9,7 +9,7 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
     converter(project, findings);
     for port in &project.ports {
         if let (Some(Wires::Listen { at }), None) = (&port.wires, &port.allow) {
-            let what = format!("everybody who reaches `{}` may connect", port.name.value);
+            let what = format!("anyone who reaches `{}` may connect", port.name.value);
             let mut finding = Finding::new("M43", at.span, what);
             if let Some(own) = project.converter.address {
                 let mask = u32::MAX.checked_shl(32 - u32::from(own.value.prefix)).unwrap_or(0);
@@ -86,7 +86,7 @@ fn converter(project: &Project, findings: &mut Vec<Finding>) {
     if (1..31).contains(&prefix) {
         let host = u32::from(address) & (u32::MAX >> prefix);
         if host == 0 || host == u32::MAX >> prefix {
-            let kind = if host == 0 { "the network itself" } else { "everybody in the network" };
+            let kind = if host == 0 { "the network itself" } else { "everyone in the network" };
             let what = format!("{address} with /{prefix} means {kind}, not one box");
             findings.push(
                 Finding::new("M29", own.span, what).fix("write the box's own address; is the prefix right?"),

@@ -53,7 +53,7 @@ fn protocol(port: &Port, findings: &mut Vec<Finding>) {
         let what = format!("`{}` cannot run on this port: {why}", protocol.value.name());
         findings.push(
             Finding::new("M28", protocol.span, what)
-                .fix("write the protocol that the other end speaks on such wires"),
+                .fix("write the protocol that the other end uses on such wires"),
         );
     }
     if let Some(Wires::Listen { at }) = &port.wires
@@ -106,14 +106,14 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
         for place in here {
             let what =
                 format!("`{}` carries raw bytes, in which nothing can be asked or shown", port.name.value);
-            findings.push(Finding::new("F11", place, what).fix("write the protocol that is spoken there"));
+            findings.push(Finding::new("F11", place, what).fix("write the protocol that is used there"));
         }
     }
     let Some(Wires::Serial { wiring, .. }) = &port.wires else { return };
     let point_to_point = wiring.as_ref().filter(|wiring| wiring.value == "rs232");
     if let (Some(wiring), [first, second, ..]) = (point_to_point, devices.as_slice()) {
         let what =
-            format!("RS-232 joins two ends, and {} devices hang on `{}`", devices.len(), port.name.value);
+            format!("RS-232 connects two ends, and {} devices are on `{}`", devices.len(), port.name.value);
         let finding = Finding::new("M24", wiring.span, what)
             .note(first.name.span, "one of them")
             .note(second.name.span, "another");
@@ -321,7 +321,7 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
         .collect();
     let gets = shares.iter().map(|share| share.gets_us).min().unwrap_or(cycle);
     let what = format!(
-        "the polls of `{}` take {:.0} % of its time ({}{}): one round takes {}, the shortest poll wants one every {} and gets one every {}",
+        "the polls of `{}` take {:.0} % of its time ({}{}): one cycle takes {}, the shortest poll wants one every {} and gets one every {}",
         port.name.value,
         load * 100.0,
         most.join(", "),
@@ -332,7 +332,7 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
     );
     let possible = (gets as f64 * 1.1 / 10_000.0).ceil() as u64 * 10_000;
     findings.push(Finding::new("M55", place, what).fix(format!(
-        "poll every {0} or less often what is polled more often than that, join reads, or raise the speed",
+        "poll every {0} or less often what is polled more often than that, merge reads, or raise the speed",
         show_micros(possible)
     )));
 }

@@ -32,7 +32,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             let names: Vec<_> = devices.iter().filter_map(|device| project.devices.get(*device)).collect();
             if let [first, second, ..] = names.as_slice() {
                 let what = format!(
-                    "`{}` joins two ends, and {} devices hang on `{}`",
+                    "`{}` connects two ends, and {} devices are on `{}`",
                     dialect.name(),
                     names.len(),
                     port.name.value
@@ -68,7 +68,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             });
             let why = dialect.odd_tcp_port(to.value.port).map(str::to_string).or_else(|| {
                 let other = expected?;
-                Some(format!("port {} is where everybody expects {}", to.value.port, other.name()))
+                Some(format!("on port {} clients expect {}", to.value.port, other.name()))
             });
             if let Some(why) = why {
                 findings.push(

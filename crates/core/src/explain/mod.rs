@@ -4,22 +4,13 @@ mod codes;
 mod forms;
 mod terms;
 
+pub use crate::term::Term;
+
 use crate::finding::RULES;
 use crate::project::KEYS;
 use crate::protocol::{DIALECTS, Dialect};
 use std::borrow::Cow;
 use std::collections::BTreeSet;
-
-/// A term with its names and one paragraph.
-#[derive(Debug, PartialEq, Eq)]
-pub struct Term {
-    /// What kind of thing it is, such as `term` or `function code`.
-    pub kind: &'static str,
-    /// What people call it, the usual name first; case does not matter.
-    pub names: &'static [&'static str],
-    /// What there is to know.
-    pub text: &'static str,
-}
 
 /// A paragraph that answers a question.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]

@@ -107,9 +107,9 @@ pub static RULES: &[Rule] = &[
     ),
     error(
         "F09",
-        "a rule that this version cannot carry",
-        "the value would never arrive",
-        "carry it another way, or wait for the version that can",
+        "a rule that this version does not support",
+        "the value never arrives",
+        "carry it another way",
     ),
     error(
         "F10",
@@ -121,7 +121,7 @@ pub static RULES: &[Rule] = &[
         "F11",
         "a port that cannot do this",
         "nothing would ever be asked or answered there",
-        "hang it on another port",
+        "use another port",
     ),
     error(
         "M01",
@@ -138,7 +138,7 @@ pub static RULES: &[Rule] = &[
     error(
         "M04",
         "a client asks for what no rule feeds",
-        "its whole request is refused with exception 2, the good values in it too",
+        "its whole request is refused with exception 2, including the good values in it",
         "map the address, or take it out of the client's list",
     ),
     remark(
@@ -150,7 +150,7 @@ pub static RULES: &[Rule] = &[
     warning(
         "M06",
         "counts differ along the path",
-        "what is beyond the shorter count is refused or never looked at",
+        "what is beyond the shorter count is refused or never read",
         "make the counts agree",
     ),
     warning(
@@ -203,7 +203,7 @@ pub static RULES: &[Rule] = &[
     ),
     error(
         "M16",
-        "more in one request than it takes",
+        "more in one request than the device takes",
         "the device answers with an exception, or stores half of the value",
         "take a narrower form, or a device that takes more",
     ),
@@ -235,18 +235,18 @@ pub static RULES: &[Rule] = &[
     warning(
         "M22",
         "a timeout that does not suit what it waits for",
-        "good answers are given up and come late, or the one who asks has gone before they come",
+        "good answers come too late and count as missing, or the client has given up before they come",
         "wait longer than the longest answer, and let clients wait longer than that",
     ),
     warning(
         "M23",
-        "asking or writing without need",
+        "polling or writing more than is needed",
         "it takes bus time from everything else, and some devices wear out when they are written",
         "poll and send as often as the value is needed",
     ),
     error(
         "M24",
-        "two that ask on one line, or too many on a point-to-point wire",
+        "two masters on one line, or too many devices on a point-to-point wire",
         "their requests collide, and both see damaged answers",
         "give each its own line",
     ),
@@ -265,7 +265,7 @@ pub static RULES: &[Rule] = &[
     error(
         "M28",
         "the framing differs at the two ends",
-        "the connection stands and nothing is ever answered",
+        "the connection is made and no request is ever answered",
         "set the same framing at both ends",
     ),
     error(
@@ -314,9 +314,9 @@ pub static RULES: &[Rule] = &[
         told_by: "status, watch and tap",
         ..warning(
             "M38",
-            "the running converter does not have the project's map",
-            "what is looked at is not what runs",
-            "let it take the project: `woodrush run --follow`, or send it SIGHUP",
+            "the running converter does not run this project",
+            "what is shown is not what runs",
+            "reload the project: `woodrush run --follow`, or send it SIGHUP",
         )
     },
     Rule {
@@ -365,9 +365,9 @@ pub static RULES: &[Rule] = &[
         told_by: "prove --live",
         ..warning(
             "M49",
-            "a value that never moved while it was looked at",
+            "a value that did not change during the test",
             "two cells that both stand at the same value agree by chance",
-            "move it at the device, or look longer: `--looks 20`",
+            "change it at the device, or take more samples: `--samples 20`",
         )
     },
     warning(
@@ -378,7 +378,7 @@ pub static RULES: &[Rule] = &[
     ),
     error(
         "M51",
-        "the client's form is not the rule's",
+        "the client's form differs from the rule's",
         "the client shows plausible garbage: it reads the right registers in the wrong way",
         "write the same type and order at both ends",
     ),
@@ -404,7 +404,7 @@ pub static RULES: &[Rule] = &[
         "M55",
         "a poll that the line cannot keep",
         "values come later than promised, unnoticed",
-        "poll less often, join reads, or raise the speed",
+        "poll less often, merge reads, or raise the speed",
     ),
     error(
         "M57",

@@ -17,9 +17,9 @@ pub use forwards::{PlannedForward, Route};
 pub use pushes::Push;
 pub use times::Age;
 
-use crate::budget::LineTime;
 use crate::finding::Finding;
 use crate::form::Conversion;
+use crate::line_time::LineTime;
 use crate::project::{HealthItem, OnLoss, Owner, Project, Sending, caps};
 use crate::protocol::{BitWrite, Dialect, Extent, Place, Setup, Space, SpaceId, Transport};
 use std::collections::BTreeMap;

@@ -92,7 +92,7 @@ pub(super) fn cover(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::budget::LineTime;
+    use crate::line_time::LineTime;
     use crate::protocol::dialect;
     use proptest::prelude::*;
 

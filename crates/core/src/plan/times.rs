@@ -1,7 +1,7 @@
 //! How long things take and how old they may get: cycles, loads, ages.
 
 use super::{Plan, Push, Source, Transfer};
-use crate::budget::LineTime;
+use crate::line_time::LineTime;
 use crate::project::{Port, Project};
 
 impl Plan {

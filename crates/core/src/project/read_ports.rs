@@ -107,7 +107,7 @@ pub(super) fn networks(
     Some(Spanned { value, span })
 }
 
-/// The keys that dialects add to a table. One of another protocol than is spoken there does nothing, and is told.
+/// The keys that dialects add to a table. One of another protocol than is used there does nothing, and is told.
 pub(super) fn setup(
     r: &mut Reader<'_>,
     fields: &Fields<'_, '_>,

@@ -13,8 +13,8 @@ pub use crate::grain::Grain;
 pub use keys::{Content, Key, KeyKind, Setup};
 pub use refusals::{health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown};
 
-use crate::explain::Term;
 use crate::form::Type;
+use crate::term::Term;
 use std::borrow::Cow;
 use std::fmt;
 use std::ops::Range;

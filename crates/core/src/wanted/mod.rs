@@ -5,7 +5,7 @@ mod value;
 
 pub use value::ShownValue;
 
-use crate::check::Checked;
+use crate::checked::Checked;
 use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
 use crate::plan::{Source, Station};

@@ -129,7 +129,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "serial = \"/dev/ttyUSB0\"\n",
         "serial = \"/dev/ttyUSB0\"\nwiring = \"rs232\"\n",
         "M24",
-        "RS-232 joins two ends",
+        "RS-232 connects two ends",
     ),
     ("[images.scada]\nport = \"office\"", "[images.scada]\nport = \"raceway\"", "M24", "both ask and answer"),
     ("[devices.do-2]\nport = \"raceway\"", "[devices.do-2]\nport = \"office\"", "F11", "cannot send any"),

@@ -28,7 +28,7 @@ pub struct CapturedMessage<'a> {
     pub port: &'a str,
     /// What the port is, in words.
     pub description: &'a str,
-    /// What is spoken there.
+    /// What is used there.
     pub dialect: &'static dyn Dialect,
     /// The connection; `None` on a line.
     pub flow: Option<Flow>,

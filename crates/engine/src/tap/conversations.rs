@@ -66,7 +66,7 @@ impl Conversations {
         Self { spoken, conversations: HashMap::new() }
     }
 
-    /// Another protocol is spoken there from now on, or a port is a new one.
+    /// Another protocol is used there from now on, or a port is a new one.
     pub fn learn(&mut self, port: &str, spoken: Spoken) {
         self.conversations.retain(|(own, _), _| **own != *port);
         self.spoken.insert(port.into(), spoken);

@@ -124,7 +124,7 @@ pub(super) struct Value {
 /// Knows the project's names for whatever passes.
 pub(super) struct MessageTeller {
     names: Names,
-    /// By the port's name: its index, and what is spoken there.
+    /// By the port's name: its index, and what is used there.
     ports: HashMap<String, (usize, Spoken)>,
     devices: Vec<Station>,
     images: Vec<Station>,

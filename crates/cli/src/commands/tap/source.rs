@@ -31,7 +31,7 @@ pub(super) enum Source {
 pub(super) struct Batch {
     pub(super) now: Moment,
     pub(super) taken: Taken,
-    /// Ports that were not known before, with what is spoken there.
+    /// Ports that were not known before, with what is used there.
     pub(super) learnt: Vec<(String, Spoken)>,
 }
 
@@ -171,7 +171,7 @@ fn matches(known: SocketAddr, at: SocketAddr) -> bool {
 
 /// The port of the project, or a name for what is none of it.
 fn port_of(caught: &Caught, servers: &[(SocketAddr, String)], known: &HashSet<String>) -> String {
-    // Our own captures have an interface for each port, and say what is spoken there.
+    // Our own captures have an interface for each port, and say what is used there.
     if known.contains(&caught.interface) || described(caught).is_some() {
         return caught.interface.clone();
     }

@@ -12,9 +12,9 @@ use super::{
     Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Setup, ShownAddress, Space, Territory,
     TooMuch, Transport, Verb,
 };
-use crate::explain::Term;
 use crate::form::Order;
 use crate::line::Line;
+use crate::term::Term;
 use files::FILES;
 use std::ops::Range;
 use woodrush_wire::df1::{Check, Command, Message, Set, emit_message, emit_to_station, ext_words, sts_words};

@@ -1,6 +1,6 @@
 //! What DF1 and controllers with data tables call their things, and their statuses as people write them.
 
-use crate::explain::Term;
+use crate::term::Term;
 
 const fn term(names: &'static [&'static str], text: &'static str) -> Term {
     Term { kind: "term of data tables", names, text }

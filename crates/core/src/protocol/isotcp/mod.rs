@@ -7,9 +7,9 @@ use super::{
     Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Link, SettingFault, Setup,
     ShownAddress, Space, Territory, TooMuch, Transport, Verb,
 };
-use crate::explain::Term;
 use crate::form::{Order, Type};
 use crate::line::Line;
+use crate::term::Term;
 use std::borrow::Cow;
 use std::ops::Range;
 use woodrush_wire::isotcp::fetch::{self, Answer, Area, Request};

@@ -1,6 +1,6 @@
 //! What controllers with data blocks call their things, and their error numbers as people write them.
 
-use crate::explain::Term;
+use crate::term::Term;
 
 const fn term(names: &'static [&'static str], text: &'static str) -> Term {
     Term { kind: "term of data blocks", names, text }

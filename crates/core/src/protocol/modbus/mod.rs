@@ -8,9 +8,9 @@ use super::{
     Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, ShownAddress, Space,
     Territory, TooMuch, Transport, Verb,
 };
-use crate::explain::Term;
 use crate::form::Order;
 use crate::line::Line;
+use crate::term::Term;
 use std::borrow::Cow;
 use std::ops::Range;
 use woodrush_wire::modbus::{Exception, Request, Response, Table, ascii, pack, rtu, tcp};

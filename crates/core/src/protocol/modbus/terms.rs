@@ -1,6 +1,6 @@
 //! What Modbus calls its things, and its exceptions for people.
 
-use crate::explain::Term;
+use crate::term::Term;
 
 const fn term(names: &'static [&'static str], text: &'static str) -> Term {
     Term { kind: "term of Modbus", names, text }
