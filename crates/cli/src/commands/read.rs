@@ -46,8 +46,8 @@ struct Round {
 }
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ReadArgs) -> Result<Verdict, Failure> {
-    let (mut ways, texts) = Connections::of_station(global, &args.way, &args.targets)?;
-    let wanted = ways.wanted(texts)?;
+    let (mut connections, texts) = Connections::of_station(global, &args.way, &args.targets)?;
+    let wanted = connections.wanted(texts)?;
     let time = |name: &str, text: &Option<String>| match text {
         Some(text) => micros(text).filter(|time| *time > 0).map(Some).ok_or_else(|| {
             Failure::Usage(format!("`--{name} {text}` is not a time (write it as 500ms or 1m)"))
@@ -57,16 +57,16 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ReadArgs) -> Re
     let every = time("every", &args.every)?.or(wanted.iter().find_map(|wanted| wanted.every));
     let lasting = time("for", &args.lasting)?;
     match every {
-        Some(every) => again(console, &mut ways, &wanted, every, lasting),
+        Some(every) => again(console, &mut connections, &wanted, every, lasting),
         None if lasting.is_some() => {
             Err(Failure::Usage("`--for` goes with `--every`, such as `--every 500ms`".into()))
         }
-        None => once(console, &mut ways, &wanted),
+        None => once(console, &mut connections, &wanted),
     }
 }
 
-fn once(console: &mut Console, ways: &mut Connections, wanted: &[Wanted]) -> Result<Verdict, Failure> {
-    let round = round(ways, wanted);
+fn once(console: &mut Console, connections: &mut Connections, wanted: &[Wanted]) -> Result<Verdict, Failure> {
+    let round = round(connections, wanted);
     match console.format {
         Format::Json => console.json(&json(&round))?,
         _ if round.rows.is_empty() => {}
@@ -142,10 +142,10 @@ pub(crate) fn show_took(took: u64) -> String {
 }
 
 /// Reads everything once.
-fn round(ways: &mut Connections, wanted: &[Wanted]) -> Round {
+fn round(connections: &mut Connections, wanted: &[Wanted]) -> Round {
     let mut round = Round::default();
     let images = wanted.iter().any(|wanted| wanted.rule.is_some());
-    let status = if images { ways.status() } else { None };
+    let status = if images { connections.status() } else { None };
     let mut silent: Vec<(&str, Diagnosis)> = vec![];
     for one in wanted {
         // Who did not answer a moment ago is not waited for once more in this round.
@@ -153,10 +153,10 @@ fn round(ways: &mut Connections, wanted: &[Wanted]) -> Round {
             round.missed.push(Missed { what: name(one), diagnosis: diagnosis.clone() });
             continue;
         }
-        match value(ways, one) {
+        match value(connections, one) {
             Ok((cells, took)) => {
                 round.took.push(took);
-                let age = age(ways, status.as_ref(), one);
+                let age = age(connections, status.as_ref(), one);
                 round.rows.extend(rows(one, &cells, age, took));
             }
             Err(failed) => {
@@ -172,13 +172,13 @@ fn round(ways: &mut Connections, wanted: &[Wanted]) -> Round {
 }
 
 /// All cells of what is wanted, and how long that took.
-pub(crate) fn value(ways: &mut Connections, wanted: &Wanted) -> Result<(Vec<u8>, u64), Failed> {
+pub(crate) fn value(connections: &mut Connections, wanted: &Wanted) -> Result<(Vec<u8>, u64), Failed> {
     let (mut cells, mut took) = (vec![], 0);
     let parts = wanted
         .requests(Verb::Read)
         .map_err(|why| Failed { diagnosis: Diagnosis { seen: why, causes: vec![] }, answered: false })?;
     for extent in parts {
-        let answer = ways.ask(wanted, |reach, station| reach.read(station, extent))?;
+        let answer = connections.ask(wanted, |reach, station| reach.read(station, extent))?;
         cells.extend(answer.cells);
         took += answer.took;
     }
@@ -205,9 +205,9 @@ pub(crate) fn name(wanted: &Wanted) -> String {
 }
 
 /// Of an image's value as the converter knows it; what a device itself answers is of now.
-pub(crate) fn age(ways: &Connections, status: Option<&Status>, wanted: &Wanted) -> Option<f64> {
+pub(crate) fn age(connections: &Connections, status: Option<&Status>, wanted: &Wanted) -> Option<f64> {
     let Some(woodrush_core::project::Owner::Image(_)) = wanted.owner else { return Some(0.0) };
-    let checked = ways.checked()?;
+    let checked = connections.checked()?;
     let rule = checked.plan.rules.get(wanted.rule?)?;
     let map = checked.project.maps.get(rule.map)?;
     let known =
@@ -218,7 +218,7 @@ pub(crate) fn age(ways: &Connections, status: Option<&Status>, wanted: &Wanted) 
 /// Reads again and again until the time is over or somebody ends it.
 fn again(
     console: &mut Console,
-    ways: &mut Connections,
+    connections: &mut Connections,
     wanted: &[Wanted],
     every: u64,
     lasting: Option<u64>,
@@ -238,7 +238,7 @@ fn again(
             super::rig::nap(Duration::from_micros((due - now).min(50_000)));
             continue;
         }
-        let round = round(ways, wanted);
+        let round = round(connections, wanted);
         // What it could not keep up with is left out, and the phase is kept.
         due += (since().saturating_sub(due) / every + 1) * every;
         good += (wanted.len() - round.missed.len()) as u64;

@@ -48,8 +48,9 @@ struct Written {
 }
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> Result<Verdict, Failure> {
-    let (mut ways, texts) = Connections::of_station(global, &args.way, &args.targets)?;
-    let jobs = texts.iter().map(|text| job(&ways, text)).collect::<Result<Vec<PlannedWrite>, Failure>>()?;
+    let (mut connections, texts) = Connections::of_station(global, &args.way, &args.targets)?;
+    let jobs =
+        texts.iter().map(|text| job(&connections, text)).collect::<Result<Vec<PlannedWrite>, Failure>>()?;
     if jobs.is_empty() {
         return Err(Failure::Usage(
             "name what is written and its value, such as `DEVICE.POINT=17.46` or `IMAGE:400101=20`".into(),
@@ -68,7 +69,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> R
     let mut done = vec![];
     let mut verdict = Verdict::Yes;
     for job in &jobs {
-        match one(console, &mut ways, job, args.yes)? {
+        match one(console, &mut connections, job, args.yes)? {
             WriteOutcome::Done(written) => {
                 if written.iter().any(|one| !one.holds) {
                     verdict = Verdict::No;
@@ -111,11 +112,11 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> R
 }
 
 /// `TARGET=VALUE`, or several values parted by commas.
-pub(crate) fn job(ways: &Connections, text: &str) -> Result<PlannedWrite, Failure> {
+pub(crate) fn job(connections: &Connections, text: &str) -> Result<PlannedWrite, Failure> {
     let (target, values) = text
         .rsplit_once('=')
         .ok_or_else(|| Failure::Usage(format!("`{text}` has no value (write it as TARGET=VALUE)")))?;
-    let mut wanted = ways.wanted(&[target.trim().to_string()])?;
+    let mut wanted = connections.wanted(&[target.trim().to_string()])?;
     let (Some(wanted), true) = (wanted.pop(), wanted.is_empty()) else {
         return Err(Failure::Usage(format!("`{target}` is a whole device (name one point of it)")));
     };
@@ -169,13 +170,13 @@ enum WriteOutcome {
 
 fn one(
     console: &mut Console,
-    ways: &mut Connections,
+    connections: &mut Connections,
     job: &PlannedWrite,
     yes: bool,
 ) -> Result<WriteOutcome, Failure> {
     let wanted = &job.wanted;
     // Some can be written and not read.
-    let before = value(ways, wanted).map(|(cells, _)| cells);
+    let before = value(connections, wanted).map(|(cells, _)| cells);
     if let Err(failed) = &before
         && !failed.answered
     {
@@ -185,21 +186,21 @@ fn one(
     if !yes && !asked(console, job, before.as_deref())? {
         return Ok(WriteOutcome::NotWanted);
     }
-    if let Err(failed) = put(ways, job) {
+    if let Err(failed) = put(connections, job) {
         return Ok(WriteOutcome::Failed(failed));
     }
-    let after = value(ways, wanted).ok().map(|(cells, _)| cells);
+    let after = value(connections, wanted).ok().map(|(cells, _)| cells);
     Ok(WriteOutcome::Done(written(job, before.as_deref(), after.as_deref())))
 }
 
 /// Puts the values there, in requests as long as the station takes.
-pub(crate) fn put(ways: &mut Connections, job: &PlannedWrite) -> Result<(), Failed> {
+pub(crate) fn put(connections: &mut Connections, job: &PlannedWrite) -> Result<(), Failed> {
     let wanted = &job.wanted;
     if let Some(bit) = job.cells.first().filter(|_| wanted.place.bit.is_some()) {
         let on = bit.iter().any(|byte| *byte != 0);
         if let Some((keep, set)) = wanted.bit_change(on) {
             let extent = wanted.place.item(0);
-            ways.ask(wanted, |reach, station| reach.change(station, extent, &keep, &set))?;
+            connections.ask(wanted, |reach, station| reach.change(station, extent, &keep, &set))?;
         }
         return Ok(());
     }
@@ -210,7 +211,7 @@ pub(crate) fn put(ways: &mut Connections, job: &PlannedWrite) -> Result<(), Fail
     for extent in parts {
         let from = (extent.first - wanted.place.first) as usize * wanted.each();
         let cells = all.get(from..from + extent.count as usize * wanted.each()).unwrap_or_default().to_vec();
-        ways.ask(wanted, |reach, station| reach.write(station, extent, cells))?;
+        connections.ask(wanted, |reach, station| reach.write(station, extent, cells))?;
     }
     Ok(())
 }

@@ -70,10 +70,10 @@ pub(crate) struct Field {
 
 impl Field {
     /// Opens it, or goes through who has it.
-    pub(crate) fn open(&self, ways: &Connections) -> Result<(Direct, Option<Link>), Failed> {
+    pub(crate) fn open(&self, connections: &Connections) -> Result<(Direct, Option<Link>), Failed> {
         match &self.held {
             Some((remote, port)) => Ok((Direct::through(remote.clone(), port), None)),
-            None => ways.opened(&self.link, self.line, &self.station),
+            None => connections.opened(&self.link, self.line, &self.station),
         }
     }
 }
@@ -157,7 +157,7 @@ impl Connections {
         let other =
             project.device(first).is_some() || project.images.iter().any(|image| image.name.value == *first);
         match project.port(first).filter(|_| !other) {
-            Some(port) => Self::of_port(args, path, checked, port).map(|ways| (ways, rest)),
+            Some(port) => Self::of_port(args, path, checked, port).map(|connections| (connections, rest)),
             None => Self::sort(global, args, targets),
         }
     }
@@ -170,7 +170,7 @@ impl Connections {
     ) -> Result<(Self, &'t [String]), Failure> {
         let socket: Option<SocketAddr> = targets.first().and_then(|first| first.parse().ok());
         let timeout = timeout(args)?;
-        let mut ways = Self { project: None, bare: None, open: vec![], timeout, rig: args.rig };
+        let mut connections = Self { project: None, bare: None, open: vec![], timeout, rig: args.rig };
         let bare = args.serial.is_some() || socket.is_some();
         if !bare {
             let path = crate::project::find(global)?;
@@ -184,8 +184,8 @@ impl Connections {
             }
             let remote = Remote::of(Whose::Run, &path);
             let running = remote.say("where", &[]).ok().map(|answer| (remote, answer.rows));
-            ways.project = Some(Project { checked, running, rig: Remote::of(Whose::Rig, &path) });
-            return Ok((ways, targets));
+            connections.project = Some(Project { checked, running, rig: Remote::of(Whose::Rig, &path) });
+            return Ok((connections, targets));
         }
         if args.rig {
             return Err(usage("`--rig` goes with the project's own devices and images"));
@@ -193,8 +193,8 @@ impl Connections {
         if let (Some(_), Some(socket)) = (&args.serial, socket) {
             return Err(usage(format!("both `--serial` and {socket}: name one way")));
         }
-        ways.bare = Some(bare_way(args, socket, timeout)?);
-        Ok((ways, if socket.is_some() { targets.get(1..).unwrap_or_default() } else { targets }))
+        connections.bare = Some(bare_way(args, socket, timeout)?);
+        Ok((connections, if socket.is_some() { targets.get(1..).unwrap_or_default() } else { targets }))
     }
 
     /// A port of the project, on which a station is asked that the project need not know.
@@ -208,8 +208,8 @@ impl Connections {
         let remote = Remote::of(Whose::Run, &path);
         let running = remote.say("where", &[]).ok().map(|answer| (remote, answer.rows));
         let project = Some(Project { checked, running, rig: Remote::of(Whose::Rig, &path) });
-        let mut ways = Self { project, bare: None, open: vec![], timeout, rig: args.rig };
-        let Field { held, link, line, station, .. } = ways.field(Some(port)).map_err(|failed| {
+        let mut connections = Self { project, bare: None, open: vec![], timeout, rig: args.rig };
+        let Field { held, link, line, station, .. } = connections.field(Some(port)).map_err(|failed| {
             usage(format!(
                 "{}: {}",
                 failed.diagnosis.seen,
@@ -219,8 +219,8 @@ impl Connections {
         let spoken = station.dialect.ok_or_else(|| usage(format!("`{name}` has no protocol")))?;
         let setup = bare::setup(spoken, args)?.with(Some(&station.setup));
         let station = Station::bare(&name, spoken, setup);
-        ways.bare = Some(Bare { held, link, station, line });
-        Ok(ways)
+        connections.bare = Some(Bare { held, link, station, line });
+        Ok(connections)
     }
 
     /// Whether a converter of the project runs here.

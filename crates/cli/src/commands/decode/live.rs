@@ -27,8 +27,8 @@ pub(super) fn read(
     global: &Global,
     args: &DecodeArgs,
 ) -> Result<Option<Given>, Failure> {
-    let (mut ways, texts) = Connections::of_station(global, &args.way, &args.words)?;
-    let wanted = ways.wanted(texts)?;
+    let (mut connections, texts) = Connections::of_station(global, &args.way, &args.words)?;
+    let wanted = connections.wanted(texts)?;
     let [one] = wanted.as_slice() else {
         return Err(Failure::Usage(
             "one place is decoded at a time: name one point or address, with more of them such as `DEVICE:400201 x100`".into(),
@@ -38,7 +38,7 @@ pub(super) fn read(
     if words > LIVE_MAX {
         return Err(Failure::Usage(format!("{words} words are too many for one look (at most {LIVE_MAX})")));
     }
-    match crate::commands::read::value(&mut ways, one) {
+    match crate::commands::read::value(&mut connections, one) {
         Ok((cells, _)) if one.form.ty != Type::Bool && cells.len().is_multiple_of(2) => {
             let word = |pair: &[u8]| pair.iter().fold(0u16, |sum, byte| sum << 8 | u16::from(*byte));
             let words: Vec<u16> = cells.chunks(2).map(word).collect();

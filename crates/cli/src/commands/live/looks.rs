@@ -30,19 +30,19 @@ struct ThreeReads {
 /// Looks at these rules at once: at the devices, at the images once whatever they show was polled after that, and at the
 /// devices again. So what a reader sees lies between the two looks, however fast a value moves one way.
 fn at_once(
-    ways: &mut Connections,
+    connections: &mut Connections,
     subjects: &[&Subject],
     wait: Duration,
     stop: &Stop,
 ) -> Vec<Result<ThreeReads, Failed>> {
     let before: Vec<Result<Vec<u8>, Failed>> =
-        subjects.iter().map(|subject| cells(ways, &subject.device)).collect();
-    until_polled(ways, subjects, wait, stop);
-    let young = ages(ways, subjects);
+        subjects.iter().map(|subject| cells(connections, &subject.device)).collect();
+    until_polled(connections, subjects, wait, stop);
+    let young = ages(connections, subjects);
     let seen: Vec<Result<Vec<u8>, Failed>> =
-        subjects.iter().map(|subject| cells(ways, &subject.image)).collect();
+        subjects.iter().map(|subject| cells(connections, &subject.image)).collect();
     // Either may be too much: the one where a poll came between, the other where this machine stood still.
-    let ages = young.into_iter().zip(ages(ways, subjects)).map(|(young, old)| match (young, old) {
+    let ages = young.into_iter().zip(ages(connections, subjects)).map(|(young, old)| match (young, old) {
         (Some(young), Some(old)) => Some(old.min(young)),
         (young, old) => old.or(young),
     });
@@ -50,26 +50,26 @@ fn at_once(
     let ends = before.into_iter().zip(seen).zip(ages).zip(subjects);
     ends.map(|(((before, seen), age), subject)| {
         let before = before?;
-        let after = cells(ways, &subject.device)?;
+        let after = cells(connections, &subject.device)?;
         Ok(ThreeReads { before, seen, after, age })
     })
     .collect()
 }
 
 /// How old each value is that the converter shows of these rules, in seconds.
-fn ages(ways: &Connections, subjects: &[&Subject]) -> Vec<Option<f64>> {
-    let status = ways.status();
-    let age = |subject: &&Subject| crate::commands::read::age(ways, status.as_ref(), &subject.image);
+fn ages(connections: &Connections, subjects: &[&Subject]) -> Vec<Option<f64>> {
+    let status = connections.status();
+    let age = |subject: &&Subject| crate::commands::read::age(connections, status.as_ref(), &subject.image);
     subjects.iter().map(age).collect()
 }
 
 /// Waits so long, and on for whatever the converter then still shows of before, while it counts as fresh.
-fn until_polled(ways: &Connections, subjects: &[&Subject], wait: Duration, stop: &Stop) {
+fn until_polled(connections: &Connections, subjects: &[&Subject], wait: Duration, stop: &Stop) {
     #[allow(clippy::disallowed_methods, reason = "a command that keeps time for a person")]
     let began = Instant::now();
     pause(wait, stop);
     while !stop.is_asked() && began.elapsed() < wait + Duration::from_micros(LONGEST_WAIT) {
-        let ages = ages(ways, subjects);
+        let ages = ages(connections, subjects);
         let since = began.elapsed().as_secs_f64();
         let is_of_before = |(subject, age): (&&Subject, Option<f64>)| {
             age.is_some_and(|age| age > since && age <= subject.max_age)
@@ -95,7 +95,7 @@ pub(super) type Numbered = (usize, u32, LiveValue);
 
 pub(super) fn look(
     console: &Console,
-    ways: &mut Connections,
+    connections: &mut Connections,
     subjects: &[Subject],
     looks: u32,
     every: u64,
@@ -104,7 +104,7 @@ pub(super) fn look(
 ) -> Vec<Numbered> {
     let mut values: Vec<Numbered> = vec![];
     for (at, subject) in subjects.iter().enumerate() {
-        values.extend((0..subject.pair.count).map(|item| (at, item, blank(ways, subject, item))));
+        values.extend((0..subject.pair.count).map(|item| (at, item, blank(connections, subject, item))));
     }
     let bar = ProgressBar::with_draw_target(
         Some(u64::from(looks)),
@@ -133,7 +133,7 @@ pub(super) fn look(
             let mut which: Vec<usize> = left.iter().map(|(at, _)| *at).collect();
             which.dedup();
             let these: Vec<&Subject> = which.iter().filter_map(|at| subjects.get(*at)).collect();
-            let found = at_once(ways, &these, wait, stop);
+            let found = at_once(connections, &these, wait, stop);
             for ((at, subject), look) in which.iter().zip(these).zip(found) {
                 let is_last = attempt == ATTEMPTS || silent.contains(at);
                 match look.is_ok() {
@@ -156,8 +156,8 @@ pub(super) fn look(
     values
 }
 
-fn blank(ways: &Connections, subject: &Subject, item: u32) -> LiveValue {
-    let map = ways.checked().and_then(|checked| checked.project.maps.get(subject.pair.map));
+fn blank(connections: &Connections, subject: &Subject, item: u32) -> LiveValue {
+    let map = connections.checked().and_then(|checked| checked.project.maps.get(subject.pair.map));
     let name = map.and_then(|map| map.name.as_ref()).map(|name| name.value.clone());
     let many = subject.pair.count > 1;
     let rule = name.unwrap_or_else(|| (subject.pair.map + 1).to_string());

@@ -121,8 +121,8 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
     let every =
         micros(&args.every).ok_or_else(|| Failure::Usage(format!("`{}` is not a time", args.every)))?;
     let way = ConnectionArgs { rig: args.rig, ..ConnectionArgs::default() };
-    let (mut ways, _) = Connections::sort(global, &way, &[])?;
-    if !ways.is_running() {
+    let (mut connections, _) = Connections::sort(global, &way, &[])?;
+    if !connections.is_running() {
         return Err(Failure::Outside(
             "no converter of this project is running here, so there is nothing to read the images from (start `woodrush run`, on the rig `woodrush run --rig`)".into(),
         ));
@@ -131,23 +131,26 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
         render::can_be_written(report)?;
     }
     let (subjects, left_out, site) = {
-        let checked = ways.checked().ok_or_else(|| Failure::Usage("there is no project".into()))?;
+        let checked = connections.checked().ok_or_else(|| Failure::Usage("there is no project".into()))?;
         let (subjects, left_out) = subjects(checked)?;
         (subjects, left_out, checked.project.name.value.clone())
     };
-    let writes =
-        args.write.iter().map(|text| planned(&ways, &subjects, text)).collect::<Result<Vec<_>, _>>()?;
+    let writes = args
+        .write
+        .iter()
+        .map(|text| planned(&connections, &subjects, text))
+        .collect::<Result<Vec<_>, _>>()?;
     if !writes.is_empty() && !args.yes {
         agreed(console, &subjects, &writes)?;
     }
     let stop = Stop::with_terminal()
         .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
-    let mut values = look(console, &mut ways, &subjects, args.samples.max(1), every, tolerance, &stop);
+    let mut values = look(console, &mut connections, &subjects, args.samples.max(1), every, tolerance, &stop);
     for write in &writes {
         if stop.is_asked() {
             break;
         }
-        let (words, good) = written(&mut ways, &subjects, write);
+        let (words, good) = written(&mut connections, &subjects, write);
         if let Some(value) = values.iter_mut().find(|value| value.0 == write.subject && value.1 == 0) {
             value.2.good &= good;
             value.2.written = Some(words);
@@ -215,8 +218,8 @@ fn subjects(checked: &Checked) -> Result<(Vec<Subject>, Vec<String>), Failure> {
     Ok((found, left_out))
 }
 
-fn cells(ways: &mut Connections, wanted: &Wanted) -> Result<Vec<u8>, Failed> {
-    crate::commands::read::value(ways, wanted).map(|(cells, _)| cells)
+fn cells(connections: &mut Connections, wanted: &Wanted) -> Result<Vec<u8>, Failed> {
+    crate::commands::read::value(connections, wanted).map(|(cells, _)| cells)
 }
 
 fn show(console: &mut Console, proof: &LiveProof) -> Result<(), Failure> {

@@ -24,13 +24,17 @@ pub(super) struct Planned {
     cells: Vec<u8>,
 }
 
-pub(super) fn planned(ways: &Connections, subjects: &[Subject], text: &str) -> Result<Planned, Failure> {
+pub(super) fn planned(
+    connections: &Connections,
+    subjects: &[Subject],
+    text: &str,
+) -> Result<Planned, Failure> {
     let (target, value) = text.rsplit_once('=').ok_or_else(|| {
         Failure::Usage(format!(
             "`--write {text}` has no value (write it as POINT=VALUE: only you know what is safe there)"
         ))
     })?;
-    let wanted = ways.wanted(&[target.trim().to_string()])?;
+    let wanted = connections.wanted(&[target.trim().to_string()])?;
     let [wanted] = wanted.as_slice() else {
         return Err(Failure::Usage(format!("`{target}` is a whole device (name one point)")));
     };
@@ -84,10 +88,14 @@ pub(super) fn agreed(console: &Console, subjects: &[Subject], writes: &[Planned]
 }
 
 /// Writes through the image, looks at the device, and puts the old value back; in words, and whether all went well.
-pub(super) fn written(ways: &mut Connections, subjects: &[Subject], planned: &Planned) -> (String, bool) {
+pub(super) fn written(
+    connections: &mut Connections,
+    subjects: &[Subject],
+    planned: &Planned,
+) -> (String, bool) {
     let Some(subject) = subjects.get(planned.subject) else { return ("it is not there".into(), false) };
     let (device, image) = (&subject.device, &subject.image);
-    let old = match (tried(|| cells(ways, device)), tried(|| cells(ways, image))) {
+    let old = match (tried(|| cells(connections, device)), tried(|| cells(connections, image))) {
         (Ok(device), Ok(image)) => (device, image),
         (Err(failed), _) | (_, Err(failed)) => {
             return (
@@ -99,16 +107,16 @@ pub(super) fn written(ways: &mut Connections, subjects: &[Subject], planned: &Pl
     if subject.pair.arrived(&old.0, &planned.cells) {
         return (format!("{} is there already: choose another value (M42)", planned.text), false);
     }
-    let taken = put(ways, image, &planned.cells);
+    let taken = put(connections, image, &planned.cells);
     // A write that was not confirmed may be in the device all the same.
-    let arrived = arrives(ways, subject, &planned.cells);
+    let arrived = arrives(connections, subject, &planned.cells);
     if let (Err(failed), false) = (&taken, arrived) {
         let seen = &failed.diagnosis.seen;
-        if cells(ways, device).is_ok_and(|now| subject.pair.arrived(&now, &old.1)) {
+        if cells(connections, device).is_ok_and(|now| subject.pair.arrived(&now, &old.1)) {
             return (format!("{} was not taken: {seen}", planned.text), false);
         }
     }
-    let back = put(ways, image, &old.1).is_ok() && arrives(ways, subject, &old.1);
+    let back = put(connections, image, &old.1).is_ok() && arrives(connections, subject, &old.1);
     let shown = |wanted: &Wanted, cells: &[u8]| {
         wanted
             .values(cells)
@@ -126,9 +134,9 @@ pub(super) fn written(ways: &mut Connections, subjects: &[Subject], planned: &Pl
     (words, arrived && back)
 }
 
-fn put(ways: &mut Connections, image: &Wanted, cells: &[u8]) -> Result<(), Failed> {
+fn put(connections: &mut Connections, image: &Wanted, cells: &[u8]) -> Result<(), Failed> {
     for extent in image.requests(Verb::Write).unwrap_or_default() {
-        tried(|| ways.ask(image, |reach, station| reach.write(station, extent, cells.to_vec())))?;
+        tried(|| connections.ask(image, |reach, station| reach.write(station, extent, cells.to_vec())))?;
     }
     Ok(())
 }
@@ -144,9 +152,9 @@ fn tried<T>(mut ask: impl FnMut() -> Result<T, Failed>) -> Result<T, Failed> {
     ask()
 }
 
-fn arrives(ways: &mut Connections, subject: &Subject, wanted: &[u8]) -> bool {
+fn arrives(connections: &mut Connections, subject: &Subject, wanted: &[u8]) -> bool {
     for _ in 0..ARRIVES.0 {
-        if cells(ways, &subject.device).is_ok_and(|device| subject.pair.arrived(&device, wanted)) {
+        if cells(connections, &subject.device).is_ok_and(|device| subject.pair.arrived(&device, wanted)) {
             return true;
         }
         crate::commands::rig::nap(ARRIVES.1);

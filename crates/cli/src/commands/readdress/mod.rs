@@ -166,15 +166,15 @@ fn one(
     stop: &Stop,
 ) -> Result<Verdict, Failure> {
     let way = ConnectionArgs { rig: args.rig, timeout: args.timeout.clone(), ..ConnectionArgs::default() };
-    let (ways, _) = Connections::sort(global, &way, &[])?;
-    let checked = ways.checked().ok_or_else(|| usage("there is no project"))?;
+    let (connections, _) = Connections::sort(global, &way, &[])?;
+    let checked = connections.checked().ok_or_else(|| usage("there is no project"))?;
     let device = checked.project.device(name).ok_or_else(|| usage(format!("there is no device `{name}`")))?;
     let station = checked.plan.devices.get(device).ok_or_else(|| usage("it has no port"))?;
-    let mut field = match ways.field(Some(station.port)) {
+    let mut field = match connections.field(Some(station.port)) {
         Ok(field) => field,
         Err(failed) => return Ok(failed_way(console, name, &failed)),
     };
-    let timeout = ways.timeout().unwrap_or(TIMEOUT);
+    let timeout = connections.timeout().unwrap_or(TIMEOUT);
     field.line = LineTime { timeout, hurry: true, ..field.line };
     let order = order(checked, device, name, &field, args)?;
     let wait = micros(&args.wait).ok_or_else(|| usage(format!("`{}` is not a time", args.wait)))?;
@@ -211,7 +211,7 @@ fn one(
             return Ok(Verdict::No);
         }
     }
-    let ended = match carry_out(console, &ways, &field, &order, &todo, stop) {
+    let ended = match carry_out(console, &connections, &field, &order, &todo, stop) {
         Ok(ended) => ended,
         Err(failed) => return Ok(failed_way(console, name, &failed)),
     };
@@ -335,7 +335,7 @@ fn work(
 
 fn carry_out(
     console: &mut Console,
-    ways: &Connections,
+    connections: &Connections,
     field: &Field,
     order: &MoveOrder<'_>,
     todo: &Move,
@@ -351,7 +351,7 @@ fn carry_out(
         }
         field
     };
-    let (reach, _) = at(order.from_line).open(ways)?;
+    let (reach, _) = at(order.from_line).open(connections)?;
     let next = at(order.to_line);
     let mut reopen = || Direct::open(&next.link, next.line, &next.station);
     let changes = order.to_line.is_some();

@@ -33,13 +33,13 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     if args.find_settings && way.serial.is_some() && way.line.is_none() {
         way.line = LINES.first().map(ToString::to_string);
     }
-    let (ways, names) = Connections::sort(global, &way, &targets)?;
-    let port = port(&ways, names.first())?;
-    let mut field = match ways.field(port) {
+    let (connections, names) = Connections::sort(global, &way, &targets)?;
+    let port = port(&connections, names.first())?;
+    let mut field = match connections.field(port) {
         Ok(field) => field,
         Err(failed) => return Ok(unreachable(console, &failed)),
     };
-    let timeout = ways.timeout().unwrap_or(TIMEOUT);
+    let timeout = connections.timeout().unwrap_or(TIMEOUT);
     field.line = LineTime { timeout, hurry: true, ..field.line };
     if let Some(dialect) = field.station.dialect {
         dialect.in_a_hurry(&mut field.station.setup, timeout);
@@ -51,12 +51,18 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
         .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     let numbers = numbers(args.units.as_deref(), &field)?;
     if args.find_settings {
-        match settings(console, &ways, &mut field, args.units.as_ref().map(|_| numbers.as_slice()), &stop)? {
+        match settings(
+            console,
+            &connections,
+            &mut field,
+            args.units.as_ref().map(|_| numbers.as_slice()),
+            &stop,
+        )? {
             ScanStep::Good => {}
             ScanStep::Ends(verdict) => return Ok(verdict),
         }
     }
-    units(console, &ways, &field, &numbers, args, &stop)
+    units(console, &connections, &field, &numbers, args, &stop)
 }
 
 /// Goes on, or is at its end.
@@ -72,8 +78,8 @@ fn unreachable(console: &mut Console, failed: &Failed) -> Verdict {
 }
 
 /// The port that is meant.
-fn port(ways: &Connections, name: Option<&String>) -> Result<Option<usize>, Failure> {
-    let Some(checked) = ways.checked() else {
+fn port(connections: &Connections, name: Option<&String>) -> Result<Option<usize>, Failure> {
+    let Some(checked) = connections.checked() else {
         return match name {
             Some(name) => Err(Failure::Usage(format!(
                 "`{name}` is one target too many: the connection is given already"
@@ -136,7 +142,7 @@ fn bar(console: &Console, length: usize) -> ProgressBar {
 /// Finds what the line is set to, and sets the field to it.
 fn settings(
     console: &mut Console,
-    ways: &Connections,
+    connections: &Connections,
     field: &mut Field,
     named: Option<&[u32]>,
     stop: &Stop,
@@ -168,7 +174,7 @@ fn settings(
             ..LineTime::bare(dialect, Some(settings), field.line.timeout)
         });
         let tried = Field { link: link.clone(), line: time, ..field.clone() };
-        let evidence = match tried.open(ways) {
+        let evidence = match tried.open(connections) {
             Ok((mut reach, _)) => {
                 try_line(&mut reach, &field.station, key, numbers, &mut || !stop.is_asked())
             }
@@ -230,14 +236,14 @@ struct Units {
 
 fn units(
     console: &mut Console,
-    ways: &Connections,
+    connections: &Connections,
     field: &Field,
     numbers: &[u32],
     args: &ScanArgs,
     stop: &Stop,
 ) -> Result<Verdict, Failure> {
     let mut kept = Kept::open(args.resume.as_deref(), field)?;
-    let (mut reach, link) = match field.open(ways) {
+    let (mut reach, link) = match field.open(connections) {
         Ok(open) => open,
         Err(failed) => return Ok(unreachable(console, &failed)),
     };

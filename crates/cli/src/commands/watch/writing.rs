@@ -25,10 +25,10 @@ impl Writer {
     }
 
     fn job(&self, at: &str, text: &str) -> Result<(Connections, PlannedWrite), Failure> {
-        let (ways, _) = Connections::sort(&self.global, &self.way, &[])?;
-        let job = job(&ways, &format!("{at}={text}"))?;
+        let (connections, _) = Connections::sort(&self.global, &self.way, &[])?;
+        let job = job(&connections, &format!("{at}={text}"))?;
         guarded(&job, false)?;
-        Ok((ways, job))
+        Ok((connections, job))
     }
 
     /// The question whether it shall be written; what is wrong with it is said instead.
@@ -47,7 +47,7 @@ impl Writer {
 
     /// Begins to write; how it ends is told by [`Writer::ended`].
     pub(super) fn begin(&mut self, at: &str, text: &str) -> WriteReport {
-        let (mut ways, job) = match self.job(at, text) {
+        let (mut connections, job) = match self.job(at, text) {
             Ok(found) => found,
             Err(failure) => return (Tone::Bad, words(failure)),
         };
@@ -55,7 +55,7 @@ impl Writer {
         let what = format!("{at} = {text}");
         let done = what.clone();
         let thread = std::thread::Builder::new().name("write".into()).spawn(move || {
-            let said = match put(&mut ways, &job) {
+            let said = match put(&mut connections, &job) {
                 Ok(()) => (Tone::Good, format!("{done} is written")),
                 Err(failed) => (Tone::Bad, format!("{done} is not written: {}", failed.diagnosis.seen)),
             };
