@@ -166,7 +166,7 @@ impl Session {
         &self.tally
     }
 
-    /// Counts up with each whole request that was not answered by [`Session::at_once`].
+    /// Counts up with each whole request that was not answered by [`Session::answer_reads`].
     #[must_use]
     pub fn taken(&self) -> u64 {
         self.taken

@@ -299,7 +299,7 @@ impl Shared {
     /// Reads cells of an image.
     ///
     /// # Errors
-    /// As [`Image::read`]; no such image is no path.
+    /// As [`Board::read`]; no such image is no path.
     pub fn read(
         &self,
         image: Option<usize>,
@@ -336,7 +336,7 @@ impl Shared {
     /// Takes a client's write apart.
     ///
     /// # Errors
-    /// As [`Image::route`]; no such image is no path, and whoever may not write gets what read-only cells answer.
+    /// As [`Board::route`]; no such image is no path, and whoever may not write gets what read-only cells answer.
     pub fn route(
         &self,
         image: Option<usize>,
