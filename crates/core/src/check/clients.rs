@@ -30,7 +30,7 @@ struct ClientRead<'c> {
 /// How often a rule's values are read by described clients.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Interval {
-    /// Spanned least once in so many microseconds.
+    /// At least once in so many microseconds.
     Every(u64),
     /// By one of which that is not said.
     Open,

@@ -172,7 +172,7 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     let mut seen: BTreeMap<u32, (Span, &Spanned<String>, bool)> = BTreeMap::new();
     let hosts = project.hosts();
     for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
-        // ClientWrite by a port that speaks something else: told there.
+        // Written by a port that speaks something else: told there.
         let spoken = project.device_dialect(index).is_some_and(|own| own.name() == protocol.value.name());
         let Some(station) = protocol.value.station(&device.setup) else {
             if device.station_written || !spoken {

@@ -14,11 +14,11 @@ const fn trade(names: &'static [&'static str], text: &'static str) -> Term {
 pub(super) static TERMS: &[Term] = &[
     own(
         &["port", "ports"],
-        "A place where wires meet the converter: a serial line, a listening TCP socket, an outgoing TCP connection or a virtual serial port. On one port the converter either asks (devices hang on it) or answers (images and forwards stand behind it), never both. A TCP port number, such as 502, is only a part of what a listening or connecting port is told.",
+        "A place where wires meet the converter: a serial line, a listening TCP socket, an outgoing TCP connection or a virtual serial port. On one port the converter either sends requests (to devices) or answers them (images, forwards), never both. A TCP port number, such as 502, is only a part of the setting of a TCP port.",
     ),
     own(
         &["device", "devices"],
-        "Something that the converter asks: there it is the client (on a serial line the trade says master). A device hangs on a port, has a unit or node there, and its points and limits come from a profile. One that no rule uses is not polled.",
+        "Something that the converter sends requests to: there the converter is the client (on a serial line the trade says master). A device is on a port, has a unit or node there, and gets its points and limits from a profile. A device that no rule uses is not polled.",
     ),
     own(
         &["image", "images"],
@@ -34,11 +34,11 @@ pub(super) static TERMS: &[Term] = &[
     ),
     own(
         &["map", "rule", "rules"],
-        "A rule that moves data between a device and an image, or between two devices; data flows from `from` to `to`, and with `access = \"read-write\"` a write comes back the same way. `woodrush map` shows what all rules come to, one row a value.",
+        "A rule that moves data between a device and an image, or between two devices; data flows from `from` to `to`, and with `access = \"read-write\"` a write comes back the same way. `woodrush map` shows the result of all rules, one row per value.",
     ),
     own(
         &["forward", "forwards"],
-        "A rule that passes whole requests from one port to another, reframed and not interpreted. It carries everything that the protocol can say, also what no map knows; but nobody converts, checks or remembers the values, and a lost device is an exception for the client.",
+        "A rule that passes whole requests from one port to another, reframed and not interpreted. It carries everything that the protocol can say, also what no rule knows; but the values are not converted, checked or kept, and a lost device is an exception for the client.",
     ),
     own(
         &["area", "areas"],
@@ -46,7 +46,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     own(
         &["ledger"],
-        "The file beside the project that remembers which address of an area each rule was given. Those who read the image depend on it: an address that was given out once is not given to another rule.",
+        "The file beside the project that remembers which address of an area each rule was given. Clients of the image depend on it: an address that was given out once is not given to another rule.",
     ),
     own(
         &["freshness", "age", "max-age"],
@@ -77,12 +77,12 @@ pub(super) static TERMS: &[Term] = &[
         "The papers for the people on the other side: the address table as a page, as CSV and as Markdown.",
     ),
     own(
-        &["group"],
-        "Rules of one group come from one poll and are read in one request, so that a value and its status are of the same moment. Where one request cannot take them all, `check` says so (M37).",
+        &["together", "group"],
+        "Rules with the same `together` come from one poll and are read in one request, so that a value and its status are of the same moment. Where one request cannot take them all, `check` says so (M37).",
     ),
     own(
         &["shift", "repeat", "stride"],
-        "For equal things in a row. `repeat = \"1-47\"` makes as many devices or rules, with expressions of `n` where they differ; `repeat = 6` with `stride = 2` makes six points two addresses apart; `shift` is added to every address of a profile, for several instances in one device.",
+        "For equal things in a series. `repeat = \"1-47\"` makes as many devices or rules, with expressions of `n` where they differ; `repeat = 6` with `stride = 2` makes six points two addresses apart; `shift` is added to every address of a profile, for several instances in one device.",
     ),
     trade(
         &["parity"],
@@ -90,7 +90,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["baud", "speed"],
-        "The speed of a serial line in bits a second. A character takes 10 or 11 bits: start, 8 data, perhaps parity, stop. Spanned 9600 baud a character takes about 1 ms, at 19200 half of that. Every device on the line has the same; one that differs hears noise, and its answers are noise to the others.",
+        "The speed of a serial line in bits a second. A character takes 10 or 11 bits: start, 8 data, perhaps parity, stop. At 9600 baud a character takes about 1 ms, at 19200 half of that. Every device on the line has the same; one that differs hears noise, and its answers are noise to the others.",
     ),
     trade(
         &["line", "8e1", "8n1", "8n2", "8o1", "7e1", "line settings"],
@@ -98,15 +98,15 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["RS-232", "rs232"],
-        "A serial wire between two: one talks, one listens, each way. A second device cannot hang on it. Distances are short (15 m).",
+        "A serial wire between two: one talks, one listens, each way. A second device cannot share it. Distances are short (15 m).",
     ),
     trade(
         &["RS-485", "rs485", "rs485-4w"],
-        "A serial bus: up to 32 standard loads on one pair of wires, up to 1200 m, terminated at both ends. One device talks at a time: one client asks, and the others answer when they are asked. Swapped wires (A and B, which makers name differently) give no answers or noise on all devices at once. `rs485-4w` has a pair for each direction.",
+        "A serial bus: up to 32 standard loads on one pair of wires, up to 1200 m, terminated at both ends. One device talks at a time: the client sends requests, and the others answer when they are addressed. Swapped wires (A and B, which makers name differently) give no answers or noise on all devices at once. `rs485-4w` has a pair for each direction.",
     ),
     trade(
         &["RS-422", "rs422"],
-        "A balanced serial line like RS-485 with a pair of wires for each direction: one who asks, and up to ten who listen.",
+        "A balanced serial line like RS-485 with a pair of wires for each direction: one client, and up to ten devices.",
     ),
     trade(
         &["timeout"],
@@ -118,7 +118,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["client", "server", "master", "slave", "clients"],
-        "The client asks, the server answers. On serial lines the trade says master and slave for the same. The names change with the point of view: towards its devices the converter is the client (master), towards those who read its images it is the server (slave). \"The PLC is the slave\" therefore says nothing before somebody says on which line. In the project file `[devices]` are those whom we ask, `[images]` is how we answer, `[clients]` are those who ask us.",
+        "The client asks, the server answers. On serial lines the trade says master and slave for the same. The names change with the point of view: towards its devices the converter is the client (master), towards the readers of its images it is the server (slave). \"The PLC is the slave\" therefore says nothing unless the line is named. In the project file `[devices]` are our servers, `[images]` is how we serve, `[clients]` are our clients.",
     ),
     trade(
         &["input", "output", "direction"],
@@ -134,7 +134,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["word order", "byte order", "endianness", "order", "word swap", "byte swap"],
-        "In which order the bytes of a value lie, written as one letter a byte, A the most significant: a 32-bit value is ABCD, CDAB (words exchanged), BADC (bytes exchanged in each word) or DCBA (both). Registers themselves are sent high byte first; but which register of a 32-bit value comes first was never fixed, so manuals, devices and clients differ. A wrong order gives plausible garbage. Look at a value that you know: `woodrush decode WORDS --expect 17.46` tells its order.",
+        "In which order the bytes of a value lie, written as one letter a byte, A the most significant: a 32-bit value is ABCD, CDAB (words exchanged), BADC (bytes exchanged in each word) or DCBA (both). Registers themselves are sent high byte first; but which register of a 32-bit value comes first was never fixed, so manuals, devices and clients differ. A wrong order gives plausible garbage. With a value that you know, `woodrush decode WORDS --expect 17.46` finds its order.",
     ),
     trade(
         &["scale", "plus", "engineering unit", "raw"],
@@ -146,7 +146,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["poll", "polling", "cycle"],
-        "To poll is to ask again and again. The cycle of a line is the time in which everything on it has been asked once; intervals shorter than that cannot be kept (M55). `woodrush budget` predicts it, with what a dead device adds.",
+        "To poll is to read again and again. The cycle of a line is the time in which everything on it has been read once; intervals shorter than that cannot be kept (M55). `woodrush budget` predicts it, with what a dead device adds.",
     ),
     trade(
         &["BCD", "bcd16", "bcd32"],
@@ -158,11 +158,11 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["gateway", "converter", "protocol converter"],
-        "A box between two networks. One kind passes whole requests on and changes only their framing (`[[forward]]`); the other asks its own questions and shows the values in tables of its own (`[[map]]`). The first shows each device as it is; the second is quick for many readers, converts forms, and can tell that a value is old.",
+        "A box between two networks. One kind forwards whole requests and changes only their framing (`[[forward]]`); the other sends its own requests and shows the values in tables of its own (`[[map]]`). The first shows each device as it is; the second is quick for many readers, converts forms, and knows when a value is stale.",
     ),
     trade(
         &["tag"],
-        "A name for a value inside a controller. Most field protocols carry numbers, not names: what has to be asked for must lie at a numbered place (M45).",
+        "A name for a value inside a controller. Most field protocols carry numbers, not names: what is to be read must lie at a numbered place (M45).",
     ),
     trade(
         &["pty", "virtual serial port"],
@@ -174,6 +174,6 @@ pub(super) static TERMS: &[Term] = &[
     ),
     trade(
         &["NaN", "not a number", "infinity"],
-        "Bit patterns of f32 and f64 that are not numbers; many devices send NaN for \"no value\" (7FC0 0000). It fits no whole number: a rule onto an integer counts it as lost instead of making a number of it.",
+        "Bit patterns of f32 and f64 that are not numbers; many devices send NaN for \"no value\" (7FC0 0000). It fits no whole number: a rule onto an integer counts it as lost.",
     ),
 ];

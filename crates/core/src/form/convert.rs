@@ -15,9 +15,9 @@ pub enum Overflow {
 /// One value's way from the form at its source to the form at its target.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Conversion {
-    /// Spanned the source.
+    /// At the source.
     pub from: Form,
-    /// Spanned the target.
+    /// At the target.
     pub to: Form,
     /// What becomes of a value that does not fit.
     pub overflow: Overflow,

@@ -136,7 +136,7 @@ impl Station {
 /// Where a rule's values come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Source {
-    /// DeviceState from a device.
+    /// Polled from a device.
     Poll {
         /// Index of the device.
         device: usize,

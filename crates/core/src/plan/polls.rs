@@ -7,7 +7,7 @@ use crate::protocol::{Extent, SpaceId, Verb};
 impl Plan {
     /// Finds the least-bus-time requests for each device, space and interval, and where their answers go.
     pub(super) fn request_everything(&mut self, project: &Project) {
-        // DeviceState rules by what one set of requests serves.
+        // Polled rules by what one set of requests serves.
         let mut polled: Vec<(usize, SpaceId, u64, u32, usize)> = vec![];
         for (at, rule) in self.rules.iter().enumerate() {
             if let Source::Poll { device, place, .. } = rule.source {

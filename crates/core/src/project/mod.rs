@@ -111,7 +111,7 @@ pub struct Port {
     pub setup: Setup,
     /// Where each of them stands.
     pub settings: Vec<(&'static str, Span)>,
-    /// Spanned least this between two messages, in microseconds; `None` for the protocol's own.
+    /// At least this between two messages, in microseconds; `None` for the protocol's own.
     pub frame_gap: Option<Spanned<u64>>,
     /// Wait for an answer, in microseconds.
     pub timeout: Spanned<u64>,
@@ -289,7 +289,7 @@ pub enum OnLoss {
 /// When a device is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Sending {
-    /// Spanned each write of a client, also when the value is the same.
+    /// At each write of a client, also when the value is the same.
     pub on_write: bool,
     /// When the value differs from what was sent last.
     pub on_change: bool,

@@ -14,7 +14,7 @@ use woodrush_core::{Blame, Kind, Refusal};
 /// Most requests of one client that wait for one port: a few seconds of a fast line. Beyond, the client is told that the
 /// port is busy.
 const WAITING_EACH: usize = 256;
-/// Most requests of all clients that wait for one port, some MB of memory. Beyond, only an client of which nothing waits
+/// Most requests of all clients that wait for one port, some MB of memory. Beyond, only a client of which nothing waits
 /// yet gets a place, so that those who flood keep nobody out; there are no more clients than connections.
 const WAITING_ALL: usize = 64 * WAITING_EACH;
 

@@ -21,32 +21,32 @@ pub struct Passed {
     pub bytes: Vec<u8>,
     /// Which request and answer belong together, counted from 1 within the conversation.
     pub exchange: Option<u64>,
-    /// Meaning it is.
+    /// What it is.
     pub what: Meaning,
 }
 
-/// Meaning a message is.
+/// What a message is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Meaning {
     /// A request.
     Request {
-        /// Meaning is asked.
+        /// What is asked.
         asked: Arc<Asked>,
         /// The same was asked before and not answered.
         again: bool,
     },
     /// The answer to a request.
     Answer {
-        /// Meaning was asked.
+        /// What was asked.
         asked: Arc<Asked>,
-        /// Meaning is told.
+        /// What is told.
         told: AnswerMeaning,
         /// From the last byte of the request to the first of the answer, in microseconds.
         took: u64,
     },
     /// Nobody answered a request.
     Silence {
-        /// Meaning was asked.
+        /// What was asked.
         asked: Arc<Asked>,
         /// For how long nothing came, in microseconds.
         waited: u64,

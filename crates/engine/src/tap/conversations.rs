@@ -12,7 +12,7 @@ use woodrush_core::protocol::Setup;
 /// How long a client of ours is given for an answer of ours, in microseconds: it would have given up before.
 const CLIENT_PATIENCE: u64 = 10_000_000;
 
-/// Meaning is spoken at a port.
+/// What is spoken at a port.
 #[derive(Debug, Clone)]
 pub struct Spoken {
     /// The protocol's name.
@@ -72,7 +72,7 @@ impl Conversations {
         self.spoken.insert(port.into(), spoken);
     }
 
-    /// Meaning is spoken at a port.
+    /// What is spoken at a port.
     #[must_use]
     pub fn spoken(&self, port: &str) -> Option<&Spoken> {
         self.spoken.get(port)
@@ -102,7 +102,7 @@ impl Conversations {
         Some(Conversation::new((speaker(spoken.protocol)?.observer)(&setup), spoken.patience))
     }
 
-    /// Meaning only time ends: requests that nobody answered, and bytes that were no message.
+    /// What only time ends: requests that nobody answered, and bytes that were no message.
     pub fn look(&mut self, now: Moment) -> Vec<(Where, Passed)> {
         let mut found = vec![];
         for (place, conversation) in &mut self.conversations {

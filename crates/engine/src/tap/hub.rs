@@ -7,7 +7,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::Duration;
 
 /// Pieces that one who looks on gets in one window of time: 2,000 a second, what six serial lines at 115200 carry without a
-/// pause. Meaning a flood on a socket has beyond that is counted and left out, so that looking on costs those who ask next to
+/// pause. What a flood on a socket has beyond that is counted and left out, so that looking on costs those who ask next to
 /// nothing.
 const WINDOW_PIECES: usize = 200;
 /// The length of such a window, in microseconds.
@@ -65,7 +65,7 @@ struct Inner {
     missed: u64,
 }
 
-/// Meaning somebody who looks on gets at once.
+/// What somebody who looks on gets at once.
 #[derive(Debug, Default)]
 pub struct Taken {
     /// In the order in which they passed.
@@ -164,7 +164,7 @@ impl Watcher {
         0
     }
 
-    /// Meaning has passed since the last look; waits for something no longer than this. `None` once the converter has
+    /// What has passed since the last look; waits for something no longer than this. `None` once the converter has
     /// ended.
     #[must_use]
     pub fn fetch(&self, patience: Duration) -> Option<Taken> {

@@ -21,7 +21,7 @@ pub struct LineListener {
     port: Arc<str>,
     line: Line,
     clock: Clock,
-    /// Meaning its moments are in people's time.
+    /// What its moments are in people's time.
     pub dated: Dated,
 }
 
@@ -36,7 +36,7 @@ impl LineListener {
         Ok(Self { tty, port: port.into(), line, clock, dated: Dated::now(&clock) })
     }
 
-    /// Meaning has passed since the last look, and the moment; nothing where nothing came within that time.
+    /// What has passed since the last look, and the moment; nothing where nothing came within that time.
     ///
     /// # Errors
     /// The line has gone.

@@ -135,7 +135,7 @@ fn stream(watcher: &Watcher, clock: &Clock, out: &mut dyn Write) {
 /// Looks on at a converter that runs in another terminal.
 pub struct Follow {
     lines: Lines,
-    /// Meaning its moments are in people's time.
+    /// What its moments are in people's time.
     pub dated: Dated,
 }
 
@@ -154,7 +154,7 @@ impl Follow {
         Ok(Self { lines, dated })
     }
 
-    /// Meaning has passed since the last look, and the converter's moment; nothing where nothing came within that time.
+    /// What has passed since the last look, and the converter's moment; nothing where nothing came within that time.
     ///
     /// # Errors
     /// The converter has ended.

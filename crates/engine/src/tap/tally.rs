@@ -1,4 +1,4 @@
-//! Meaning passed, counted: by station and by kind, and how long answers took.
+//! What passed, counted: by station and by kind, and how long answers took.
 
 use super::{Meaning, Passed};
 use crate::speak::AnswerMeaning;
@@ -52,7 +52,7 @@ impl Times {
     }
 }
 
-/// Meaning passed, of one station or of a whole port.
+/// What passed, of one station or of a whole port.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct Counted {
     /// Requests, those that were sent again with them.

@@ -1,4 +1,4 @@
-//! A small site to test on, and an client that speaks bytes.
+//! A small site to test on, and a client that speaks bytes.
 
 use std::sync::Arc;
 use woodrush_core::check::{Checked, check};

@@ -138,7 +138,7 @@ fn widened(form: Form, address: &Address) -> Form {
     Form { ty, ..form }
 }
 
-/// The form that an address brings where no client wrote one there. What the other end says of scale holds here too; where
+/// The form that an address brings where none was written there. What the other end says of scale holds here too; where
 /// the address only says how wide, a type as wide that the other end has.
 fn brought(own: &Address, other_written: Option<Form>, other: &Address) -> Option<Form> {
     let as_wide = |ty: Type, wide: Type| ty.bytes() == wide.bytes() && ty.bytes().is_some();
