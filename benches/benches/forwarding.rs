@@ -14,6 +14,7 @@ use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 use woodrush_benches::{Limits, checked, median};
 use woodrush_core::plan::Plan;
+use woodrush_core::project::{FaultValue, MUTE};
 use woodrush_engine::bench::Bench;
 use woodrush_engine::converter::{Bindings, Running, start};
 use woodrush_engine::rig::{Change, Rig};
@@ -227,7 +228,7 @@ fn dead_devices(limits: &mut Limits) {
         let mut bench = Bench::new(&project, Arc::clone(&plan)).unwrap();
         if dead {
             for at in [9, 19, 29] {
-                bench.bus(0).unwrap().change(Change::Mute(at, true));
+                bench.bus(0).unwrap().change(Change::begin(&MUTE, at, FaultValue::On));
             }
         }
         // Long enough for the dead ones to be known, and for their waits to have grown.

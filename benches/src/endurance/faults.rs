@@ -3,6 +3,9 @@
 use super::site::{ASKED, DEVICES};
 use super::{Dice, SECOND};
 use woodrush_core::check::Checked;
+use woodrush_core::project::{
+    AS_UNIT, CUT, DROP_ACK, FaultValue, LATE, MUTE, NOISE, REFUSE, SHORT, SLOW, TWICE,
+};
 use woodrush_engine::Moment;
 use woodrush_engine::bench::Bench;
 use woodrush_engine::rig::Change;
@@ -37,20 +40,25 @@ impl Faults {
         let (port, place) = self.places[device];
         let mut restarts = false;
         let (begin, end) = match dice.roll(11) {
-            0 => (Change::Cut(true), Change::Cut(false)),
-            1 if self.noisy[port] => (Change::Noise(0.002), Change::Noise(0.0)),
-            2 => (Change::Slow(place, 30_000 + dice.roll(300_000)), Change::Slow(place, 0)),
-            3 => (Change::Late(place, true), Change::Late(place, false)),
-            4 => (Change::Twice(place, true), Change::Twice(place, false)),
-            5 => (Change::Short(place, true), Change::Short(place, false)),
-            6 => (Change::AsUnit(place, Some(9)), Change::AsUnit(place, None)),
-            7 => (Change::Refuse(place, Some(4)), Change::Refuse(place, None)),
-            8 => (Change::DropAck(place, true), Change::DropAck(place, false)),
+            0 => (Change::begin(&CUT, 0, FaultValue::On), Change::end(&CUT, 0)),
+            1 if self.noisy[port] => {
+                (Change::begin(&NOISE, 0, FaultValue::Share(0.002)), Change::end(&NOISE, 0))
+            }
+            2 => (
+                Change::begin(&SLOW, place, FaultValue::Micros(30_000 + dice.roll(300_000))),
+                Change::end(&SLOW, place),
+            ),
+            3 => (Change::begin(&LATE, place, FaultValue::On), Change::end(&LATE, place)),
+            4 => (Change::begin(&TWICE, place, FaultValue::On), Change::end(&TWICE, place)),
+            5 => (Change::begin(&SHORT, place, FaultValue::On), Change::end(&SHORT, place)),
+            6 => (Change::begin(&AS_UNIT, place, FaultValue::Number(9)), Change::end(&AS_UNIT, place)),
+            7 => (Change::begin(&REFUSE, place, FaultValue::Number(4)), Change::end(&REFUSE, place)),
+            8 => (Change::begin(&DROP_ACK, place, FaultValue::On), Change::end(&DROP_ACK, place)),
             9 => {
                 restarts = true;
-                (Change::Mute(place, true), Change::Mute(place, false))
+                (Change::begin(&MUTE, place, FaultValue::On), Change::end(&MUTE, place))
             }
-            _ => (Change::Mute(place, true), Change::Mute(place, false)),
+            _ => (Change::begin(&MUTE, place, FaultValue::On), Change::end(&MUTE, place)),
         };
         // The end of one must not end another one of its kind early.
         if self.mends.iter().any(|(_, at, other)| *at == port && *other == end) {
@@ -60,7 +68,7 @@ impl Faults {
         let least = if restarts { 15 * SECOND } else { SECOND };
         let until = bench.now() + least + dice.roll(20 * SECOND);
         self.mends.push((until, port, end));
-        bench.bus(port).into_iter().for_each(|bus| bus.change(begin.clone()));
+        bench.bus(port).into_iter().for_each(|bus| bus.change(begin));
         restarts.then_some(device)
     }
 
@@ -71,7 +79,7 @@ impl Faults {
             std::mem::take(&mut self.mends).into_iter().partition(|(at, ..)| *at <= now);
         self.mends = later;
         for (_, port, change) in due {
-            bench.bus(port).into_iter().for_each(|bus| bus.change(change.clone()));
+            bench.bus(port).into_iter().for_each(|bus| bus.change(change));
         }
         !self.mends.is_empty()
     }

@@ -15,6 +15,13 @@ pub fn bit_of(cell: &[u8], bit: u8) -> bool {
     byte.is_some_and(|byte| byte >> (bit % 8) & 1 == 1)
 }
 
+/// Cells of a value: of one bit of wider cells, that bit.
+#[must_use]
+pub(crate) fn cells_of(bit: Option<u8>, cells: &[u8]) -> Vec<u8> {
+    let Some(bit) = bit else { return cells.to_vec() };
+    vec![u8::from(bit_of(cells, bit))]
+}
+
 /// Sets or clears bit `bit` of a cell, 0 the least significant; nothing beyond its width.
 pub fn set_bit(cell: &mut [u8], bit: u8, on: bool) {
     if let Some(byte) = byte_of(cell.len(), bit).and_then(|at| cell.get_mut(at)) {

@@ -4,7 +4,7 @@
 use crate::check::check;
 use crate::form::Form;
 use crate::plan::demands;
-use crate::project::{Signal, Trouble, micros, read};
+use crate::project::{Fault, Signal, micros, read};
 use crate::protocol::DIALECTS;
 use crate::trace::trace;
 use crate::{Span, Spanned};
@@ -95,7 +95,7 @@ pub fn typed(text: &[u8]) {
     }
     let _ = (Signal::parse(&text), micros(&text));
     let (kind, rest) = text.split_once(' ').unwrap_or((&text, ""));
-    let _ = Trouble::parse(kind, rest);
+    let _ = Fault::parse(kind, rest);
     let checked = check(read("around.toml", AROUND.to_string(), &mut |_| Err(String::new())));
     let _ = checked.project.endpoint(&Spanned { value: text.to_string(), span: Span::default() });
 }

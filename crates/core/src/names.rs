@@ -1,7 +1,7 @@
 //! What addresses are called in the project, for whoever sees them pass by: points, rules, and the devices behind an
 //! image's cells.
 
-use crate::cells::bit_of;
+use crate::cells::cells_of;
 use crate::checked::Checked;
 use crate::form::{Conversion, Form, Type};
 use crate::plan::{PlannedRule, Source, Station};
@@ -38,13 +38,6 @@ impl Name {
 #[must_use]
 pub fn value_of(form: &Form, bit: Option<u8>, cells: &[u8]) -> Option<String> {
     Conversion::shown(form, &cells_of(bit, cells))
-}
-
-/// Cells of a value: of one bit of wider cells, that bit.
-#[must_use]
-pub(crate) fn cells_of(bit: Option<u8>, cells: &[u8]) -> Vec<u8> {
-    let Some(bit) = bit else { return cells.to_vec() };
-    vec![u8::from(bit_of(cells, bit))]
 }
 
 /// Every value of the project that has a name, by station and table.

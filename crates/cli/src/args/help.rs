@@ -179,6 +179,18 @@ mod tests {
         }
     }
 
+    #[test]
+    fn the_rig_has_a_command_for_each_fault() {
+        let all = command();
+        let rig = all.find_subcommand("rig").unwrap();
+        for kind in woodrush_core::project::FAULTS {
+            let known = rig.find_subcommand(kind.word()).unwrap_or_else(|| panic!("{kind:?}"));
+            let places: Vec<&str> = known.get_positionals().map(|place| place.get_id().as_str()).collect();
+            assert_eq!(places[0], if kind.is_of_line() { "port" } else { "device" }, "{kind:?}");
+            assert_eq!(places.len(), kind.usage().split(' ').count() - 1, "{kind:?}");
+        }
+    }
+
     /// The words of a line, as a shell would have them; quotes keep words together.
     fn words(line: &str) -> Vec<String> {
         let parts = line.split('"').enumerate();

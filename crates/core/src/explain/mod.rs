@@ -7,7 +7,7 @@ mod terms;
 pub use crate::term::Term;
 
 use crate::finding::RULES;
-use crate::project::KEYS;
+use crate::project::all_keys;
 use crate::protocol::{DIALECTS, Dialect};
 use std::borrow::Cow;
 use std::collections::BTreeSet;
@@ -77,7 +77,7 @@ pub fn subjects() -> Vec<(&'static str, Vec<String>)> {
             None => found.push((term.kind, vec![name])),
         }
     }
-    let keys: BTreeSet<&str> = KEYS.iter().map(|key| key.name).filter(|name| *name != "*").collect();
+    let keys: BTreeSet<&str> = all_keys().map(|key| key.name).filter(|name| *name != "*").collect();
     found.push(("key of the project file", keys.into_iter().map(str::to_string).collect()));
     found
 }
@@ -107,7 +107,7 @@ fn normal(asked: &str) -> String {
 
 /// Keys of the files by that name: one paragraph for all tables that have it.
 fn key(word: &str) -> Option<Paragraph> {
-    let own = KEYS.iter().filter(|key| key.name == word);
+    let own = all_keys().filter(|key| key.name == word);
     let theirs = families().flat_map(|dialect| dialect.keys()).filter(|key| key.name == word);
     let lines: Vec<String> =
         own.chain(theirs).map(|key| format!("[{}] {}: {}", key.table, key.name, key.doc)).collect();

@@ -1,5 +1,6 @@
 //! The one table of keys: it drives the reader, the suggestions and the help.
 
+use super::faults::FAULTS;
 use crate::protocol::{Content, DIALECTS, Key, KeyKind};
 
 const NOTE: Key = Key { table: "*", name: "note", kind: KeyKind::Text, doc: "a remark for people" };
@@ -241,22 +242,6 @@ pub static KEYS: &[Key] = &[
     key("rig", "faults", KeyKind::Own(Content::List("faults")), "what goes wrong when"),
     key("faults", "at", KeyKind::Duration, "when it begins"),
     key("faults", "for", KeyKind::Duration, "how long it lasts; absent means until `rig mend`"),
-    key("faults", "cut", KeyKind::Text, "a port whose bytes stop both ways"),
-    key("faults", "unplug", KeyKind::Text, "a port whose adapter or connection goes away"),
-    key("faults", "mute", KeyKind::Text, "a device that does not answer"),
-    key("faults", "slow", KeyKind::Text, "a device and how much later it answers"),
-    key("faults", "noise", KeyKind::Text, "a port and the share of its bytes that are damaged"),
-    key("faults", "refuse", KeyKind::Text, "a device and the exception it answers with"),
-    key("faults", "late", KeyKind::Text, "a device whose answers come after the timeout"),
-    key("faults", "twice", KeyKind::Text, "a device that says every answer twice"),
-    key("faults", "short", KeyKind::Text, "a device whose answers end too early"),
-    key(
-        "faults",
-        "drop-ack",
-        KeyKind::Text,
-        "a device whose acknowledgements get lost, the first of each message",
-    ),
-    key("faults", "as-unit", KeyKind::Text, "a device and the unit that it answers as"),
     key("profile-file", "profile", KeyKind::Own(Content::Table("profile")), "what kind of device"),
     key("profile-file", "points", KeyKind::Own(Content::Tables("points")), "its values"),
     key("profile", "name", KeyKind::Text, "what it is, in words"),
@@ -299,9 +284,14 @@ pub static KEYS: &[Key] = &[
     key("points", "access", ACCESS, "whether it may be written; default `read-only`"),
 ];
 
+/// Every key that belongs to no dialect, those of the rig's faults included.
+pub fn all_keys() -> impl Iterator<Item = &'static Key> {
+    KEYS.iter().chain(FAULTS.iter().map(|kind| &kind.key))
+}
+
 /// The keys of a table, those of all dialects and `note` included.
 pub fn keys_of(table: &str) -> impl Iterator<Item = &'static Key> {
-    let own = KEYS.iter().filter(move |key| key.table == table);
+    let own = all_keys().filter(move |key| key.table == table);
     let dialects = DIALECTS.iter().flat_map(|dialect| dialect.keys()).filter(move |key| key.table == table);
     own.chain(dialects).chain([&NOTE])
 }

@@ -3,6 +3,7 @@
 mod asked;
 pub(crate) mod caps;
 mod endpoint;
+mod faults;
 mod fields;
 mod forward;
 mod health;
@@ -21,12 +22,16 @@ pub use crate::line::{Line, LineFault, Parity};
 pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Owner, Target};
+pub use faults::{
+    AS_UNIT, CUT, Changes, DROP_ACK, DeviceFaults, FAULTS, Fault, FaultKind, FaultValue, LATE, LineFaults,
+    MUTE, NOISE, REFUSE, RigFault, SHORT, SLOW, TWICE, Takes, UNPLUG,
+};
 pub use forward::Forward;
-pub use keys::{KEYS, keys_of};
+pub use keys::{KEYS, all_keys, keys_of};
 pub use profile::{Point, Profile, Role};
 pub use read::{Read, read};
 pub use scalars::{HostPort, Network, Retry, duration as micros, show_micros};
-pub use signal::{Noun, RigFault, Shape, Signal, Trouble};
+pub use signal::{Shape, Signal};
 
 pub use health::{BoxHealth, Health, HealthItem, PortHealth};
 

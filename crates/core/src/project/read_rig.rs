@@ -1,7 +1,8 @@
 //! `[rig]`: signals of simulated devices, and faults at their times.
 
+use super::faults::{FAULTS, Fault, RigFault};
 use super::fields::{Fields, Reader};
-use super::signal::{RigFault, Signal, Trouble};
+use super::signal::Signal;
 use super::{Project, Rig};
 use crate::finding::Finding;
 use crate::nearest::nearest;
@@ -28,24 +29,23 @@ pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_
         }
     }
     for fault in fields.listed(r, "faults", "faults", "this fault") {
-        let known = Trouble::KINDS.iter().filter_map(|(kind, ..)| Some((*kind, fault.text(r, kind)?)));
-        let mut troubles: Vec<(&str, Spanned<String>)> = known.collect();
-        let (Some((kind, text)), true) = (troubles.pop(), troubles.is_empty()) else {
-            let kinds: Vec<&str> = Trouble::KINDS.iter().map(|(kind, ..)| *kind).collect();
-            let what = format!("a fault is exactly one of {}", kinds.join(", "));
+        let known = FAULTS.iter().filter_map(|kind| Some((*kind, fault.text(r, kind.word())?)));
+        let mut found: Vec<_> = known.collect();
+        let (Some((kind, text)), true) = (found.pop(), found.is_empty()) else {
+            let words: Vec<&str> = FAULTS.iter().map(|kind| kind.word()).collect();
+            let what = format!("a fault is exactly one of {}", words.join(", "));
             r.find(Finding::new("F04", fault.span, what));
             continue;
         };
-        let (noun, names): (&str, Vec<&str>) = match kind {
-            "cut" | "noise" | "unplug" => {
-                ("port", project.ports.iter().map(|port| port.name.value.as_str()).collect())
-            }
-            _ => ("device", project.devices.iter().map(|device| device.name.value.as_str()).collect()),
+        let (noun, names): (&str, Vec<&str>) = if kind.is_of_line() {
+            ("port", project.ports.iter().map(|port| port.name.value.as_str()).collect())
+        } else {
+            ("device", project.devices.iter().map(|device| device.name.value.as_str()).collect())
         };
-        match Trouble::parse(kind, &text.value) {
+        match Fault::parse(kind.word(), &text.value) {
             Err(why) => r.find(Finding::new("F03", text.span, why)),
-            Ok(what) if !names.contains(&what.place().1) => {
-                let name = what.place().1;
+            Ok(what) if !names.contains(&what.place.as_str()) => {
+                let name = &what.place;
                 let finding = Finding::new("F05", text.span, format!("there is no {noun} `{name}`"));
                 r.find(match nearest(name, names) {
                     Some(near) => finding.fix(format!("write `{near}`")),

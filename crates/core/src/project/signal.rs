@@ -1,9 +1,7 @@
-//! What simulated devices do, as written: signals and faults of `[rig]`.
+//! What simulated devices do, as written: signals of `[rig]`.
 
-use super::Project;
 use super::scalars::duration;
 use crate::form::Decimal;
-use crate::source::Spanned;
 
 /// A value over time.
 #[derive(Debug, Clone, PartialEq)]
@@ -113,153 +111,12 @@ fn span(text: &str) -> Option<(f64, f64)> {
     (low <= high).then_some((low, high))
 }
 
-/// One entry of `[[rig.faults]]`, or of `rig cut …` on a running rig.
-#[derive(Debug, Clone, PartialEq)]
-pub struct RigFault {
-    /// When, in microseconds after the start.
-    pub at: u64,
-    /// For how long, in microseconds; `None` until mended.
-    pub lasts: Option<u64>,
-    /// What goes wrong, and where.
-    pub what: Spanned<Trouble>,
-}
-
-/// What goes wrong on the bench.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Trouble {
-    /// Bytes of a port stop both ways; nothing closes.
-    Cut(String),
-    /// A device does not answer.
-    Mute(String),
-    /// A device answers so much later, in microseconds.
-    Slow(String, u64),
-    /// A device answers every request with this exception code.
-    Refuse(String, u8),
-    /// So many of a port's bytes are damaged, 0 to 1.
-    Noise(String, f64),
-    /// A port's adapter or connection goes away.
-    Unplug(String),
-    /// A device answers after the timeout.
-    Late(String),
-    /// A device says every answer twice.
-    Twice(String),
-    /// A device's answers end too early.
-    Short(String),
-    /// A device answers as another unit.
-    AsUnit(String, u8),
-    /// A device's acknowledgements get lost, the first of each message.
-    DropAck(String),
-}
-
-/// What a fault is about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Noun {
-    /// A port.
-    Port,
-    /// A device.
-    Device,
-}
-
-impl Trouble {
-    /// The words that begin a fault, with what follows them.
-    pub const KINDS: [(&'static str, Noun, &'static str); 11] = [
-        ("cut", Noun::Port, "PORT"),
-        ("mute", Noun::Device, "DEVICE"),
-        ("slow", Noun::Device, "DEVICE DURATION"),
-        ("refuse", Noun::Device, "DEVICE EXCEPTION"),
-        ("noise", Noun::Port, "PORT SHARE"),
-        ("unplug", Noun::Port, "PORT"),
-        ("late", Noun::Device, "DEVICE"),
-        ("twice", Noun::Device, "DEVICE"),
-        ("short", Noun::Device, "DEVICE"),
-        ("as-unit", Noun::Device, "DEVICE UNIT"),
-        ("drop-ack", Noun::Device, "DEVICE"),
-    ];
-
-    /// Reads the value of a fault's key, such as `do-1 200ms` for `slow`.
-    ///
-    /// # Errors
-    /// What is wrong, in words.
-    pub fn parse(kind: &str, text: &str) -> Result<Self, String> {
-        let mut words = text.split_whitespace();
-        let name = words.next().unwrap_or_default().to_string();
-        let value = words.next();
-        let known = Self::KINDS.iter().find(|(word, ..)| *word == kind);
-        let usage = || {
-            let form = known.map_or("", |(.., form)| form);
-            format!("`{kind} {text}` is not of the form `{kind} {form}`")
-        };
-        if words.next().is_some() || name.is_empty() {
-            return Err(usage());
-        }
-        match (kind, value) {
-            ("cut", None) => Ok(Self::Cut(name)),
-            ("unplug", None) => Ok(Self::Unplug(name)),
-            ("late", None) => Ok(Self::Late(name)),
-            ("twice", None) => Ok(Self::Twice(name)),
-            ("short", None) => Ok(Self::Short(name)),
-            ("drop-ack", None) => Ok(Self::DropAck(name)),
-            ("as-unit", Some(value)) => {
-                value.parse().map(|unit| Self::AsUnit(name, unit)).map_err(|_| usage())
-            }
-            ("mute", None) => Ok(Self::Mute(name)),
-            ("slow", Some(value)) => duration(value).map(|by| Self::Slow(name, by)).ok_or_else(usage),
-            // Some codes are known by their hex.
-            ("refuse", Some(value)) => value
-                .strip_prefix("0x")
-                .map_or_else(|| value.parse().ok(), |hex| u8::from_str_radix(hex, 16).ok())
-                .filter(|code| *code > 0)
-                .map(|code| Self::Refuse(name, code))
-                .ok_or_else(usage),
-            ("noise", Some(value)) => {
-                let share = match value.strip_suffix('%') {
-                    Some(percent) => number(percent).map(|percent| percent / 100.0),
-                    None => number(value),
-                };
-                match share.ok_or_else(usage)? {
-                    share if (0.0..=1.0).contains(&share) => Ok(Self::Noise(name, share)),
-                    _ => Err(format!(
-                        "`{value}` is more than all bytes: write a share, such as `{kind} {name} 0.05` or `{kind} {name} 5%`"
-                    )),
-                }
-            }
-            _ => Err(usage()),
-        }
-    }
-
-    /// Why it cannot happen to what it names, in words.
-    #[must_use]
-    pub fn unfit(&self, project: &Project) -> Option<String> {
-        let Self::DropAck(name) = self else { return None };
-        let dialect = project.device(name).and_then(|device| project.device_dialect(device))?;
-        let what =
-            format!("`{name}` speaks {}, whose messages are not acknowledged by the link", dialect.name());
-        (!dialect.acknowledges()).then_some(what)
-    }
-
-    /// The port or device that it is about.
-    #[must_use]
-    pub fn place(&self) -> (Noun, &str) {
-        match self {
-            Self::Cut(name) | Self::Noise(name, _) | Self::Unplug(name) => (Noun::Port, name),
-            Self::Mute(name)
-            | Self::Slow(name, _)
-            | Self::Refuse(name, _)
-            | Self::Late(name)
-            | Self::Twice(name)
-            | Self::Short(name)
-            | Self::DropAck(name)
-            | Self::AsUnit(name, _) => (Noun::Device, name),
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
-    fn signals_and_faults_are_read() {
+    fn signals_are_read() {
         let wave = Signal::Wave { shape: Shape::Sine, low: 7.8, high: 9.4, period: 60_000_000 };
         assert_eq!(Signal::parse("sine 7.8..9.4 period 60s"), Ok(wave));
         assert_eq!(
@@ -275,14 +132,6 @@ mod tests {
             ["", "steady", "steady x", "sine 9..1 period 1s", "sine 1..2 period 0s", "count 1..2", "replay"]
         {
             assert!(Signal::parse(text).is_err(), "{text}");
-        }
-        assert_eq!(Trouble::parse("slow", "do-1 200ms"), Ok(Trouble::Slow("do-1".into(), 200_000)));
-        assert_eq!(Trouble::parse("noise", "raceway 0.001"), Ok(Trouble::Noise("raceway".into(), 0.001)));
-        assert_eq!(Trouble::parse("noise", "raceway 5%"), Ok(Trouble::Noise("raceway".into(), 0.05)));
-        for (kind, text) in
-            [("cut", ""), ("cut", "a b"), ("refuse", "do-1 0"), ("noise", "raceway 2"), ("burn", "x")]
-        {
-            assert!(Trouble::parse(kind, text).is_err(), "{kind} {text}");
         }
     }
 }

@@ -1,9 +1,8 @@
 //! Values as people read and write them.
 
 use super::Wanted;
-use crate::cells::{all_but, set_bit};
+use crate::cells::{all_but, cells_of, set_bit};
 use crate::form::{Conversion, Form, Overflow, Type, Value, hex_words};
-use crate::names::cells_of;
 use crate::protocol::ShownAddress as Address;
 
 /// One value that was read.

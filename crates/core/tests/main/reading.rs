@@ -1,7 +1,7 @@
 //! Reading the files: kinds of values, places, what is taken over from profiles, and what a slip costs.
 
 use crate::checks::checked;
-use woodrush_core::project::{Network, OnLoss, Parity, Signal, Trouble, Wires};
+use woodrush_core::project::{Fault, Network, OnLoss, Parity, Signal, Wires};
 use woodrush_core::protocol::Verb;
 
 /// One line in a table, the code and the fix that it gets.
@@ -195,7 +195,7 @@ range = [0, 100]
     assert_eq!((rule.every, rule.max_age, rule.on_loss), (3_000_000, 7_000_000, OnLoss::Hold));
     assert_eq!(project.rig.seed, 42);
     assert!(matches!(project.rig.signals[0].2, Signal::Wave { .. }));
-    assert_eq!(project.rig.faults[0].what.value, Trouble::Slow("d".into(), 300_000));
+    assert_eq!(project.rig.faults[0].what.value, Fault::parse("slow", "d 300ms").unwrap());
     let cost = checked.plan.devices[0].dialect.unwrap().cost(
         Verb::Write,
         &checked.plan.devices[0].spaces[3],

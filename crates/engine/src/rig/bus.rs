@@ -10,7 +10,9 @@ use crate::Moment;
 use crate::speak::{News, Serve, Server, ServerSetup, Want, speaker};
 use std::collections::VecDeque;
 use woodrush_core::budget::LineTime;
-use woodrush_core::project::{Line, Parity};
+use woodrush_core::project::{
+    CUT, Changes, DeviceFaults, FaultKind, FaultValue, Line, LineFaults, Parity, UNPLUG,
+};
 use woodrush_core::protocol::Verb;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -19,31 +21,40 @@ const PIECE: u64 = 2_000;
 /// Most bytes that wait on the wire: what a pty holds.
 const WAITING_MAX: usize = 20_000;
 
-/// What changes on a line, now or at its time.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Change {
-    /// Bytes stop both ways, or go again.
-    Cut(bool),
-    /// This share of the bytes is damaged.
-    Noise(f64),
-    /// A device of this line falls silent, or speaks again.
-    Mute(usize, bool),
-    /// A device answers so much later, in microseconds.
-    Slow(usize, u64),
-    /// A device answers every request with this code.
-    Refuse(usize, Option<u8>),
-    /// The adapter or connection goes away, or comes back.
-    Unplug(bool),
-    /// A device answers after the timeout.
-    Late(usize, bool),
-    /// A device says every answer twice.
-    Twice(usize, bool),
-    /// A device's answers end too early.
-    Short(usize, bool),
-    /// A device answers as another unit.
-    AsUnit(usize, Option<u8>),
-    /// The first acknowledgement of each message of a device gets lost.
-    DropAck(usize, bool),
+/// A fault that begins or ends on a line, now or at its time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Change {
+    kind: &'static FaultKind,
+    /// The device's place on the line; 0 where the line itself is meant.
+    place: usize,
+    /// `None` ends it.
+    value: Option<FaultValue>,
+}
+
+impl Change {
+    /// A fault begins.
+    #[must_use]
+    pub const fn begin(kind: &'static FaultKind, place: usize, value: FaultValue) -> Self {
+        Self { kind, place, value: Some(value) }
+    }
+
+    /// A fault ends.
+    #[must_use]
+    pub const fn end(kind: &'static FaultKind, place: usize) -> Self {
+        Self { kind, place, value: None }
+    }
+
+    /// A fault that takes no value begins or ends.
+    #[must_use]
+    pub fn switch(kind: &'static FaultKind, place: usize, on: bool) -> Self {
+        Self { kind, place, value: on.then_some(FaultValue::On) }
+    }
+
+    /// Which fault it is.
+    #[must_use]
+    pub const fn kind(&self) -> &'static FaultKind {
+        self.kind
+    }
 }
 
 /// What the driver of a simulated line must do next.
@@ -69,8 +80,6 @@ pub struct Bus {
     pub gaps: Option<Vec<u64>>,
     /// The adapter gives back what the opener sends.
     pub echo: bool,
-    /// The adapter or connection is away.
-    pub unplugged: bool,
     /// A device has closed the connection.
     pub hung_up: bool,
     servers: Vec<Box<dyn Server>>,
@@ -78,8 +87,7 @@ pub struct Bus {
     time: LineTime,
     paced: bool,
     dice: Dice,
-    cut: bool,
-    noise: f64,
+    faults: LineFaults,
     schedule: Vec<(Moment, Change)>,
     /// When the opener's last byte is out. An answer that is to come late does not hold the opener up: it would else be
     /// heard when its own answer is long due.
@@ -108,15 +116,13 @@ impl Bus {
             opener: None,
             gaps: None,
             echo: false,
-            unplugged: false,
             hung_up: false,
             servers,
             line,
             time,
             paced,
             dice: Dice::new(seed),
-            cut: false,
-            noise: 0.0,
+            faults: LineFaults::default(),
             schedule: vec![],
             said: Moment(0),
             free: Moment(0),
@@ -141,35 +147,24 @@ impl Bus {
 
     /// Lets a change happen now.
     pub fn change(&mut self, change: Change) {
-        match change {
-            Change::Cut(cut) => {
-                self.cut = cut;
-                self.to_devices.clear();
-                self.to_opener.clear();
+        let Change { kind, place, value } = change;
+        match kind.changes {
+            Changes::Line(set) => {
+                set(&mut self.faults, value);
+                // What was under way is lost where bytes stop, and is not heard later either.
+                if kind == &CUT || kind == &UNPLUG {
+                    self.to_devices.clear();
+                    self.to_opener.clear();
+                }
             }
-            Change::Noise(share) => self.noise = share,
-            Change::Mute(at, mute) => self.set_fault(at, |ailment| ailment.mute = mute),
-            Change::Slow(at, by) => self.set_fault(at, |ailment| ailment.slow = by),
-            Change::Refuse(at, code) => self.set_fault(at, |ailment| ailment.refuse = code),
-            Change::Late(at, late) => self.set_fault(at, |ailment| ailment.late = late),
-            Change::Twice(at, twice) => self.set_fault(at, |ailment| ailment.twice = twice),
-            Change::Short(at, short) => self.set_fault(at, |ailment| ailment.short = short),
-            Change::Unplug(away) => {
-                self.unplugged = away;
-                self.to_devices.clear();
-                self.to_opener.clear();
-            }
-            Change::AsUnit(at, _) | Change::DropAck(at, _) => {
-                let at = self.devices.get(at).and_then(|device| device.node_of).unwrap_or(at);
-                self.set_fault(at, |ailment| match change {
-                    Change::AsUnit(_, unit) => ailment.as_unit = unit,
-                    Change::DropAck(_, drop) => ailment.drop_ack = drop,
-                    _ => {}
-                });
+            Changes::Device(set, _) if kind.of_station => {
+                let at = self.devices.get(place).and_then(|device| device.node_of).unwrap_or(place);
+                self.set_fault(at, |faults| set(faults, value));
                 if let (Some(server), Some(device)) = (self.servers.get_mut(at), self.devices.get(at)) {
                     server.set_up(&server_setup(device));
                 }
             }
+            Changes::Device(set, _) => self.set_fault(place, |faults| set(faults, value)),
         }
     }
 
@@ -178,16 +173,16 @@ impl Bus {
         self.devices.get(at).is_some_and(|device| device.node_of.is_some())
     }
 
-    fn set_fault(&mut self, at: usize, change: impl FnOnce(&mut super::DeviceFaults)) {
+    fn set_fault(&mut self, at: usize, change: impl FnOnce(&mut DeviceFaults)) {
         if let Some(device) = self.devices.get_mut(at) {
             device.set_fault(change);
         }
     }
 
-    /// Whether bytes are stopped, and the share of them that is damaged.
+    /// What is wrong on the line itself.
     #[must_use]
-    pub fn faults(&self) -> (bool, f64) {
-        (self.cut, self.noise)
+    pub const fn faults(&self) -> LineFaults {
+        self.faults
     }
 
     fn takes(&self, bytes: usize) -> u64 {
@@ -200,7 +195,7 @@ impl Bus {
             gaps.push(now.since(answered));
         }
         let waiting: usize = self.to_devices.iter().map(|(_, bytes)| bytes.len()).sum();
-        if self.cut || self.unplugged || waiting + bytes.len() > WAITING_MAX {
+        if self.faults.cut || self.faults.unplugged || waiting + bytes.len() > WAITING_MAX {
             return;
         }
         let end = now.max(self.said) + self.takes(bytes.len());
@@ -298,7 +293,7 @@ impl Bus {
                 server.set_up(&server_setup(device));
             }
         }
-        if !answers.is_empty() && !self.cut {
+        if !answers.is_empty() && !self.faults.cut {
             self.send(now, answers);
         }
         next
@@ -332,9 +327,9 @@ impl Bus {
     }
 
     fn with_noise(&mut self, mut bytes: Vec<u8>) -> Vec<u8> {
-        if self.noise > 0.0 {
+        if self.faults.noise > 0.0 {
             for byte in &mut bytes {
-                if self.dice.share() < self.noise {
+                if self.dice.share() < self.faults.noise {
                     *byte ^= 1 << (self.dice.roll() % 8);
                 }
             }

@@ -3,7 +3,7 @@
 use super::line::LinePlace;
 use super::{Bus, Change, Rig};
 use crate::control::{ControlAnswer, Row};
-use woodrush_core::project::{Noun, Trouble};
+use woodrush_core::project::{Changes, FAULTS, Fault, FaultKind, FaultValue, LineFaults, REFUSE};
 use woodrush_core::protocol::refusal_shown;
 
 impl Rig {
@@ -17,57 +17,42 @@ impl Rig {
             "status" => Ok((String::new(), self.status())),
             "lines" => Ok((String::new(), self.line_rows())),
             "serving" => self.serving(words),
-            _ if Trouble::KINDS.iter().any(|(kind, ..)| *kind == verb) => self.trouble(verb, words),
-            _ => Err(format!("the rig has no command `{verb}`")),
+            _ => match FAULTS.iter().find(|kind| kind.word() == verb) {
+                Some(kind) => self.fault(kind, words),
+                None => Err(format!("the rig has no command `{verb}`")),
+            },
         })
     }
 
-    fn trouble(&self, verb: &str, words: &[String]) -> Result<(String, Vec<Row>), String> {
-        let about = Trouble::KINDS.iter().find(|(kind, ..)| *kind == verb).map(|(_, noun, _)| *noun);
-        if let (Some(Noun::Device), Some((name, rest))) = (about, words.split_first())
+    fn fault(&self, kind: &FaultKind, words: &[String]) -> Result<(String, Vec<Row>), String> {
+        if let (false, Some((name, rest))) = (kind.is_of_line(), words.split_first())
             && self.checked.project.device(name).is_none()
             && let Some(port) = self.checked.project.port(name)
         {
             return self
-                .trouble_of_line(verb, port, rest)
-                .unwrap_or_else(|| Err(format!("no device hangs on {name} ({})", self.names(Noun::Device))));
+                .fault_of_line(kind, port, rest)
+                .unwrap_or_else(|| Err(format!("no device is on {name} ({})", self.names(false))));
         }
-        let text = words.join(" ");
-        let trouble = Trouble::parse(verb, &text)?;
-        if let Some(why) = trouble.unfit(&self.checked.project) {
+        let fault = Fault::parse(kind.word(), &words.join(" "))?;
+        if let Some(why) = fault.unfit(&self.checked.project) {
             return Err(why);
         }
-        self.apply(&trouble).map_err(|why| format!("{why} ({})", self.names(trouble.place().0)))?;
-        let done = match trouble {
-            Trouble::Cut(name) => format!("{name} is cut: bytes stop both ways, nothing closes"),
-            Trouble::Mute(name) => format!("{name} no longer answers"),
-            Trouble::Slow(name, by) => {
-                format!("{name} answers {} later", woodrush_core::project::show_micros(by))
+        self.apply(&fault).map_err(|why| format!("{why} ({})", self.names(kind.is_of_line())))?;
+        let dialect = self.checked.project.device(&fault.place);
+        let dialect = dialect.and_then(|device| self.checked.plan.devices.get(device)?.dialect);
+        let value = match (fault.value, dialect) {
+            (FaultValue::Number(code), Some(own)) if kind == &REFUSE => {
+                refusal_shown((own.refusal_name(), code.into()))
             }
-            Trouble::Refuse(name, code) => {
-                let plan = &self.checked.plan;
-                let own =
-                    self.checked.project.device(&name).and_then(|device| plan.devices.get(device)?.dialect);
-                let shown = own.map(|dialect| refusal_shown((dialect.refusal_name(), code.into())));
-                format!("{name} answers every request with {}", shown.unwrap_or_else(|| code.to_string()))
-            }
-            Trouble::Noise(name, share) => format!("{} in 1000 bytes on {name} are damaged", share * 1000.0),
-            Trouble::Unplug(name) => format!("{name} is unplugged: its adapter or connection is gone"),
-            Trouble::Late(name) => format!("{name} answers after the timeout"),
-            Trouble::Twice(name) => format!("{name} sends each answer twice"),
-            Trouble::Short(name) => format!("{name} ends its answers too early"),
-            Trouble::DropAck(name) => {
-                format!("{name} loses the first acknowledgement of each message")
-            }
-            Trouble::AsUnit(name, unit) => format!("{name} answers as unit {unit}"),
+            (value, _) => value.shown(),
         };
-        Ok((done, vec![]))
+        Ok((format!("{} {}", fault.place, kind.says.replace("{}", &value)), vec![]))
     }
 
     /// What is said of a line where a device is meant, is said of each device on it.
-    fn trouble_of_line(
+    fn fault_of_line(
         &self,
-        verb: &str,
+        kind: &FaultKind,
         port: usize,
         rest: &[String],
     ) -> Option<Result<(String, Vec<Row>), String>> {
@@ -75,7 +60,7 @@ impl Rig {
         let each = here.map(|device| {
             let words: Vec<String> =
                 [device.name.value.clone()].into_iter().chain(rest.iter().cloned()).collect();
-            self.trouble(verb, &words).map(|(said, _)| said)
+            self.fault(kind, &words).map(|(said, _)| said)
         });
         match each.collect::<Result<Vec<String>, String>>() {
             Ok(said) if said.is_empty() => None,
@@ -84,19 +69,17 @@ impl Rig {
         }
     }
 
-    fn names(&self, noun: Noun) -> String {
+    /// The names of all lines, or of all devices.
+    fn names(&self, lines: bool) -> String {
         let project = &self.checked.project;
-        let (what, names): (&str, Vec<&str>) = match noun {
-            Noun::Device => {
-                ("devices", project.devices.iter().map(|device| device.name.value.as_str()).collect())
-            }
-            Noun::Port => (
+        let (what, names): (&str, Vec<&str>) = if lines {
+            let here = self.lines.iter();
+            (
                 "lines",
-                self.lines
-                    .iter()
-                    .filter_map(|line| Some(project.ports.get(line.port)?.name.value.as_str()))
-                    .collect(),
-            ),
+                here.filter_map(|line| Some(project.ports.get(line.port)?.name.value.as_str())).collect(),
+            )
+        } else {
+            ("devices", project.devices.iter().map(|device| device.name.value.as_str()).collect())
         };
         format!("its {what} are {}", names.join(", "))
     }
@@ -108,7 +91,7 @@ impl Rig {
             .checked
             .project
             .device(name)
-            .ok_or_else(|| format!("there is no device `{name}` ({})", self.names(Noun::Device)))?;
+            .ok_or_else(|| format!("there is no device `{name}` ({})", self.names(false)))?;
         Ok((device, rest))
     }
 
@@ -186,7 +169,7 @@ impl Rig {
                     }
                 }
                 (None, None) => {
-                    let (lines, devices) = (self.names(Noun::Port), self.names(Noun::Device));
+                    let (lines, devices) = (self.names(true), self.names(false));
                     return Err(format!("nothing on this rig is called `{word}` ({lines}; {devices})"));
                 }
             }
@@ -197,9 +180,9 @@ impl Rig {
     fn mend_line(&self, port: usize) {
         let Some(line) = self.lines.iter().find(|line| line.port == port) else { return };
         let mut bus = line.bus();
-        bus.change(Change::Cut(false));
-        bus.change(Change::Noise(0.0));
-        bus.change(Change::Unplug(false));
+        for kind in FAULTS.into_iter().filter(|kind| kind.is_of_line()) {
+            bus.change(Change::end(kind, 0));
+        }
         for place in 0..bus.devices.len() {
             mend_device(&mut bus, place);
         }
@@ -237,14 +220,14 @@ impl Rig {
         let mut rows = self.line_rows();
         for (row, line) in rows.iter_mut().zip(&self.lines) {
             let bus = line.bus();
-            let (cut, noise) = bus.faults();
+            let LineFaults { cut, unplugged, noise } = bus.faults();
             if let Some(opener) = bus.opener {
                 row.detail += &format!(", opened with {opener}");
             }
             if cut {
                 row.detail += ", CUT";
             }
-            if bus.unplugged {
+            if unplugged {
                 row.detail += ", UNPLUGGED";
             }
             if noise > 0.0 {
@@ -272,16 +255,15 @@ impl Rig {
                 Some(dialect) => dialect.refusal_text(code.into()),
                 None => code.to_string(),
             };
-            let mut ails = vec![];
-            ails.extend(ailment.mute.then(|| "mute".to_string()));
-            let slow = || format!("slow {}", woodrush_core::project::show_micros(ailment.slow));
-            ails.extend((ailment.slow > 0).then(slow));
-            ails.extend(ailment.refuse.map(|own| format!("refuses with {}", code(own))));
-            ails.extend(ailment.late.then(|| "late".to_string()));
-            ails.extend(ailment.twice.then(|| "twice".to_string()));
-            ails.extend(ailment.short.then(|| "short".to_string()));
-            ails.extend(ailment.drop_ack.then(|| "its acknowledgements get lost".to_string()));
-            ails.extend(ailment.as_unit.map(|unit| format!("answers as unit {unit}")));
+            let shown = |kind: &&FaultKind| {
+                let Changes::Device(_, get) = kind.changes else { return None };
+                let value = match get(&ailment)? {
+                    FaultValue::Number(own) if *kind == &REFUSE => code(own),
+                    value => value.shown(),
+                };
+                Some(kind.shown.replace("{}", &value))
+            };
+            let ails: Vec<String> = FAULTS.iter().filter_map(shown).collect();
             let detail = if ails.is_empty() { "online".into() } else { ails.join(", ") };
             Row { name: sim.name.clone(), value: own.unwrap_or_default(), detail }
         })
@@ -303,15 +285,7 @@ impl Rig {
 
 /// Takes every fault from a device.
 fn mend_device(bus: &mut Bus, place: usize) {
-    let well = [
-        Change::Mute(place, false),
-        Change::Slow(place, 0),
-        Change::Refuse(place, None),
-        Change::Late(place, false),
-        Change::Twice(place, false),
-        Change::Short(place, false),
-        Change::AsUnit(place, None),
-        Change::DropAck(place, false),
-    ];
-    well.into_iter().for_each(|change| bus.change(change));
+    for kind in FAULTS.into_iter().filter(|kind| !kind.is_of_line()) {
+        bus.change(Change::end(kind, place));
+    }
 }

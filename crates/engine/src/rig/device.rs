@@ -1,6 +1,6 @@
 //! A simulated device: a memory of the addresses that its profile, its rules and its sizes name, moved by signals.
 
-use super::inside::{Body, DeviceFaults, Inside, MovedValues, Spot};
+use super::inside::{Body, Inside, MovedValues, Spot};
 use super::settings::Settings;
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
@@ -10,7 +10,7 @@ use woodrush_core::cells::bit_of;
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
-use woodrush_core::project::{Line, Shape, Signal, parse_asked};
+use woodrush_core::project::{DeviceFaults, Line, Shape, Signal, parse_asked};
 use woodrush_core::protocol::{Address, Extent, Grain, SpaceId, Verb};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal, Spanned};

@@ -4,28 +4,8 @@ use super::signal::Generator;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use woodrush_core::form::Form;
+use woodrush_core::project::DeviceFaults;
 use woodrush_core::protocol::{Extent, SpaceId};
-
-/// What goes wrong with one device.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct DeviceFaults {
-    /// It does not answer.
-    pub mute: bool,
-    /// It answers so much later, in microseconds.
-    pub slow: u64,
-    /// It answers every request with this code.
-    pub refuse: Option<u8>,
-    /// It answers after the timeout.
-    pub late: bool,
-    /// It says every answer twice.
-    pub twice: bool,
-    /// Its answers end too early.
-    pub short: bool,
-    /// It answers as this unit.
-    pub as_unit: Option<u8>,
-    /// The first acknowledgement of each message gets lost.
-    pub drop_ack: bool,
-}
 
 /// Values in a row that one signal moves.
 pub(super) struct MovedValues {

@@ -170,7 +170,7 @@ impl RigDriver {
                 let act = bus.poll(now);
                 // What is still to be said goes first.
                 let hung_up = !matches!(act, BusAct::Deliver(_)) && std::mem::take(&mut bus.hung_up);
-                (act, bus.unplugged, hung_up)
+                (act, bus.faults().unplugged, hung_up)
             };
             if let (true, Far::Socket { stream, .. }) = (hung_up, &mut self.far) {
                 *stream = None;

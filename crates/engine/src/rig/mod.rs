@@ -16,7 +16,7 @@ pub use bus::{Bus, BusAct, Change};
 pub use clients::ClientState;
 pub use device::SimDevice;
 
-pub use inside::{DeviceFaults, Spot};
+pub use inside::Spot;
 pub use plain::PlainEnd;
 
 use crate::Dialer;
@@ -33,7 +33,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{Noun, Trouble, Wires};
+use woodrush_core::project::{CUT, Fault, MUTE, Wires};
 use woodrush_core::protocol::{Extent, Verb};
 
 /// Why a bench cannot be built, in words.
@@ -274,7 +274,7 @@ impl Rig {
     /// Cuts or mends a port's line.
     pub fn cut(&self, port: usize, cut: bool) {
         if let Some(line) = self.lines.iter().find(|line| line.port == port) {
-            line.bus().change(Change::Cut(cut));
+            line.bus().change(Change::switch(&CUT, 0, cut));
             line.changed();
         }
     }
@@ -284,7 +284,7 @@ impl Rig {
         if let Some((line, place)) =
             self.seat(device).and_then(|seat| Some((self.lines.get(seat.line)?, seat.place)))
         {
-            line.bus().change(Change::Mute(place, mute));
+            line.bus().change(Change::switch(&MUTE, place, mute));
             line.changed();
         }
     }
@@ -297,46 +297,23 @@ impl Rig {
         line.and_then(|line| line.bus().gaps.replace(vec![])).unwrap_or_default()
     }
 
-    fn apply(&self, trouble: &Trouble) -> Result<(), String> {
-        let (line, change) = self
-            .change_of(trouble)
-            .ok_or_else(|| format!("nothing on this rig is called `{}`", trouble.place().1))?;
+    fn apply(&self, fault: &Fault) -> Result<(), String> {
+        let (line, place) =
+            self.place_of(fault).ok_or_else(|| format!("nothing on this rig is called `{}`", fault.place))?;
         let line = self.lines.get(line).ok_or("no such line")?;
-        line.bus().change(change);
+        line.bus().change(Change::begin(fault.kind, place, fault.value));
         line.changed();
         Ok(())
     }
 
-    fn change_of(&self, trouble: &Trouble) -> Option<(usize, Change)> {
-        let (noun, name) = trouble.place();
-        let (line, place) = match noun {
-            Noun::Port => {
-                let port = self.checked.project.port(name)?;
-                (self.lines.iter().position(|line| line.port == port)?, 0)
-            }
-            Noun::Device => {
-                let seat = self.seat(self.checked.project.device(name)?)?;
-                (seat.line, seat.place)
-            }
-        };
-        Some((line, changes(trouble, place).0))
-    }
-}
-
-/// What a fault changes on its line, and what mends it; `place` is that of its device there.
-fn changes(trouble: &Trouble, place: usize) -> (Change, Change) {
-    match trouble {
-        Trouble::Cut(_) => (Change::Cut(true), Change::Cut(false)),
-        Trouble::Noise(_, share) => (Change::Noise(*share), Change::Noise(0.0)),
-        Trouble::Unplug(_) => (Change::Unplug(true), Change::Unplug(false)),
-        Trouble::Mute(_) => (Change::Mute(place, true), Change::Mute(place, false)),
-        Trouble::Slow(_, by) => (Change::Slow(place, *by), Change::Slow(place, 0)),
-        Trouble::Refuse(_, code) => (Change::Refuse(place, Some(*code)), Change::Refuse(place, None)),
-        Trouble::Late(_) => (Change::Late(place, true), Change::Late(place, false)),
-        Trouble::Twice(_) => (Change::Twice(place, true), Change::Twice(place, false)),
-        Trouble::Short(_) => (Change::Short(place, true), Change::Short(place, false)),
-        Trouble::DropAck(_) => (Change::DropAck(place, true), Change::DropAck(place, false)),
-        Trouble::AsUnit(_, unit) => (Change::AsUnit(place, Some(*unit)), Change::AsUnit(place, None)),
+    /// The line that a fault is about, and the place of its device there.
+    fn place_of(&self, fault: &Fault) -> Option<(usize, usize)> {
+        if fault.kind.is_of_line() {
+            let port = self.checked.project.port(&fault.place)?;
+            return Some((self.lines.iter().position(|line| line.port == port)?, 0));
+        }
+        let seat = self.seat(self.checked.project.device(&fault.place)?)?;
+        Some((seat.line, seat.place))
     }
 }
 
@@ -426,15 +403,16 @@ pub(crate) fn kin_bus_of(
     };
     bus.echo = settings.echo;
     for fault in &project.rig.faults {
-        let (noun, name) = fault.what.value.place();
-        let place = match noun {
-            Noun::Port => (project.port(name) == Some(port)).then_some(0),
-            Noun::Device => here.iter().position(|device| project.device(name) == Some(*device)),
+        let Fault { kind, place: name, value } = &fault.what.value;
+        let place = if kind.is_of_line() {
+            (project.port(name) == Some(port)).then_some(0)
+        } else {
+            here.iter().position(|device| project.device(name) == Some(*device))
         };
-        if let Some((begin, end)) = place.map(|place| changes(&fault.what.value, place)) {
-            bus.schedule(Moment(fault.at), begin);
+        if let Some(place) = place {
+            bus.schedule(Moment(fault.at), Change::begin(kind, place, *value));
             if let Some(lasts) = fault.lasts {
-                bus.schedule(Moment(fault.at.saturating_add(lasts)), end);
+                bus.schedule(Moment(fault.at.saturating_add(lasts)), Change::end(kind, place));
             }
         }
     }

@@ -2,6 +2,7 @@
 
 use crate::site::{DEVICE, HEAD, Site, checked};
 use std::sync::Arc;
+use woodrush_core::project::{CUT, FaultValue, MUTE};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::converter::Event;
 use woodrush_engine::rig::Change;
@@ -36,11 +37,11 @@ fn a_value_written_while_the_device_is_away_arrives_when_it_is_back_though_nobod
     assert_eq!(site.write(101, &[5]), Ok(()));
     site.bench.run(SECOND);
     assert_eq!(held(&mut site), [0, 5]);
-    site.bus().change(Change::Cut(true));
+    site.bus().change(Change::begin(&CUT, 0, FaultValue::On));
     assert_eq!(site.write(101, &[6]), Ok(()), "answered at once");
     site.bench.run(30 * SECOND);
     assert_eq!(held(&mut site), [0, 5]);
-    site.bus().change(Change::Cut(false));
+    site.bus().change(Change::end(&CUT, 0));
     // The same value again is no change for the image, and one for the device.
     assert_eq!(site.write(101, &[6]), Ok(()));
     site.bench.run(40 * SECOND);
@@ -72,11 +73,11 @@ fn a_device_that_was_away_gets_again_what_rules_keep_in_it() {
         assert_eq!(site.write(101, &[77]), Ok(()));
         site.bench.run(SECOND);
         assert_eq!(held(&mut site), [0, 77], "{keys}");
-        site.bus().change(Change::Mute(0, true));
+        site.bus().change(Change::begin(&MUTE, 0, FaultValue::On));
         site.bench.run(20 * SECOND);
         assert!(!site.bench.is_online(0));
         site.bus().devices[0].poke(FIRST, &[0, 0]);
-        site.bus().change(Change::Mute(0, false));
+        site.bus().change(Change::end(&MUTE, 0));
         site.bench.run(40 * SECOND);
         assert!(site.bench.is_online(0));
         assert_eq!(held(&mut site), [0, 77], "{keys}");
@@ -85,10 +86,10 @@ fn a_device_that_was_away_gets_again_what_rules_keep_in_it() {
     let mut site = site("send = \"on-write\"");
     site.bench.run(SECOND);
     assert_eq!(site.write(101, &[77]), Ok(()));
-    site.bus().change(Change::Mute(0, true));
+    site.bus().change(Change::begin(&MUTE, 0, FaultValue::On));
     site.bench.run(20 * SECOND);
     site.bus().devices[0].poke(FIRST, &[0, 0]);
-    site.bus().change(Change::Mute(0, false));
+    site.bus().change(Change::end(&MUTE, 0));
     site.bench.run(40 * SECOND);
     assert_eq!(held(&mut site), [0, 0]);
 }
@@ -103,10 +104,10 @@ fn of_two_devices_the_one_that_was_away_gets_the_others_value_again() {
     site.bus().devices[0].poke(Extent { first: 20, ..FIRST }, &[0, 42]);
     site.bench.run(3 * SECOND);
     assert_eq!(site.bus().devices[1].peek(FIRST).unwrap(), [0, 42]);
-    site.bus().change(Change::Mute(1, true));
+    site.bus().change(Change::begin(&MUTE, 1, FaultValue::On));
     site.bench.run(20 * SECOND);
     site.bus().devices[1].poke(FIRST, &[0, 0]);
-    site.bus().change(Change::Mute(1, false));
+    site.bus().change(Change::end(&MUTE, 1));
     site.bench.run(40 * SECOND);
     assert_eq!(site.bus().devices[1].peek(FIRST).unwrap(), [0, 42]);
 }
@@ -164,7 +165,7 @@ fn an_unconfirmed_write_that_fails_is_counted_and_its_row_says_how_it_ended() {
     let mut site = Site::of(&mut checked(&text));
     site.bench.run(SECOND);
     let before = site.bench.counts(0).no_answer;
-    site.bus().change(Change::Cut(true));
+    site.bus().change(Change::begin(&CUT, 0, FaultValue::On));
     assert_eq!(site.write(101, &[6]), Ok(()));
     site.bench.run(5 * SECOND);
     assert!(site.bench.counts(0).no_answer > before);
@@ -209,7 +210,7 @@ fn a_word_for_a_loss_is_that_word_in_a_data_block_and_in_wide_elements() {
         let push = plan.pushes[0].clone();
         let mut bench = woodrush_engine::bench::Bench::new(&checked, Arc::clone(&plan)).unwrap();
         bench.run(3 * SECOND);
-        bench.bus(0).unwrap().change(Change::Cut(true));
+        bench.bus(0).unwrap().change(Change::begin(&CUT, 0, FaultValue::On));
         bench.run(20 * SECOND);
         let got = bench.bus(1).unwrap().devices[0].peek(push.extent).unwrap();
         assert_eq!(got, wanted, "{protocol} {target}");

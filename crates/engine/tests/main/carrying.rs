@@ -1,6 +1,7 @@
 //! Rules in every direction on the virtual clock: what clients write, what devices are sent, bits and words.
 
 use crate::site::{HEAD, Site};
+use woodrush_core::project::{FaultValue, MUTE, REFUSE};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::converter::Event;
 use woodrush_engine::rig::Change;
@@ -58,11 +59,11 @@ fn what_a_client_writes_is_sent_each_time_and_shown_once_it_has_arrived() {
     assert_eq!(words(&mut site, 1, 10, 2), [7, 8]);
     site.bench.run(3600 * SECOND);
     assert_eq!(site.read(1, 2), Ok(vec![7, 8]), "what was written does not grow old by itself");
-    site.bus().change(Change::Mute(1, true));
+    site.bus().change(Change::begin(&MUTE, 1, FaultValue::On));
     assert_eq!(site.write(1, &[9]), Err(11));
     assert_eq!(site.read(1, 2), Ok(vec![7, 8]), "what did not arrive is not shown");
-    site.bus().change(Change::Mute(1, false));
-    site.bus().change(Change::Refuse(1, Some(4)));
+    site.bus().change(Change::end(&MUTE, 1));
+    site.bus().change(Change::begin(&REFUSE, 1, FaultValue::Number(4)));
     assert_eq!(site.write(1, &[9]), Err(4), "the device's own refusal");
 }
 
@@ -93,13 +94,13 @@ fn an_unconfirmed_write_is_answered_at_once_and_its_failure_shows_in_health() {
     let mut site = site(
         "[[map]]\nname = \"push\"\nfrom = \"scada:400001\"\nto = \"blower:400011\"\nanswer = \"at-once\"\n[[map]]\nfrom = \"rules.push.health.last-error\"\nto = \"scada:400201\"\n[[map]]\nfrom = \"rules.push.health.online\"\nto = \"scada:400202\"\n",
     );
-    site.bus().change(Change::Mute(1, true));
+    site.bus().change(Change::begin(&MUTE, 1, FaultValue::On));
     let begun = site.bench.now();
     assert_eq!(site.write(1, &[7]), Ok(()));
     assert_eq!(site.bench.now(), begun, "nobody waited for the device");
     site.bench.run(SECOND);
     assert_eq!(site.read(201, 2), Ok(vec![256, 0]));
-    site.bus().change(Change::Mute(1, false));
+    site.bus().change(Change::end(&MUTE, 1));
     assert_eq!(site.write(1, &[9]), Ok(()));
     site.bench.run(SECOND);
     assert_eq!((site.read(201, 2), words(&mut site, 1, 10, 1)), (Ok(vec![0, 1]), vec![9]));
@@ -126,7 +127,7 @@ fn a_value_of_one_device_is_sent_to_another_when_it_changes_and_stops_when_it_is
     poke(&mut site, 0, 0, 175);
     site.bench.run(SECOND);
     assert_eq!(words(&mut site, 1, 10, 2), float(17.5));
-    site.bus().change(Change::Mute(0, true));
+    site.bus().change(Change::begin(&MUTE, 0, FaultValue::On));
     site.bench.run(5 * SECOND);
     assert_eq!(words(&mut site, 1, 10, 2), float(17.5), "nothing is sent from a lost source");
     assert_eq!(site.bus().devices[1].peek(coil), Some(vec![0]), "and the other device is told");
@@ -141,13 +142,13 @@ fn towards_a_device_a_loss_is_filled_once_or_held_again_and_again() {
     poke(&mut site, 0, 1, 6);
     site.bench.run(3 * SECOND);
     assert_eq!(words(&mut site, 1, 10, 2), [5, 6]);
-    site.bus().change(Change::Mute(0, true));
+    site.bus().change(Change::begin(&MUTE, 0, FaultValue::On));
     site.bench.run(10 * SECOND);
     assert_eq!(words(&mut site, 1, 10, 2), [0x8000, 6]);
     site.bus().devices[1].poke(holding(10, 2), &[0; 4]);
     site.bench.run(5 * SECOND);
     assert_eq!(words(&mut site, 1, 10, 2), [0, 6], "filled once, held again and again");
-    site.bus().change(Change::Mute(0, false));
+    site.bus().change(Change::end(&MUTE, 0));
     site.bench.run(40 * SECOND);
     assert_eq!(words(&mut site, 1, 10, 2), [5, 6], "and the value again once it is back");
 }
@@ -155,7 +156,7 @@ fn towards_a_device_a_loss_is_filled_once_or_held_again_and_again() {
 #[test]
 fn what_is_not_taken_is_told_once_and_tried_again() {
     let mut site = site("[[map]]\nfrom = \"gauge:400001\"\nto = \"blower:400011\"\n");
-    site.bus().change(Change::Refuse(1, Some(6)));
+    site.bus().change(Change::begin(&REFUSE, 1, FaultValue::Number(6)));
     site.bench.run(20 * SECOND);
     let told = |site: &Site| {
         let events = site.bench.events();
@@ -163,7 +164,7 @@ fn what_is_not_taken_is_told_once_and_tried_again() {
     };
     assert_eq!(told(&site), 1);
     poke(&mut site, 0, 0, 9);
-    site.bus().change(Change::Refuse(1, None));
+    site.bus().change(Change::end(&REFUSE, 1));
     site.bench.run(40 * SECOND);
     assert_eq!((words(&mut site, 1, 10, 1), told(&site)), (vec![9], 1));
 }
@@ -221,7 +222,7 @@ fn what_either_client_writes_both_read_and_devices_are_sent() {
     // What does not fit, half a value, and what no device takes: refused, and nothing changes.
     assert_eq!(write(&mut site, 4000.0), [0x90, 3]);
     assert_eq!(site.ask(2, &Request::WriteRegister { offset: 10, value: 1 }), [0x86, 2]);
-    site.bus().change(Change::Mute(1, true));
+    site.bus().change(Change::begin(&MUTE, 1, FaultValue::On));
     assert_eq!(write(&mut site, 1.0), [0x90, 11]);
     assert_eq!(site.read(1, 2), Ok(vec![300, 200]));
     assert_eq!(site.ask(2, &board)[2..6], 30f32.to_be_bytes());
@@ -285,7 +286,7 @@ fn bits_and_registers_go_into_each_other_both_ways() {
         "bits of two rules in one register; nobody polls the gauge"
     );
     assert_eq!(site.write(41, &[0]), Err(2), "one of them is read-only");
-    site.bus().change(Change::Mute(1, true));
+    site.bus().change(Change::begin(&MUTE, 1, FaultValue::On));
     site.bench.run(20 * SECOND);
     assert_eq!(site.read(41, 1), Err(11), "one lost bit blanks the register");
 }
@@ -314,7 +315,7 @@ fn ports_and_the_box_tell_about_themselves() {
     let told = site.read(201, 5).unwrap();
     assert_eq!((told[0], told[2], &told[3..]), (0, 10, &[0, 10][..]));
     assert!((5..15).contains(&told[1]), "one poll of 9 ms every 100 ms: {} %", told[1]);
-    site.bus().change(Change::Mute(1, true));
+    site.bus().change(Change::begin(&MUTE, 1, FaultValue::On));
     site.bench.run(2 * SECOND);
     assert!(site.read(201, 1).unwrap()[0] >= 3);
 }

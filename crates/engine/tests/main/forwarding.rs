@@ -1,6 +1,7 @@
 //! Whole requests through, on the virtual clock: renumbered, filtered, in turns, and refused as the standard says.
 
 use crate::site::{HEAD, Site};
+use woodrush_core::project::{AS_UNIT, FaultValue, LATE, SHORT, TWICE};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::rig::Change;
 use woodrush_wire::modbus::{Request, Table};
@@ -82,13 +83,13 @@ fn only_the_functions_that_may_pass_do() {
 #[test]
 fn an_answer_that_comes_late_twice_short_or_from_another_unit_reaches_nobody() {
     let mut site = site("modbus-rtu", "");
-    for fault in [Change::Late(0, true), Change::Short(0, true), Change::AsUnit(0, Some(77))] {
-        let mend = match fault {
-            Change::Late(..) => Change::Late(0, false),
-            Change::Short(..) => Change::Short(0, false),
-            _ => Change::AsUnit(0, None),
-        };
-        site.bus().change(fault.clone());
+    for fault in [
+        Change::begin(&LATE, 0, FaultValue::On),
+        Change::begin(&SHORT, 0, FaultValue::On),
+        Change::begin(&AS_UNIT, 0, FaultValue::Number(77)),
+    ] {
+        let mend = Change::end(fault.kind(), 0);
+        site.bus().change(fault);
         assert_eq!(read(&mut site, 101, 0, 1), [0x83, 11], "{fault:?}");
         for _ in 0..3 {
             assert_eq!(read(&mut site, 102, 0, 1), [3, 2, 0, 2], "{fault:?} costs the others nothing");
@@ -97,7 +98,7 @@ fn an_answer_that_comes_late_twice_short_or_from_another_unit_reaches_nobody() {
         site.bench.run(SECOND);
         assert_eq!(read(&mut site, 101, 0, 1), [3, 2, 0, 1], "{fault:?}");
     }
-    site.bus().change(Change::Twice(0, true));
+    site.bus().change(Change::begin(&TWICE, 0, FaultValue::On));
     for _ in 0..5 {
         assert_eq!(read(&mut site, 101, 0, 1), [3, 2, 0, 1]);
         assert_eq!(read(&mut site, 102, 0, 1), [3, 2, 0, 2]);

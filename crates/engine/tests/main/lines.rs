@@ -1,6 +1,7 @@
 //! The simulated line as a wire: when bytes arrive, what faults do to them, what devices hold.
 
 use crate::site::{DEVICE, HEAD, RULES, checked};
+use woodrush_core::project::{CUT, FaultValue, NOISE, SLOW};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::Moment;
 use woodrush_engine::rig::{Bus, BusAct, Change, bus_of};
@@ -48,7 +49,7 @@ fn an_exchange_takes_the_time_of_its_characters_and_one_silence() {
     assert_eq!(came.len(), 7);
     // 8 characters of 286.458 µs, 1750 µs, 7 characters.
     assert_eq!(last, Moment(1000 + 2292 + 1750 + 2006));
-    bus.change(Change::Slow(0, 200_000));
+    bus.change(Change::begin(&SLOW, 0, FaultValue::Micros(200_000)));
     let (_, late) = exchange(&mut bus, Moment(100_000), &request(23, &[4, 0, 0, 0, 1]));
     assert_eq!(late.since(Moment(100_000)), 2292 + 1750 + 2006 + 200_000);
 }
@@ -58,11 +59,11 @@ fn a_cut_line_carries_nothing_either_way_and_a_mended_one_all() {
     let mut bus = bus("");
     assert!(read_oxygen(&mut bus, Moment(0)).is_some());
     bus.handle(Moment(50_000), &request(23, &[4, 0, 0, 0, 1]));
-    bus.change(Change::Cut(true));
+    bus.change(Change::begin(&CUT, 0, FaultValue::On));
     assert_eq!(bus.poll(Moment(90_000)), BusAct::Rest, "what was on the wire is gone");
     assert_eq!(read_oxygen(&mut bus, Moment(100_000)), None);
-    assert_eq!(bus.faults(), (true, 0.0));
-    bus.change(Change::Cut(false));
+    assert!(bus.faults().cut);
+    bus.change(Change::end(&CUT, 0));
     assert!(read_oxygen(&mut bus, Moment(200_000)).is_some());
 }
 
@@ -87,7 +88,7 @@ fn faults_of_the_project_begin_and_end_at_their_times() {
 fn noise_damages_its_share_of_the_bytes_and_the_same_seed_the_same_ones() {
     let run = |seed: u32| {
         let mut bus = bus(&format!("[rig]\nseed = {seed}\n"));
-        bus.change(Change::Noise(0.02));
+        bus.change(Change::begin(&NOISE, 0, FaultValue::Share(0.02)));
         (0..500u64).map(|n| read_oxygen(&mut bus, Moment(n * 100_000)).is_some()).collect::<Vec<_>>()
     };
     let good = run(1).iter().filter(|good| **good).count();

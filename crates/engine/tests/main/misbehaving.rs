@@ -1,6 +1,7 @@
 //! Devices and lines that do what they should not: counted by kind, never a wrong value, never more than their own time.
 
 use crate::site::{DEVICE, HEAD, RULES, Site};
+use woodrush_core::project::{AS_UNIT, CUT, FaultValue, LATE, MUTE, NOISE, REFUSE, SHORT, TWICE};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::health::Counts;
 use woodrush_engine::rig::Change;
@@ -69,18 +70,18 @@ fn kinds(counts: &Counts) -> [u64; 4] {
 fn each_fault_is_counted_by_its_kind_and_costs_only_its_own_time() {
     // The place in `kinds` where it belongs; which others may come with it, since bytes on a line are what they are.
     let faults: [(Change, Change, usize, &[usize]); 5] = [
-        (Change::Mute(0, true), Change::Mute(0, false), 0, &[]),
-        (Change::Late(0, true), Change::Late(0, false), 0, &[1, 2]),
-        (Change::Short(0, true), Change::Short(0, false), 1, &[0]),
-        (Change::AsUnit(0, Some(77)), Change::AsUnit(0, None), 2, &[0]),
-        (Change::Refuse(0, Some(6)), Change::Refuse(0, None), 3, &[]),
+        (Change::begin(&MUTE, 0, FaultValue::On), Change::end(&MUTE, 0), 0, &[]),
+        (Change::begin(&LATE, 0, FaultValue::On), Change::end(&LATE, 0), 0, &[1, 2]),
+        (Change::begin(&SHORT, 0, FaultValue::On), Change::end(&SHORT, 0), 1, &[0]),
+        (Change::begin(&AS_UNIT, 0, FaultValue::Number(77)), Change::end(&AS_UNIT, 0), 2, &[0]),
+        (Change::begin(&REFUSE, 0, FaultValue::Number(6)), Change::end(&REFUSE, 0), 3, &[]),
     ];
     for protocol in ["modbus-rtu", "modbus-ascii"] {
         for (fault, mend, kind, with) in &faults {
             let why = format!("{protocol} {fault:?}");
             let mut site = site(protocol);
             let before = [site.bench.counts(0), site.bench.counts(1)];
-            site.bus().change(fault.clone());
+            site.bus().change(*fault);
             run_and_read(&mut site, 20, &why);
             let after = [site.bench.counts(0), site.bench.counts(1)];
             let grown: Vec<u64> = kinds(&after[0])
@@ -96,11 +97,11 @@ fn each_fault_is_counted_by_its_kind_and_costs_only_its_own_time() {
             // quarter of it, or as long as the answer is late. It is spared else.
             let spoilt: u64 = kinds(&after[1]).iter().sum::<u64>() - kinds(&before[1]).iter().sum::<u64>();
             // Only a late answer can fall into an exchange with the other, and then seldom.
-            let most = if matches!(fault, Change::Late(..)) { 10 } else { 0 };
+            let most = if fault.kind() == &LATE { 10 } else { 0 };
             assert!(spoilt <= most, "{why}: {spoilt} polls of the other spoilt");
             let polls = after[1].answers - before[1].answers;
             assert!(polls >= 20 * SECOND / 190_000, "{why}: {polls} polls in 20 s");
-            site.bus().change(mend.clone());
+            site.bus().change(*mend);
             // It may have been lost meanwhile, and is then tried less often.
             site.bench.run(20 * SECOND);
             let right = run_and_read(&mut site, 2, &why);
@@ -113,7 +114,7 @@ fn each_fault_is_counted_by_its_kind_and_costs_only_its_own_time() {
 fn an_answer_said_twice_is_taken_once_and_its_echo_for_nobody() {
     for protocol in ["modbus-rtu", "modbus-ascii"] {
         let mut site = site(protocol);
-        site.bus().change(Change::Twice(0, true));
+        site.bus().change(Change::begin(&TWICE, 0, FaultValue::On));
         let right = run_and_read(&mut site, 20, protocol);
         assert!(right[0] > 1800 && right[1] > 1800, "{protocol}: {right:?} of 2000");
         // The second one may spoil what is asked next, and is then counted there.
@@ -126,7 +127,7 @@ fn an_answer_said_twice_is_taken_once_and_its_echo_for_nobody() {
 fn noise_is_damage_or_silence_and_in_ascii_too() {
     for (protocol, share) in [("modbus-rtu", 0.01), ("modbus-ascii", 0.005)] {
         let mut site = site(protocol);
-        site.bus().change(Change::Noise(share));
+        site.bus().change(Change::begin(&NOISE, 0, FaultValue::Share(share)));
         let right = run_and_read(&mut site, 120, protocol);
         let [silent, damaged, other, refused] = kinds(&site.bench.counts(0));
         assert!(damaged > 20 && silent > 5, "{protocol}: {silent} silent, {damaged} damaged");
@@ -144,9 +145,9 @@ fn a_cut_in_the_middle_of_an_answer_leaves_nothing_behind() {
     // Each cut falls at another byte of some exchange.
     for step in 0..200 {
         site.bench.run(20_000 + step * 37);
-        site.bus().change(Change::Cut(true));
+        site.bus().change(Change::begin(&CUT, 0, FaultValue::On));
         site.bench.run(3_000);
-        site.bus().change(Change::Cut(false));
+        site.bus().change(Change::end(&CUT, 0));
         for (first, held) in [(1, HELD[0]), (11, HELD[1])] {
             match site.read(first, 4) {
                 Ok(words) => assert_eq!(words, held, "after cut {step}"),
@@ -164,7 +165,7 @@ fn a_cut_in_the_middle_of_an_answer_leaves_nothing_behind() {
 #[test]
 fn counters_from_nought_on_leave_ages_and_states() {
     let mut site = site("modbus-rtu");
-    site.bus().change(Change::Mute(0, true));
+    site.bus().change(Change::begin(&MUTE, 0, FaultValue::On));
     site.bench.run(2 * SECOND);
     let before = site.bench.counts(0);
     assert!(before.no_answer > 5 && before.answers > 5 && before.last_error == 256, "{before:?}");

@@ -1,6 +1,7 @@
 //! Several nodes of one box, at one unit: asked together, known apart, lost and back together.
 
 use crate::site::{HEAD, Site, checked_with};
+use woodrush_core::project::{FaultValue, MUTE, REFUSE};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::converter::Event;
 use woodrush_engine::rig::Change;
@@ -72,7 +73,7 @@ fn a_box_is_lost_and_back_with_all_of_its_nodes() {
     site.bench.run(SECOND);
     assert!((0..3).all(|node| site.bench.is_online(node)));
     // Whichever node is named, it is the box that falls silent.
-    site.bus().change(Change::Mute(2, true));
+    site.bus().change(Change::begin(&MUTE, 2, FaultValue::On));
     site.bench.run(10 * SECOND);
     assert!((0..3).all(|node| !site.bench.is_online(node)));
     assert!((0..3).all(|node| site.read(1 + 10 * node, 1) == Err(11)));
@@ -84,7 +85,7 @@ fn a_box_is_lost_and_back_with_all_of_its_nodes() {
     let begun = site.bench.now();
     let refused = (0..5).filter(|_| site.write(12, &[7]) == Err(11)).count();
     assert!(refused == 5 && site.bench.now().since(begun) < SECOND);
-    site.bus().change(Change::Mute(2, false));
+    site.bus().change(Change::end(&MUTE, 2));
     site.bench.run(40 * SECOND);
     assert!((0..3).all(|node| site.bench.is_online(node)));
     assert!((0..3).all(|node| site.read(1 + 10 * node, 1).is_ok()));
@@ -94,7 +95,7 @@ fn a_box_is_lost_and_back_with_all_of_its_nodes() {
 fn an_exception_leaves_every_node_there_and_its_values_refused() {
     let mut site = site();
     site.bench.run(SECOND);
-    site.bus().change(Change::Refuse(1, Some(4)));
+    site.bus().change(Change::begin(&REFUSE, 1, FaultValue::Number(4)));
     site.bench.run(10 * SECOND);
     assert!((0..3).all(|node| site.bench.is_online(node)));
     assert!((0..3).all(|node| site.read(1 + 10 * node, 1) == Err(11)));

@@ -3,6 +3,7 @@
 use crate::proven::{proof, whys, wrong};
 use crate::site::{checked, checked_with};
 use std::sync::Arc;
+use woodrush_core::project::{DROP_ACK, FaultValue, NOISE};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::bench::Bench;
 use woodrush_engine::rig::Change;
@@ -369,7 +370,7 @@ fn lost_acknowledgements_slow_a_write_and_never_make_two_of_it() {
     let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
     let mut client = bench.connect(1).unwrap();
     bench.run(5_000_000);
-    bench.bus(0).unwrap().change(Change::DropAck(0, true));
+    bench.bus(0).unwrap().change(Change::begin(&DROP_ACK, 0, FaultValue::On));
     bench.reset_counts();
     let write = [0, 9, 0, 0, 0, 6, 1, 6, 0, 5, 0x12, 0x34];
     assert_eq!(bench.exchange(&mut client, &write).unwrap()[7..], write[7..]);
@@ -393,7 +394,7 @@ fn noise_on_a_line_of_tables_never_shows_a_value_that_was_never_there() {
         woodrush_core::protocol::Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 2 },
         &[0x12, 0x34, 0x10, 0x03],
     );
-    bus.change(Change::Noise(0.003));
+    bus.change(Change::begin(&NOISE, 0, FaultValue::Share(0.003)));
     let (mut good, mut refused) = (0, 0);
     for _ in 0..400 {
         bench.run(500_000);

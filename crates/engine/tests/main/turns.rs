@@ -2,6 +2,7 @@
 
 use crate::site::{DEVICE, HEAD, RULES, Site};
 use std::sync::{Arc, Mutex};
+use woodrush_core::project::{CUT, FaultValue, MUTE, NOISE, REFUSE};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
@@ -74,13 +75,13 @@ fn a_lost_device_that_answers_anybody_is_polled_at_once() {
     let head = HEAD.replace("[images.scada]\n", "[images.scada]\nunit = 1\n");
     let mut site = Site::new(&[&head, &device, RULES, forward]);
     site.bench.run(SECOND);
-    site.bus().change(Change::Mute(0, true));
+    site.bus().change(Change::begin(&MUTE, 0, FaultValue::On));
     site.bench.run(100 * SECOND);
     assert!(!site.bench.is_online(0));
     // Somebody asks in vain, and it stays as it is.
     let request = Request::Read { table: Table::InputRegister, offset: 0, count: 1 };
     assert_eq!(site.ask(23, &request), [0x84, 11]);
-    site.bus().change(Change::Mute(0, false));
+    site.bus().change(Change::end(&MUTE, 0));
     // Not in a pause that a probe has just begun, in which requests are refused.
     let until_free = (0..10).find(|_| {
         site.bench.run(SECOND);
@@ -98,7 +99,7 @@ fn a_lost_device_is_tried_with_doubling_waits_up_to_the_most() {
     let rules = format!("{RULES}[[map]]\nfrom = \"do-1.health.errors\"\nto = \"scada:400201\"\n");
     let mut site = Site::new(&[HEAD, &device, &rules]);
     site.bench.run(SECOND);
-    site.bus().change(Change::Cut(true));
+    site.bus().change(Change::begin(&CUT, 0, FaultValue::On));
     let mut tries = vec![];
     let mut errors = site.read(201, 1).unwrap()[0];
     let cut = site.bench.now();
@@ -119,7 +120,7 @@ fn a_lost_device_is_tried_with_doubling_waits_up_to_the_most() {
     let lost =
         site.bench.events().iter().filter(|(_, event)| matches!(event, Event::DeviceLost { .. })).count();
     assert_eq!(lost, 1);
-    site.bus().change(Change::Cut(false));
+    site.bus().change(Change::end(&CUT, 0));
     site.bench.run(9 * SECOND);
     assert!(site.bench.is_online(0));
     assert!(site.read(1, 1).is_ok() && site.read(101, 2).is_ok(), "everything else of it is due at once");
@@ -135,7 +136,7 @@ fn writes_to_a_lost_device_do_not_slow_the_others() {
     );
     let mut site = Site::new(&[HEAD, &devices, &rules]);
     site.bench.run(SECOND);
-    site.bus().change(Change::Mute(0, true));
+    site.bus().change(Change::begin(&MUTE, 0, FaultValue::On));
     site.bench.run(10 * SECOND);
     assert!(!site.bench.is_online(0));
     let begun = (site.bench.now(), site.read(201, 1).unwrap()[0]);
@@ -146,7 +147,7 @@ fn writes_to_a_lost_device_do_not_slow_the_others() {
     let polls = site.read(201, 1).unwrap()[0] - begun.1;
     // 400 in twenty seconds; the probes' share of the line is a quarter at most.
     assert!(polls > 280, "{polls}");
-    site.bus().change(Change::Mute(0, false));
+    site.bus().change(Change::end(&MUTE, 0));
     site.bench.run(SECOND);
     // The first write that gets through brings the device back before its own next try.
     assert!(site.bench.run_until(SECOND, |_| true));
@@ -161,7 +162,7 @@ fn writes_to_a_lost_device_do_not_slow_the_others() {
 fn an_exception_is_an_answer_the_device_stays_and_its_value_ages() {
     let mut site = Site::new(&[HEAD, DEVICE, RULES]);
     site.bench.run(SECOND);
-    site.bus().change(Change::Refuse(0, Some(6)));
+    site.bus().change(Change::begin(&REFUSE, 0, FaultValue::Number(6)));
     site.bench.run(SECOND);
     assert!(site.read(1, 1).is_ok(), "not too old yet");
     site.bench.run(10 * SECOND);
@@ -170,7 +171,7 @@ fn an_exception_is_an_answer_the_device_stays_and_its_value_ages() {
     let told =
         site.bench.events().into_iter().filter(|(_, event)| matches!(event, Event::Refused { .. })).count();
     assert_eq!(told, 2, "once for each of its two requests");
-    site.bus().change(Change::Refuse(0, None));
+    site.bus().change(Change::end(&REFUSE, 0));
     site.bench.run(SECOND);
     assert!(site.read(1, 1).is_ok());
 }
@@ -184,7 +185,7 @@ fn retries_save_a_value_from_a_noisy_line() {
         );
         let mut site = Site::new(&[&head, DEVICE, &rules]);
         site.bench.run(SECOND);
-        site.bus().change(Change::Noise(0.01));
+        site.bus().change(Change::begin(&NOISE, 0, FaultValue::Share(0.01)));
         site.bench.run(300 * SECOND);
         let counts = site.read(201, 2).unwrap();
         f64::from(counts[0]) / f64::from(counts[0] + counts[1])
@@ -200,7 +201,7 @@ fn the_age_of_a_device_is_that_of_its_oldest_value() {
     assert_eq!(site.read(201, 1), Ok(vec![65_535]), "nothing was read yet");
     site.bench.run(SECOND);
     assert!(site.read(201, 1).unwrap()[0] <= 5);
-    site.bus().change(Change::Cut(true));
+    site.bus().change(Change::begin(&CUT, 0, FaultValue::On));
     site.bench.run(30 * SECOND);
     let age = site.read(201, 1).unwrap()[0];
     assert!((300..=305).contains(&age), "{age} tenths of a second");

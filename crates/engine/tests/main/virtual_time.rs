@@ -1,6 +1,7 @@
 //! Freshness, loss, retries and faults on the virtual clock.
 
 use crate::site::{DEVICE, HEAD, RULES, Site};
+use woodrush_core::project::{CUT, FaultValue, MUTE, NOISE, REFUSE, SLOW};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::Moment;
 use woodrush_engine::converter::Event;
@@ -55,7 +56,7 @@ fn from_a_cut_to_the_first_refusal_passes_at_most_the_age_and_the_mend_brings_it
     for round in 0..20u64 {
         site.bench.run(40 * SECOND + round * 77_777);
         assert_eq!(site.read(1, 1), Ok(vec![1746]));
-        site.bus().change(Change::Cut(true));
+        site.bus().change(Change::begin(&CUT, 0, FaultValue::On));
         let cut = site.bench.now();
         while site.read(1, 1).is_ok() {
             site.bench.run(5_000);
@@ -64,7 +65,7 @@ fn from_a_cut_to_the_first_refusal_passes_at_most_the_age_and_the_mend_brings_it
         assert_eq!(site.read(1, 1), Err(11));
         site.bench.run(10 * SECOND);
         assert!(!site.bench.is_online(0));
-        site.bus().change(Change::Cut(false));
+        site.bus().change(Change::end(&CUT, 0));
         site.bus().devices[0].poke(OXYGEN, &1747u16.to_be_bytes());
         site.bench.run(32 * SECOND);
         assert_eq!(site.read(1, 1), Ok(vec![1747]));
@@ -97,7 +98,7 @@ to = "scada:400202"
     site.bench.run(SECOND);
     assert_eq!(site.read(201, 2), Ok(vec![1, 0]));
     assert_ne!(site.read(101, 2), Ok(vec![0x8000, 0x8000]));
-    site.bus().change(Change::Cut(true));
+    site.bus().change(Change::begin(&CUT, 0, FaultValue::On));
     site.bench.run(20 * SECOND);
     assert_eq!(site.read(1, 1), Ok(vec![1746]));
     assert_eq!(site.read(101, 2), Ok(vec![0x8000, 0x8000]));
@@ -122,10 +123,10 @@ fn a_write_goes_to_the_device_and_is_answered_when_the_device_has_answered() {
     assert_eq!(site.write(101, &[1]), Err(2), "a part of a value");
     assert_eq!(site.write(1, &[1]), Err(2), "no rule makes it writable");
     assert_eq!(site.write(100, &[1, 2, 3]), Err(2), "its first register is fed by no rule");
-    site.bus().change(Change::Refuse(0, Some(4)));
+    site.bus().change(Change::begin(&REFUSE, 0, FaultValue::Number(4)));
     assert_eq!(site.write(101, &[1, 2]), Err(4), "the device's own exception");
-    site.bus().change(Change::Refuse(0, None));
-    site.bus().change(Change::Cut(true));
+    site.bus().change(Change::end(&REFUSE, 0));
+    site.bus().change(Change::begin(&CUT, 0, FaultValue::On));
     assert_eq!(site.write(101, &[1, 2]), Err(11));
 }
 
@@ -163,7 +164,7 @@ fn a_dead_unit_does_not_slow_the_others() {
     let mut site = still(&[HEAD, &devices, &rules]);
     site.bench.run(SECOND);
     for dead in 5..10 {
-        site.bus().change(Change::Mute(dead, true));
+        site.bus().change(Change::begin(&MUTE, dead, FaultValue::On));
     }
     site.bench.run(60 * SECOND);
     // From here on each living unit is never older than its interval, a probe of a dead one and the cycle.
@@ -208,7 +209,7 @@ to = "scada:400202"
 fn an_hour_of_noise_never_shows_a_wrong_value() {
     let mut site = still(&[HEAD, DEVICE, RULES, "[rig]\nseed = 11\n"]);
     site.bench.run(SECOND);
-    site.bus().change(Change::Noise(0.02));
+    site.bus().change(Change::begin(&NOISE, 0, FaultValue::Share(0.02)));
     let (mut good, mut refused) = (0, 0);
     for second in 0..3600u16 {
         let before = second % 3000;
@@ -228,7 +229,7 @@ fn an_hour_of_noise_never_shows_a_wrong_value() {
         }
     }
     assert!(good > 2000 && refused > 10, "{good} good, {refused} refused");
-    site.bus().change(Change::Noise(0.0));
+    site.bus().change(Change::end(&NOISE, 0));
     site.bench.run(31 * SECOND);
     assert!(site.read(1, 1).is_ok());
 }
@@ -282,11 +283,11 @@ to = "scada:400011"
         site.bus().devices[0].still = true;
         site.bus().devices[0].poke(Extent { space: SpaceId(3), first, count: 1 }, &word.to_be_bytes());
     }
-    site.bus().change(Change::Slow(0, 150_000));
+    site.bus().change(Change::begin(&SLOW, 0, FaultValue::Micros(150_000)));
     site.bench.run(5 * SECOND);
     assert_eq!((site.read(1, 1), site.read(11, 1)), (Ok(vec![0x1111]), Ok(vec![0x2222])));
     // Just beyond the timeout: answers arrive while the line rests.
-    site.bus().change(Change::Slow(0, 215_000));
+    site.bus().change(Change::begin(&SLOW, 0, FaultValue::Micros(215_000)));
     for _ in 0..400 {
         site.bench.run(100_000);
         for (reference, word) in [(1, 0x1111), (11, 0x2222)] {

@@ -1,0 +1,437 @@
+//! Faults of the rig in one table: the project's reader, the `rig` command, its status and `rig mend` all read it.
+
+use super::Project;
+use super::scalars::{duration, show_micros};
+use crate::form::Decimal;
+use crate::protocol::{Key, KeyKind};
+use crate::source::Spanned;
+
+/// What goes wrong on a line as a whole.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct LineFaults {
+    /// Bytes stop both ways; nothing closes.
+    pub cut: bool,
+    /// Its adapter or connection is gone.
+    pub unplugged: bool,
+    /// This share of its bytes is damaged, 0 to 1.
+    pub noise: f64,
+}
+
+/// What goes wrong with one device.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct DeviceFaults {
+    /// It does not answer.
+    pub mute: bool,
+    /// It answers this much later, in microseconds.
+    pub slow: u64,
+    /// It answers every request with this code.
+    pub refuse: Option<u8>,
+    /// It answers after the timeout.
+    pub late: bool,
+    /// It sends each answer twice.
+    pub twice: bool,
+    /// Its answers end too early.
+    pub short: bool,
+    /// It answers as this unit.
+    pub as_unit: Option<u8>,
+    /// The first acknowledgement of each message gets lost.
+    pub drop_ack: bool,
+}
+
+/// What a fault was given besides its place.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum FaultValue {
+    /// Nothing: it is there.
+    On,
+    /// A time in microseconds.
+    Micros(u64),
+    /// A code or a unit.
+    Number(u8),
+    /// A share, 0 to 1.
+    Share(f64),
+}
+
+impl FaultValue {
+    fn micros(self) -> u64 {
+        if let Self::Micros(micros) = self { micros } else { 0 }
+    }
+
+    fn number(self) -> Option<u8> {
+        if let Self::Number(number) = self { Some(number) } else { None }
+    }
+
+    fn share(self) -> f64 {
+        if let Self::Share(share) = self { share } else { 0.0 }
+    }
+
+    /// In words, as they stand in messages.
+    #[must_use]
+    pub fn shown(self) -> String {
+        match self {
+            Self::On => String::new(),
+            Self::Micros(micros) => show_micros(micros),
+            Self::Number(number) => number.to_string(),
+            Self::Share(share) => (share * 1000.0).to_string(),
+        }
+    }
+}
+
+/// What must stand behind the place, as usage shows it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Takes {
+    /// Nothing.
+    Nothing,
+    /// A time.
+    Duration,
+    /// A number from 1, hexadecimal with 0x; with its word.
+    Number(&'static str),
+    /// A share of all bytes.
+    Share,
+}
+
+/// What a fault changes; without a value it is undone.
+#[derive(Clone, Copy)]
+pub enum Changes {
+    /// A port's line.
+    Line(fn(&mut LineFaults, Option<FaultValue>)),
+    /// A device: how it is set, and what is set now.
+    Device(fn(&mut DeviceFaults, Option<FaultValue>), fn(&DeviceFaults) -> Option<FaultValue>),
+}
+
+/// One kind of fault.
+pub struct FaultKind {
+    /// Its key in `[[rig.faults]]`; the same word is its command.
+    pub key: Key,
+    /// What it takes besides the place.
+    pub takes: Takes,
+    /// What it changes.
+    pub changes: Changes,
+    /// What is said behind the name once it has begun; `{}` stands for the value.
+    pub says: &'static str,
+    /// What the device's row says while it lasts; `{}` stands for the value.
+    pub shown: &'static str,
+    /// It belongs to the station on the wire, not to one node of a box.
+    pub of_station: bool,
+    /// It needs a link that acknowledges messages.
+    pub of_acknowledgements: bool,
+}
+
+impl PartialEq for FaultKind {
+    fn eq(&self, other: &Self) -> bool {
+        self.word() == other.word()
+    }
+}
+
+impl std::fmt::Debug for FaultKind {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+const fn key(name: &'static str, doc: &'static str) -> Key {
+    Key { table: "faults", name, kind: KeyKind::Text, doc }
+}
+
+const fn of_line(
+    key: Key,
+    takes: Takes,
+    set: fn(&mut LineFaults, Option<FaultValue>),
+    says: &'static str,
+) -> FaultKind {
+    let changes = Changes::Line(set);
+    FaultKind { key, takes, changes, says, shown: "", of_station: false, of_acknowledgements: false }
+}
+
+const fn of_device(
+    key: Key,
+    takes: Takes,
+    changes: Changes,
+    says: &'static str,
+    shown: &'static str,
+) -> FaultKind {
+    FaultKind { key, takes, changes, says, shown, of_station: false, of_acknowledgements: false }
+}
+
+/// Whether it is there, for faults that take nothing.
+fn on(is_on: bool) -> Option<FaultValue> {
+    is_on.then_some(FaultValue::On)
+}
+
+/// Bytes of a port stop both ways; nothing closes.
+pub static CUT: FaultKind = of_line(
+    key("cut", "a port whose bytes stop both ways"),
+    Takes::Nothing,
+    |line, value| line.cut = value.is_some(),
+    "is cut: bytes stop both ways, nothing closes",
+);
+
+/// A port's adapter or connection goes away.
+pub static UNPLUG: FaultKind = of_line(
+    key("unplug", "a port whose adapter or connection goes away"),
+    Takes::Nothing,
+    |line, value| line.unplugged = value.is_some(),
+    "is unplugged: its adapter or connection is gone",
+);
+
+/// A share of a port's bytes is damaged.
+pub static NOISE: FaultKind = of_line(
+    key("noise", "a port and the share of its bytes that are damaged"),
+    Takes::Share,
+    |line, value| line.noise = value.map_or(0.0, FaultValue::share),
+    "has {} in 1000 bytes damaged",
+);
+
+/// A device does not answer.
+pub static MUTE: FaultKind = of_device(
+    key("mute", "a device that does not answer"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.mute = value.is_some(), |device| on(device.mute)),
+    "no longer answers",
+    "mute",
+);
+
+/// A device answers later.
+pub static SLOW: FaultKind = of_device(
+    key("slow", "a device and how much later it answers"),
+    Takes::Duration,
+    Changes::Device(
+        |device, value| device.slow = value.map_or(0, FaultValue::micros),
+        |device| (device.slow > 0).then_some(FaultValue::Micros(device.slow)),
+    ),
+    "answers {} later",
+    "slow {}",
+);
+
+/// A device answers every request with a code.
+pub static REFUSE: FaultKind = of_device(
+    key("refuse", "a device and the exception it answers with"),
+    Takes::Number("EXCEPTION"),
+    Changes::Device(
+        |device, value| device.refuse = value.and_then(FaultValue::number),
+        |device| device.refuse.map(FaultValue::Number),
+    ),
+    "answers every request with {}",
+    "refuses with {}",
+);
+
+/// A device answers after the timeout.
+pub static LATE: FaultKind = of_device(
+    key("late", "a device whose answers come after the timeout"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.late = value.is_some(), |device| on(device.late)),
+    "answers after the timeout",
+    "late",
+);
+
+/// A device sends each answer twice.
+pub static TWICE: FaultKind = of_device(
+    key("twice", "a device that sends each answer twice"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.twice = value.is_some(), |device| on(device.twice)),
+    "sends each answer twice",
+    "twice",
+);
+
+/// A device's answers end too early.
+pub static SHORT: FaultKind = of_device(
+    key("short", "a device whose answers end too early"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.short = value.is_some(), |device| on(device.short)),
+    "ends its answers too early",
+    "short",
+);
+
+/// A device answers as another unit.
+pub static AS_UNIT: FaultKind = FaultKind {
+    of_station: true,
+    ..of_device(
+        key("as-unit", "a device and the unit that it answers as"),
+        Takes::Number("UNIT"),
+        Changes::Device(
+            |device, value| device.as_unit = value.and_then(FaultValue::number),
+            |device| device.as_unit.map(FaultValue::Number),
+        ),
+        "answers as unit {}",
+        "answers as unit {}",
+    )
+};
+
+/// A device's acknowledgements get lost, the first of each message.
+pub static DROP_ACK: FaultKind = FaultKind {
+    of_station: true,
+    of_acknowledgements: true,
+    ..of_device(
+        key("drop-ack", "a device whose acknowledgements get lost, the first of each message"),
+        Takes::Nothing,
+        Changes::Device(|device, value| device.drop_ack = value.is_some(), |device| on(device.drop_ack)),
+        "loses the first acknowledgement of each message",
+        "its acknowledgements get lost",
+    )
+};
+
+/// Every kind of fault.
+pub static FAULTS: [&FaultKind; 11] =
+    [&CUT, &UNPLUG, &NOISE, &MUTE, &SLOW, &REFUSE, &LATE, &TWICE, &SHORT, &AS_UNIT, &DROP_ACK];
+
+impl FaultKind {
+    /// Its word, such as `mute`.
+    #[must_use]
+    pub const fn word(&self) -> &'static str {
+        self.key.name
+    }
+
+    /// Whether it is about a line; else it is about a device.
+    #[must_use]
+    pub const fn is_of_line(&self) -> bool {
+        matches!(self.changes, Changes::Line(_))
+    }
+
+    /// How it is written, such as `slow DEVICE DURATION`.
+    #[must_use]
+    pub fn usage(&self) -> String {
+        let place = if self.is_of_line() { "PORT" } else { "DEVICE" };
+        let value = match self.takes {
+            Takes::Nothing => "",
+            Takes::Duration => " DURATION",
+            Takes::Number("UNIT") => " UNIT",
+            Takes::Number(_) => " EXCEPTION",
+            Takes::Share => " SHARE",
+        };
+        format!("{} {place}{value}", self.word())
+    }
+}
+
+/// One entry of `[[rig.faults]]`, or of `rig cut …` on a running rig.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RigFault {
+    /// When, in microseconds after the start.
+    pub at: u64,
+    /// For how long, in microseconds; `None` until mended.
+    pub lasts: Option<u64>,
+    /// What goes wrong, and where.
+    pub what: Spanned<Fault>,
+}
+
+/// What goes wrong on the rig, and where.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Fault {
+    /// What.
+    pub kind: &'static FaultKind,
+    /// The name of the port or device.
+    pub place: String,
+    /// What it takes.
+    pub value: FaultValue,
+}
+
+impl Fault {
+    /// Reads the value of a fault's key, such as `do-1 200ms` for `slow`.
+    ///
+    /// # Errors
+    /// What is wrong, in words.
+    pub fn parse(word: &str, text: &str) -> Result<Self, String> {
+        let Some(kind) = FAULTS.iter().find(|kind| kind.word() == word) else {
+            return Err(format!("there is no fault `{word}`"));
+        };
+        let usage = || format!("`{word} {text}` is not of the form `{}`", kind.usage());
+        let mut words = text.split_whitespace();
+        let (place, value) = (words.next().ok_or_else(usage)?.to_string(), words.next());
+        if words.next().is_some() {
+            return Err(usage());
+        }
+        let value = match (kind.takes, value) {
+            (Takes::Nothing, None) => FaultValue::On,
+            (Takes::Duration, Some(value)) => FaultValue::Micros(duration(value).ok_or_else(usage)?),
+            // Some codes are known by their hex.
+            (Takes::Number(what), Some(value)) => value
+                .strip_prefix("0x")
+                .map_or_else(|| value.parse().ok(), |hex| u8::from_str_radix(hex, 16).ok())
+                .filter(|number| *number > 0 || what == "UNIT")
+                .map(FaultValue::Number)
+                .ok_or_else(usage)?,
+            (Takes::Share, Some(value)) => {
+                let number = |text: &str| text.parse::<Decimal>().ok().map(Decimal::as_f64);
+                let share = match value.strip_suffix('%') {
+                    Some(percent) => number(percent).map(|percent| percent / 100.0),
+                    None => number(value),
+                };
+                match share.ok_or_else(usage)? {
+                    share if (0.0..=1.0).contains(&share) => FaultValue::Share(share),
+                    _ => {
+                        return Err(format!(
+                            "`{value}` is more than all bytes: write a share, such as `{word} {place} 0.05` or `{word} {place} 5%`"
+                        ));
+                    }
+                }
+            }
+            _ => return Err(usage()),
+        };
+        Ok(Self { kind, place, value })
+    }
+
+    /// Why it cannot happen to what it names, in words.
+    #[must_use]
+    pub fn unfit(&self, project: &Project) -> Option<String> {
+        let device = project.device(&self.place).filter(|_| self.kind.of_acknowledgements)?;
+        let dialect = project.device_dialect(device)?;
+        let what = format!(
+            "`{}` speaks {}, whose messages are not acknowledged by the link",
+            self.place,
+            dialect.name()
+        );
+        (!dialect.acknowledges()).then_some(what)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn faults_are_read_by_the_table() {
+        let parsed =
+            |word: &str, text: &str| Fault::parse(word, text).map(|fault| (fault.place, fault.value));
+        assert_eq!(parsed("slow", "do-1 200ms"), Ok(("do-1".into(), FaultValue::Micros(200_000))));
+        assert_eq!(parsed("noise", "raceway 0.001"), Ok(("raceway".into(), FaultValue::Share(0.001))));
+        assert_eq!(parsed("noise", "raceway 5%"), Ok(("raceway".into(), FaultValue::Share(0.05))));
+        assert_eq!(parsed("refuse", "do-1 0x10"), Ok(("do-1".into(), FaultValue::Number(16))));
+        for (word, text) in [
+            ("cut", ""),
+            ("cut", "a b"),
+            ("refuse", "do-1 0"),
+            ("noise", "raceway 2"),
+            ("burn", "x"),
+            ("mute", "a 1"),
+        ] {
+            assert!(parsed(word, text).is_err(), "{word} {text}");
+        }
+    }
+
+    #[test]
+    fn what_a_fault_sets_is_shown_and_undone() {
+        for kind in FAULTS {
+            let value = match kind.takes {
+                Takes::Nothing => FaultValue::On,
+                Takes::Duration => FaultValue::Micros(5),
+                Takes::Number(_) => FaultValue::Number(4),
+                Takes::Share => FaultValue::Share(0.5),
+            };
+            match kind.changes {
+                Changes::Line(set) => {
+                    let mut line = LineFaults::default();
+                    set(&mut line, Some(value));
+                    assert_ne!(line, LineFaults::default(), "{kind:?}");
+                    set(&mut line, None);
+                    assert_eq!(line, LineFaults::default(), "{kind:?}");
+                }
+                Changes::Device(set, get) => {
+                    let mut device = DeviceFaults::default();
+                    set(&mut device, Some(value));
+                    assert_eq!(get(&device), Some(value), "{kind:?}");
+                    set(&mut device, None);
+                    assert_eq!(device, DeviceFaults::default(), "{kind:?}");
+                }
+            }
+            assert_eq!(kind.says.contains("{}"), kind.takes != Takes::Nothing, "{kind:?}");
+        }
+    }
+}
