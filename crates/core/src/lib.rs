@@ -1,6 +1,6 @@
 //! What is decided: the project file as typed data, addresses, forms, the plan and the checks.
 //!
-//! Pure: same input, same output. No files, no clock, no sockets; whoever calls brings the texts of the files.
+//! Pure: same input, same output. No files, no clock, no sockets; the caller brings the texts of the files.
 //! Everything here speaks of spaces (linear tables of bits or of elements of N bytes), places in them and
 //! transfers between them. What a protocol knows is behind [`protocol::Dialect`].
 #![forbid(unsafe_code)]

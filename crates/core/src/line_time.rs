@@ -21,7 +21,7 @@ pub struct LineTime {
     pub timeout: u64,
     /// Wait after a broadcast, in microseconds.
     pub turnaround: u64,
-    /// The line does not rest after a failure: whoever is asked next is somebody else, and a late answer is told by that.
+    /// The line does not rest after a failure: the next request goes to another device, which tells a late answer apart.
     pub hurry: bool,
 }
 

@@ -1,4 +1,4 @@
-//! What addresses are called in the project, for whoever sees them pass by: points, rules, and the devices behind an
+//! What addresses are called in the project, for those who see them pass by: points, rules, and the devices behind an
 //! image's cells.
 
 use crate::cells::cells_of;

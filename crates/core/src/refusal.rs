@@ -1,6 +1,6 @@
 //! Why somebody did not get what was asked, in words that belong to no protocol.
 
-/// A refusal on its way back to whoever asked.
+/// A refusal on its way back to the client.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Refusal {
     /// What is wrong.
@@ -88,7 +88,7 @@ pub enum Blame {
     Line,
     /// The device that was asked.
     Device,
-    /// Whoever asks.
+    /// The client.
     ClientIdentity,
     /// A bug here.
     Us,

@@ -70,7 +70,7 @@ impl Line {
     }
 }
 
-/// A connection that was made is not made anew before so long, in microseconds: as the driver of a port waits.
+/// A connection that was made is not opened again before this time, in microseconds: as the driver of a port waits.
 const AGAIN_AFTER: u64 = 1_000_000;
 
 /// Converter, devices and clients at one virtual moment.

@@ -82,7 +82,7 @@ impl Dialer {
     /// # Errors
     /// The protocol cannot be spoken.
     pub fn over(wire: OwnedFd, line: LineTime, protocol: &str, station: &Station) -> std::io::Result<Self> {
-        // Whoever dials is the other end of the station.
+        // The dialer is the other end of the station.
         let port = station.dialect.map(|dialect| dialect.other_end(&station.setup)).unwrap_or_default();
         Self::new(wire, line, protocol, station, port, true)
     }

@@ -69,7 +69,7 @@ pub struct MoveResult {
     pub already: bool,
 }
 
-/// What is being done, for whoever watches.
+/// What is being done, for the caller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Stage {
     /// Looking whether the new place is free.

@@ -149,7 +149,7 @@ impl Play {
         let rig = Rig::up(Arc::clone(checked), &file).map_err(|fault| Failure::Outside(fault.to_string()))?;
         let (teller, events) = mpsc::channel();
         let plan = Arc::new(checked.plan.clone());
-        // Whoever hears the events is gone only when the demo has ended.
+        // The receiver of the events is gone only when the demo has ended.
         let running =
             start(checked, Arc::clone(&plan), &rig.bindings(), move |event| drop(teller.send(event)))
                 .map_err(|fault| Failure::Outside(fault.to_string()))?;

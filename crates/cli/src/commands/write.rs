@@ -111,7 +111,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &WriteArgs) -> R
     Ok(verdict)
 }
 
-/// `TARGET=VALUE`, or several values parted by commas.
+/// `TARGET=VALUE`, or several values separated by commas.
 pub(crate) fn job(connections: &Connections, text: &str) -> Result<PlannedWrite, Failure> {
     let (target, values) = text
         .rsplit_once('=')
@@ -220,7 +220,7 @@ fn with_eu(value: &str, wanted: &Wanted) -> String {
     wanted.eu.as_ref().map_or_else(|| value.to_string(), |eu| format!("{value} {eu}"))
 }
 
-/// Asks whoever sits there.
+/// Asks the person at the terminal.
 fn asked(console: &mut Console, job: &PlannedWrite, before: Option<&[u8]>) -> Result<bool, Failure> {
     let wanted = &job.wanted;
     let holds = before.map_or_else(

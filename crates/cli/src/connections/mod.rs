@@ -63,7 +63,7 @@ pub(crate) struct Field {
     pub(crate) held: Option<(Remote, String)>,
     pub(crate) link: Link,
     pub(crate) line: LineTime,
-    /// Whoever is asked first.
+    /// The one that is asked first.
     pub(crate) station: Station,
     pub(crate) transport: Transport,
 }
@@ -529,7 +529,7 @@ fn served(rows: &[Row], port: &str) -> Option<String> {
     rows.iter().find(|row| row.name == port).map(|row| row.value.clone())
 }
 
-/// The other end of an image: whoever asks it.
+/// The other end of an image: its client.
 fn asking(image: &Station) -> Station {
     let setup = image.dialect.map_or_else(|| image.setup.clone(), |dialect| dialect.other_end(&image.setup));
     Station { setup, ..image.clone() }

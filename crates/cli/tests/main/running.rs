@@ -86,7 +86,7 @@ fn a_running_converter_is_counted_logged_and_takes_a_changed_project() {
     run.wait_for(&["2 ports stay open, 0 closed, 0 opened"]);
     let again = tool.run(&["run", "--rig"]);
     assert!(again.status == 3 && again.err.contains("is running already"), "{}", again.err);
-    // The same over HTTP, as JSON for us and as text for whoever collects it.
+    // The same over HTTP, as JSON for us and as text for collectors.
     let at = http.split("http://").nth(1).unwrap().split('/').next().unwrap().to_string();
     let elsewhere = tool.run(&["status", "--monitor", &at]);
     assert!(elsewhere.status == 0 && elsewhere.out.contains("gauge"), "{}", elsewhere.err);

@@ -88,7 +88,7 @@ fn a_full_screen_shows_filters_opens_and_writes() {
     screen.resize((2, 1));
     screen.resize((80, 24));
     screen.until("a small screen", |text| text.contains("FROM") && text.contains("scada:"));
-    // A changed project is taken anew.
+    // A changed project is reloaded.
     tool.edit("poll    = \"250ms\"", "poll    = \"400ms\"");
     screen.shows("the project was reloaded");
     // Nothing looks live once the converter has ended.

@@ -14,7 +14,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 }
 
 /// A file or block that a rule uses and that the list of those that there are does not have. Others of its kind must be
-/// there: whoever says the size of one file of integers has not said anything about timers.
+/// there: who gives the size of one file of integers has not said anything about timers.
 fn missing(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut said = HashSet::new();
     for rule in &plan.rules {

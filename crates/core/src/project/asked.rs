@@ -6,7 +6,7 @@ use crate::form::Form;
 use crate::protocol::{Address, Dialect, Setup};
 use crate::source::{Span, Spanned};
 
-/// One entry, with the address not yet read: its notation is that of whoever is asked.
+/// One entry, with the address not yet read: its notation is that of the device or image.
 #[derive(Debug, Clone)]
 pub struct Asked {
     /// The whole entry.

@@ -402,7 +402,7 @@ pub trait Dialect: Sync + fmt::Debug {
     fn joins_two_ends(&self) -> bool {
         false
     }
-    /// Our own number on a port, where stations have one for whoever asks too.
+    /// Our own number on a port, where stations have one for clients too.
     fn own_station(&self, _port: &Setup) -> Option<u32> {
         None
     }

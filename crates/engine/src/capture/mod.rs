@@ -24,7 +24,7 @@ const TAG_FROM: u16 = 25;
 const TAG_TO: u16 = 26;
 /// The kind of port that TCP has.
 const PORT_TYPE: u32 = 2;
-/// The numbers by which the two sides of a line are told apart: whoever asks, and whoever answers.
+/// The numbers by which the two sides of a line are told apart: the client and the server.
 const ASKS: u32 = 40_000;
 const ANSWERS: u32 = 5_020;
 /// The protocol of bytes that an analyser does not know.

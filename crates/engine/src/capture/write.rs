@@ -15,9 +15,9 @@ const SEGMENT: usize = 16 * 1024;
 /// The two ends of a connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Flow {
-    /// Whoever asks.
+    /// The client.
     pub client: SocketAddrV4,
-    /// Whoever answers.
+    /// The server.
     pub server: SocketAddrV4,
 }
 

@@ -282,7 +282,7 @@ impl Lines {
     /// The next line; `None` where none has come within that time.
     ///
     /// # Errors
-    /// Whoever says them has ended.
+    /// The sender has ended.
     pub fn next(&mut self, patience: Duration) -> std::io::Result<Option<String>> {
         self.stream.get_ref().set_read_timeout(Some(patience))?;
         let room = LINE_MAX.saturating_sub(self.line.len() as u64);

@@ -175,7 +175,7 @@ impl ControlHandler {
         let (told, hears) = channel();
         let clock = crate::moment::Clock::start();
         let line_request = LineRequest::ByHand { station: Box::new(station), ask: Box::new(ask) };
-        // Whoever asked may have gone.
+        // The client may have gone.
         let reply = Box::new(move |result| drop(told.send(result)));
         queue.push(Queued { client: PERSON, line_request, reply });
         let result = hears.recv_timeout(patience).map_err(|_| "the port had no time for it".to_string())?;

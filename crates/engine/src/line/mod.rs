@@ -167,7 +167,7 @@ impl Schedule {
                 for polled in self.devices.iter().filter(|polled| !polled.pushes.is_empty()) {
                     self.shared.was_away(polled.index);
                 }
-                // Whoever was lost with the port is worth a look at once.
+                // A device that was lost with the port is worth a look at once.
                 self.probe_from = now;
                 for polled in &mut self.devices {
                     if polled.lost.is_some() {
@@ -338,7 +338,7 @@ impl Schedule {
         }
     }
 
-    /// Whoever's turn it is. What goes to a lost device or a silent unit is a probe like any other: between two of them
+    /// The one whose turn it is. What goes to a lost device or a silent unit is a probe like any other: between two of them
     /// the line has its pause, and what comes in it is refused at once, so that nobody slows the living ones.
     fn next_errand(&mut self, now: Moment, poll_due: bool) -> Option<Queued> {
         loop {

@@ -33,7 +33,7 @@ impl Http {
     /// # Errors
     /// The address cannot be listened on.
     pub fn serve(monitor: &Arc<Monitor>, at: SocketAddr, names: &[String]) -> std::io::Result<Self> {
-        // A runtime of its own: whoever looks on takes no time from those who ask.
+        // A runtime of its own: looking on takes no time from the clients.
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
         let listener = TcpListener::bind(at)?;
         listener.set_nonblocking(true)?;
@@ -116,7 +116,7 @@ pub fn fetch_values(from: SocketAddr) -> std::io::Result<Values> {
 fn get_json<T: DeserializeOwned>(from: SocketAddr, path: &str) -> std::io::Result<T> {
     let mut stream = TcpStream::connect_timeout(&from, PATIENCE)?;
     stream.set_read_timeout(Some(PATIENCE))?;
-    // In one piece: whoever speaks first and closes shall be heard all the same.
+    // In one piece: a peer that speaks first and closes is heard anyway.
     stream.write_all(format!("GET {path} HTTP/1.0\r\nHost: {from}\r\n\r\n").as_bytes())?;
     let mut answer = String::new();
     stream.take(FETCH_MAX).read_to_string(&mut answer)?;

@@ -119,7 +119,7 @@ pub(crate) fn spawn(
         Machine::Schedule(Box::new(Schedule::new(Arc::clone(&shared), port).ok_or_else(no_protocol)?))
     } else {
         let name = shared.ports.get(port).map(|port| port.name.clone()).unwrap_or_default();
-        // Whoever asks on a line is one client, apart from all addresses.
+        // The client of a line is one client, apart from all addresses.
         let client = ClientIdentity { id: ClientId(u64::MAX - port as u64), who: name, address: None };
         let answering = Session::new(Arc::clone(site), port, client).ok_or_else(no_protocol)?;
         let frame_gap = shared.plan.lines.get(port).map_or(0, |line| line.frame_gap);
@@ -343,7 +343,7 @@ impl Driver {
                 return;
             }
             let shared = self.site.current();
-            // A port that is gone has its thread ended by whoever took the project.
+            // A port that is gone has its thread ended by the reload.
             let Some(port) = shared.ports.iter().position(|port| port.name == self.name) else { return };
             let Some(next) = asking.renewed(Arc::clone(&shared), port) else { return };
             self.machine = Machine::Schedule(Box::new(next));

@@ -1,5 +1,5 @@
 //! Real devices: what a device itself says against what a reader of the image gets, judged by the same oracle as on the
-//! bench. Nothing here asks; whoever asks brings the cells.
+//! bench. Nothing here asks; the caller brings the cells.
 
 use super::subject::{Feed, Subject};
 use woodrush_core::check::Checked;

@@ -181,7 +181,7 @@ impl Runner<'_> {
         result
     }
 
-    /// A connection that gave no answer is made anew.
+    /// A connection that gave no answer is opened again.
     fn dropped(&mut self, image: usize, refusal: Option<&Refusal>) {
         if matches!(refusal, Some(Refusal { native: None, .. })) {
             self.readers.remove(&image);

@@ -105,7 +105,7 @@ impl Runner<'_> {
     /// Requests of the converter's that have gone without a sound answer so far, on all ports.
     fn unheard(&self) -> u64 {
         let counts = self.health.ports.iter().map(|port| port.tally.counts());
-        // A connection that was given up over one is made anew, and what is asked meanwhile does not get out.
+        // A connection that was given up over one is opened again, and what is asked meanwhile does not get out.
         counts.map(|counts| counts.no_answer + counts.damaged + counts.mismatched + counts.unreachable).sum()
     }
 

@@ -1,4 +1,4 @@
-//! Rounds of writes: patterns that clients write, on their way back to the device or on to whoever is carried them.
+//! Rounds of writes: patterns that clients write, on their way back to the device or on to the devices that are carried them.
 
 use super::Progress;
 use super::runner::{Runner, count_of, told};

@@ -72,7 +72,7 @@ impl RigLine {
         if let LinePlace::Path(path) = &self.place { Some(path) } else { None }
     }
 
-    /// The line, to look at or to change; whoever drops the guard wakes the thread by [`RigLine::changed`].
+    /// The line, to look at or to change; after dropping the guard wake the thread by [`RigLine::changed`].
     pub(super) fn bus(&self) -> MutexGuard<'_, Bus> {
         self.bus.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -415,7 +415,7 @@ impl Session {
         self.server.give(result.map(|()| self.cells.as_slice()));
     }
 
-    /// Counts how a request was answered: a refusal under the code that whoever asked has got.
+    /// Counts how a request was answered: a refusal under the code that the client has got.
     fn count(&mut self, now: Moment, refused: Option<&Refusal>) {
         let Some(refusal) = refused else {
             // Told together when there is nothing more to do: counting must cost the exchanges nothing.

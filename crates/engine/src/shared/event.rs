@@ -79,7 +79,7 @@ pub enum Event {
     },
     /// A client wrote something; told only where writes are logged.
     Written(Box<WriteRecord>),
-    /// The project was taken anew.
+    /// The project was reloaded.
     Reloaded {
         /// What changed, in words.
         what: String,

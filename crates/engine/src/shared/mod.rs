@@ -336,7 +336,7 @@ impl Shared {
     /// Takes a client's write apart.
     ///
     /// # Errors
-    /// As [`Board::route`]; no such image is no path, and whoever may not write gets what read-only cells answer.
+    /// As [`Board::route`]; no such image is no path, and a client that may not write gets what read-only cells answer.
     pub fn route(
         &self,
         image: Option<usize>,

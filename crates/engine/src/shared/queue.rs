@@ -1,6 +1,6 @@
 //! What others want of a port on which we ask: bounded, handed over between threads, in fair turns.
 //!
-//! Whoever asks has a queue of his own, and the queues take turns: somebody with many requests waits for his own and not
+//! Each client has a queue of its own, and the queues take turns: a client with many requests waits for its own and not
 //! before others. Nobody waits longer than one request of each other who asks, plus what is under way.
 
 use super::Message;
@@ -74,7 +74,7 @@ pub struct LineQueue {
 
 #[derive(Default)]
 struct Turns {
-    /// Each client's jobs; whoever's turn is next stands first.
+    /// Each client's jobs; the one whose turn is next stands first.
     clients: VecDeque<(ClientId, VecDeque<Queued>)>,
     waiting: usize,
 }
@@ -115,7 +115,7 @@ impl LineQueue {
         true
     }
 
-    /// The next job: a write that goes first, else one of whoever's turn it is.
+    /// The next job: a write that goes first, else one of the client whose turn it is.
     pub fn take(&self) -> Option<Queued> {
         let mut turns = self.turns();
         let first = |job: &Queued| matches!(&job.line_request, LineRequest::Pass { message, first: true, .. } if message.writes);

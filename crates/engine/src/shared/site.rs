@@ -7,7 +7,7 @@ use std::sync::atomic::{
 };
 use std::sync::{Arc, PoisonError, RwLock};
 
-/// What runs now. Whoever holds an older [`Shared`] sees by the generation that there is a newer one.
+/// What runs now. A holder of an older [`Shared`] sees by the generation that there is a newer one.
 pub struct Site {
     current: RwLock<Arc<Shared>>,
     generation: AtomicU64,

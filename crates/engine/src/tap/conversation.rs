@@ -169,7 +169,7 @@ impl Conversation {
             open.ended = ended;
             return (Some(open.exchange), Meaning::Request { asked: Arc::clone(&open.asked), again: true });
         }
-        // Without numbers there is one question at a time: whoever asks anew has given the last one up.
+        // Without numbers there is one question at a time: a client that asks again has given the last one up.
         let mut again = false;
         let given_up: Vec<OpenExchange> = if asked.number.is_none() {
             self.open.drain(..).collect()

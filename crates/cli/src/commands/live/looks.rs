@@ -117,7 +117,7 @@ pub(super) fn look(
     bar.tick();
     let slowest = subjects.iter().map(|subject| subject.every).max().unwrap_or(0);
     let wait = Duration::from_micros(slowest.min(LONGEST_WAIT)) + Duration::from_millis(300);
-    // Whoever said nothing in a whole look is asked once in each that follows: a dead device costs its timeouts.
+    // A device that did not answer in a whole look is asked once in each that follows: a dead device costs its timeouts.
     let mut silent: BTreeSet<usize> = BTreeSet::new();
     for round in 0..looks {
         if round > 0 {

@@ -111,7 +111,7 @@ impl Change {
 
     /// Writes the new file beside the old one, with its owner and mode.
     fn lay_ready(path: &Path, text: String) -> std::io::Result<Ready> {
-        // The file itself must be ours to write, whoever may write in its folder.
+        // The file itself must be ours to write, whatever the rights of its folder.
         let about = std::fs::OpenOptions::new().write(true).open(path)?.metadata()?;
         let mut name = std::ffi::OsString::from(".");
         name.push(path.file_name().unwrap_or_default());

@@ -93,7 +93,7 @@ impl Converter {
         Ok(())
     }
 
-    /// Whether somebody asked for the project to be taken anew since the last look.
+    /// Whether a reload of the project was requested since the last look.
     pub(crate) fn is_asked_anew(&self) -> bool {
         self.again.swap(false, Relaxed)
     }

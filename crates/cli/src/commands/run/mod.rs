@@ -74,7 +74,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
     let overrun = Arc::new(AtomicU64::new(0));
     let mut plan = Arc::new(std::mem::take(&mut checked.plan));
     let counted = Arc::clone(&overrun);
-    // A port's thread never waits for whoever reads the events.
+    // A port's thread never waits for the reader of the events.
     let tell = move |event| {
         if teller.try_send(event).is_err() {
             counted.fetch_add(1, Relaxed);

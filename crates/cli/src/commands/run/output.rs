@@ -1,5 +1,5 @@
 //! Lines for a stream that may be slow, full or gone. They go through a bounded queue to a thread of their own, so that
-//! the converter never waits for whoever reads them: what has no room is counted, and told when there is room again.
+//! the converter never waits for their reader: what has no room is counted, and told when there is room again.
 
 use std::io::Write;
 use std::sync::Arc;

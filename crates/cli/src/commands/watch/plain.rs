@@ -57,7 +57,7 @@ impl Followed<'_> {
             say(console, model, &rows, began.elapsed(), std::mem::take(&mut head))?;
             rows = loop {
                 if self.stop.is_asked() || self.lasting.is_some_and(|lasting| began.elapsed() >= lasting) {
-                    // Of what is shown: whoever filters asks about that alone.
+                    // Of what is shown: a filter asks about that alone.
                     return Ok(if model.all_fresh() { Verdict::Yes } else { Verdict::No });
                 }
                 match self.following.latest() {

@@ -156,7 +156,7 @@ pub(super) fn named(space: &Space) -> Option<(File, u32, Option<&str>)> {
     Some((*file, number.parse().ok()?, part))
 }
 
-/// The spaces of a file and of the parts of its elements, for whoever hears it named: by its type code, or where that is
+/// The spaces of a file and of the parts of its elements, for those who hear it named: by its type code, or where that is
 /// not told by the number that every new program gives it.
 #[must_use]
 pub fn spaces_of(number: u16, kind: Option<u8>, octal: bool) -> Vec<Space> {

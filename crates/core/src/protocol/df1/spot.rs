@@ -4,7 +4,7 @@ use super::files::{STRING_WORDS, named};
 use crate::protocol::Space;
 use woodrush_wire::df1::{Logical, Table};
 
-/// What a space of this protocol stands for, for whoever asks.
+/// What a space of this protocol stands for, for the engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Spot {
     /// Number of the file.

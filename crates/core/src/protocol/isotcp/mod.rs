@@ -57,7 +57,7 @@ impl Memory {
     }
 }
 
-/// Which memory a space of this protocol stands for, for whoever asks: the area and the number of the block.
+/// Which memory a space of this protocol stands for, for the engine: the area and the number of the block.
 #[must_use]
 pub fn memory(space: &Space) -> (Area, u8) {
     let Memory { area, block } = Memory::of(space);

@@ -239,7 +239,7 @@ impl TableClient {
     }
 
     fn symbol(&mut self, now: Moment, symbol: Symbol) {
-        // Whoever says something is not silent.
+        // A peer that says something is not silent.
         if let (Symbol::Ack | Symbol::Eot, Some(job)) = (symbol, &mut self.job) {
             job.silences = 0;
         }
@@ -373,7 +373,7 @@ impl Client for TableClient {
             naks: 0,
             silences: 0,
             link_tries: self.tries,
-            // A write whose reply is lost may have been done: only reads are made anew.
+            // A write whose reply is lost may have been done: only reads are repeated.
             retries: if matches!(kind, CommandKind::Read) { self.retries } else { 0 },
             kind,
         });
@@ -455,7 +455,7 @@ impl Client for TableClient {
                     self.phase = Phase::DeviceState(now + self.took(frame.len()) + self.ack_timeout, until);
                     return Act::Send(frame);
                 }
-                // Whoever is in the middle of a message is heard out.
+                // A peer in the middle of a message is heard out.
                 Phase::Unacknowledged(until) | Phase::DeviceState(until, _) | Phase::Waiting(until)
                     if now >= until && self.is_hearing(now) =>
                 {

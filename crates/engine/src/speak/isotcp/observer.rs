@@ -75,7 +75,7 @@ fn tsaps(opening: &Opening<'_>) -> String {
 }
 
 fn message_says(side: Side, message: Vec<u8>) -> Says {
-    // Op codes 4 and 6 are answers, whoever is heard.
+    // Op codes 4 and 6 are answers, whichever side is heard.
     let answers = matches!(message.get(5), Some(4 | 6)) && side != Side::Asks;
     if answers {
         return Says::Answer { station: None, number: None, body: message };

@@ -274,7 +274,7 @@ impl Client for LineClient {
                         self.came.extend_from_slice(kept.unwrap_or_default());
                         self.look(false);
                     }
-                    // Whoever speaks now answers an older question: let him finish.
+                    // What comes now answers an older request: let it finish.
                     LineState::Resting { until, .. } => *until = (*until).max(now + self.line.own_frame_gap),
                     LineState::Free | LineState::Quiet { .. } | LineState::Turning { .. } => {
                         self.quiet_until = self.quiet_until.max(now + self.line.own_frame_gap)

@@ -81,7 +81,7 @@ impl Question {
             return None;
         }
         if let Some(exception) = response.exception() {
-            // What the device itself says reaches whoever asked unchanged.
+            // What the device itself says reaches the client unchanged.
             return Some(if matches!(self.expect, Expect::Whole) {
                 Ok(pdu.to_vec())
             } else {

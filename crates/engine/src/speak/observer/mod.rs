@@ -10,9 +10,9 @@ use woodrush_core::protocol::{Setup, Space, Verb};
 /// Whose bytes they are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum Side {
-    /// Of whoever asks.
+    /// Of the client.
     Asks,
-    /// Of whoever answers.
+    /// Of the server.
     Answers,
     /// Of one of them: both are heard on the same wires.
     Either,
