@@ -74,7 +74,7 @@ impl Console {
         usize::from(self.width)
     }
 
-    /// Columns for a line that is not broken: as many as it needs where nobody looks at a terminal.
+    /// Columns for a line that is not broken: as many as it needs where the output is no terminal.
     pub(crate) fn line_width(&self) -> usize {
         if self.fixed || std::io::stdout().is_terminal() { self.width() } else { usize::MAX / 2 }
     }
@@ -84,7 +84,7 @@ impl Console {
         self.colour
     }
 
-    /// Whether somebody watches progress.
+    /// Whether progress is shown: standard error is a terminal.
     pub(crate) fn is_watched(&self) -> bool {
         !self.quiet && std::io::stderr().is_terminal()
     }

@@ -29,7 +29,7 @@ pub(crate) fn save<T: Serialize>(path: &Path, kept: &T) -> Result<(), Failure> {
     name.push(path.file_name().unwrap_or_default());
     name.push(format!(".{}.new", std::process::id()));
     let beside = path.with_file_name(name);
-    // A name of somebody else's, or a link, is never followed.
+    // Another user's file, or a link, is never followed.
     let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o644).open(&beside);
     let kept = made.and_then(|mut file| {
         let done = file.write_all(text.as_bytes()).and_then(|()| std::fs::rename(&beside, path));

@@ -1,5 +1,5 @@
-//! `woodrush completions`: completions for a shell, made by the program itself while somebody types, so that they know the
-//! project's names.
+//! `woodrush completions`: completions for a shell, made by the program itself while a user types, so that they know
+//! the project's names.
 
 use crate::args::Global;
 use crate::console::Console;
@@ -26,7 +26,7 @@ pub(crate) fn run(console: &mut Console, shell: &str) -> Result<Verdict, Failure
     Ok(Verdict::Yes)
 }
 
-/// Answers a shell that asks for completions, and ends; does nothing for everybody else.
+/// Answers a shell that asks for completions, and ends; does nothing for any other caller.
 pub(crate) fn answer() {
     CompleteEnv::with_factory(command).var(VARIABLE).complete();
 }

@@ -189,7 +189,7 @@ fn place(checked: &Checked, port: usize) -> String {
     }
 }
 
-/// What has to be set up in controllers and in those who ask as controllers.
+/// What has to be set up in controllers and other clients.
 fn to_set_up(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
     for demand in demands(&checked.project, &checked.plan) {
         let whose = if demand.image {

@@ -73,7 +73,7 @@ impl Drop for ProgressTeller {
     }
 }
 
-/// Proves with a progress bar where somebody watches, and plain lines where nobody does.
+/// Proves with a progress bar on a terminal, and with plain lines elsewhere.
 pub(crate) fn prove_visibly(
     console: &mut Console,
     checked: &Arc<Checked>,

@@ -215,7 +215,7 @@ pub(crate) fn age(connections: &Connections, status: Option<&Status>, wanted: &W
     known.age_s
 }
 
-/// Reads again and again until the time is over or somebody ends it.
+/// Reads again and again until the time is over or the user ends it.
 fn again(
     console: &mut Console,
     connections: &mut Connections,

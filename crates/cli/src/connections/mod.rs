@@ -1,5 +1,5 @@
-//! From what a person names to somebody who can be asked: over the project's ports, the rig's, through a running
-//! converter, or a way that is written on the command line.
+//! From what a user names to a device that can be reached: over the project's ports, the rig's, through a running
+//! converter, or over a connection that is written on the command line.
 
 mod bare;
 
@@ -21,7 +21,7 @@ use woodrush_engine::direct::{Cause, Diagnosis, Direct, DirectAnswer, Link, diag
 
 /// How a virtual serial port is opened: it has no speed of its own.
 const PTY_LINE: Line = Line { baud: 115_200, data: 8, parity: Parity::None, stop: 1 };
-/// Wait for an answer where nobody says it, in microseconds.
+/// Default timeout, in microseconds.
 const TIMEOUT: u64 = 1_000_000;
 
 /// Everything that can be asked, opened when it is asked first.
@@ -90,7 +90,7 @@ fn usage(text: impl Into<String>) -> Failure {
     Failure::Usage(text.into())
 }
 
-/// How long is waited for an answer, where somebody says it, in microseconds.
+/// The timeout that was given, in microseconds.
 fn timeout(args: &ConnectionArgs) -> Result<Option<u64>, Failure> {
     let Some(text) = &args.timeout else { return Ok(None) };
     let time = micros(text).filter(|time| *time > 0);
@@ -228,7 +228,7 @@ impl Connections {
         self.project.as_ref().is_some_and(|project| project.running.is_some())
     }
 
-    /// How long is waited for an answer, where somebody says it.
+    /// The timeout that was given.
     pub(crate) fn timeout(&self) -> Option<u64> {
         self.timeout
     }

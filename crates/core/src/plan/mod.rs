@@ -214,7 +214,7 @@ impl PlannedRule {
 /// One request that is sent again and again.
 #[derive(Debug, Clone)]
 pub struct Transfer {
-    /// Index of the device; of nodes of one box the first, whosever values they are.
+    /// Index of the device; for the nodes of one box, that of the first node.
     pub device: usize,
     /// What is read.
     pub extent: Extent,

@@ -121,8 +121,8 @@ pub trait Dialect: Sync + fmt::Debug {
     fn acknowledges(&self) -> bool {
         false
     }
-    /// How long one try of a request to somebody who says nothing takes, its bytes not counted, in microseconds, and the
-    /// keys of the port that say so; `None` where that is its timeout and a rest of the line.
+    /// How long one try of a request to a station that does not answer takes, its bytes not counted, in microseconds, and
+    /// the keys of the port that say so; `None` where that is its timeout and a rest of the line.
     fn unanswered(&self, _port: &Setup) -> Option<(u64, &'static str)> {
         None
     }
@@ -156,7 +156,7 @@ pub trait Dialect: Sync + fmt::Debug {
     /// The key that says the station, and its least and greatest number on such a port; `None` where a port has one
     /// station only.
     fn station_key(&self, transport: Transport) -> Option<(&'static str, Range<u32>)>;
-    /// The TCP port on which everybody expects it.
+    /// Its usual TCP port.
     fn usual_tcp_port(&self) -> Option<u16> {
         None
     }
@@ -164,7 +164,7 @@ pub trait Dialect: Sync + fmt::Debug {
     fn dissector(&self) -> Option<&'static str> {
         None
     }
-    /// Where a station that nobody has described is looked at, to find what it has.
+    /// Where a station without a description is looked at, to find what it has.
     fn territories(&self) -> &'static [Territory] {
         &[]
     }

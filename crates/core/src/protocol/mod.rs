@@ -39,7 +39,7 @@ pub fn notations() -> impl Iterator<Item = &'static dyn Dialect> {
     all.map(|(_, dialect)| *dialect)
 }
 
-/// What is most likely spoken on such a way, where nobody says it.
+/// The protocol that is most likely spoken on such a connection, where none is given.
 #[must_use]
 pub fn usual_protocol(transport: Transport, tcp_port: Option<u16>) -> Option<&'static dyn Dialect> {
     let runs = || DIALECTS.iter().copied().filter(move |dialect| dialect.runs_on(transport).is_ok());

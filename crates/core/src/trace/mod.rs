@@ -28,7 +28,7 @@ pub struct Trace {
     pub sent: bool,
     /// A write at the target goes back to the source.
     pub both_ways: bool,
-    /// The request that feeds it; nothing where nobody is polled.
+    /// The request that feeds it; nothing where no device is polled.
     pub poll: Option<Poll>,
     /// Who else feeds it, in words.
     pub fed: Option<String>,
@@ -79,7 +79,7 @@ pub struct Poll {
     pub every_us: u64,
     /// Its time on the line, in microseconds.
     pub takes_us: u64,
-    /// Whether that time was assumed: over TCP nobody knows it beforehand.
+    /// Whether that time was assumed: over TCP it is not known beforehand.
     pub assumed: bool,
     /// The exchange, with the example's words in the answer and 0 elsewhere.
     pub exchange: Exchange,
@@ -255,7 +255,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     })
 }
 
-/// Who feeds a rule that polls nobody.
+/// What feeds a rule that polls no device.
 fn fed(checked: &Checked, rule: &PlannedRule) -> Option<String> {
     match rule.source {
         Source::Poll { .. } => None,

@@ -1,5 +1,5 @@
-//! What somebody names by hand, to read or write it once: a point, an address of a device or image, or a bare address
-//! of a station that no project knows.
+//! What a user names on the command line, to read or write it once: a point, an address of a device or image, or a bare
+//! address of a station that no project knows.
 
 mod value;
 

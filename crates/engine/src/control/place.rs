@@ -161,7 +161,7 @@ fn find(name: &str) -> std::io::Result<UnixStream> {
         if !about.is_dir() || about.mode() & WRITE_OTHERS != 0 {
             continue;
         }
-        // A user's own folder is that user's; root made that of services, for whomever it belongs to.
+        // A user's own folder is that user's; root made the folder of services, whichever user owns it.
         if folder != Path::new(SYSTEM) && own != 0 && about.uid() != own {
             continue;
         }

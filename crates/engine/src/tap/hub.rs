@@ -1,4 +1,4 @@
-//! Where the converter's ports leave what passes, for whoever looks on; nothing while nobody does.
+//! Where the converter's ports leave the bytes that pass, for each client that taps; no work while none does.
 
 use crate::Moment;
 use crate::speak::Side;
@@ -142,7 +142,7 @@ impl Watcher {
     /// Takes a piece if it is wanted and there is room; gives the moment until which there is none.
     fn take(&self, port: &str, now: Moment, missed: u64, make: &impl Fn() -> Chunk) -> u64 {
         let mut inner = lock(&self.inner);
-        // Whoever looks at some ports only cannot tell how many of what was missed were theirs: all of it counts.
+        // A client that taps some ports only cannot tell how many of the missed chunks were theirs: all of them count.
         inner.lost += missed - inner.missed;
         inner.missed = missed;
         if self.ports.as_ref().is_some_and(|ports| ports.iter().all(|own| own != port)) {

@@ -111,7 +111,7 @@ fn on_a_socket_answers_find_their_requests_in_any_order() {
 }
 
 #[test]
-fn whoever_comes_in_the_middle_takes_no_half_answer_for_a_fault() {
+fn a_tap_opened_in_the_middle_takes_no_half_answer_for_a_fault() {
     let answer = line(4, &ANSWERED);
     let said = [
         (1_000, Side::Answers, answer[3..].to_vec()),

@@ -218,5 +218,5 @@ fn on_the_bench_allow_is_held_against_the_clients_own_address() {
     };
     assert!(asks(Some(Ipv4Addr::new(127, 0, 1, 1))), "192.0.2.20");
     assert!(!asks(Some(Ipv4Addr::new(127, 0, 1, 2))), "192.0.2.21");
-    assert!(asks(None), "whoever plays nobody may look");
+    assert!(asks(None), "a dialer without a client's address may read");
 }

@@ -28,7 +28,7 @@ pub enum Tpdu<'a> {
     Confirm(Opening<'a>),
     /// DR: it is not opened.
     Refuse {
-        /// The reference of whoever asked.
+        /// The reference of the side that sent the CR.
         dst: u16,
         /// The refuser's own.
         src: u16,
@@ -96,7 +96,7 @@ impl<'a> Opening<'a> {
         self.parameter(0xC0)?.first().copied().filter(|size| SIZES.contains(size))
     }
 
-    /// The TSAP of whoever sent the CR.
+    /// The TSAP of the side that sent the CR.
     #[must_use]
     pub fn calling(&self) -> Option<&'a [u8]> {
         self.parameter(0xC1)

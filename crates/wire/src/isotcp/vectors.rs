@@ -82,7 +82,7 @@ fn every_unsound_unit_is_refused_for_its_reason() {
         ("cotp-bad-li-255", "COTP, byte 0: header length is 255, allowed is 2 to 254"),
         ("cotp-bad-type", "COTP, byte 1: type is 0x0030, allowed is E0, D0, 80, C0, F0 or 70 in class 0"),
         ("cotp-bad-ed", "COTP, byte 1: type is 0x0010, allowed is E0, D0, 80, C0, F0 or 70 in class 0"),
-        // The unit is sound; that nothing was opened before it is for whoever keeps the connection.
+        // The unit is sound; that no connection was opened before it is for the layer that keeps connections.
         ("cotp-bad-dt-first", "data"),
     ];
     let unsound: Vec<Vector> = vectors("cotp").into_iter().filter(|v| !v.valid).collect();

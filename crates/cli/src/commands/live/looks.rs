@@ -15,7 +15,7 @@ use woodrush_engine::stop::Stop;
 const ATTEMPTS: u32 = 6;
 /// The longest wait for a poll, in microseconds: what is polled less often is judged by what stands there.
 const LONGEST_WAIT: u64 = 10_000_000;
-/// How soon somebody who ends it is heard.
+/// How soon Ctrl-C is noticed.
 const SLICE: Duration = Duration::from_millis(50);
 
 /// What one look at a rule brought.

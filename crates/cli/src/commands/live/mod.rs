@@ -20,7 +20,7 @@ use woodrush_engine::prove::{Pair, pairs};
 use woodrush_engine::stop::Stop;
 use writes::{agreed, planned, written};
 
-/// How far a reader may be from the device where nobody says it, as a share: the value moves between two looks.
+/// Default tolerance between a reader and the device, as a share: the value moves between two samples.
 const TOLERANCE: f64 = 0.01;
 
 /// One value of one rule.

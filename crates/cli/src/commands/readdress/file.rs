@@ -117,7 +117,7 @@ impl Change {
         name.push(path.file_name().unwrap_or_default());
         name.push(format!(".{}.new", std::process::id()));
         let beside = path.with_file_name(name);
-        // A name of somebody else's, or a link, is never followed.
+        // Another user's file, or a link, is never followed.
         let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside);
         let Ok(mut file) = made else { return Ok(Ready::Within(text)) };
         let ready = Ready::Beside(beside.clone());

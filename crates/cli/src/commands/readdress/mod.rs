@@ -19,7 +19,7 @@ use woodrush_engine::readdress::{Move, MoveResult, MoveState, NewSetting, Stage,
 use woodrush_engine::scan::stations;
 use woodrush_engine::stop::Stop;
 
-/// Wait for an answer where nobody says it, in microseconds.
+/// Default timeout, in microseconds.
 const TIMEOUT: u64 = 300_000;
 /// About how long one look for a device takes, timeout and pause together, in microseconds.
 const LOOK: u64 = 500_000;

@@ -21,9 +21,9 @@ use woodrush_engine::scan::{
 };
 use woodrush_engine::stop::Stop;
 
-/// Wait for an answer where nobody says it, in microseconds: devices that answer at all mostly do so sooner.
+/// Default timeout, in microseconds: devices that answer at all mostly do so sooner.
 const TIMEOUT: u64 = 300_000;
-/// Units that are tried for a line's settings where nobody names any: those that devices are shipped with.
+/// Units that are tried for a line's settings where none is given: those that devices are shipped with.
 const LIKELY: [u32; 10] = [1, 2, 3, 4, 5, 10, 11, 16, 32, 247];
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Result<Verdict, Failure> {
@@ -158,7 +158,7 @@ fn settings(
         )));
     }
     let numbers = named.unwrap_or(&LIKELY);
-    // The present settings first: they are somebody's guess.
+    // The present settings first: they are the best guess there is.
     let mut all: Vec<Line> = vec![line];
     all.extend(LINES.iter().filter(|other| **other != line));
     let bar = bar(console, all.len());

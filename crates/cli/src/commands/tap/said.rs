@@ -174,7 +174,7 @@ impl MessageTeller {
         self.ports.insert(port.to_string(), (at, spoken));
     }
 
-    /// What a value that somebody names is called where it passes.
+    /// The name of a value of the project where it passes.
     pub(super) fn name_of(&self, wanted: &Wanted) -> String {
         let owner = wanted.owner.map(|owner| match owner {
             Owner::Device(at) => Owner::Device(self.plan.host(at)),

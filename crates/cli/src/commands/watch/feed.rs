@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use woodrush_engine::control::Remote;
 use woodrush_engine::monitor::{Values, fetch_values};
 
-/// What is said where nobody answers any more.
+/// The message when the converter no longer answers.
 pub(super) const ENDED: &str = "the converter has ended";
 
 /// Who is asked.

@@ -40,7 +40,7 @@ pub(super) struct Followed<'f> {
 }
 
 impl Followed<'_> {
-    /// Until the time is over, the converter ends or somebody ends it.
+    /// Until the time is over, the converter ends or the user ends it.
     pub(super) fn follow(
         &self,
         console: &mut Console,

@@ -156,8 +156,8 @@ pub(super) fn named(space: &Space) -> Option<(File, u32, Option<&str>)> {
     Some((*file, number.parse().ok()?, part))
 }
 
-/// The spaces of a file and of the parts of its elements, for those who hear it named: by its type code, or where that is
-/// not told by the number that every new program gives it.
+/// The spaces of a file and of the parts of its elements, for an observer that sees it named: by its type code, or where
+/// that is missing by the number that every new program gives it.
 #[must_use]
 pub fn spaces_of(number: u16, kind: Option<u8>, octal: bool) -> Vec<Space> {
     let number = u32::from(number);

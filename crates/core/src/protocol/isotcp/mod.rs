@@ -32,7 +32,7 @@ const AREAS: [(Area, &str, &str); 5] = [
 ];
 /// Start and length are 16 bits wide.
 const UNITS: u32 = 65_536;
-/// Bytes in one request where nobody says more: many communication processors take no more.
+/// Bytes in one request by default: many communication processors take no more.
 const BYTES: u32 = 200;
 /// Bytes of packet and data unit around a message of 16 bytes and its data.
 const OVERHEAD: u32 = 7 + 16;

@@ -172,7 +172,7 @@ pub(super) fn show(space: &Space, first: u32, width: u32, bit: Option<u8>) -> Sh
             let letter = match width {
                 1 => 'B',
                 4 => 'D',
-                // Several in a row, or nobody says: by words where they can begin.
+                // Several in a row, or their number is not given: by words where they can begin.
                 0 if !first.is_multiple_of(2) => 'B',
                 _ => 'W',
             };

@@ -104,7 +104,7 @@ impl ModbusObserver {
             Some(Piece::Noise { used, why })
         };
         match found {
-            // Until the line is still the rest of a damaged frame may be to come: it is one thing to whoever looks on.
+            // Until the line is still the rest of a damaged frame may be to come: the tap shows it as one message.
             rtu::Found::Noise { .. } if !still && !tcp::looks_like_mbap(bytes) => None,
             rtu::Found::Noise { .. } => noise(bytes.len()),
             rtu::Found::More => None,

@@ -1,7 +1,7 @@
 //! The meaning of a Modbus message: function code and data (APP section 6), apart from any frame.
 //!
 //! Known are functions 1 to 8, 11, 12, 15 to 17, 22 to 24 and 43/14; every other is kept as `Other`, so that it can be
-//! shown, carried or refused with exception 1 by whoever reads it.
+//! shown, carried or refused with exception 1 by the layer above.
 
 mod request;
 mod response;
