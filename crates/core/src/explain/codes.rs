@@ -26,22 +26,24 @@ pub(super) fn check(rule: &Rule) -> Paragraph {
 }
 
 fn refusal(dialect: &dyn Dialect, code: u32) -> Paragraph {
-    let (words, cause) = dialect.refusal_words(code);
-    let more = dialect.refusal_more(code).map(|more| format!(" {more}")).unwrap_or_default();
+    let own = dialect.refusals();
+    let (words, cause) = (own.words)(code);
+    let more = (own.more)(code).map(|more| format!(" {more}")).unwrap_or_default();
     let text = format!("{} {}{more}", sentence(words), sentence(cause));
-    Paragraph::new(dialect.refusal_text(code), format!("refusal, {}", dialect.family()), text)
+    Paragraph::new((own.shown)(code), format!("refusal, {}", dialect.family()), text)
 }
 
 /// Refusals that are written so.
 pub(super) fn refusals(word: &str) -> Vec<Paragraph> {
-    families().filter_map(|dialect| Some(refusal(dialect, dialect.refusal_code(word)?))).collect()
+    families().filter_map(|dialect| Some(refusal(dialect, dialect.refusals().code(word)?))).collect()
 }
 
 /// How the refusals that are explained are written.
 pub(super) fn known() -> impl Iterator<Item = String> {
     families().flat_map(|dialect| {
-        dialect.refusal_codes().iter().map(move |code| {
-            let text = dialect.refusal_text(*code);
+        let own = dialect.refusals();
+        own.codes.iter().map(|code| {
+            let text = (own.shown)(*code);
             text.split(" (").next().unwrap_or_default().to_string()
         })
     })
@@ -50,10 +52,8 @@ pub(super) fn known() -> impl Iterator<Item = String> {
 /// A number as `health.last-error` shows it.
 pub(super) fn last_error(word: &str) -> Option<Paragraph> {
     if matches!(word, "last-error" | "health.last-error") {
-        let theirs = families().filter(|dialect| !dialect.refusal_codes().is_empty()).map(|dialect| {
-            let codes = dialect.health_codes();
-            format!("from {} on the {}", codes.start.max(1), dialect.refusal_name())
-        });
+        let theirs = families().map(|dialect| dialect.refusals()).filter(|own| !own.codes.is_empty());
+        let theirs = theirs.map(|own| format!("from {} on the {}", own.health.start.max(1), own.name));
         let text = format!(
             "What went wrong last, as a cell: 0 good; 256 no answer; 257 damaged; 258 another unit, function or length; 259 not connected; 260 the value does not fit; {}. `woodrush explain \"last-error 258\"` explains a number.",
             theirs.collect::<Vec<_>>().join("; ")
@@ -69,9 +69,8 @@ pub(super) fn last_error(word: &str) -> Option<Paragraph> {
         259 => "Not connected: the line or the connection is not open.",
         260 => "Does not fit: the value does not fit the form at the other end.",
         _ => {
-            let dialect =
-                families().find(|dialect| dialect.health_codes().contains(&number) && number > 0)?;
-            let of = refusal(dialect, number - dialect.health_codes().start);
+            let dialect = families().find(|dialect| dialect.refusals().health.contains(&number))?;
+            let of = refusal(dialect, number - dialect.refusals().health.start);
             return Some(Paragraph::new(
                 format!("last-error {number}"),
                 of.kind,

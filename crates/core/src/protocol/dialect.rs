@@ -1,8 +1,8 @@
 //! What a protocol tells the rest of core: notation, keys, limits, costs, refusals, examples.
 
 use super::{
-    Address, AddressFault, Cost, Key, Link, SettingFault, Setup, ShownAddress, Space, Territory, TooMuch,
-    Transport, Verb,
+    Address, AddressFault, Cost, Key, Link, Refusals, SettingFault, Setup, ShownAddress, Space, Territory,
+    TooMuch, Transport, Verb,
 };
 use crate::term::Term;
 use std::fmt;
@@ -24,40 +24,12 @@ pub trait Dialect: Sync + fmt::Debug {
     /// # Errors
     /// The reason and the mend, in words.
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str>;
-    /// What a device's own number of a refusal is called, such as `Modbus exception`.
-    fn refusal_name(&self) -> &'static str;
-    /// Such a number as people know it.
-    fn refusal_text(&self, code: u32) -> String {
-        format!("{} {code} (0x{code:02X})", self.refusal_name())
-    }
-    /// What such a number means, in the standard's words and with the likely cause.
-    fn refusal_words(&self, code: u32) -> (&'static str, &'static str);
-    /// What else there is to say of such a number, for `explain`.
-    fn refusal_more(&self, _code: u32) -> Option<&'static str> {
-        None
-    }
-    /// Such a number as people write it, in small letters; `None` where the words are none of it.
-    fn refusal_code(&self, _words: &str) -> Option<u32> {
-        None
-    }
-    /// The numbers that have words.
-    fn refusal_codes(&self) -> &'static [u32] {
-        &[]
-    }
+    /// The numbers by which its devices refuse.
+    fn refusals(&self) -> &'static Refusals;
     /// What its people call things.
     fn terms(&self) -> &'static [Term] {
         &[]
     }
-    /// Whether a device may have answered so because a read was too long for it: half as much is tried then.
-    fn may_be_too_long(&self, _code: u32) -> bool {
-        false
-    }
-    /// The numbers by which `health.last-error` shows its refusals, in their order from 0 on.
-    fn health_codes(&self) -> Range<u32> {
-        0..256
-    }
-    /// What a reader is answered once a value's source is lost, in words.
-    fn lost_answer(&self) -> &'static str;
     /// A TCP port on which this protocol is a surprise, with the reason.
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str>;
     /// Keys that it adds to ports, devices and images.

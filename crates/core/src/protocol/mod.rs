@@ -14,7 +14,9 @@ mod space;
 pub use crate::grain::Grain;
 pub use dialect::{Dialect, Example};
 pub use keys::{Content, Key, KeyKind, Setup};
-pub use refusals::{health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown};
+pub use refusals::{
+    Refusals, health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown, refusals,
+};
 pub use space::{BitWrite, Extent, Place, Space, SpaceId};
 
 use crate::form::Type;

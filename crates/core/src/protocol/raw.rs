@@ -1,11 +1,25 @@
 //! Bytes that nobody here understands: they pass between two forwarding ports and nothing else.
 
 use super::{
-    Address, AddressFault, Cost, Dialect, Example, Key, Setup, ShownAddress, Space, TooMuch, Transport, Verb,
+    Address, AddressFault, Cost, Dialect, Example, Key, Refusals, Setup, ShownAddress, Space, TooMuch,
+    Transport, Verb,
 };
 use crate::form::Order;
 use crate::line::Line;
 use std::ops::Range;
+
+/// Nothing is read, so nothing is refused.
+static REFUSALS: Refusals = Refusals {
+    name: "refusal",
+    shown: |code| format!("refusal {code} (0x{code:02X})"),
+    words: |_| ("unknown", "bytes are passed on unread"),
+    more: |_| None,
+    parse: |_| None,
+    codes: &[],
+    too_long: &[],
+    health: 0..0,
+    lost: "nothing",
+};
 
 /// `raw`.
 #[derive(Debug)]
@@ -27,20 +41,12 @@ impl Dialect for Raw {
         true
     }
 
+    fn refusals(&self) -> &'static Refusals {
+        &REFUSALS
+    }
+
     fn runs_on(&self, _transport: Transport) -> Result<(), &'static str> {
         Ok(())
-    }
-
-    fn refusal_name(&self) -> &'static str {
-        "refusal"
-    }
-
-    fn refusal_words(&self, _code: u32) -> (&'static str, &'static str) {
-        ("unknown", "bytes are passed on unread")
-    }
-
-    fn lost_answer(&self) -> &'static str {
-        "nothing"
     }
 
     fn odd_tcp_port(&self, _port: u16) -> Option<&'static str> {

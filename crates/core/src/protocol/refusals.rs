@@ -1,24 +1,69 @@
 //! A device's own numbers of refusals, in words and as `health.last-error` shows them.
 
-use super::{DIALECTS, Dialect};
+use super::DIALECTS;
+use std::ops::Range;
 
-/// The protocol that has such numbers; those of one family have the same.
-fn whose(name: &str) -> Option<&'static dyn Dialect> {
-    DIALECTS.into_iter().find(|dialect| dialect.refusal_name() == name)
+/// The numbers by which the devices of one family of protocols refuse.
+#[derive(Debug)]
+pub struct Refusals {
+    /// What such a number is called: `Modbus exception`. No two families share one.
+    pub name: &'static str,
+    /// A number as it is shown: `Modbus exception 2 (0x02)`.
+    pub shown: fn(u32) -> String,
+    /// The meaning in the standard's words, and the likely cause.
+    pub words: fn(u32) -> (&'static str, &'static str),
+    /// What else `explain` has to say of a number.
+    pub more: fn(u32) -> Option<&'static str>,
+    /// Reads a number as people write it, in small letters.
+    pub parse: fn(&str) -> Option<u32>,
+    /// The numbers that have words.
+    pub codes: &'static [u32],
+    /// The numbers by which a device may refuse a read that was too long for it: half as much is tried then.
+    pub too_long: &'static [u32],
+    /// The numbers by which `health.last-error` shows them, in their order from 0 on.
+    pub health: Range<u32>,
+    /// The answer to a reader once a value's source is lost.
+    pub lost: &'static str,
+}
+
+impl Refusals {
+    /// The number that such words, in small letters, mean; `None` where it has no meaning.
+    #[must_use]
+    pub fn code(&self, words: &str) -> Option<u32> {
+        (self.parse)(words).filter(|code| self.codes.contains(code))
+    }
+}
+
+/// A number in decimal, or in hex after `0x`.
+pub(super) fn number(digits: &str) -> Option<u32> {
+    match digits.strip_prefix("0x") {
+        Some(hex) => u32::from_str_radix(hex, 16).ok(),
+        None => digits.parse().ok(),
+    }
+}
+
+/// The refusals with that name.
+#[must_use]
+pub fn refusals(name: &str) -> Option<&'static Refusals> {
+    all().find(|refusals| refusals.name == name)
+}
+
+fn all() -> impl Iterator<Item = &'static Refusals> {
+    DIALECTS.into_iter().map(|dialect| dialect.refusals())
 }
 
 /// A device's own number of a refusal: `Modbus exception 2 (0x02)`.
 #[must_use]
 pub fn refusal_number((name, code): (&'static str, u32)) -> String {
-    whose(name).map_or_else(|| format!("{name} {code}"), |dialect| dialect.refusal_text(code))
+    refusals(name).map_or_else(|| format!("{name} {code}"), |own| (own.shown)(code))
 }
 
 /// The same with what it means: `Modbus exception 2 (0x02), illegal data address`.
 #[must_use]
 pub fn refusal_shown(native: (&'static str, u32)) -> String {
     let number = refusal_number(native);
-    match whose(native.0) {
-        Some(dialect) => format!("{number}, {}", dialect.refusal_words(native.1).0),
+    match refusals(native.0) {
+        Some(own) => format!("{number}, {}", (own.words)(native.1).0),
         None => number,
     }
 }
@@ -26,21 +71,20 @@ pub fn refusal_shown(native: (&'static str, u32)) -> String {
 /// The likeliest cause of a device's own refusal.
 #[must_use]
 pub fn refusal_cause((name, code): (&'static str, u32)) -> &'static str {
-    whose(name).map_or("", |dialect| dialect.refusal_words(code).1)
+    refusals(name).map_or("", |own| (own.words)(code).1)
 }
 
 /// A device's own number of a refusal as `health.last-error` shows it.
 #[must_use]
 pub fn refusal_health((name, code): (&'static str, u32)) -> u32 {
-    whose(name).map_or(code, |dialect| dialect.health_codes().start + code)
+    refusals(name).map_or(code, |own| own.health.start + code)
 }
 
 /// What such a number stands for: `Modbus exception 2 (0x02), illegal data address`.
 #[must_use]
 pub fn health_shown(code: u32) -> String {
-    let dialect = DIALECTS.iter().find(|dialect| dialect.health_codes().contains(&code));
-    match dialect {
-        Some(dialect) => refusal_shown((dialect.refusal_name(), code - dialect.health_codes().start)),
+    match all().find(|own| own.health.contains(&code)) {
+        Some(own) => refusal_shown((own.name, code - own.health.start)),
         None => code.to_string(),
     }
 }

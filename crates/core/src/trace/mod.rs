@@ -369,7 +369,7 @@ fn loss(image: &Station, rule: &PlannedRule) -> String {
             "refused until a client has written it".into()
         }
         (_, OnLoss::Refuse) => {
-            let answer = image.dialect.map_or("a refusal", |dialect| dialect.lost_answer());
+            let answer = image.dialect.map_or("a refusal", |dialect| dialect.refusals().lost);
             format!("refused with {answer} once older than {after}")
         }
         (_, OnLoss::Stop) => String::new(),

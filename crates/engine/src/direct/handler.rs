@@ -8,7 +8,7 @@ use std::sync::mpsc::channel;
 use std::sync::{Arc, Weak};
 use std::time::Duration;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{DIALECTS, Dialect, Extent, Setup, keys_of_setup};
+use woodrush_core::protocol::{DIALECTS, Dialect, Extent, Setup, keys_of_setup, refusals};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// The verb by which the control socket knows it.
@@ -73,10 +73,7 @@ fn answered(reply: WireReply) -> Result<Vec<u8>, Refusal> {
     match (reply.cells, reply.refused) {
         (Some(cells), _) => Ok(cells),
         (None, Some(Refused { kind, blame, native })) => {
-            let known = |(name, code): (String, u32)| {
-                let dialect = DIALECTS.iter().find(|dialect| dialect.refusal_name() == name)?;
-                Some((dialect.refusal_name(), code))
-            };
+            let known = |(name, code): (String, u32)| Some((refusals(&name)?.name, code));
             Err(Refusal { kind, blame, native: native.and_then(known) })
         }
         (None, None) => Err(Refusal::new(Kind::NoPath, Blame::Us)),

@@ -135,7 +135,7 @@ impl Schedule {
         let code = refusal.native.filter(|_| refusal.blame == Blame::Device).map(|(_, code)| code);
         let by_length = code.is_some_and(|code| {
             entry.size != Size::OfNoMatter
-                && station.dialect.is_some_and(|dialect| dialect.may_be_too_long(code))
+                && station.dialect.is_some_and(|dialect| dialect.refusals().too_long.contains(&code))
         });
         if !by_length {
             return Some(Err(refusal));

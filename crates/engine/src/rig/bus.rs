@@ -371,7 +371,7 @@ fn server_setup(device: &SimDevice) -> ServerSetup {
 /// Does what a server wants of its device.
 fn serve(server: &mut dyn Server, device: &mut SimDevice, now: Moment, want: Want) {
     if let Some(code) = device.ailment().refuse {
-        let native = device.station.dialect.map(|dialect| (dialect.refusal_name(), u32::from(code)));
+        let native = device.station.dialect.map(|dialect| (dialect.refusals().name, u32::from(code)));
         return server.give(Err(Refusal { kind: Kind::Fault, blame: Blame::Device, native }));
     }
     // Each connection of a controller that keeps two is for one direction.

@@ -42,7 +42,7 @@ impl Rig {
         let dialect = dialect.and_then(|device| self.checked.plan.devices.get(device)?.dialect);
         let value = match (fault.value, dialect) {
             (FaultValue::Number(code), Some(own)) if kind == &REFUSE => {
-                refusal_shown((own.refusal_name(), code.into()))
+                refusal_shown((own.refusals().name, code.into()))
             }
             (value, _) => value.shown(),
         };
@@ -252,7 +252,7 @@ impl Rig {
             });
             let ailment = sim.ailment();
             let code = |code: u8| match sim.station.dialect {
-                Some(dialect) => dialect.refusal_text(code.into()),
+                Some(dialect) => (dialect.refusals().shown)(code.into()),
                 None => code.to_string(),
             };
             let shown = |kind: &&FaultKind| {

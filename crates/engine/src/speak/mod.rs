@@ -50,7 +50,7 @@ pub(super) const LINE_MAX: usize = 4096;
 pub fn answers(refusal: &Refusal, kind: Kind) -> bool {
     let Some((name, code)) = refusal.native else { return false };
     let speaks =
-        |speaker: &&Speaker| dialect(speaker.name).is_some_and(|dialect| dialect.refusal_name() == name);
+        |speaker: &&Speaker| dialect(speaker.name).is_some_and(|dialect| dialect.refusals().name == name);
     let speaker = SPEAKERS.iter().find(speaks);
     let told =
         |speaker: &Speaker| (speaker.server)(&ServerSetup::default()).native(Refusal::new(kind, Blame::Us)).0;

@@ -2,6 +2,7 @@
 
 mod files;
 mod notation;
+mod refusals;
 mod spot;
 mod terms;
 
@@ -9,15 +10,15 @@ pub use files::spaces_of;
 pub use spot::{Spot, from_wire, to_wire};
 
 use super::{
-    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Setup, ShownAddress, Space, Territory,
-    TooMuch, Transport, Verb,
+    Address, AddressFault, Cost, Dialect, Example, Key, KeyKind, Link, Refusals, Setup, ShownAddress, Space,
+    Territory, TooMuch, Transport, Verb,
 };
 use crate::form::Order;
 use crate::line::Line;
 use crate::term::Term;
 use files::FILES;
 use std::ops::Range;
-use woodrush_wire::df1::{Check, Command, Message, Set, emit_message, emit_to_station, ext_words, sts_words};
+use woodrush_wire::df1::{Check, Command, Message, Set, emit_message, emit_to_station};
 
 /// DF1, in full or half duplex.
 #[derive(Debug)]
@@ -159,47 +160,6 @@ impl Dialect for Tables {
         }
     }
 
-    fn refusal_name(&self) -> &'static str {
-        "DF1 status"
-    }
-
-    fn refusal_text(&self, code: u32) -> String {
-        match code.checked_sub(256) {
-            None => format!("STS 0x{code:02X}"),
-            Some(ext) => format!("EXT STS 0x{ext:02X}"),
-        }
-    }
-
-    fn refusal_words(&self, code: u32) -> (&'static str, &'static str) {
-        let ext = code.checked_sub(256).and_then(|ext| u8::try_from(ext).ok());
-        let sts = u8::try_from(code).unwrap_or(0xF0);
-        let words = ext.map_or(sts_words(sts), ext_words);
-        let cause = match (sts, ext) {
-            (0x10, None) => {
-                "is `commands` right for its family, and the file of that type? Older ones take 82 bytes at once: `max-read = 82`"
-            }
-            (0x50, None) | (_, Some(0x06 | 0x07 | 0x13)) => {
-                "is the file there, of that type, and long enough for what is asked at once?"
-            }
-            (0x60, None) | (_, Some(0x0B | 0x10 | 0x1A | 0x1B | 0x1E)) => {
-                "the file is protected, or another station holds it"
-            }
-            (0x70, None) => "turn its key switch to run",
-            (_, Some(0x09 | 0x0A)) => "ask for less at once: `max-read = 82`, or what its manual says",
-            (0x01 | 0x90 | 0xA0 | 0xB0 | 0xC0, None) | (_, Some(0x1F)) => {
-                "the controller is busy; poll it less often"
-            }
-            (0x02 | 0x05 | 0x07 | 0x30, None) => "a node on the way does not reach the controller",
-            _ => "look at the controller's manual",
-        };
-        (words, cause)
-    }
-
-    fn may_be_too_long(&self, code: u32) -> bool {
-        // STS 10, and EXT STS 07, 09 and 0A: the file too small, the data too large, or both together.
-        matches!(code, 0x10 | 0x107 | 0x109 | 0x10A)
-    }
-
     fn table_unit(&self, _space: &Space) -> &'static str {
         "element"
     }
@@ -237,28 +197,12 @@ impl Dialect for Tables {
         size.saturating_mul(Spot::of(space).map_or(1, |spot| spot.grains))
     }
 
-    fn health_codes(&self) -> Range<u32> {
-        512..1024
-    }
-
-    fn refusal_more(&self, code: u32) -> Option<&'static str> {
-        terms::more(code)
-    }
-
-    fn refusal_code(&self, words: &str) -> Option<u32> {
-        terms::code(words)
-    }
-
-    fn refusal_codes(&self) -> &'static [u32] {
-        &terms::CODES
+    fn refusals(&self) -> &'static Refusals {
+        &refusals::REFUSALS
     }
 
     fn terms(&self) -> &'static [Term] {
         terms::TERMS
-    }
-
-    fn lost_answer(&self) -> &'static str {
-        "STS 0x30"
     }
 
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {

@@ -52,34 +52,3 @@ pub(super) static TERMS: &[Term] = &[
         "A controller in program mode does not scan its program, and many then refuse writes (STS 0x70): its key switch or programming tool brings it to run.",
     ),
 ];
-
-/// What else there is to say of a status.
-pub(super) const fn more(code: u32) -> Option<&'static str> {
-    match code {
-        0x10 | 0x107 | 0x109 | 0x10A => Some(
-            "Where a poll is answered so, Woodrush asks for half as much, down to single values, remembers what works, and says so in the log.",
-        ),
-        _ => None,
-    }
-}
-
-/// A status as people write it: `STS 10` (they are written in hex), `STS 0x10`, `EXT STS 0x0B`.
-pub(super) fn code(word: &str) -> Option<u32> {
-    let hex = |digits: &str| {
-        u8::from_str_radix(digits.strip_prefix("0x").unwrap_or(digits), 16).ok().map(u32::from)
-    };
-    if let Some(ext) = word.strip_prefix("ext sts ") {
-        return hex(ext).map(|ext| 256 + ext).filter(|code| CODES.contains(code));
-    }
-    // A bare number is a status only where it says that it is hex.
-    let digits = word.strip_prefix("sts ").or_else(|| word.starts_with("0x").then_some(word))?;
-    hex(digits).filter(|code| CODES.contains(code))
-}
-
-/// The statuses that have words: STS, and 256 and the EXT STS.
-pub(super) const CODES: [u32; 52] = [
-    0x01, 0x02, 0x03, 0x04, 0x05, 0x06, 0x07, 0x08, 0x10, 0x20, 0x30, 0x40, 0x50, 0x60, 0x70, 0x80, 0x90,
-    0xA0, 0xB0, 0x101, 0x102, 0x103, 0x104, 0x105, 0x106, 0x107, 0x108, 0x109, 0x10A, 0x10B, 0x10C, 0x10D,
-    0x10E, 0x10F, 0x110, 0x111, 0x112, 0x113, 0x114, 0x115, 0x116, 0x117, 0x118, 0x119, 0x11A, 0x11B, 0x11E,
-    0x11F, 0x122, 0x123, 0x124, 0xF0,
-];

@@ -1,11 +1,12 @@
 //! Controllers with numbered blocks, asked by FETCH and WRITE over ISO-on-TCP: notation, keys, limits and costs.
 
 mod notation;
+mod refusals;
 mod terms;
 
 use super::{
-    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Link, SettingFault, Setup,
-    ShownAddress, Space, Territory, TooMuch, Transport, Verb,
+    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Link, Refusals,
+    SettingFault, Setup, ShownAddress, Space, Territory, TooMuch, Transport, Verb,
 };
 use crate::form::{Order, Type};
 use crate::line::Line;
@@ -161,49 +162,12 @@ impl Dialect for Blocks {
         Err("its packets have no check sum; it goes over TCP: write `connect` or `listen`")
     }
 
-    fn refusal_name(&self) -> &'static str {
-        "block error"
-    }
-
-    fn refusal_words(&self, code: u32) -> (&'static str, &'static str) {
-        let error = u8::try_from(code).unwrap_or(1);
-        let cause = match error {
-            2 => "the controller's program has no such block: look at the number, or have it made",
-            3 => "start and length go past the end of the block or area: have it made longer",
-            0xFF => {
-                "the controller refuses: the area is protected, the connection set up for the other direction, or the mode wrong"
-            }
-            _ => "look at the controller's manual",
-        };
-        (fetch::error_words(error), cause)
-    }
-
-    fn may_be_too_long(&self, code: u32) -> bool {
-        code == 3
-    }
-
-    fn health_codes(&self) -> Range<u32> {
-        1024..1280
-    }
-
-    fn refusal_more(&self, code: u32) -> Option<&'static str> {
-        terms::more(code)
-    }
-
-    fn refusal_code(&self, words: &str) -> Option<u32> {
-        terms::code(words)
-    }
-
-    fn refusal_codes(&self) -> &'static [u32] {
-        &terms::CODES
+    fn refusals(&self) -> &'static Refusals {
+        &refusals::REFUSALS
     }
 
     fn terms(&self) -> &'static [Term] {
         terms::TERMS
-    }
-
-    fn lost_answer(&self) -> &'static str {
-        "error 255 (0xFF)"
     }
 
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {

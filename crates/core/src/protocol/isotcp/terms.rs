@@ -36,27 +36,3 @@ pub(super) static TERMS: &[Term] = &[
         "Where a protocol cannot write a single bit or byte, the word around it is read, changed and written back. What the controller's program writes beside it in between is lost; give the converter a word of its own. `check` remarks on it (M58).",
     ),
 ];
-
-/// What else there is to say of an error number.
-pub(super) const fn more(code: u32) -> Option<&'static str> {
-    match code {
-        3 => Some(
-            "Where a poll is answered so, Woodrush asks for half as much, down to single values, because some controllers mean that the request is too long.",
-        ),
-        _ => None,
-    }
-}
-
-/// An error number as people write it: `block error 3`, `error 3`.
-pub(super) fn code(word: &str) -> Option<u32> {
-    let word = word.split(" (").next().unwrap_or(word);
-    let number = word.strip_prefix("block error ").or_else(|| word.strip_prefix("error "))?;
-    let code = match number.strip_prefix("0x") {
-        Some(hex) => u32::from_str_radix(hex, 16).ok()?,
-        None => number.parse().ok()?,
-    };
-    CODES.contains(&code).then_some(code)
-}
-
-/// The numbers that have words.
-pub(super) const CODES: [u32; 3] = [2, 3, 255];

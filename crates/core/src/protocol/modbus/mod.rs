@@ -2,18 +2,19 @@
 
 mod identity;
 mod notation;
+mod refusals;
 mod terms;
 
 use super::{
-    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Setup, ShownAddress, Space,
-    Territory, TooMuch, Transport, Verb,
+    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Refusals, Setup,
+    ShownAddress, Space, Territory, TooMuch, Transport, Verb,
 };
 use crate::form::Order;
 use crate::line::Line;
 use crate::term::Term;
 use std::borrow::Cow;
 use std::ops::Range;
-use woodrush_wire::modbus::{Exception, Request, Response, Table, ascii, pack, rtu, tcp};
+use woodrush_wire::modbus::{Request, Response, Table, ascii, pack, rtu, tcp};
 
 /// Modbus with one way of framing.
 #[derive(Debug)]
@@ -128,47 +129,12 @@ impl Dialect for Modbus {
         }
     }
 
-    fn refusal_name(&self) -> &'static str {
-        "Modbus exception"
-    }
-
-    fn refusal_words(&self, code: u32) -> (&'static str, &'static str) {
-        let exception = Exception(u8::try_from(code).unwrap_or(0));
-        let cause = match exception {
-            Exception::ILLEGAL_FUNCTION => "the device does not serve this function: look at its manual",
-            Exception::ILLEGAL_DATA_ADDRESS => {
-                "some part of the range does not exist there, or may not be written"
-            }
-            Exception::ILLEGAL_DATA_VALUE => "the count is more than it takes, or the value does not suit it",
-            Exception::SERVER_DEVICE_FAILURE => "the device failed while doing it",
-            Exception::ACKNOWLEDGE | Exception::SERVER_DEVICE_BUSY => {
-                "the device is busy; poll it less often"
-            }
-            Exception::GATEWAY_PATH_UNAVAILABLE => "nothing serves that unit, or the line behind is down",
-            Exception::GATEWAY_TARGET_FAILED => "the value's source is lost or its value too old",
-            _ => "look at the device's manual",
-        };
-        (exception.name(), cause)
-    }
-
-    fn refusal_more(&self, code: u32) -> Option<&'static str> {
-        terms::more(code)
-    }
-
-    fn refusal_code(&self, words: &str) -> Option<u32> {
-        terms::code(words)
-    }
-
-    fn refusal_codes(&self) -> &'static [u32] {
-        &terms::CODES
+    fn refusals(&self) -> &'static Refusals {
+        &refusals::REFUSALS
     }
 
     fn terms(&self) -> &'static [Term] {
         terms::TERMS
-    }
-
-    fn lost_answer(&self) -> &'static str {
-        "exception 11 (0x0B)"
     }
 
     fn line_fault(&self, line: crate::line::Line) -> Option<&'static str> {

@@ -243,7 +243,7 @@ fn an_answer_is_found_behind_noise_and_an_exception_keeps_its_code() {
         refusal,
         Refusal { kind: Kind::NoSuchAddress, blame: Blame::Device, native: Some((NATIVE, 2)) }
     );
-    assert_eq!(NATIVE, DIALECTS[0].refusal_name(), "one name on both floors");
+    assert_eq!(NATIVE, DIALECTS[0].refusals().name, "one name on both floors");
 }
 
 #[test]
