@@ -4,7 +4,7 @@ use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::form::Form;
 use woodrush_core::plan::{Plan, Station};
-use woodrush_core::protocol::{Extent, Setup};
+use woodrush_core::protocol::{Extent, Reading, Setup};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_engine::bench::{Bench, BenchClient};
@@ -37,7 +37,10 @@ pub struct Spot {
 #[must_use]
 pub fn spot(station: &Station, address: &str, form: Option<&str>) -> Spot {
     let dialect = station.dialect.expect("every station here speaks");
-    let found = dialect.parse(address, &station.setup).expect("an address of the site");
+    let found = dialect
+        .notation()
+        .parse(address, &Reading::of_device(&station.setup))
+        .expect("an address of the site");
     let written = form.map(|form| Form::parse(form).expect("a form of the site"));
     let form = form_at(Some(dialect), &found, written);
     let at =
@@ -85,7 +88,7 @@ impl ClientIdentity {
     pub fn new(bench: &Bench, plan: &Arc<Plan>, image: usize) -> Self {
         let station = plan.images[image].clone();
         let dialect = station.dialect.expect("every image speaks");
-        let own = dialect.other_end(&station.setup);
+        let own = dialect.stations().other_end(&station.setup);
         let stations = std::slice::from_ref(&station);
         let setup = ClientSetup { stations, line: TIMES, retries: 0, port: &own, first: 0 };
         let mut machine = (speaker(dialect.name()).expect("it can be spoken").client)(&setup);

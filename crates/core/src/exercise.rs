@@ -5,7 +5,7 @@ use crate::check::check;
 use crate::form::Form;
 use crate::plan::demands;
 use crate::project::{Fault, Signal, micros, read};
-use crate::protocol::DIALECTS;
+use crate::protocol::{DIALECTS, Reading};
 use crate::trace::trace;
 use crate::{Span, Spanned};
 
@@ -71,10 +71,11 @@ fn whole(text: String, profile: &str) {
 pub fn address(text: &[u8]) {
     let text = String::from_utf8_lossy(text);
     for dialect in DIALECTS {
-        for (_, setup) in dialect.readings() {
-            let Ok(address) = dialect.parse(&text, &setup) else { continue };
-            let shown = dialect.show(&address.space, address.first, 0, address.bit, &setup);
-            let again = dialect.parse(&shown.canonical, &setup);
+        for (_, setup) in dialect.notation().readings() {
+            let reading = Reading::of_device(&setup);
+            let Ok(address) = dialect.notation().parse(&text, &reading) else { continue };
+            let shown = dialect.notation().show(&address.space, address.first, 0, address.bit, &setup);
+            let again = dialect.notation().parse(&shown.canonical, &reading);
             assert!(
                 again.as_ref().is_ok_and(|again| (&again.space.key, again.first, again.bit)
                     == (&address.space.key, address.first, address.bit)),
@@ -82,7 +83,7 @@ pub fn address(text: &[u8]) {
                 dialect.name(),
                 shown.canonical
             );
-            let _ = dialect.notations(&address.space, address.first, address.bit, &setup);
+            let _ = dialect.notation().notations(&address.space, address.first, address.bit, &setup);
         }
     }
 }

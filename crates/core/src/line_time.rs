@@ -30,7 +30,8 @@ impl LineTime {
     #[must_use]
     pub fn of(port: &Port) -> Self {
         let line = port.line().map(|line| line.value);
-        let frame_gap = port.protocol.zip(line).map_or(0, |(protocol, line)| protocol.value.frame_gap(line));
+        let frame_gap =
+            port.protocol.zip(line).map_or(0, |(protocol, line)| protocol.value.framing().frame_gap(line));
         Self {
             char_nanos: line.map_or(0, |line| line.char_nanos()),
             frame_gap,
@@ -44,7 +45,7 @@ impl LineTime {
     /// Of a way that no project describes, with the protocol's own silence.
     #[must_use]
     pub fn bare(protocol: &dyn Dialect, line: Option<Line>, timeout: u64) -> Self {
-        let frame_gap = line.map_or(0, |line| protocol.frame_gap(line));
+        let frame_gap = line.map_or(0, |line| protocol.framing().frame_gap(line));
         Self {
             char_nanos: line.map_or(0, Line::char_nanos),
             frame_gap,

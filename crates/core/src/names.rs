@@ -57,7 +57,9 @@ impl Names {
     pub fn of(checked: &Checked) -> Self {
         let plan = &checked.plan;
         let mut names = Self::default();
-        let number = |station: &Station| station.dialect.and_then(|dialect| dialect.station(&station.setup));
+        let number = |station: &Station| {
+            station.dialect.and_then(|dialect| dialect.stations().station(&station.setup))
+        };
         for (at, device) in plan.devices.iter().enumerate() {
             // The nodes of a box answer as one, and what passes there may be any node's.
             names.devices.insert((device.port, number(device)), plan.host(at));
@@ -168,10 +170,9 @@ impl Names {
 
 /// An address with its owner's name, without the offset: `feeder-west:N11:40`.
 fn called(station: &Station, place: Place, first: u32, bit: Option<u8>) -> String {
-    let shown = station
-        .dialect
-        .zip(station.space_at(place.space))
-        .map(|(dialect, space)| dialect.show(space, first, place.width, bit, &station.setup).canonical);
+    let shown = station.dialect.zip(station.space_at(place.space)).map(|(dialect, space)| {
+        dialect.notation().show(space, first, place.width, bit, &station.setup).canonical
+    });
     format!("{}:{}", station.name, shown.unwrap_or_default())
 }
 

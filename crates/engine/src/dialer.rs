@@ -83,7 +83,8 @@ impl Dialer {
     /// The protocol cannot be spoken.
     pub fn over(wire: OwnedFd, line: LineTime, protocol: &str, station: &Station) -> std::io::Result<Self> {
         // The dialer is the other end of the station.
-        let port = station.dialect.map(|dialect| dialect.other_end(&station.setup)).unwrap_or_default();
+        let port =
+            station.dialect.map(|dialect| dialect.stations().other_end(&station.setup)).unwrap_or_default();
         Self::new(wire, line, protocol, station, port, true)
     }
 

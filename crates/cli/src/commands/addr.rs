@@ -4,7 +4,7 @@ use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use serde::Serialize;
-use woodrush_core::protocol::{Address, Dialect, Grain, ImpliedType, Setup, notations};
+use woodrush_core::protocol::{Address, Dialect, Grain, ImpliedType, Reading, Setup, notations};
 
 #[derive(Serialize)]
 struct ShownAddress {
@@ -84,8 +84,8 @@ fn read(text: &str) -> Result<Vec<ShownAddress>, Refused> {
     let mut first = None;
     for dialect in notations() {
         let mut found: Vec<ShownAddress> = vec![];
-        for (when, setup) in dialect.readings() {
-            match dialect.parse(text, &setup) {
+        for (when, setup) in dialect.notation().readings() {
+            match dialect.notation().parse(text, &Reading::of_device(&setup)) {
                 Ok(address) => found.push(ShownAddress { when, ..show(text, dialect, &address, &setup) }),
                 Err(fault) => first = first.or(Some(fault)),
             }
@@ -94,7 +94,9 @@ fn read(text: &str) -> Result<Vec<ShownAddress>, Refused> {
         let same =
             |one: &ShownAddress, other: &ShownAddress| one.grain == other.grain && one.means == other.means;
         if let [one, rest @ ..] = found.as_mut_slice() {
-            if dialect.readings().len() == 1 + rest.len() && rest.iter().all(|other| same(one, other)) {
+            if dialect.notation().readings().len() == 1 + rest.len()
+                && rest.iter().all(|other| same(one, other))
+            {
                 one.when = "";
                 found.truncate(1);
             }
@@ -119,8 +121,8 @@ fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Se
         ImpliedType::Width(ty) | ImpliedType::Type(ty) => ty.width(space.grain).unwrap_or(1),
         ImpliedType::Nothing => 1,
     };
-    let own = dialect.show(space, *first, width, *bit, setup);
-    let neighbour = |first: u32| dialect.show(space, first, width, *bit, setup).to_string();
+    let own = dialect.notation().show(space, *first, width, *bit, setup);
+    let neighbour = |first: u32| dialect.notation().show(space, first, width, *bit, setup).to_string();
     let bit_words = bit.map(|bit| format!(", bit {bit} (0 the least significant)")).unwrap_or_default();
     // Where addresses count bytes, a word is two of them.
     let noun = match space.grain {
@@ -138,6 +140,7 @@ fn show(text: &str, dialect: &'static dyn Dialect, address: &Address, setup: &Se
         hex: own.hex,
         means: format!("{noun}{bit_words}, {access}"),
         others: dialect
+            .notation()
             .notations(space, *first, *bit, setup)
             .into_iter()
             .map(|(name, text)| Other { name, text })

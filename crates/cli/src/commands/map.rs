@@ -168,7 +168,7 @@ fn text(console: &mut Console, checked: &Checked, rows: &[MapRow], passed: &[Pas
         }
         let place = image.port.map(|port| place(checked, port.value)).unwrap_or_default();
         let name = console.paint(Tone::Accent, &format!("image {}", station.name));
-        let unit = station.dialect.and_then(|dialect| dialect.station(&station.setup).map(|_| ()));
+        let unit = station.dialect.and_then(|dialect| dialect.stations().station(&station.setup).map(|_| ()));
         let unit = unit.map(|()| format!(", {}", station.station_shown())).unwrap_or_default();
         console.say(&format!("{name}{place}{unit}, {}", counted(here.len())))?;
         let head = vec!["address", "offset", "as", "eu", "value", "in the device", "r/w"];
@@ -289,10 +289,9 @@ fn forwards(console: &mut Console, passed: &[Passed], first: bool) -> Result<(),
 
 /// An address with its offset.
 fn shown(station: &Station, extent: Extent, bit: Option<u8>) -> (String, String) {
-    let shown = station
-        .dialect
-        .zip(station.space_at(extent.space))
-        .map(|(dialect, space)| dialect.show(space, extent.first, extent.count, bit, &station.setup));
+    let shown = station.dialect.zip(station.space_at(extent.space)).map(|(dialect, space)| {
+        dialect.notation().show(space, extent.first, extent.count, bit, &station.setup)
+    });
     shown.map_or_else(Default::default, |shown| (shown.canonical, shown.offset))
 }
 
@@ -308,7 +307,7 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<MapRow> {
     };
     let note = map.note.as_deref().or(own_point.and_then(|point| point.note.as_deref())).unwrap_or_default();
     let station = |station: &Station| {
-        let number = station.dialect.and_then(|dialect| dialect.station(&station.setup));
+        let number = station.dialect.and_then(|dialect| dialect.stations().station(&station.setup));
         number.map(|number| number.to_string()).unwrap_or_default()
     };
     // A register that stands as sixteen bits is read bit by bit, and so each of them has a row.

@@ -531,7 +531,9 @@ fn served(rows: &[Row], port: &str) -> Option<String> {
 
 /// The other end of an image: its client.
 fn asking(image: &Station) -> Station {
-    let setup = image.dialect.map_or_else(|| image.setup.clone(), |dialect| dialect.other_end(&image.setup));
+    let setup = image
+        .dialect
+        .map_or_else(|| image.setup.clone(), |dialect| dialect.stations().other_end(&image.setup));
     Station { setup, ..image.clone() }
 }
 

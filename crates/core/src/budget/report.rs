@@ -123,7 +123,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
         }
     }
     advice.extend(faster(port, time, &requests, cycle, load));
-    let own_way = port.protocol.and_then(|protocol| protocol.value.unanswered(&port.setup));
+    let own_way = port.protocol.and_then(|protocol| protocol.value.requests()?.unanswered(&port.setup));
     // Where the others are asked less often than that, they miss nothing.
     if let Some(slow) = dead
         .iter()
@@ -174,7 +174,8 @@ fn request(plan: &Plan, time: LineTime, transfer: &Transfer) -> Option<RequestBu
     let space = station.space_at(transfer.extent.space)?;
     let cost = station.dialect?.cost(Verb::Read, space, transfer.extent.count, &station.setup).ok()?;
     // By what is counted: bytes, words, elements.
-    let shown = station.dialect?.show(space, transfer.extent.first, 1, None, &station.setup).canonical;
+    let shown =
+        station.dialect?.notation().show(space, transfer.extent.first, 1, None, &station.setup).canonical;
     let brought = plan.brought_by(transfer);
     let name = |device: Option<&usize>| Some(plan.devices.get(*device?)?.name.as_str());
     let whose = match (name(brought.first()), name(brought.last())) {
@@ -191,7 +192,8 @@ fn sent(plan: &Plan, time: LineTime, at: usize) -> Vec<RequestBudget> {
         let station = plan.devices.get(push.device).filter(|_| plan.write_port(push.device) == Some(at))?;
         let space = station.space_at(push.extent.space)?;
         let cost = station.dialect?.cost(Verb::Write, space, push.extent.count, &station.setup).ok()?;
-        let shown = station.dialect?.show(space, push.extent.first, 1, push.bit, &station.setup).canonical;
+        let shown =
+            station.dialect?.notation().show(space, push.extent.first, 1, push.bit, &station.setup).canonical;
         Some(row(&station.name, format!("writes {shown} x{}", push.extent.count), push.every?, cost, time))
     };
     plan.pushes.iter().filter_map(row).collect()
@@ -272,7 +274,7 @@ fn faster(
     let line = port.line()?.value;
     let speed = [9600, 19_200, 38_400, 57_600, 115_200].into_iter().find(|speed| *speed > line.baud)?;
     let next = crate::line::Line { baud: speed, ..line };
-    let frame_gap = port.protocol.map_or(0, |protocol| protocol.value.frame_gap(next));
+    let frame_gap = port.protocol.map_or(0, |protocol| protocol.value.framing().frame_gap(next));
     let next_time = LineTime {
         char_nanos: next.char_nanos(),
         frame_gap,

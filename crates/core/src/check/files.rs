@@ -28,11 +28,11 @@ fn missing(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 continue;
             };
             let (Some(space), Some(dialect)) = (station.space_at(space), station.dialect) else { continue };
-            let table = dialect.table(space);
+            let table = dialect.notation().table(space);
             let alike = own.tables.iter().filter(|(name, _)| kind(&name.value) == kind(table));
             let names: Vec<&str> = alike.clone().map(|(name, _)| name.value.as_str()).collect();
             let Some((first, _)) = alike.into_iter().next() else { continue };
-            let known = own.tables.iter().any(|(name, _)| dialect.is_table(space, &name.value));
+            let known = own.tables.iter().any(|(name, _)| dialect.notation().is_table(space, &name.value));
             if kind(table) == table || known || !said.insert((device, table.to_owned())) {
                 continue;
             }
@@ -59,11 +59,12 @@ fn left_out(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             continue;
         };
         let (Some(space), Some(dialect)) = (station.space_at(place.space), station.dialect) else { continue };
-        let Some((name, size)) = own.tables.iter().find(|(name, _)| dialect.is_table(space, &name.value))
+        let Some((name, size)) =
+            own.tables.iter().find(|(name, _)| dialect.notation().is_table(space, &name.value))
         else {
             continue;
         };
-        let (len, end) = (dialect.grains_of(space, *size), place.extent().end());
+        let (len, end) = (dialect.notation().grains_of(space, *size), place.extent().end());
         let nearly = u64::from(end) * 100 >= u64::from(len) * NEARLY;
         if place.first > 0 || place.count < 2 || end >= len || !nearly {
             continue;

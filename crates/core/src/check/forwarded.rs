@@ -6,7 +6,7 @@ use crate::finding::Finding;
 use crate::form::{Form, Type};
 use crate::plan::{Plan, Station};
 use crate::project::{Asked, Client, Forward, Point, Project, address};
-use crate::protocol::{Address, Dialect, Setup, Verb};
+use crate::protocol::{Address, Dialect, Reading, Setup, Verb};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for client in &project.clients {
@@ -60,7 +60,7 @@ impl ForwardView<'_> {
         let Some(units) = &self.client.units else { return };
         let image = |unit: u16| {
             self.project.images.iter().any(|image| {
-                let own = self.dialect.station(&image.setup);
+                let own = self.dialect.stations().station(&image.setup);
                 image.port.is_some_and(|port| port.value == self.at)
                     && own.is_none_or(|own| own == u32::from(unit))
             })
@@ -93,7 +93,8 @@ impl ForwardView<'_> {
         let reads = self.client.reads.iter().map(|asked| (asked, Verb::Read));
         for (asked, verb) in reads.chain(self.client.writes.iter().map(|asked| (asked, Verb::Write))) {
             let empty = Setup::default();
-            let place = match address(self.dialect, &asked.address.value, asked.address.span, &empty) {
+            let reading = Reading::of_device(&empty).with_form(asked.form.map(|form| form.value));
+            let place = match address(self.dialect, &asked.address.value, asked.address.span, &reading) {
                 Ok(place) => place,
                 Err(fault) => {
                     findings.push(fault);
@@ -114,8 +115,9 @@ impl ForwardView<'_> {
         let cells = vec![0; count.max(1) * each];
         let ways = ["single", "multiple"].map(|way| {
             let setup = Setup { numbers: vec![], words: vec![("write-one", way.to_string())] };
-            let example = self.dialect.example(verb, &place.space, place.first, &cells, &setup);
-            self.dialect.request_code(&example.request)
+            let requests = self.dialect.requests()?;
+            let example = requests.example(verb, &place.space, place.first, &cells, &setup);
+            requests.request_code(&example.request)
         });
         let mut codes: Vec<u8> = ways.into_iter().flatten().collect();
         codes.dedup();
@@ -150,7 +152,9 @@ impl ForwardView<'_> {
         let to = forward.to?.value;
         (0..self.plan.devices.len()).find(|at| {
             let here = self.plan.devices.get(*at).is_some_and(|device| device.port == to);
-            let own = |station: &Station| station.dialect.and_then(|dialect| dialect.station(&station.setup));
+            let own = |station: &Station| {
+                station.dialect.and_then(|dialect| dialect.stations().station(&station.setup))
+            };
             here && self.plan.devices.get(*at).and_then(own) == Some(behind.into())
         })
     }

@@ -45,7 +45,7 @@ fn ends(project: &Project, forward: &Forward, findings: &mut Vec<Finding>) {
             continue;
         };
         let Some(transport) = port.transport() else { continue };
-        let Some((key, range)) = protocol.value.station_key(transport) else { continue };
+        let Some((key, range)) = protocol.value.stations().station_key(transport) else { continue };
         let unit = |(here, there): &(u16, u16)| u32::from(if whose == "asked" { *here } else { *there });
         // Unit 0 is a broadcast, which may pass.
         let wrong = units.value.iter().map(unit).find(|unit| *unit != 0 && !range.contains(unit));
@@ -68,7 +68,8 @@ fn claimed(project: &Project, at: usize, forward: &Forward, findings: &mut Vec<F
     let own: HashSet<u32> = units.value.iter().map(|(here, _)| u32::from(*here)).collect();
     for image in project.images.iter().filter(|image| image.port.is_some_and(|port| port.value == from.value))
     {
-        let Some(unit) = protocol.value.station(&image.setup).filter(|unit| own.contains(unit)) else {
+        let Some(unit) = protocol.value.stations().station(&image.setup).filter(|unit| own.contains(unit))
+        else {
             continue;
         };
         let what = format!("unit {unit} is forwarded, and the image `{}` answers as it", image.name.value);

@@ -94,7 +94,7 @@ fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     beyond(project, plan, findings, &mut said);
     for (at, device) in project.devices.iter().enumerate().filter(|(_, device)| device.n.is_some()) {
         let (Some(port), Some(dialect)) = (device.port, project.device_dialect(at)) else { continue };
-        let station = dialect.station(&device.setup);
+        let station = dialect.stations().station(&device.setup);
         for place in polled.get(at).into_iter().flatten() {
             if said.contains(&device.name.span.start) {
                 break;

@@ -117,7 +117,8 @@ fn waits(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 "write 200ms or more; a device that answers at once loses nothing by it",
             ));
         }
-        let Some(wait) = protocol.value.first_wait(&port.setup) else { continue };
+        let wait = protocol.value.requests().and_then(|requests| requests.first_wait(&port.setup));
+        let Some(wait) = wait else { continue };
         let written = port.settings.iter().find(|(key, _)| *key == "ack-timeout").map(|(_, span)| *span);
         let span = written.unwrap_or(port.name.span);
         // The acknowledgement itself is two characters.

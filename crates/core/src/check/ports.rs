@@ -57,7 +57,7 @@ fn protocol(port: &Port, findings: &mut Vec<Finding>) {
         );
     }
     if let Some(Wires::Listen { at }) = &port.wires
-        && let Some(why) = protocol.value.odd_tcp_port(at.value.port)
+        && let Some(why) = protocol.value.framing().odd_tcp_port(at.value.port)
     {
         findings.push(Finding::new("M28", at.span, why).severity(Severity::Warning));
     }
@@ -165,7 +165,7 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
         let written = port.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
         findings.push(Finding::new(fault.code, written.unwrap_or(port.name.span), fault.what).fix(fault.fix));
     }
-    let Some((key, range)) = protocol.value.station_key(transport) else {
+    let Some((key, range)) = protocol.value.stations().station_key(transport) else {
         return alone(project, at, port, findings);
     };
     let limits = format!("{} to {}", range.start, range.end - 1);
@@ -174,7 +174,7 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
         // Written by a port that speaks something else: told there.
         let spoken = project.device_dialect(index).is_some_and(|own| own.name() == protocol.value.name());
-        let Some(station) = protocol.value.station(&device.setup) else {
+        let Some(station) = protocol.value.stations().station(&device.setup) else {
             if device.station_written || !spoken {
                 continue;
             }
@@ -254,7 +254,7 @@ fn images(
     let mut seen: BTreeMap<u32, Span> = BTreeMap::new();
     let on_a_line = port.transport().is_some_and(|transport| transport != Transport::Listen);
     for image in &here {
-        match protocol.value.station(&image.setup) {
+        match protocol.value.stations().station(&image.setup) {
             None if on_a_line && here.len() == 1 && !protocol.value.is_opaque() => {
                 let what = format!("`{}` would answer to every {key} on its line", image.name.value);
                 findings.push(Finding::new("M25", image.station_at, what).fix(format!(

@@ -11,14 +11,14 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         let Some(protocol) = port.protocol else { continue };
         let dialect = protocol.value;
         if let Some(line) = port.line()
-            && let Some(why) = dialect.line_fault(line.value)
+            && let Some(why) = dialect.framing().line_fault(line.value)
         {
             findings.push(
                 Finding::new("M18", line.span, why).fix("write 8 data bits, or the protocol that has 7"),
             );
         }
         let devices: Vec<usize> = (0..plan.devices.len()).filter(|device| plan.is_on(*device, at)).collect();
-        if dialect.joins_two_ends() {
+        if dialect.stations().joins_two_ends() {
             if let Some(Wires::Serial { wiring: Some(wiring), .. }) = &port.wires
                 && wiring.value == "rs485"
             {
@@ -45,9 +45,9 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
                 );
             }
         }
-        if let Some(own) = dialect.own_station(&port.setup) {
+        if let Some(own) = dialect.stations().own_station(&port.setup) {
             for device in devices.iter().filter_map(|device| project.devices.get(*device)) {
-                if dialect.station(&device.setup) != Some(own) {
+                if dialect.stations().station(&device.setup) != Some(own) {
                     continue;
                 }
                 let what = format!(
@@ -64,9 +64,9 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         }
         if let Some(Wires::Connect { to }) = &port.wires {
             let expected = DIALECTS.iter().find(|other| {
-                other.usual_tcp_port() == Some(to.value.port) && other.family() != dialect.family()
+                other.framing().usual_tcp_port() == Some(to.value.port) && other.family() != dialect.family()
             });
-            let why = dialect.odd_tcp_port(to.value.port).map(str::to_string).or_else(|| {
+            let why = dialect.framing().odd_tcp_port(to.value.port).map(str::to_string).or_else(|| {
                 let other = expected?;
                 Some(format!("on port {} clients expect {}", to.value.port, other.name()))
             });

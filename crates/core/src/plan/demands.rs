@@ -62,22 +62,22 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
     };
     let reads = reads || fetches(plan, owner, station);
     let link = Link { setup: &station.setup, image, reads, writes: writes && other.is_none() };
-    let mut links = vec![dialect.to_set_up(&link)? + &line(station.port)];
+    let mut links = vec![dialect.stations().to_set_up(&link)? + &line(station.port)];
     if let Some(port) = other.and_then(|at| project.ports.get(at)) {
         let setup = port.setup.with(Some(&station.setup));
         let link = Link { setup: &setup, image, reads: false, writes: true };
-        let way = dialect.to_set_up(&link).unwrap_or_default();
+        let way = dialect.stations().to_set_up(&link).unwrap_or_default();
         links.push(format!("{way}, by port {}", port.name.value));
     }
     let mut tables: Vec<(String, u32, &str, Vec<String>)> = vec![];
     for (id, used) in &used {
         let Some(space) = station.space_at(*id) else { continue };
         let end = [&used.read, &used.written].into_iter().flatten().map(|range| range.end).max().unwrap_or(0);
-        let least = end.div_ceil(dialect.grains_of(space, 1).max(1));
+        let least = end.div_ceil(dialect.notation().grains_of(space, 1).max(1));
         let shown = |range: &Range<u32>| span(dialect, station, *id, range);
         let read = used.read.as_ref().map(|range| format!("{} read", shown(range)));
         let written = used.written.as_ref().map(|range| format!("{} written", shown(range)));
-        let name = dialect.table(space);
+        let name = dialect.notation().table(space);
         let words = read.into_iter().chain(written);
         // Parts of the elements of one table are spaces of their own.
         match tables.iter_mut().find(|(own, ..)| own == name) {
@@ -85,7 +85,9 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
                 *own = least.max(*own);
                 said.extend(words);
             }
-            None => tables.push((name.to_string(), least, dialect.table_unit(space), words.collect())),
+            None => {
+                tables.push((name.to_string(), least, dialect.notation().table_unit(space), words.collect()))
+            }
         }
     }
     let told = |(name, least, unit, said): (String, u32, &str, Vec<String>)| {
@@ -114,7 +116,7 @@ fn fetches(plan: &Plan, owner: Owner, station: &Station) -> bool {
 
 fn span(dialect: &dyn Dialect, station: &Station, id: SpaceId, range: &Range<u32>) -> String {
     let Some(space) = station.space_at(id) else { return String::new() };
-    let shown = |at: u32| dialect.show(space, at, 1, None, &station.setup).canonical;
+    let shown = |at: u32| dialect.notation().show(space, at, 1, None, &station.setup).canonical;
     match range.len() {
         1 => shown(range.start),
         _ => format!("{} to {}", shown(range.start), shown(range.end - 1)),

@@ -103,8 +103,8 @@ impl Station {
     #[must_use]
     pub fn station_shown(&self) -> String {
         let number = self.dialect.and_then(|dialect| {
-            let (key, _) = dialect.station_key(Transport::Connect)?;
-            Some((key, dialect.station(&self.setup)?))
+            let (key, _) = dialect.stations().station_key(Transport::Connect)?;
+            Some((key, dialect.stations().station(&self.setup)?))
         });
         number.map_or_else(|| self.name.clone(), |(key, number)| format!("{key} {number}"))
     }
@@ -126,7 +126,7 @@ impl Station {
     pub fn show_wide(&self, space: SpaceId, first: u32, width: u32, bit: Option<u8>) -> String {
         match (self.dialect, self.space_at(space)) {
             (Some(dialect), Some(space)) => {
-                format!("{}:{}", self.name, dialect.show(space, first, width, bit, &self.setup))
+                format!("{}:{}", self.name, dialect.notation().show(space, first, width, bit, &self.setup))
             }
             _ => self.name.clone(),
         }
@@ -259,7 +259,7 @@ impl Plan {
                         .with(d.port.and_then(|port| project.ports.get(port.value)).map(|p| &p.setup)),
                     spaces: project
                         .device_dialect(at)
-                        .map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
+                        .map_or_else(Vec::new, |dialect| dialect.notation().standing().to_vec()),
                 })
                 .collect(),
             images: project
@@ -275,7 +275,7 @@ impl Plan {
                         .with(i.port.and_then(|port| project.ports.get(port.value)).map(|p| &p.setup)),
                     spaces: project
                         .image_dialect(at)
-                        .map_or_else(Vec::new, |dialect| dialect.standing().to_vec()),
+                        .map_or_else(Vec::new, |dialect| dialect.notation().standing().to_vec()),
                 })
                 .collect(),
             write_ports: project.devices.iter().map(|d| d.write_port.map(|port| port.value)).collect(),

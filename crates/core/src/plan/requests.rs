@@ -108,15 +108,16 @@ mod tests {
     fn planned(items: &[Item], gap: u32, max_read: u32) -> Option<Vec<(u32, u32)>> {
         let rtu = dialect("modbus-rtu").unwrap();
         let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![] };
-        let requests =
-            cover(rtu, &rtu.standing()[3], SpaceId(3), items, gap, &setup, &|cost| LINE.weight(cost))?;
+        let requests = cover(rtu, &rtu.notation().standing()[3], SpaceId(3), items, gap, &setup, &|cost| {
+            LINE.weight(cost)
+        })?;
         Some(requests.iter().map(|extent| (extent.first, extent.count)).collect())
     }
 
     fn weight_of(requests: &[(u32, u32)], max_read: u32) -> Option<u64> {
         let rtu = dialect("modbus-rtu").unwrap();
         let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![] };
-        let cost = |count: u32| rtu.cost(Verb::Read, &rtu.standing()[3], count, &setup).ok();
+        let cost = |count: u32| rtu.cost(Verb::Read, &rtu.notation().standing()[3], count, &setup).ok();
         requests.iter().map(|(_, count)| cost(*count).map(|cost| LINE.weight(cost))).sum()
     }
 

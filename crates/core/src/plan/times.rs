@@ -48,7 +48,7 @@ impl Plan {
     #[must_use]
     pub fn age_of(&self, project: &Project, port: usize, every: u64, alone: bool) -> Age {
         let settings = project.ports.get(port);
-        let own = settings.and_then(|port| port.protocol?.value.first_wait(&port.setup));
+        let own = settings.and_then(|port| port.protocol?.value.requests()?.first_wait(&port.setup));
         Age {
             turns: every.max(self.cycles.get(port).copied().unwrap_or(0)),
             wait: own.or(self.lines.get(port).map(|line| line.timeout)).unwrap_or(0),
@@ -91,7 +91,7 @@ impl Age {
 
 /// How long a request to somebody who says nothing takes, all its tries together, in microseconds.
 pub(super) fn unanswered(port: &Port) -> u64 {
-    let own = port.protocol.and_then(|protocol| protocol.value.unanswered(&port.setup));
+    let own = port.protocol.and_then(|protocol| protocol.value.requests()?.unanswered(&port.setup));
     let time = LineTime::of(port);
     let once = own.map_or(time.timeout + time.rest(), |(wait, _)| wait);
     (u64::from(port.retries) + 1) * once

@@ -3,7 +3,7 @@
 use super::scalars::duration;
 use crate::finding::{Finding, PAST_THE_END};
 use crate::form::Form;
-use crate::protocol::{Address, Dialect, Setup};
+use crate::protocol::{Address, Dialect, Reading};
 use crate::source::{Span, Spanned};
 
 /// One entry, with the address not yet read: its notation is that of the device or image.
@@ -86,9 +86,9 @@ pub(crate) fn address(
     dialect: &dyn Dialect,
     text: &str,
     span: Span,
-    setup: &Setup,
+    reading: &Reading<'_>,
 ) -> Result<Address, Finding> {
-    dialect.parse(text, setup).map_err(|fault| {
+    dialect.notation().parse(text, reading).map_err(|fault| {
         let place = span.part(fault.at.start, fault.at.end);
         let mut finding = Finding::new(fault.code, place, fault.what);
         if fault.code == "M17" {

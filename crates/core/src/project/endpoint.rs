@@ -6,7 +6,7 @@ use super::health::{BoxHealth, Health, HealthItem, PortHealth, Words};
 use crate::finding::Finding;
 use crate::form::Form;
 use crate::nearest::nearest;
-use crate::protocol::Address;
+use crate::protocol::{Address, Reading};
 use crate::source::{Span, Spanned};
 
 /// Whose end it is.
@@ -69,15 +69,22 @@ impl Project {
         let rest = marks.as_str();
         match (mark, owner) {
             (Some(':'), _) => {
-                let (dialect, setup) = match owner {
-                    Owner::Device(at) => (self.device_dialect(at), self.devices.get(at).map(|d| &d.setup)),
-                    Owner::Image(at) => (self.image_dialect(at), self.images.get(at).map(|i| &i.setup)),
+                let (dialect, reading) = match owner {
+                    Owner::Device(at) => (
+                        self.device_dialect(at),
+                        self.devices.get(at).map(|device| Reading::of_device(&device.setup)),
+                    ),
+                    Owner::Image(at) => (
+                        self.image_dialect(at),
+                        self.images.get(at).map(|image| Reading::of_image(&image.setup)),
+                    ),
                     Owner::Converter => (None, None),
                 };
-                let (Some(dialect), Some(setup)) = (dialect, setup) else {
+                let (Some(dialect), Some(reading)) = (dialect, reading) else {
                     return Err(Finding::quiet(text.span));
                 };
-                endpoint(Target::Cells(address(dialect, rest, rest_at, setup)?, None), form)
+                let reading = reading.with_form(form.map(|form| form.value));
+                endpoint(Target::Cells(address(dialect, rest, rest_at, &reading)?, None), form)
             }
             (Some('.'), Owner::Device(device)) => {
                 if let Some(item) = rest.strip_prefix("health.") {

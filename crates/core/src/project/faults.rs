@@ -3,7 +3,7 @@
 use super::Project;
 use super::scalars::{duration, show_micros};
 use crate::form::Decimal;
-use crate::protocol::{Key, KeyKind};
+use crate::protocol::{Key, KeyKind, Requests};
 use crate::source::Spanned;
 
 /// What goes wrong on a line as a whole.
@@ -378,7 +378,8 @@ impl Fault {
             self.place,
             dialect.name()
         );
-        (!dialect.acknowledges()).then_some(what)
+        let acknowledges = dialect.requests().is_some_and(Requests::acknowledges);
+        (!acknowledges).then_some(what)
     }
 }
 

@@ -17,10 +17,10 @@ impl Project {
             else {
                 continue;
             };
-            if dialect.standing().is_empty() || device.write_port.is_some() {
+            if dialect.notation().standing().is_empty() || device.write_port.is_some() {
                 continue;
             }
-            if let Some(station) = dialect.station(&device.setup) {
+            if let Some(station) = dialect.stations().station(&device.setup) {
                 boxes.entry((device.name.span, port.value, station)).or_default().push(at);
             }
         }

@@ -235,7 +235,7 @@ fn read_device(
         setup.numbers.extend(fields.whole(r, key).map(|limit| (key, limit.value)));
     }
     let station = speaks
-        .and_then(|protocol| protocol.station_key(crate::protocol::Transport::Serial))
+        .and_then(|protocol| protocol.stations().station_key(crate::protocol::Transport::Serial))
         .and_then(|(key, _)| fields.value_span(r, key));
     let retry = fields.parsed(r, "retry-lost", "F03", |text| {
         retry(text).ok_or_else(|| format!("`{text}` is not a time or a range of times such as 1s..30s"))
@@ -308,7 +308,7 @@ fn read_image(
     let port = refer(r, fields, "port", "a port", project.ports.iter().map(|port| &port.name));
     let speaks = port.and_then(|port| project.ports.get(port.value)?.protocol).map(|protocol| protocol.value);
     let station = speaks
-        .and_then(|protocol| protocol.station_key(crate::protocol::Transport::Listen))
+        .and_then(|protocol| protocol.stations().station_key(crate::protocol::Transport::Listen))
         .and_then(|(key, _)| fields.value_span(r, key));
     Image {
         port,
@@ -467,7 +467,7 @@ fn fill_from_profile(project: &mut Project, at: usize) {
     let key = project
         .device_dialect(at)
         .zip(transport)
-        .and_then(|(dialect, transport)| Some(dialect.station_key(transport)?.0));
+        .and_then(|(dialect, transport)| Some(dialect.stations().station_key(transport)?.0));
     let Some(device) = project.devices.get_mut(at) else { return };
     let Some(profile) = device.profile.and_then(|profile| project.profiles.get(profile.value)) else {
         return;

@@ -63,7 +63,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fiel
         let names: Vec<&str> = DIALECTS.iter().map(|dialect| dialect.name()).collect();
         r.find(Finding::new("F04", name.span, what).fix(format!("add `protocol`: {}", names.join(" or "))));
     }
-    let no_retries = speaks.and_then(|protocol| protocol.value.no_retries());
+    let no_retries = speaks.and_then(|protocol| protocol.value.requests()?.no_retries());
     if let (Some(why), Some(at)) = (no_retries, fields.value_span(r, "retries")) {
         let what = format!("`retries` does nothing here: {why}");
         r.find(Finding::new("F02", at, what).fix("leave it out"));

@@ -1,11 +1,9 @@
 //! Bytes that nobody here understands: they pass between two forwarding ports and nothing else.
 
 use super::{
-    Address, AddressFault, Cost, Dialect, Example, Key, Refusals, Setup, ShownAddress, Space, TooMuch,
-    Transport, Verb,
+    Address, AddressFault, Dialect, Framing, Notation, Reading, Refusals, Setup, ShownAddress, Space,
+    Stations, Transport,
 };
-use crate::form::Order;
-use crate::line::Line;
 use std::ops::Range;
 
 /// Nothing is read, so nothing is refused.
@@ -37,10 +35,6 @@ impl Dialect for Raw {
         "raw bytes"
     }
 
-    fn is_opaque(&self) -> bool {
-        true
-    }
-
     fn refusals(&self) -> &'static Refusals {
         &REFUSALS
     }
@@ -49,15 +43,21 @@ impl Dialect for Raw {
         Ok(())
     }
 
-    fn odd_tcp_port(&self, _port: u16) -> Option<&'static str> {
-        None
+    fn notation(&self) -> &dyn Notation {
+        self
     }
 
-    fn keys(&self) -> &'static [Key] {
-        &[]
+    fn stations(&self) -> &dyn Stations {
+        self
     }
 
-    fn parse(&self, text: &str, _setup: &Setup) -> Result<Address, AddressFault> {
+    fn framing(&self) -> &dyn Framing {
+        self
+    }
+}
+
+impl Notation for Raw {
+    fn parse(&self, text: &str, _reading: &Reading<'_>) -> Result<Address, AddressFault> {
         let what = format!("`{text}` cannot be an address here: a port of `raw` bytes has none");
         Err(AddressFault { code: "F10", at: 0..text.len(), what, likely: vec![] })
     }
@@ -76,50 +76,12 @@ impl Dialect for Raw {
             hex: format!("0x{first:04X}"),
         }
     }
+}
 
-    fn notations(
-        &self,
-        _space: &Space,
-        _first: u32,
-        _bit: Option<u8>,
-        _setup: &Setup,
-    ) -> Vec<(&'static str, String)> {
-        vec![]
-    }
-
-    fn standing(&self) -> &'static [Space] {
-        &[]
-    }
-
-    fn frame_gap(&self, _line: Line) -> u64 {
-        0
-    }
-
-    fn no_retries(&self) -> Option<&'static str> {
-        Some("bytes are passed on unread")
-    }
-
-    fn order(&self) -> Option<Order> {
-        None
-    }
-
-    fn cost(&self, _verb: Verb, _space: &Space, _count: u32, _setup: &Setup) -> Result<Cost, TooMuch> {
-        Err(TooMuch { limit: 0, source: "the port, which carries raw bytes" })
-    }
-
-    fn station(&self, _setup: &Setup) -> Option<u32> {
-        None
-    }
-
+impl Stations for Raw {
     fn station_key(&self, _transport: Transport) -> Option<(&'static str, Range<u32>)> {
         Some(("unit", 0..256))
     }
-
-    fn request_code(&self, _request: &[u8]) -> Option<u8> {
-        None
-    }
-
-    fn example(&self, _verb: Verb, _space: &Space, _first: u32, _cells: &[u8], _setup: &Setup) -> Example {
-        Example { words: "raw bytes".into(), request: vec![], answer: vec![] }
-    }
 }
+
+impl Framing for Raw {}

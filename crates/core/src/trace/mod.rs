@@ -6,7 +6,7 @@ use crate::check::Checked;
 use crate::form::{Conversion, Form, Type, Value, hex_words};
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Endpoint, OnLoss, Owner, Target, show_micros};
-use crate::protocol::{Dialect, Example, Extent, Grain, Place, Setup, Space, Verb};
+use crate::protocol::{Example, Extent, Grain, Place, Requests, Setup, Space, Verb};
 use serde::Serialize;
 
 /// One value's way through the converter, as data; every rendering shows the same.
@@ -207,7 +207,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let position = project.sources.position(map.from.span);
     let dialect = board.dialect?;
     let read = if sends {
-        written(dialect, target_space, target.first, rule.target.bit, &target_cells, &board.setup)
+        written(dialect.requests()?, target_space, target.first, rule.target.bit, &target_cells, &board.setup)
     } else {
         let whole = rule.target.bit.map(|bit| {
             let mut whole = vec![0; each];
@@ -215,7 +215,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
             whole
         });
         let cells = whole.as_ref().unwrap_or(&target_cells);
-        dialect.example(Verb::Read, target_space, target.first, cells, &board.setup)
+        dialect.requests()?.example(Verb::Read, target_space, target.first, cells, &board.setup)
     };
     let worked = Worked {
         from: rule.conversion.from.to_string(),
@@ -276,27 +276,27 @@ struct There {
 
 /// How a value is written; one bit of a register so that its other bits stay.
 fn written(
-    dialect: &dyn Dialect,
+    requests: &dyn Requests,
     space: &Space,
     first: u32,
     bit: Option<u8>,
     cells: &[u8],
     setup: &Setup,
 ) -> Example {
-    let Some(bit) = bit else { return dialect.example(Verb::Write, space, first, cells, setup) };
+    let Some(bit) = bit else { return requests.example(Verb::Write, space, first, cells, setup) };
     let on = cells.first().is_some_and(|on| *on != 0);
-    dialect.example_bit(space, first, bit, on, setup).unwrap_or_else(|| {
+    requests.example_bit(space, first, bit, on, setup).unwrap_or_else(|| {
         let mut register = vec![0; space.grain.cell_bytes()];
         crate::cells::set_bit(&mut register, bit, on);
-        dialect.example(Verb::Write, space, first, &register, setup)
+        requests.example(Verb::Write, space, first, &register, setup)
     })
 }
 
 fn there(board: Option<&Station>, place: Place, item: u32, cells: &[u8]) -> Option<There> {
     let board = board?;
     let (space, dialect, extent) = (board.space_at(place.space)?, board.dialect?, place.item(item));
-    let example = written(dialect, space, extent.first, place.bit, cells, &board.setup);
-    let shown = dialect.show(space, extent.first, extent.count, place.bit, &board.setup);
+    let example = written(dialect.requests()?, space, extent.first, place.bit, cells, &board.setup);
+    let shown = dialect.notation().show(space, extent.first, extent.count, place.bit, &board.setup);
     Some(There {
         at: format!("{}:{shown}", board.name),
         reference: format!("{}:{}", board.name, shown.canonical),
@@ -430,10 +430,11 @@ fn poll(
         None => answer.get_mut(at..at + cells.len())?.copy_from_slice(cells),
     }
     let dialect = station.dialect?;
-    let exchange = dialect.example(Verb::Read, space, transfer.extent.first, &answer, &station.setup);
-    let key = dialect.station_key(crate::protocol::Transport::Serial).map_or("", |(key, _)| key);
+    let exchange =
+        dialect.requests()?.example(Verb::Read, space, transfer.extent.first, &answer, &station.setup);
+    let key = dialect.stations().station_key(crate::protocol::Transport::Serial).map_or("", |(key, _)| key);
     Some(Poll {
-        device: match dialect.station(&station.setup) {
+        device: match dialect.stations().station(&station.setup) {
             Some(number) => format!("{}, {key} {number}", station.name),
             None => station.name.clone(),
         },

@@ -10,7 +10,7 @@ use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
 use crate::plan::{Source, Station};
 use crate::project::{Asked, Owner, Target, parse_asked};
-use crate::protocol::{Address, Dialect, Extent, Grain, ImpliedType, Place, Setup, Verb};
+use crate::protocol::{Address, Dialect, Extent, Grain, ImpliedType, Place, Reading, Setup, Verb};
 use crate::source::{Span, Spanned};
 
 /// Values in a row at one station.
@@ -122,9 +122,10 @@ impl Wanted {
     pub fn bare(station: &Station, text: &str) -> Result<Self, Finding> {
         let asked = parse_asked(&at(text))?;
         let dialect = station.dialect.ok_or_else(|| Finding::quiet(Span::default()))?;
-        let address =
-            crate::project::address(dialect, &asked.address.value, asked.address.span, &station.setup)?;
-        Self::placed(station.clone(), &address, asked.form.map(|form| form.value), &asked, true)
+        let form = asked.form.map(|form| form.value);
+        let reading = Reading::of_device(&station.setup).with_form(form);
+        let address = crate::project::address(dialect, &asked.address.value, asked.address.span, &reading)?;
+        Self::placed(station.clone(), &address, form, &asked, true)
     }
 
     fn placed(
@@ -148,8 +149,8 @@ impl Wanted {
             }
         };
         let wide = ty.bytes().is_some_and(|bytes| bytes as usize > address.space.grain.cell_bytes());
-        let no_order =
-            form.order.is_none() && station.dialect.is_none_or(|dialect| dialect.order().is_none());
+        let no_order = form.order.is_none()
+            && station.dialect.is_none_or(|dialect| dialect.notation().order(&address.space).is_none());
         if strict && wide && no_order && !ty.is_text() {
             let letters: Vec<&str> =
                 Order::ALL.iter().map(|order| order.letters(ty.bytes().unwrap_or(4))).collect();
@@ -263,7 +264,7 @@ impl Station {
             port: 0,
             dialect: Some(dialect),
             setup,
-            spaces: dialect.standing().to_vec(),
+            spaces: dialect.notation().standing().to_vec(),
         }
     }
 }
@@ -279,7 +280,7 @@ pub fn form_at(dialect: Option<&dyn Dialect>, address: &Address, written: Option
     });
     let grain = address.space.grain.cell_bytes();
     let wide = form.ty.bytes().is_some_and(|bytes| bytes as usize > grain.max(2));
-    let own = dialect.filter(|_| wide).and_then(|dialect| dialect.order());
+    let own = dialect.filter(|_| wide).and_then(|dialect| dialect.notation().order(&address.space));
     // Characters come in the order in which they are read, wherever the low word of a number is.
     let own = own.map(|order| Order { low_word_first: order.low_word_first && !form.ty.is_text(), ..order });
     Form { order: form.order.or(own), ..form }

@@ -22,9 +22,13 @@ impl Wanted {
     pub fn address(&self, item: u32) -> Address {
         let extent = self.place.item(item);
         match (self.station.dialect, self.station.space_at(extent.space)) {
-            (Some(dialect), Some(space)) => {
-                dialect.show(space, extent.first, self.place.width, self.place.bit, &self.station.setup)
-            }
+            (Some(dialect), Some(space)) => dialect.notation().show(
+                space,
+                extent.first,
+                self.place.width,
+                self.place.bit,
+                &self.station.setup,
+            ),
             _ => Address { canonical: self.written.clone(), offset: String::new(), hex: String::new() },
         }
     }

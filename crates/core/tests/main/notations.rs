@@ -2,7 +2,7 @@
 
 use serde::Deserialize;
 use woodrush_core::protocol::df1::Spot;
-use woodrush_core::protocol::{Address, Dialect, Setup, dialect};
+use woodrush_core::protocol::{Address, Dialect, Reading, Setup, dialect};
 
 #[derive(Deserialize)]
 struct Vector {
@@ -38,7 +38,7 @@ fn every_address_of_the_vectors_is_read_or_refused() {
     for (layer, octal, prefix) in [("df1-address", false, "addr-"), ("df1-address-octal", true, "addr8-")] {
         for v in vectors(layer) {
             let text = v.name.strip_prefix(prefix).unwrap();
-            let read = tables().parse(text, &family(octal));
+            let read = tables().notation().parse(text, &Reading::of_device(&family(octal)));
             if !v.valid {
                 let fault = read.expect_err(text);
                 assert!(!fault.what.is_empty() && fault.at.end <= text.len(), "{text}: {fault:?}");
@@ -59,8 +59,8 @@ fn every_address_of_the_vectors_is_read_or_refused() {
             assert_eq!(bit, told, "{text}");
             seen.0 += 1;
             // What is shown is read as the same.
-            let shown = tables().show(&space, first, 0, bit, &family(octal)).canonical;
-            let again = tables().parse(&shown, &family(octal)).unwrap();
+            let shown = tables().notation().show(&space, first, 0, bit, &family(octal)).canonical;
+            let again = tables().notation().parse(&shown, &Reading::of_device(&family(octal))).unwrap();
             assert_eq!(
                 (again.space.key, again.first, again.bit),
                 (space.key, first, bit),
@@ -74,8 +74,9 @@ fn every_address_of_the_vectors_is_read_or_refused() {
 #[test]
 fn data_tables_are_read_in_every_way_and_shown_in_one() {
     let shown = |text: &str, octal: bool| {
-        let Address { space, first, bit, .. } = tables().parse(text, &family(octal)).unwrap();
-        tables().show(&space, first, 0, bit, &family(octal)).canonical
+        let Address { space, first, bit, .. } =
+            tables().notation().parse(text, &Reading::of_device(&family(octal))).unwrap();
+        tables().notation().show(&space, first, 0, bit, &family(octal)).canonical
     };
     for (written, canonical) in [
         ("n7:10", "N7:10"),
@@ -96,7 +97,7 @@ fn data_tables_are_read_in_every_way_and_shown_in_one() {
     assert_eq!(shown("O:17/12", true), "O:017/12");
     assert_eq!(shown("I:7", true), "I:007");
     // The same text is another word in the other family.
-    let first = |octal| tables().parse("I:17", &family(octal)).unwrap().first;
+    let first = |octal| tables().notation().parse("I:17", &Reading::of_device(&family(octal))).unwrap().first;
     assert_eq!((first(false), first(true)), (17, 15));
 }
 
@@ -127,7 +128,11 @@ fn what_is_wrong_with_an_address_is_told_with_what_was_meant() {
         ("fetch-write", false, "DB10.DBW20.3", "F10", "written with X", "%DB10.X20.3"),
         ("fetch-write", false, "Tank.Level", "M45", "names of a controller's own program", ""),
     ] {
-        let fault = dialect(dialect_name).unwrap().parse(text, &family(octal)).expect_err(text);
+        let fault = dialect(dialect_name)
+            .unwrap()
+            .notation()
+            .parse(text, &Reading::of_device(&family(octal)))
+            .expect_err(text);
         assert!(fault.code == code && fault.what.contains(words), "{text}: {fault:?}");
         assert!(likely.is_empty() || fault.likely.iter().any(|offer| offer == likely), "{text}: {fault:?}");
     }
@@ -150,11 +155,15 @@ fn blocks_are_read_in_every_way_and_shown_in_one() {
         ("C3", 1, "%C3", "counter 3"),
         ("%T5", 1, "%T5", "timer 5"),
     ] {
-        let Address { space, first, bit, .. } = blocks.parse(written, &none).unwrap();
-        let shown = blocks.show(&space, first, width, bit, &none);
+        let Address { space, first, bit, .. } =
+            blocks.notation().parse(written, &Reading::of_device(&none)).unwrap();
+        let shown = blocks.notation().show(&space, first, width, bit, &none);
         assert_eq!((shown.canonical.as_str(), shown.offset.as_str()), (canonical, offset), "{written}");
-        for (_, other) in blocks.notations(&space, first, bit, &none) {
-            let again = blocks.parse(&other, &none).unwrap_or_else(|fault| panic!("{other}: {fault:?}"));
+        for (_, other) in blocks.notation().notations(&space, first, bit, &none) {
+            let again = blocks
+                .notation()
+                .parse(&other, &Reading::of_device(&none))
+                .unwrap_or_else(|fault| panic!("{other}: {fault:?}"));
             assert_eq!((&again.space.key, again.first), (&space.key, first), "{other}");
         }
     }

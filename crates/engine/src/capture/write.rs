@@ -68,7 +68,7 @@ impl<W: Write> CaptureWriter<W> {
     /// It cannot be written.
     pub fn add(&mut self, message: &CapturedMessage<'_>) -> std::io::Result<()> {
         // On another port the analyser would not know what it is.
-        let usual = |flow: &Flow| message.dialect.usual_tcp_port() == Some(flow.server.port());
+        let usual = |flow: &Flow| message.dialect.framing().usual_tcp_port() == Some(flow.server.port());
         match message.flow.filter(usual) {
             Some(flow) => self.segments(message, flow),
             None => self.exported(message),
@@ -137,7 +137,7 @@ impl<W: Write> CaptureWriter<W> {
             packet.extend_from_slice(value);
             packet.resize(packet.len() + length - value.len(), 0);
         };
-        tag(TAG_PROTOCOL, message.dialect.dissector().unwrap_or(UNKNOWN).as_bytes());
+        tag(TAG_PROTOCOL, message.dialect.framing().dissector().unwrap_or(UNKNOWN).as_bytes());
         let (from, to) = match (message.side, message.flow) {
             // Nobody knows who said it.
             (Side::Either, _) => (0, 0),

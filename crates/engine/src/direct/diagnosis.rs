@@ -156,12 +156,12 @@ pub fn diagnose(link: &Link, station: &Station, refusal: &Refusal, evidence: &Ev
 /// Another protocol whose frames such bytes are.
 fn other_framing(own: &str, came: &[u8]) -> Option<&'static str> {
     let known = DIALECTS.iter().find(|dialect| dialect.name() == own)?;
-    if came.is_empty() || known.is_frame(came) {
+    if came.is_empty() || known.framing().is_frame(came) {
         return None;
     }
     DIALECTS
         .iter()
-        .find(|dialect| dialect.name() != own && dialect.is_frame(came))
+        .find(|dialect| dialect.name() != own && dialect.framing().is_frame(came))
         .map(|dialect| dialect.name())
 }
 

@@ -8,7 +8,7 @@ use std::sync::mpsc::channel;
 use std::sync::{Arc, Weak};
 use std::time::Duration;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{DIALECTS, Dialect, Extent, Setup, keys_of_setup, refusals};
+use woodrush_core::protocol::{DIALECTS, Dialect, Extent, Reading, Setup, keys_of_setup, refusals};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// The verb by which the control socket knows it.
@@ -84,7 +84,7 @@ fn request(port: &str, station: &Station, ask: &Ask) -> Option<WireRequest> {
     let dialect = station.dialect?;
     let at = |extent: &Extent| {
         let space = station.space_at(extent.space)?;
-        Some(dialect.show(space, extent.first, 0, None, &station.setup).canonical)
+        Some(dialect.notation().show(space, extent.first, 0, None, &station.setup).canonical)
     };
     let what = match ask {
         Ask::Read { extent, .. } => WireAsk::Read { at: at(extent)?, grains: extent.count },
@@ -203,7 +203,8 @@ fn setup(dialect: &dyn Dialect, request: &WireRequest) -> Setup {
 
 fn to_ask(dialect: &dyn Dialect, station: &mut Station, what: WireAsk) -> Result<Ask, String> {
     let mut extent = |at: &str, count: u32| {
-        let address = dialect.parse(at, &station.setup).map_err(|fault| fault.what)?;
+        let address =
+            dialect.notation().parse(at, &Reading::of_device(&station.setup)).map_err(|fault| fault.what)?;
         let space = station.space(&address.space);
         Ok::<Extent, String>(Extent { space, first: address.first, count: count.max(1) })
     };

@@ -16,7 +16,7 @@ use crate::speak::{
 use crate::tap::Conversation;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Setup, SpaceId, dialect};
+use woodrush_core::protocol::{Extent, Reading, Setup, SpaceId, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -32,8 +32,9 @@ const LINE: LineTime = LineTime {
 fn station(speaker: &Speaker) -> Option<(Station, Setup, Extent)> {
     let dialect = dialect(speaker.name)?;
     let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
-    let address =
-        ["400001", "N7:0", "%DB10.W0"].into_iter().find_map(|text| dialect.parse(text, &setup).ok())?;
+    let address = ["400001", "N7:0", "%DB10.W0"]
+        .into_iter()
+        .find_map(|text| dialect.notation().parse(text, &Reading::of_device(&setup)).ok())?;
     let mut station = Station::bare("station", dialect, setup);
     let space = if station.spaces.is_empty() {
         station.space(&address.space)
@@ -127,7 +128,7 @@ pub fn client(bytes: &[u8]) {
 pub fn server(bytes: &[u8]) {
     let Some((speaker, bytes)) = chosen(bytes) else { return };
     let Some((station, port, _)) = station(speaker) else { return };
-    let own = station.dialect.map(|dialect| dialect.other_end(&port)).unwrap_or_default();
+    let own = station.dialect.map(|dialect| dialect.stations().other_end(&port)).unwrap_or_default();
     let stations = vec![(Some(1), station.spaces.clone())];
     let setup = ServerSetup { stations, own, tells_itself: true, ..ServerSetup::default() };
     let mut server = (speaker.server)(&setup);
@@ -231,7 +232,7 @@ mod tests {
             let cells = vec![0x11; extent.count as usize * space.grain.cell_bytes()];
             let mut seed = vec![at];
             for verb in [Verb::Read, Verb::Write] {
-                let example = dialect.example(verb, space, 0, &cells, &station.setup);
+                let example = dialect.requests().unwrap().example(verb, space, 0, &cells, &station.setup);
                 for (side, bytes) in [(0u8, example.request), (1, example.answer)] {
                     for piece in bytes.chunks(64) {
                         seed.extend([side << 6 | u8::try_from(piece.len() - 1).unwrap(), 10]);

@@ -425,7 +425,7 @@ impl Schedule {
                 } else {
                     self.silent.remove(unit);
                     self.heard(now, &result, |station| {
-                        station.dialect.and_then(|dialect| dialect.station(&station.setup))
+                        station.dialect.and_then(|dialect| dialect.stations().station(&station.setup))
                             == Some((*unit).into())
                     });
                 }
@@ -437,8 +437,9 @@ impl Schedule {
                 (job.reply)(result);
             }
             LineRequest::ByHand { station: guest, .. } => {
-                let number =
-                    |station: &Station| station.dialect.and_then(|dialect| dialect.station(&station.setup));
+                let number = |station: &Station| {
+                    station.dialect.and_then(|dialect| dialect.stations().station(&station.setup))
+                };
                 let asked = number(guest);
                 self.heard(now, &result, |station| number(station) == asked);
                 // Its own stations again; the line stays as it is known.

@@ -76,13 +76,16 @@ impl Runner<'_> {
         let dialect = port.protocol.ok_or("the port has no protocol")?.value;
         let (mut read, mut written, mut kept, mut silent) = (0u32, 0u32, 0u32, None);
         let may = |verb, space: woodrush_core::protocol::SpaceId| {
-            let code =
-                dialect.standing().get(usize::from(space.0)).and_then(|space| code_of(dialect, verb, space));
+            let code = dialect
+                .notation()
+                .standing()
+                .get(usize::from(space.0))
+                .and_then(|space| code_of(dialect, verb, space));
             forward.functions.is_empty() || code.is_some_and(|code| forward.functions.contains(&code))
         };
         for (here, there) in forward.units.iter().filter(|(here, _)| *here != 0) {
             let behind = plan.devices.iter().position(|device| {
-                let own = device.dialect.and_then(|dialect| dialect.station(&device.setup));
+                let own = device.dialect.and_then(|dialect| dialect.stations().station(&device.setup));
                 device.port == forward.to && own == Some(u32::from(*there))
             });
             let Some(device) = behind else {
@@ -124,7 +127,8 @@ impl Runner<'_> {
         let mut told =
             vec![if right.is_empty() { "nothing known to ask".to_owned() } else { right.join(", ") }];
         // The first table that may be read.
-        let spaces = (0u16..).zip(dialect.standing()).map(|(at, _)| woodrush_core::protocol::SpaceId(at));
+        let spaces =
+            (0u16..).zip(dialect.notation().standing()).map(|(at, _)| woodrush_core::protocol::SpaceId(at));
         let extent = spaces.into_iter().find(|space| may(Verb::Read, *space)).map(|space| Extent {
             space,
             first: 0,
@@ -160,7 +164,8 @@ impl Runner<'_> {
         let dialect = port.protocol?.value;
         let listens = port.transport() == Some(woodrush_core::protocol::Transport::Listen);
         let images = plan.images.iter().filter(|image| image.port == forward.from);
-        let stations: Vec<Option<u32>> = images.map(|image| dialect.station(&image.setup)).collect();
+        let stations: Vec<Option<u32>> =
+            images.map(|image| dialect.stations().station(&image.setup)).collect();
         if !listens || stations.contains(&None) {
             return None;
         }
@@ -181,13 +186,13 @@ impl Runner<'_> {
         unit: u16,
     ) -> Result<Dialer, String> {
         let listen = woodrush_core::protocol::Transport::Listen;
-        let (key, _) = dialect.station_key(listen).ok_or("its stations have no number")?;
+        let (key, _) = dialect.stations().station_key(listen).ok_or("its stations have no number")?;
         let station = Station {
             name: format!("{key} {unit}"),
             port: forward.from,
             dialect: Some(dialect),
             setup: Setup { numbers: vec![(key, u32::from(unit))], words: vec![] },
-            spaces: dialect.standing().to_vec(),
+            spaces: dialect.notation().standing().to_vec(),
         };
         let timeout = self
             .checked
@@ -252,7 +257,8 @@ fn both_ways(near: &PlainEnd, far: &PlainEnd) -> Result<(), String> {
 /// What an ordinary read or write of a table is asked by.
 fn code_of(dialect: &dyn Dialect, verb: Verb, space: &woodrush_core::protocol::Space) -> Option<u8> {
     let cells = vec![0; space.grain.cell_bytes()];
-    dialect.request_code(&dialect.example(verb, space, 0, &cells, &Setup::default()).request)
+    let requests = dialect.requests()?;
+    requests.request_code(&requests.example(verb, space, 0, &cells, &Setup::default()).request)
 }
 
 /// What a unit answered, and why that is wrong.

@@ -4,10 +4,10 @@ use super::oracle::{Layout, Repr, expected, is_approximate, nearly};
 use super::patterns::patterns;
 use woodrush_core::Spanned;
 use woodrush_core::check::Checked;
-use woodrush_core::form::{Order, Overflow, Type};
+use woodrush_core::form::{Form, Order, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{HealthItem, Map, OnLoss, Owner, Point, Target};
-use woodrush_core::protocol::{Address, Extent, Grain, ImpliedType, SpaceId};
+use woodrush_core::protocol::{Address, Extent, Grain, ImpliedType, Reading, SpaceId};
 
 /// What feeds a rule.
 pub(super) enum Feed {
@@ -85,8 +85,8 @@ fn split(text: &str) -> (&str, Option<&str>) {
     text.split_once(" as ").map_or((text.trim(), None), |(plain, form)| (plain.trim(), Some(form)))
 }
 
-fn address(station: &Station, text: &str) -> Option<(Address, SpaceId)> {
-    let address = station.dialect?.parse(text, &station.setup).ok()?;
+fn address(station: &Station, text: &str, reading: &Reading<'_>) -> Option<(Address, SpaceId)> {
+    let address = station.dialect?.notation().parse(text, reading).ok()?;
     let at = station.spaces.iter().position(|space| space.key == address.space.key)?;
     Some((address, SpaceId(u16::try_from(at).ok()?)))
 }
@@ -175,7 +175,7 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
         (None, None) => return None,
     };
     let station = checked.plan.board(checked.plan.board_of(owner)?)?;
-    let order = station.dialect.and_then(|dialect| dialect.order());
+    let order = |address: &Address| station.dialect?.notation().order(&address.space);
     if let (Owner::Device(device), Some(name)) = (owner, rest.strip_prefix('.')) {
         let point = project.profile_of(device)?.points.iter().find(|point| point.name.value == name)?;
         // Where a point lies is a matter of the file: its own address, its place in a row, the device's shift.
@@ -184,14 +184,20 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
         let form = point.form.map(|form| project.sources.text(form.span).to_string());
         return Some(WrittenEnd {
             owner,
+            order: order(&address),
             address,
             space: SpaceId(u16::try_from(at).ok()?),
             form,
             point: Some(point),
-            order,
         });
     }
-    let (address, space) = address(station, rest.strip_prefix(':')?)?;
+    let reading = match owner {
+        Owner::Image(_) => Reading::of_image(&station.setup),
+        _ => Reading::of_device(&station.setup),
+    };
+    let reading = reading.with_form(form.and_then(|form| Form::parse(form).ok()));
+    let (address, space) = address(station, rest.strip_prefix(':')?, &reading)?;
+    let order = order(&address);
     Some(WrittenEnd { owner, address, space, form: form.map(str::to_string), point: None, order })
 }
 

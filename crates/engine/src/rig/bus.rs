@@ -351,7 +351,7 @@ fn server(protocol: &str, device: &SimDevice) -> Option<Box<dyn Server>> {
 }
 
 fn server_setup(device: &SimDevice) -> ServerSetup {
-    let own = device.station.dialect.and_then(|dialect| dialect.station(&device.station.setup));
+    let own = device.station.dialect.and_then(|dialect| dialect.stations().station(&device.station.setup));
     ServerSetup {
         units: Some(own.and_then(|number| u16::try_from(number).ok()).into_iter().collect()),
         passed: vec![],
@@ -363,7 +363,7 @@ fn server_setup(device: &SimDevice) -> ServerSetup {
         own: device
             .station
             .dialect
-            .map(|dialect| dialect.other_end(&device.station.setup))
+            .map(|dialect| dialect.stations().other_end(&device.station.setup))
             .unwrap_or_default(),
     }
 }

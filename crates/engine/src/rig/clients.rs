@@ -14,7 +14,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Asked, Client};
-use woodrush_core::protocol::{Extent, Grain, Setup, SpaceId, Transport, refusal_shown};
+use woodrush_core::protocol::{Extent, Grain, Reading, Setup, SpaceId, Transport, refusal_shown};
 
 /// What one entry of a client's list has seen.
 #[derive(Debug, Clone, Serialize)]
@@ -77,13 +77,13 @@ fn asked(checked: &Checked, client: &Client) -> Vec<Station> {
     let Some(dialect) = checked.project.ports.get(port.value).and_then(|port| port.protocol) else {
         return vec![];
     };
-    let Some((key, _)) = dialect.value.station_key(Transport::Listen) else { return vec![] };
+    let Some((key, _)) = dialect.value.stations().station_key(Transport::Listen) else { return vec![] };
     let station = |unit: &u16| Station {
         name: format!("{key} {unit}"),
         port: port.value,
         dialect: Some(dialect.value),
         setup: Setup { numbers: vec![(key, u32::from(*unit))], words: vec![] },
-        spaces: dialect.value.standing().to_vec(),
+        spaces: dialect.value.notation().standing().to_vec(),
     };
     units.value.iter().map(station).collect()
 }
@@ -146,7 +146,8 @@ impl SimClients {
 }
 
 fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Played> {
-    let address = image.dialect?.parse(&asked.address.value, &image.setup).ok()?;
+    let reading = Reading::of_image(&image.setup).with_form(asked.form.map(|form| form.value));
+    let address = image.dialect?.notation().parse(&asked.address.value, &reading).ok()?;
     let at = image.spaces.iter().position(|space| space.key == address.space.key)?;
     let ty = asked.form.map_or(Type::Raw, |form| form.value.ty);
     let width = ty.width(address.space.grain).ok()?;

@@ -247,8 +247,8 @@ impl Rig {
     fn device_row(&self, device: usize) -> Option<Row> {
         self.with_device(device, |sim| {
             let own = sim.station.dialect.and_then(|dialect| {
-                let (key, _) = dialect.station_key(woodrush_core::protocol::Transport::Serial)?;
-                Some(format!("{key} {}", dialect.station(&sim.station.setup)?))
+                let (key, _) = dialect.stations().station_key(woodrush_core::protocol::Transport::Serial)?;
+                Some(format!("{key} {}", dialect.stations().station(&sim.station.setup)?))
             });
             let ailment = sim.ailment();
             let code = |code: u8| match sim.station.dialect {

@@ -11,7 +11,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{DeviceFaults, Line, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, Extent, Grain, SpaceId, Verb};
+use woodrush_core::protocol::{Address, Extent, Grain, Reading, SpaceId, Verb};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
@@ -66,8 +66,11 @@ impl SimDevice {
             let Some(dialect) = device.station.dialect else { continue };
             // One part of it brings the others.
             let spaces = &device.station.spaces;
-            let found = spaces.iter().enumerate().find(|(_, space)| dialect.is_table(space, &name.value));
-            if let Some((at, count)) = found.map(|(at, space)| (at, dialect.grains_of(space, *size))) {
+            let found =
+                spaces.iter().enumerate().find(|(_, space)| dialect.notation().is_table(space, &name.value));
+            if let Some((at, count)) =
+                found.map(|(at, space)| (at, dialect.notation().grains_of(space, *size)))
+            {
                 device.exist(Extent { space: id(at), first: 0, count });
             }
         }
@@ -210,19 +213,20 @@ impl SimDevice {
         }
         let asked = parse_asked(target).map_err(|finding| finding.what)?;
         let dialect = self.station.dialect.ok_or("the device has no protocol")?;
-        let address = dialect.parse(&asked.address.value, &self.station.setup).map_err(|fault| {
+        let reading = Reading::of_device(&self.station.setup).with_form(asked.form.map(|form| form.value));
+        let address = dialect.notation().parse(&asked.address.value, &reading).map_err(|fault| {
             format!("`{}` has no point `{}`, and {}", self.name, asked.address.value, fault.what)
         })?;
         let form = self.form_at(&address, asked.form.map(|form| form.value));
         let known = |own: &woodrush_core::protocol::Space| own.key == address.space.key;
         if !self.station.spaces.iter().any(known) {
             let tables: BTreeSet<&str> =
-                self.station.spaces.iter().map(|space| dialect.table(space)).collect();
+                self.station.spaces.iter().map(|space| dialect.notation().table(space)).collect();
             let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
             return Err(format!(
                 "`{}` has no {}: its tables are {tables}",
                 self.name,
-                dialect.table(&address.space)
+                dialect.notation().table(&address.space)
             ));
         }
         let spot = self
@@ -237,11 +241,11 @@ impl SimDevice {
         else {
             return self.exist_alone(extent);
         };
-        let each = dialect.grains_of(&own, 1).max(1);
+        let each = dialect.notation().grains_of(&own, 1).max(1);
         let elements = extent.first / each..extent.end().div_ceil(each);
         for (at, space) in self.station.spaces.clone().iter().enumerate() {
-            if dialect.table(space) == dialect.table(&own) && space.key != own.key {
-                let grains = dialect.grains_of(space, 1);
+            if dialect.notation().table(space) == dialect.notation().table(&own) && space.key != own.key {
+                let grains = dialect.notation().grains_of(space, 1);
                 let count = (elements.end - elements.start) * grains;
                 self.exist_alone(Extent { space: id(at), first: elements.start * grains, count });
             }

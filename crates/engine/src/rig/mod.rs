@@ -189,7 +189,7 @@ impl Rig {
         let dialect = station.dialect?;
         let protocol = dialect.name();
         // Here the converter's own end is played.
-        let station = &Station { setup: dialect.other_end(&station.setup), ..station.clone() };
+        let station = &Station { setup: dialect.stations().other_end(&station.setup), ..station.clone() };
         Some(match (&line.place, self.checked.project.ports.get(port)?.line()) {
             (LinePlace::Path(path), Some(settings)) => {
                 let open = crate::port::tty::open_shared(path, settings.value);

@@ -47,7 +47,7 @@ impl SimDevice {
             let Some(spot) = self.spot(&address, form) else { continue };
             if role == Role::UnitAddress
                 && let Some(own) =
-                    self.station.dialect.and_then(|dialect| dialect.station(&self.station.setup))
+                    self.station.dialect.and_then(|dialect| dialect.stations().station(&self.station.setup))
             {
                 // Nothing moves there that its line could not be asked for. What does not fit is left as it is.
                 let _ = self.set(&spot, &own.to_string());
@@ -118,8 +118,10 @@ impl SimDevice {
             let line = self.line;
             match role {
                 Role::UnitAddress => {
-                    let Some((key, range)) =
-                        self.station.dialect.and_then(|dialect| dialect.station_key(Transport::Serial))
+                    let Some((key, range)) = self
+                        .station
+                        .dialect
+                        .and_then(|dialect| dialect.stations().station_key(Transport::Serial))
                     else {
                         continue;
                     };

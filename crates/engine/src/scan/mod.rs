@@ -8,7 +8,7 @@ use crate::direct::Direct;
 use crate::speak::Message;
 use serde::{Deserialize, Serialize};
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Setup, Transport, Verb};
+use woodrush_core::protocol::{Extent, Reading, Search, Setup, Transport, Verb};
 use woodrush_core::survey::{ReadOutcome, Survey};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -90,7 +90,7 @@ enum Reaction {
 /// The stations that can be on such a way; none where it has one only.
 #[must_use]
 pub fn stations(base: &Station, transport: Transport) -> Option<(&'static str, std::ops::Range<u32>)> {
-    base.dialect?.station_key(transport)
+    base.dialect?.stations().station_key(transport)
 }
 
 /// The same station with another number.
@@ -146,7 +146,8 @@ pub fn look(
     }
     found.identity = identity(reach, station, number);
     let mut budget = depth.budget;
-    for territory in station.dialect.map_or(&[][..], |dialect| dialect.territories()) {
+    let search = station.dialect.and_then(|dialect| dialect.search());
+    for territory in search.map_or(&[][..], Search::territories) {
         match table(reach, station, territory, &mut budget, depth.go_on) {
             Ok(Some(table)) => found.tables.push(table),
             Ok(None) => {}
@@ -162,14 +163,14 @@ pub fn look(
 /// The first read of a station: any answer says that it is there.
 fn first_read(station: &Station) -> Option<(Station, Extent)> {
     let dialect = station.dialect?;
-    let territory = dialect.territories().first()?;
+    let territory = dialect.search()?.territories().first()?;
     place(station, territory.begins)
         .map(|(station, space, first)| (station, Extent { space, first, count: 1 }))
 }
 
 fn place(station: &Station, begins: &str) -> Option<(Station, woodrush_core::protocol::SpaceId, u32)> {
     let mut station = station.clone();
-    let address = station.dialect?.parse(begins, &station.setup).ok()?;
+    let address = station.dialect?.notation().parse(begins, &Reading::of_device(&station.setup)).ok()?;
     let space = station.space(&address.space);
     Some((station, space, address.first))
 }
@@ -205,12 +206,14 @@ pub fn takes_any(reach: &mut Direct, base: &Station, key: &'static str) -> Resul
 
 fn identity(reach: &mut Direct, station: &Station, number: Option<u32>) -> Option<String> {
     let dialect = station.dialect?;
-    let unit = u16::try_from(number.or_else(|| dialect.station(&station.setup)).unwrap_or(1)).ok()?;
-    for (code, request) in dialect.identity() {
+    let unit =
+        u16::try_from(number.or_else(|| dialect.stations().station(&station.setup)).unwrap_or(1)).ok()?;
+    let search = dialect.search()?;
+    for (code, request) in search.identity() {
         let message = Message { code: *code, body: request.to_vec(), writes: false };
         match reach.pass(station, unit, message) {
             Ok(answer) => {
-                if let Some(text) = dialect.identity_shown(*code, &answer.cells) {
+                if let Some(text) = search.identity_shown(*code, &answer.cells) {
                     return Some(text);
                 }
             }
@@ -253,11 +256,11 @@ fn table(
         survey.told(told);
     }
     *budget = survey.left();
-    let shown = |first: u32| dialect.show(&space, first, 0, None, &station.setup).canonical;
+    let shown = |first: u32| dialect.notation().show(&space, first, 0, None, &station.setup).canonical;
     let ranges =
         survey.ranges.iter().map(|range| (shown(range.start), shown(range.end - 1), range.end - range.start));
     let found = FoundTable {
-        table: dialect.table(&space).to_string(),
+        table: dialect.notation().table(&space).to_string(),
         ranges: ranges.collect(),
         largest: survey.largest,
         limited: survey.limited,

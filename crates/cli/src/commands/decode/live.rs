@@ -60,7 +60,7 @@ fn address(wanted: &Wanted, word: usize) -> String {
     let station = &wanted.station;
     match (station.dialect, station.space_at(wanted.place.space)) {
         (Some(dialect), Some(space)) => {
-            dialect.show(space, wanted.place.first + grain, 1, None, &station.setup).canonical
+            dialect.notation().show(space, wanted.place.first + grain, 1, None, &station.setup).canonical
         }
         _ => wanted.written.clone(),
     }

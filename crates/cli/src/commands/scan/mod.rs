@@ -42,10 +42,10 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     let timeout = connections.timeout().unwrap_or(TIMEOUT);
     field.line = LineTime { timeout, hurry: true, ..field.line };
     if let Some(dialect) = field.station.dialect {
-        dialect.in_a_hurry(&mut field.station.setup, timeout);
-        if dialect.territories().is_empty() {
+        let Some(search) = dialect.search() else {
             return Err(Failure::Usage(format!("`{}` has nothing that could be asked for", dialect.name())));
-        }
+        };
+        search.in_a_hurry(&mut field.station.setup, timeout);
     }
     let stop = Stop::with_terminal()
         .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;

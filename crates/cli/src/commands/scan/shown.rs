@@ -76,7 +76,7 @@ fn name(found: &Found) -> String {
 
 /// What a station is called there: `unit`, `node`.
 fn word(field: &Field) -> &'static str {
-    let key = field.station.dialect.and_then(|dialect| dialect.station_key(field.transport));
+    let key = field.station.dialect.and_then(|dialect| dialect.stations().station_key(field.transport));
     key.map_or("station", |(key, _)| key)
 }
 

@@ -6,7 +6,7 @@ use crate::connections::Field;
 use crate::console::{Console, Tone};
 use std::fmt::Write;
 use std::path::Path;
-use woodrush_core::protocol::{Transport, usual_protocol};
+use woodrush_core::protocol::{Reading, Transport, usual_protocol};
 use woodrush_engine::direct::Link;
 use woodrush_engine::scan::{Found, Presence};
 
@@ -67,7 +67,7 @@ fn project(field: &Field, found: &[Found]) -> String {
 
 fn device(field: &Field, found: &Found) -> String {
     let dialect = field.station.dialect;
-    let key = dialect.and_then(|dialect| dialect.station_key(field.transport)).map(|(key, _)| key);
+    let key = dialect.and_then(|dialect| dialect.stations().station_key(field.transport)).map(|(key, _)| key);
     let number = found.station.unwrap_or(1);
     let name = key.map_or_else(|| "station".to_string(), |key| format!("{key}-{number}"));
     let mut text = format!("[devices.{name}]\nport = \"field\"\n");
@@ -85,7 +85,8 @@ fn device(field: &Field, found: &Found) -> String {
         .filter(|table| !table.spent && table.ranges.len() == 1)
         .filter_map(|table| {
             let (first, _, count) = table.ranges.first()?;
-            let begins = dialect?.parse(first, &field.station.setup).ok()?.first == 0;
+            let begins =
+                dialect?.notation().parse(first, &Reading::of_device(&field.station.setup)).ok()?.first == 0;
             begins.then(|| format!("{} = {count}", table.table))
         })
         .collect();

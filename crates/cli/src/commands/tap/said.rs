@@ -361,7 +361,8 @@ impl MessageTeller {
 
 /// A station as it is called on its line.
 fn shown(dialect: Option<&'static dyn Dialect>, asked: &Asked) -> String {
-    let key = dialect.and_then(|dialect| dialect.station_key(Transport::Connect)).map(|(key, _)| key);
+    let key =
+        dialect.and_then(|dialect| dialect.stations().station_key(Transport::Connect)).map(|(key, _)| key);
     match (key, asked.station) {
         (_, Some(_)) if asked.all => "all".into(),
         (Some(key), Some(number)) => format!("{key} {number}"),
@@ -377,8 +378,8 @@ fn place(
     cells: Option<&[u8]>,
 ) -> Place {
     let none = Setup::default();
-    let shown =
-        dialect.map(|dialect| dialect.show(&touch.space, touch.first, 1, None, setup.unwrap_or(&none)));
+    let shown = dialect
+        .map(|dialect| dialect.notation().show(&touch.space, touch.first, 1, None, setup.unwrap_or(&none)));
     let shown = shown.unwrap_or_else(|| ShownAddress {
         canonical: format!("{}:{}", touch.space.key, touch.first),
         offset: String::new(),

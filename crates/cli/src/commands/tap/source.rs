@@ -119,7 +119,7 @@ impl FileSource {
         let (mut taken, mut learnt) = (Taken::default(), vec![]);
         let servers = &self.servers;
         let is_server = |at: SocketAddr| {
-            let usual = DIALECTS.iter().any(|dialect| dialect.usual_tcp_port() == Some(at.port()));
+            let usual = DIALECTS.iter().any(|dialect| dialect.framing().usual_tcp_port() == Some(at.port()));
             usual || servers.iter().any(|(known, _)| matches(*known, at))
         };
         while taken.pieces.len() < BATCH {
@@ -192,11 +192,11 @@ fn described(caught: &Caught) -> Option<&'static dyn Dialect> {
 fn spoken(caught: &Caught, named: Option<&'static str>) -> Option<Spoken> {
     let told = || {
         let name = caught.dissector.as_deref()?;
-        DIALECTS.into_iter().find(|dialect| dialect.dissector() == Some(name))
+        DIALECTS.into_iter().find(|dialect| dialect.framing().dissector() == Some(name))
     };
     let usual = || {
         let port = caught.server?.port();
-        DIALECTS.into_iter().find(|dialect| dialect.usual_tcp_port() == Some(port))
+        DIALECTS.into_iter().find(|dialect| dialect.framing().usual_tcp_port() == Some(port))
     };
     let protocol = named.or_else(|| described(caught).or_else(told).or_else(usual).map(|own| own.name()))?;
     Some(Spoken { protocol, setup: Setup::default(), stations: vec![], patience: PATIENCE })

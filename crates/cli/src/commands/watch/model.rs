@@ -325,7 +325,7 @@ fn rule(checked: &Checked, number: u32, planned: &PlannedRule) -> Option<Rule> {
     let board = plan.board(planned.board)?;
     let address = |station: &Station, place: Place| {
         let (dialect, space) = (station.dialect?, station.space_at(place.space)?);
-        let shown = dialect.show(space, place.first, place.width, place.bit, &station.setup);
+        let shown = dialect.notation().show(space, place.first, place.width, place.bit, &station.setup);
         Some(format!("{}:{}", station.name, shown.canonical))
     };
     let to = address(board, planned.target)?;

@@ -10,7 +10,7 @@ use crate::finding::{Finding, PAST_THE_END, Severity};
 use crate::form::{Form, Type};
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Asked, Client, Map, OnLoss, Owner, Project, Target, address, show_micros};
-use crate::protocol::{Extent, SpaceId};
+use crate::protocol::{Extent, Reading, SpaceId};
 use crate::source::Span;
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
@@ -94,7 +94,8 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Cli
     let (mut found, mut faults) = (vec![], vec![]);
     let Some(dialect) = station.dialect else { return (found, faults) };
     for asked in list {
-        let place = match address(dialect, &asked.address.value, asked.address.span, &station.setup) {
+        let reading = Reading::of_image(&station.setup).with_form(asked.form.map(|form| form.value));
+        let place = match address(dialect, &asked.address.value, asked.address.span, &reading) {
             Ok(place) => place,
             Err(fault) => {
                 faults.push(fault);
@@ -411,8 +412,10 @@ impl ClientView<'_> {
         span: crate::source::Span,
     ) -> Option<Finding> {
         let at = self.show(rule.target.space, wanted.extent.first.max(rule.target.first));
-        let own =
-            |form: &Form| Some(form.order.or_else(|| self.station.dialect?.order()).unwrap_or_default());
+        let space = self.station.space_at(rule.target.space);
+        let usual =
+            self.station.dialect.zip(space).and_then(|(dialect, space)| dialect.notation().order(space));
+        let own = |form: &Form| Some(form.order.or(usual).unwrap_or_default());
         let text = self.project.sources.text(span);
         let shown = ShownThere { at: &at, of: "the rule shows" };
         let theirs = (form, text, span);

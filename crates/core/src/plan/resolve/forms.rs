@@ -71,7 +71,7 @@ impl Ends<'_> {
         if form.order.is_some() {
             return Ok(());
         }
-        let own = self.dialect(end.owner).and_then(Dialect::order);
+        let own = self.dialect(end.owner).and_then(|dialect| dialect.notation().order(&address.space));
         // A value of one or two bytes lies the same way in all of them.
         let grain = u32::try_from(address.space.grain.cell_bytes()).unwrap_or(2);
         let ordered = form.ty.bytes().is_some_and(|bytes| bytes > grain.max(2));

@@ -33,17 +33,23 @@ impl Ends<'_> {
         span: Span,
     ) -> Option<Finding> {
         // What every device of the protocol has; other tables were made by somebody, as long as he said.
-        let standing =
-            |dialect: &'static dyn Dialect| dialect.standing().iter().any(|s| s.key == address.space.key);
+        let standing = |dialect: &'static dyn Dialect| {
+            dialect.notation().standing().iter().any(|s| s.key == address.space.key)
+        };
         let dialect = self.project.device_dialect(device)?;
         let made = !standing(dialect);
         let device = self.project.devices.get(device)?;
-        let (name, size) =
-            device.tables.iter().find(|(name, _)| dialect.is_table(&address.space, &name.value))?;
+        let (name, size) = device
+            .tables
+            .iter()
+            .find(|(name, _)| dialect.notation().is_table(&address.space, &name.value))?;
         let end = place.extent().end();
-        (end > dialect.grains_of(&address.space, *size)).then(|| {
+        (end > dialect.notation().grains_of(&address.space, *size)).then(|| {
             let last = if made {
-                dialect.show(&address.space, end - place.width, place.width, None, &device.setup).canonical
+                dialect
+                    .notation()
+                    .show(&address.space, end - place.width, place.width, None, &device.setup)
+                    .canonical
             } else {
                 format!("offset {}", end - 1)
             };

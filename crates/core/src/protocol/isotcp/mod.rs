@@ -2,19 +2,18 @@
 
 mod notation;
 mod refusals;
+mod requests;
 mod terms;
 
 use super::{
-    Address, AddressFault, BitWrite, Cost, Dialect, Example, Grain, Key, KeyKind, Link, Refusals,
-    SettingFault, Setup, ShownAddress, Space, Territory, TooMuch, Transport, Verb,
+    Address, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Link, Notation, Reading,
+    Refusals, Requests, Search, SettingFault, Setup, ShownAddress, Space, Stations, Territory, Transport,
 };
 use crate::form::{Order, Type};
-use crate::line::Line;
 use crate::term::Term;
 use std::borrow::Cow;
-use std::ops::Range;
-use woodrush_wire::isotcp::fetch::{self, Answer, Area, Request};
-use woodrush_wire::isotcp::{cotp, tpkt};
+use woodrush_wire::isotcp::fetch::Area;
+use woodrush_wire::isotcp::tpkt;
 
 /// `fetch-write`.
 #[derive(Debug)]
@@ -33,12 +32,6 @@ const AREAS: [(Area, &str, &str); 5] = [
 ];
 /// Start and length are 16 bits wide.
 const UNITS: u32 = 65_536;
-/// Bytes in one request by default: many communication processors take no more.
-const BYTES: u32 = 200;
-/// Bytes of packet and data unit around a message of 16 bytes and its data.
-const OVERHEAD: u32 = 7 + 16;
-/// Data of a message that fills one data unit of the size that is proposed; each further one costs its header again.
-const PIECE: u32 = 1021;
 
 /// The memory of a space.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -170,10 +163,6 @@ impl Dialect for Blocks {
         terms::TERMS
     }
 
-    fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
-        (port == 502).then_some("port 502 is where everybody expects Modbus; ISO-on-TCP has 102")
-    }
-
     fn keys(&self) -> &'static [Key] {
         &KEYS
     }
@@ -195,7 +184,29 @@ impl Dialect for Blocks {
         found
     }
 
-    fn parse(&self, text: &str, _setup: &Setup) -> Result<Address, AddressFault> {
+    fn notation(&self) -> &dyn Notation {
+        self
+    }
+
+    fn stations(&self) -> &dyn Stations {
+        self
+    }
+
+    fn framing(&self) -> &dyn Framing {
+        self
+    }
+
+    fn requests(&self) -> Option<&dyn Requests> {
+        Some(self)
+    }
+
+    fn search(&self) -> Option<&dyn Search> {
+        Some(self)
+    }
+}
+
+impl Notation for Blocks {
+    fn parse(&self, text: &str, _reading: &Reading<'_>) -> Result<Address, AddressFault> {
         notation::parse(text)
     }
 
@@ -213,47 +224,16 @@ impl Dialect for Blocks {
         notation::all(space, first, bit)
     }
 
-    fn standing(&self) -> &'static [Space] {
-        &[]
-    }
-
-    fn frame_gap(&self, _line: Line) -> u64 {
-        0
-    }
-
-    fn no_retries(&self) -> Option<&'static str> {
-        Some(
-            "after a timeout the connection is closed and reopened, because a late answer could be mistaken for the next one",
-        )
-    }
-
-    fn order(&self) -> Option<Order> {
+    fn order(&self, _space: &Space) -> Option<Order> {
         Some(Order::HIGH_FIRST)
-    }
-
-    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch> {
-        let each = u32::try_from(space.grain.cell_bytes()).unwrap_or(1);
-        let bytes = count * each;
-        let (own, key) = match verb {
-            Verb::Read => (setup.number("max-read"), "max-read"),
-            Verb::Write => (setup.number("max-write"), "max-write"),
-        };
-        let (limit, source) = own.map_or((BYTES, "what every controller takes"), |own| (own, key));
-        if bytes > limit {
-            return Err(TooMuch { limit: limit / each, source });
-        }
-        let data = bytes.next_multiple_of(2);
-        let with = |data: u32| OVERHEAD + data + 7 * ((16 + data).div_ceil(PIECE) - 1);
-        Ok(match verb {
-            Verb::Read => Cost { out: OVERHEAD, back: with(data), turns: 0 },
-            Verb::Write => Cost { out: with(data), back: OVERHEAD, turns: 0 },
-        })
     }
 
     fn table_unit(&self, space: &Space) -> &'static str {
         if space.grain.cell_bytes() == 2 { "word" } else { "byte" }
     }
+}
 
+impl Stations for Blocks {
     fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
         let end = if link.image { "active" } else { "passive" };
         let work = match (link.reads, link.writes) {
@@ -278,9 +258,11 @@ impl Dialect for Blocks {
         };
         Setup { numbers: own.numbers.clone(), words: own.words.iter().map(turned).collect() }
     }
+}
 
-    fn territories(&self) -> &'static [Territory] {
-        &TERRITORIES
+impl Framing for Blocks {
+    fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
+        (port == 502).then_some("port 502 is the usual port of Modbus TCP; ISO-on-TCP has 102")
     }
 
     fn dissector(&self) -> Option<&'static str> {
@@ -294,66 +276,10 @@ impl Dialect for Blocks {
     fn is_frame(&self, bytes: &[u8]) -> bool {
         matches!(tpkt::parse(bytes), Ok(Some(_)))
     }
+}
 
-    fn station(&self, _setup: &Setup) -> Option<u32> {
-        None
-    }
-
-    fn station_key(&self, _transport: Transport) -> Option<(&'static str, Range<u32>)> {
-        None
-    }
-
-    fn request_code(&self, _request: &[u8]) -> Option<u8> {
-        None
-    }
-
-    fn example_bit(&self, space: &Space, first: u32, bit: u8, on: bool, setup: &Setup) -> Option<Example> {
-        let mut cells = vec![0; space.grain.cell_bytes()];
-        crate::cells::set_bit(&mut cells, bit, on);
-        let mut example = self.example(Verb::Write, space, first, &cells, setup);
-        if !example.words.starts_with("FETCH") {
-            example.words = format!("FETCH, change, {}", example.words);
-        }
-        Some(example)
-    }
-
-    fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], _setup: &Setup) -> Example {
-        let Memory { area, block } = Memory::of(space);
-        let start =
-            u16::try_from(if area == Area::DataBlock { first / 2 } else { first }).unwrap_or(u16::MAX);
-        let length = u16::try_from((first as usize % area.unit() + cells.len()).div_ceil(area.unit()))
-            .unwrap_or(u16::MAX);
-        // A part of a word is changed in the word, whose other byte is shown as 0.
-        let lead = if area == Area::DataBlock { first as usize % 2 } else { 0 };
-        let part = area.unit() == 2 && (lead + cells.len()) % 2 + lead > 0;
-        let mut data = [vec![0; lead], cells.to_vec()].concat();
-        data.resize(data.len().next_multiple_of(2), 0);
-        let range = fetch::Range { org: area.org(), block, start, length };
-        let (request, answer) = match verb {
-            Verb::Read => (Request::Fetch(range), Answer::Fetched(0, &data)),
-            Verb::Write => (Request::Write(range, &data), Answer::Wrote(0)),
-        };
-        let packed = |body: &dyn Fn(&mut Vec<u8>)| {
-            let (mut message, mut out) = (vec![], vec![]);
-            body(&mut message);
-            cotp::emit_message(&message, cotp::SIZE, &mut out);
-            out
-        };
-        let word = match verb {
-            Verb::Read => "FETCH",
-            Verb::Write if part => "FETCH, change, WRITE",
-            Verb::Write => "WRITE",
-        };
-        let (unit, from) = match area {
-            Area::DataBlock => ("word", format!("data block {block}, word")),
-            Area::Counters | Area::Timers => ("word", space.noun.to_string()),
-            _ => ("byte", space.noun.to_string()),
-        };
-        let plural = if length == 1 { "" } else { "s" };
-        Example {
-            words: format!("{word} {from} {start}, {length} {unit}{plural}"),
-            request: packed(&|out| request.emit(out)),
-            answer: packed(&|out| answer.emit(out)),
-        }
+impl Search for Blocks {
+    fn territories(&self) -> &'static [Territory] {
+        &TERRITORIES
     }
 }

@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use serde_json::Value;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Setup, Space, SpaceId, dialect};
+use woodrush_core::protocol::{Extent, Reading, Setup, Space, SpaceId, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -42,7 +42,7 @@ fn spaces(octal: bool) -> Vec<Space> {
     FILES
         .iter()
         .filter(|text| !octal || **text != "L10:0")
-        .map(|text| tables.parse(text, &setup).unwrap().space)
+        .map(|text| tables.notation().parse(text, &Reading::of_device(&setup)).unwrap().space)
         .collect()
 }
 
@@ -81,7 +81,8 @@ fn server(half: bool, check: &str, node: u16) -> Box<dyn Server> {
 
 /// An address with so many grains.
 fn at(text: &str, count: u32, octal: bool) -> Extent {
-    let address = dialect("df1").unwrap().parse(text, &family(octal)).unwrap();
+    let address =
+        dialect("df1").unwrap().notation().parse(text, &Reading::of_device(&family(octal))).unwrap();
     let space = spaces(octal).iter().position(|space| space.key == address.space.key).unwrap();
     Extent { space: SpaceId(u16::try_from(space).unwrap()), first: address.first, count }
 }

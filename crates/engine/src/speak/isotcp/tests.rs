@@ -6,7 +6,7 @@ use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSet
 use proptest::prelude::*;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Setup, Space, SpaceId, dialect};
+use woodrush_core::protocol::{Extent, Reading, Setup, Space, SpaceId, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -25,7 +25,7 @@ fn hex(text: &str) -> Vec<u8> {
 fn spaces() -> Vec<Space> {
     let blocks = dialect("fetch-write").unwrap();
     ["%DB10.W0", "%MB0", "%C0", "%DB20.W0"]
-        .map(|text| blocks.parse(text, &Setup::default()).unwrap().space)
+        .map(|text| blocks.notation().parse(text, &Reading::of_device(&Setup::default())).unwrap().space)
         .to_vec()
 }
 

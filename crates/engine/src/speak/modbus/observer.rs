@@ -210,7 +210,7 @@ fn words(request: &Request<'_>) -> Cow<'static, str> {
 
 fn touches(request: &Request<'_>) -> Vec<Touch> {
     // The dialect's standing spaces, which all framings share.
-    let spaces = dialect(super::TCP.name).map_or(&[][..], |dialect| dialect.standing());
+    let spaces = dialect(super::TCP.name).map_or(&[][..], |dialect| dialect.notation().standing());
     let touch = |verb, table: Table, offset: u16, count: u16, cells: Option<Vec<u8>>| {
         let space = spaces.get(usize::from(space(table).0))?.clone();
         Some(Touch { verb, space, first: offset.into(), count: count.into(), cells })

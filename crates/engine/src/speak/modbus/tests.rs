@@ -27,7 +27,7 @@ fn station(unit: u32, write_one: &str) -> Station {
         port: 0,
         dialect: dialect("modbus-rtu"),
         setup: Setup { numbers: vec![("unit", unit)], words: vec![("write-one", write_one.into())] },
-        spaces: DIALECTS[0].standing().to_vec(),
+        spaces: DIALECTS[0].notation().standing().to_vec(),
     }
 }
 

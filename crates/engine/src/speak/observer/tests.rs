@@ -10,7 +10,7 @@ use proptest::prelude::*;
 use std::collections::HashMap;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Setup, SpaceId, Verb, dialect};
+use woodrush_core::protocol::{Extent, Reading, Setup, SpaceId, Verb, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -41,11 +41,11 @@ impl Site {
         let mut station = Station::bare("station", dialect, setup);
         station.spaces = vec![];
         for address in addresses {
-            let space = dialect.parse(address, &station.setup).unwrap().space;
+            let space = dialect.notation().parse(address, &Reading::of_device(&station.setup)).unwrap().space;
             station.space(&space);
         }
-        if !dialect.standing().is_empty() {
-            station.spaces = dialect.standing().to_vec();
+        if !dialect.notation().standing().is_empty() {
+            station.spaces = dialect.notation().standing().to_vec();
         }
         let tsaps = vec![("local-tsap", "01.00".to_string()), ("remote-tsap", "01.02".to_string())];
         let port = Setup { numbers: vec![("ack-timeout", 200_000)], words: tsaps };
@@ -80,7 +80,7 @@ impl Site {
         let stations = std::slice::from_ref(&self.station);
         let setup = ClientSetup { stations, line: LINE, retries: 0, port: &self.port, first: 0 };
         let mut client = (self.speaker.client)(&setup);
-        let own = self.station.dialect.unwrap().other_end(&self.port);
+        let own = self.station.dialect.unwrap().stations().other_end(&self.port);
         let spaces = vec![(Some(23), self.station.spaces.clone())];
         let server = ServerSetup { units: Some(vec![23]), stations: spaces, own, ..ServerSetup::default() };
         let mut server = (self.speaker.server)(&server);
@@ -189,7 +189,7 @@ fn asks(site: &Site, protocol: &str) -> Vec<(Ask, Verb, Extent)> {
     let dialect = dialect(protocol).unwrap();
     let mut found = vec![];
     for (text, count) in addresses(protocol) {
-        let address = dialect.parse(text, &site.station.setup).unwrap();
+        let address = dialect.notation().parse(text, &Reading::of_device(&site.station.setup)).unwrap();
         let space = site.station.spaces.iter().position(|space| space.key == address.space.key).unwrap();
         let extent = Extent { space: SpaceId(u16::try_from(space).unwrap()), first: address.first, count };
         found.push((Ask::Read { station: 0, extent }, Verb::Read, extent));

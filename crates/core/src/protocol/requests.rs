@@ -1,0 +1,89 @@
+//! What a protocol's requests cost, how long they wait, and how they look.
+
+use super::{Setup, Space};
+
+/// How values are asked for and sent, one request and one answer at a time.
+pub trait Requests {
+    /// Whether its link acknowledges messages before they are answered.
+    fn acknowledges(&self) -> bool {
+        false
+    }
+    /// How long one try of a request to a station that does not answer takes, its bytes not counted, in microseconds, and
+    /// the keys of the port that say so; `None` where that is its timeout and a rest of the line.
+    fn unanswered(&self, _port: &Setup) -> Option<(u64, &'static str)> {
+        None
+    }
+    /// How long one try of a request waits, in microseconds, where the link acknowledges it first; `None` where that is
+    /// the port's timeout.
+    fn first_wait(&self, _port: &Setup) -> Option<u64> {
+        None
+    }
+    /// Why a request is never tried again; `None` where it is, as often as the port says.
+    fn no_retries(&self) -> Option<&'static str> {
+        None
+    }
+    /// One request over one extent, or why it cannot be one. The only place where limits and overheads are known.
+    ///
+    /// # Errors
+    /// The limit and who sets it.
+    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch>;
+    /// What a request chooses its command by, out of its bytes; `None` where that is not told.
+    fn request_code(&self, _request: &[u8]) -> Option<u8> {
+        None
+    }
+    /// The request and the answer that carry such an extent, for `trace`: bytes as they go over the wire. `cells` are
+    /// the values of the answer or of the write.
+    fn example(&self, verb: Verb, space: &Space, first: u32, cells: &[u8], setup: &Setup) -> Example;
+    /// The exchange that changes one bit of an element and leaves the others; nothing where the element has no bits that
+    /// are changed so.
+    fn example_bit(
+        &self,
+        _space: &Space,
+        _first: u32,
+        _bit: u8,
+        _on: bool,
+        _setup: &Setup,
+    ) -> Option<Example> {
+        None
+    }
+}
+
+/// What a request does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Verb {
+    /// Values come back.
+    Read,
+    /// Values go out.
+    Write,
+}
+
+/// Bytes each way and line turn-rounds of one request, framing included; the budget multiplies them out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Cost {
+    /// Bytes of the request.
+    pub out: u32,
+    /// Bytes of the answer.
+    pub back: u32,
+    /// Silences that must be kept.
+    pub turns: u32,
+}
+
+/// Why it cannot be one request.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TooMuch {
+    /// Most grains of one request.
+    pub limit: u32,
+    /// Who sets that limit.
+    pub source: &'static str,
+}
+
+/// One exchange as bytes, with the request in words.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Example {
+    /// What is asked, in words: `function 3, offset 316, 2 registers`.
+    pub words: String,
+    /// The request.
+    pub request: Vec<u8>,
+    /// The answer.
+    pub answer: Vec<u8>,
+}
