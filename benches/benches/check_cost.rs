@@ -1,6 +1,7 @@
 //! `check` on a generated project of 100,000 `[[map]]` of one point: at most 2 times what `toml::from_str` into plain
 //! structs takes for the same file, in CPU time of interleaved rounds; growth from 10,000 linear, in
-//! allocations, and nearly so in time for rules that clients write through.
+//! allocations, and nearly so in time for rules that clients write through; names as many as registers: at most 3
+//! times the work.
 #![allow(missing_docs, clippy::unwrap_used, clippy::disallowed_methods, dead_code)]
 
 use serde::Deserialize;
@@ -8,6 +9,7 @@ use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::time::Instant;
 use woodrush_benches::counting::{Counting, allocations};
+use woodrush_benches::names::{check_names, names_site};
 use woodrush_benches::{Limits, large_site, large_site_of_writes, median};
 use woodrush_core::check::check;
 use woodrush_core::project::read;
@@ -77,6 +79,23 @@ fn main() {
         "growth of the time from 10,000 to 100,000 rules that clients write through",
         median(&mut growth),
         16.0,
+        "times",
+    );
+    // Names instead of tables: as many spaces as rules.
+    let (large, small, registers) = (names_site(100_000), names_site(10_000), large_site(100_000));
+    let names = |text: &str| drop(black_box(check_names(text)));
+    let round = |_| seconds(|| names(&large)) / seconds(|| whole_check(&registers));
+    let mut ratios: Vec<f64> = (0..7).map(round).collect();
+    limits.at_most("check of 100,000 names against 100,000 registers", median(&mut ratios), 3.0, "times");
+    let counted = |text: &str| {
+        let before = allocations();
+        names(text);
+        (allocations() - before) as f64
+    };
+    limits.at_most(
+        "growth of allocations from 10,000 to 100,000 names",
+        counted(&large) / counted(&small),
+        10.5,
         "times",
     );
     limits.end();

@@ -7,6 +7,7 @@
 
 pub mod counting;
 pub mod endurance;
+pub mod names;
 pub mod shapes;
 
 use std::sync::Arc;

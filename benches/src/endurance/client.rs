@@ -43,10 +43,8 @@ pub fn spot(station: &Station, address: &str, form: Option<&str>) -> Spot {
         .expect("an address of the site");
     let written = form.map(|form| Form::parse(form).expect("a form of the site"));
     let form = form_at(Some(dialect), &found, written);
-    let at =
-        station.spaces.iter().position(|space| space.key == found.space.key).expect("a table of the site");
+    let space = station.spaces.id(&found.space.key).expect("a table of the site");
     let count = if found.bit.is_some() { 1 } else { form.ty.width(found.space.grain).unwrap_or(1) };
-    let space = woodrush_core::protocol::SpaceId(u16::try_from(at).unwrap_or(0));
     Spot { extent: Extent { space, first: found.first, count }, bit: found.bit, form }
 }
 

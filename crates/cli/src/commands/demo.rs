@@ -183,11 +183,7 @@ impl Play {
         let endpoint = self.checked.project.endpoint(&entry).map_err(|_| bug())?;
         let image = self.plan.images.iter().find(|image| image.name == "scada").ok_or_else(bug)?;
         let woodrush_core::project::Target::Cells(place, _) = endpoint.target else { return Err(bug()) };
-        let rule = image.spaces.iter().position(|space| space.key == place.space.key);
-        let space = rule
-            .and_then(|at| u16::try_from(at).ok())
-            .map(woodrush_core::protocol::SpaceId)
-            .ok_or_else(bug)?;
+        let space = image.spaces.id(&place.space.key).ok_or_else(bug)?;
         let width = self
             .plan
             .feeding(0, space, place.first)

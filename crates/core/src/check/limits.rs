@@ -140,10 +140,10 @@ fn beyond(project: &Project, plan: &Plan, findings: &mut Vec<Finding>, said: &mu
         let placed = |point: &Point| {
             let address = project.point_address(host, point).ok()?;
             let station = plan.devices.get(host)?;
-            let at = station.spaces.iter().position(|space| space.key == address.space.key)?;
+            let at = station.spaces.id(&address.space.key)?;
             let form = form_at(station.dialect, &address, point.form.map(|form| form.value));
             let width = if address.bit.is_some() { 1 } else { form.ty.width(address.space.grain).ok()? };
-            Some((SpaceId(u16::try_from(at).ok()?), address.first, width))
+            Some((at, address.first, width))
         };
         for (space, first, _) in profile.points.iter().filter_map(placed) {
             let lowest = lowest.entry(space).or_insert(first);

@@ -3,7 +3,6 @@
 use crate::finding::Finding;
 use crate::plan::{Plan, Source, to_u32};
 use crate::project::{Endpoint, Owner, Project, Target};
-use crate::protocol::SpaceId;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
@@ -173,19 +172,13 @@ pub(super) fn carries(plan: &Plan, endpoint: &Endpoint) -> Vec<usize> {
     let matches = |rule: &crate::plan::PlannedRule| match (&endpoint.target, endpoint.owner, rule.source) {
         (Target::Health(wanted), _, Source::Health(told)) => *wanted == told,
         (Target::Cells(address, _), Owner::Device(at), Source::Poll { device, place, .. }) => {
-            let id = plan
-                .devices
-                .get(device)
-                .and_then(|d| d.spaces.iter().position(|s| s.key == address.space.key));
-            let same_space =
-                id.is_some_and(|id| place.space == SpaceId(u16::try_from(id).unwrap_or(u16::MAX)));
+            let id = plan.devices.get(device).and_then(|d| d.spaces.id(&address.space.key));
+            let same_space = id == Some(place.space);
             at == device && same_space && (place.first..place.extent().end()).contains(&address.first)
         }
         (Target::Cells(address, _), Owner::Image(at), _) => {
-            let id =
-                plan.images.get(at).and_then(|i| i.spaces.iter().position(|s| s.key == address.space.key));
-            let same_space =
-                id.is_some_and(|id| rule.target.space == SpaceId(u16::try_from(id).unwrap_or(u16::MAX)));
+            let id = plan.images.get(at).and_then(|i| i.spaces.id(&address.space.key));
+            let same_space = id == Some(rule.target.space);
             at == rule.board
                 && !matches!(rule.source, Source::Client)
                 && same_space

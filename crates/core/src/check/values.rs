@@ -146,9 +146,9 @@ fn points_of(project: &Project, plan: &Plan, device: usize) -> Vec<PointPlace> {
     };
     let place = |(at, point): (usize, &Point)| {
         let address = project.point_address(device, point).ok().filter(|address| address.bit.is_none())?;
-        let space = station.spaces.iter().position(|space| space.key == address.space.key)?;
+        let space = station.spaces.id(&address.space.key)?;
         let width = point.form?.value.ty.width(address.space.grain).ok()?;
-        Some((SpaceId(u16::try_from(space).ok()?), address.first, address.first + width, at))
+        Some((space, address.first, address.first + width, at))
     };
     let mut found: Vec<_> = profile.points.iter().enumerate().filter_map(place).collect();
     found.sort_unstable_by_key(|(space, first, last, at)| (*space, *last, *first, *at));

@@ -21,7 +21,7 @@ use crate::finding::Finding;
 use crate::form::Conversion;
 use crate::line_time::LineTime;
 use crate::project::{HealthItem, OnLoss, Owner, Project, Sending, caps};
-use crate::protocol::{BitWrite, Dialect, Extent, Place, Setup, Space, SpaceId, Transport};
+use crate::protocol::{BitWrite, Dialect, Extent, Place, Setup, Space, SpaceId, Spaces, Transport};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -76,17 +76,16 @@ pub struct Station {
     /// Keys of its protocol.
     pub setup: Setup,
     /// Its spaces, by [`SpaceId`].
-    pub spaces: Vec<Space>,
+    pub spaces: Arc<Spaces>,
 }
 
 impl Station {
     /// The index of a space, added where it is new.
     pub fn space(&mut self, space: &Space) -> SpaceId {
-        let at = self.spaces.iter().position(|known| known.key == space.key).unwrap_or_else(|| {
-            self.spaces.push(space.clone());
-            self.spaces.len() - 1
-        });
-        SpaceId(u16::try_from(at).unwrap_or(u16::MAX))
+        match self.spaces.id(&space.key) {
+            Some(known) => known,
+            None => Arc::make_mut(&mut self.spaces).add(space),
+        }
     }
 
     /// Whether the protocol has no request that writes it, so that what lies around is read and written back with it.
@@ -112,7 +111,7 @@ impl Station {
     /// The space of that index.
     #[must_use]
     pub fn space_at(&self, id: SpaceId) -> Option<&Space> {
-        self.spaces.get(usize::from(id.0))
+        self.spaces.get(id)
     }
 
     /// An address with its owner's name, in canonical notation and as offset.
@@ -257,9 +256,7 @@ impl Plan {
                     setup: d
                         .setup
                         .with(d.port.and_then(|port| project.ports.get(port.value)).map(|p| &p.setup)),
-                    spaces: project
-                        .device_dialect(at)
-                        .map_or_else(Vec::new, |dialect| dialect.notation().standing().to_vec()),
+                    spaces: project.device_dialect(at).map(Spaces::standing).unwrap_or_default(),
                 })
                 .collect(),
             images: project
@@ -273,9 +270,7 @@ impl Plan {
                     setup: i
                         .setup
                         .with(i.port.and_then(|port| project.ports.get(port.value)).map(|p| &p.setup)),
-                    spaces: project
-                        .image_dialect(at)
-                        .map_or_else(Vec::new, |dialect| dialect.notation().standing().to_vec()),
+                    spaces: project.image_dialect(at).map(Spaces::standing).unwrap_or_default(),
                 })
                 .collect(),
             write_ports: project.devices.iter().map(|d| d.write_port.map(|port| port.value)).collect(),

@@ -26,7 +26,7 @@ pub use refusals::{
 };
 pub use requests::{Cost, Example, Requests, TooMuch, Verb};
 pub use search::{Search, Territory};
-pub use space::{BitWrite, Extent, Place, Space, SpaceId};
+pub use space::{BitWrite, Extent, Place, Space, SpaceId, Spaces};
 pub use stations::{Link, Stations};
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says

@@ -1,8 +1,10 @@
 //! Spaces and what lies in them: linear tables of equal grains, grains in a row, and what one end of a rule names.
 
-use super::Grain;
+use super::{Dialect, Grain};
 use crate::form::Type;
 use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::Arc;
 
 /// How one bit is written where the grain is wider.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -59,9 +61,87 @@ impl Space {
     }
 }
 
-/// Index of a space in the list of its device or image.
+/// Index of a space in the [`Spaces`] of its device or image.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct SpaceId(pub u16);
+pub struct SpaceId(pub u32);
+
+impl SpaceId {
+    /// Its place in a list that has one entry a space.
+    #[must_use]
+    pub const fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// The spaces of one station, each key once: by index, and by key where there are thousands of names.
+#[derive(Debug, Clone, Default)]
+pub struct Spaces {
+    list: Vec<Space>,
+    by_key: HashMap<Cow<'static, str>, SpaceId>,
+}
+
+impl Spaces {
+    /// Those that every station of a protocol has, mapped or not.
+    #[must_use]
+    pub fn standing(dialect: &dyn Dialect) -> Arc<Self> {
+        Arc::new(dialect.notation().standing().iter().collect())
+    }
+
+    /// The index of the space with that key.
+    #[must_use]
+    pub fn id(&self, key: &str) -> Option<SpaceId> {
+        self.by_key.get(key).copied()
+    }
+
+    /// The space of that index.
+    #[must_use]
+    pub fn get(&self, id: SpaceId) -> Option<&Space> {
+        self.list.get(id.index())
+    }
+
+    /// The index of a space, added where its key is new.
+    pub fn add(&mut self, space: &Space) -> SpaceId {
+        if let Some(known) = self.id(&space.key) {
+            return known;
+        }
+        let id = SpaceId(u32::try_from(self.list.len()).unwrap_or(u32::MAX));
+        self.by_key.insert(space.key.clone(), id);
+        self.list.push(space.clone());
+        id
+    }
+
+    /// How many there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.list.len()
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.list.is_empty()
+    }
+
+    /// All of them, in the order of their indices.
+    pub fn iter(&self) -> impl DoubleEndedIterator<Item = &Space> {
+        self.list.iter()
+    }
+
+    /// The same with their indices.
+    pub fn with_ids(&self) -> impl Iterator<Item = (SpaceId, &Space)> {
+        (0..).map(SpaceId).zip(&self.list)
+    }
+}
+
+impl<'s> FromIterator<&'s Space> for Spaces {
+    fn from_iter<I: IntoIterator<Item = &'s Space>>(spaces: I) -> Self {
+        let mut all = Self::default();
+        for space in spaces {
+            all.add(space);
+        }
+        all
+    }
+}
 
 /// Grains in a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -125,19 +125,16 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
     let Checked { plan, .. } = checked;
     match (&endpoint.target, endpoint.owner) {
         (Target::Cells(address, _), Owner::Image(image)) => {
-            let id = plan
-                .images
-                .get(image)
-                .and_then(|station| station.spaces.iter().position(|s| s.key == address.space.key));
+            let id = plan.images.get(image).and_then(|station| station.spaces.id(&address.space.key));
             let rules = plan
                 .rules
                 .iter()
-                .filter(|rule| rule.board == image && Some(usize::from(rule.target.space.0)) == id)
+                .filter(|rule| rule.board == image && Some(rule.target.space) == id)
                 .filter(|rule| rule.source != Source::Client);
             let shown = rules.filter_map(|rule| follow(checked, rule, within(rule.target, address.first)?));
             let carried = plan.rules.iter().filter_map(|rule| match rule.source {
                 Source::ClientCells { image: from, place, .. }
-                    if from == image && Some(usize::from(place.space.0)) == id =>
+                    if from == image && Some(place.space) == id =>
                 {
                     follow(checked, rule, within(place, address.first)?)
                 }
@@ -146,17 +143,12 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
             shown.chain(carried).collect()
         }
         (Target::Cells(address, _), Owner::Device(at)) => {
-            let id = plan
-                .devices
-                .get(at)
-                .and_then(|station| station.spaces.iter().position(|s| s.key == address.space.key));
+            let id = plan.devices.get(at).and_then(|station| station.spaces.id(&address.space.key));
             let found = plan.rules.iter().filter_map(|rule| match rule.source {
-                Source::Poll { device, place, .. }
-                    if device == at && Some(usize::from(place.space.0)) == id =>
-                {
+                Source::Poll { device, place, .. } if device == at && Some(place.space) == id => {
                     follow(checked, rule, within(place, address.first)?)
                 }
-                _ if plan.sink(rule) == Some(at) && Some(usize::from(rule.target.space.0)) == id => {
+                _ if plan.sink(rule) == Some(at) && Some(rule.target.space) == id => {
                     follow(checked, rule, within(rule.target, address.first)?)
                 }
                 _ => None,

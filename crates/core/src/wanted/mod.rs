@@ -10,7 +10,7 @@ use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
 use crate::plan::{Source, Station};
 use crate::project::{Asked, Owner, Target, parse_asked};
-use crate::protocol::{Address, Dialect, Extent, Grain, ImpliedType, Place, Reading, Setup, Verb};
+use crate::protocol::{Address, Dialect, Extent, Grain, ImpliedType, Place, Reading, Setup, Spaces, Verb};
 use crate::source::{Span, Spanned};
 
 /// Values in a row at one station.
@@ -259,13 +259,7 @@ impl Station {
     /// A station that no project knows.
     #[must_use]
     pub fn bare(name: &str, dialect: &'static dyn Dialect, setup: Setup) -> Self {
-        Self {
-            name: name.into(),
-            port: 0,
-            dialect: Some(dialect),
-            setup,
-            spaces: dialect.notation().standing().to_vec(),
-        }
+        Self { name: name.into(), port: 0, dialect: Some(dialect), setup, spaces: Spaces::standing(dialect) }
     }
 }
 

@@ -191,7 +191,7 @@ fn steps_of(plan: &Plan, rule: usize) -> impl Iterator<Item = u32> + '_ {
 fn requests_keep_to_the_devices_limit_interval_and_space() {
     let checked = checked(SITE);
     let plan = &checked.plan;
-    let told: Vec<(usize, u16, u32, u32, u64)> = plan
+    let told: Vec<(usize, u32, u32, u32, u64)> = plan
         .transfers
         .iter()
         .map(|t| (t.device, t.extent.space.0, t.extent.first, t.extent.count, t.every / 1_000_000))

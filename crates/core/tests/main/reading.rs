@@ -198,7 +198,7 @@ range = [0, 100]
     assert_eq!(project.rig.faults[0].what.value, Fault::parse("slow", "d 300ms").unwrap());
     let cost = checked.plan.devices[0].dialect.unwrap().cost(
         Verb::Write,
-        &checked.plan.devices[0].spaces[3],
+        checked.plan.devices[0].space_at(woodrush_core::protocol::SpaceId(3)).unwrap(),
         1,
         &device.setup,
     );

@@ -16,7 +16,7 @@ use crate::speak::{
 use crate::tap::Conversation;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Setup, SpaceId, dialect};
+use woodrush_core::protocol::{Extent, Reading, Setup, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -39,8 +39,7 @@ fn station(speaker: &Speaker) -> Option<(Station, Setup, Extent)> {
     let space = if station.spaces.is_empty() {
         station.space(&address.space)
     } else {
-        let at = station.spaces.iter().position(|space| space.key == address.space.key)?;
-        SpaceId(u16::try_from(at).ok()?)
+        station.spaces.id(&address.space.key)?
     };
     let count = u32::from(address.space.align.max(1)) * 2;
     let words = vec![("local-tsap", "01.00".to_string()), ("remote-tsap", "01.02".to_string())];

@@ -143,7 +143,7 @@ impl Board {
     /// The cells of that board, with nothing read yet.
     #[must_use]
     pub fn new(board: usize, plan: Arc<Plan>, health: Arc<HealthCounters>, unmapped_zero: bool) -> Self {
-        let spaces = plan.board(board).map_or(&[][..], |station| station.spaces.as_slice());
+        let spaces = plan.board(board).map(|station| Arc::clone(&station.spaces)).unwrap_or_default();
         let mut stretches: Vec<Stretch> = spaces
             .iter()
             .map(|space| Stretch {
@@ -159,7 +159,7 @@ impl Board {
         let mut ends: Vec<Option<(u32, u32)>> = vec![None; stretches.len()];
         for rule in plan.rules.iter().filter(|rule| rule.board == board) {
             let extent = rule.target.extent();
-            if let Some(end) = ends.get_mut(usize::from(extent.space.0)) {
+            if let Some(end) = ends.get_mut(extent.space.index()) {
                 let (first, last) = end.unwrap_or((extent.first, extent.end()));
                 *end = Some((first.min(extent.first), last.max(extent.end())));
             }
@@ -184,7 +184,7 @@ impl Board {
             else {
                 continue;
             };
-            let stretch = self.stretches.get_mut(usize::from(rule.target.space.0));
+            let stretch = self.stretches.get_mut(rule.target.space.index());
             let first = rule.target.item(step.item).first;
             let last = first + step.items * rule.target.width;
             let end = stretch.as_ref().map_or(0, |stretch| (last - stretch.first) as usize);
@@ -250,7 +250,7 @@ impl Board {
     /// Puts one value into its cells; `false` where it does not fit.
     fn put_value(&mut self, step: u32, rule: &PlannedRule, entry: &Landing, item: u32, cells: &[u8]) -> bool {
         let target = rule.target.item(entry.item + item);
-        let Some(stretch) = self.stretches.get_mut(usize::from(rule.target.space.0)) else { return false };
+        let Some(stretch) = self.stretches.get_mut(rule.target.space.index()) else { return false };
         let Some(index) = stretch.index(target.first) else { return false };
         let width = rule.target.width as usize * stretch.each;
         let Some(room) = stretch.cells.get_mut(index * stretch.each..index * stretch.each + width) else {
@@ -304,7 +304,7 @@ impl Board {
 
     /// Shows what a device has confirmed to have taken, until the next poll. What is not fresh stays so.
     pub fn show_written(&mut self, extent: Extent, cells: &[u8]) {
-        let Some(stretch) = self.stretches.get_mut(usize::from(extent.space.0)) else { return };
+        let Some(stretch) = self.stretches.get_mut(extent.space.index()) else { return };
         let Some(index) = stretch.index(extent.first) else { return };
         let each = stretch.each;
         if let Some(room) = stretch.cells.get_mut(index * each..index * each + cells.len()) {
@@ -345,14 +345,14 @@ impl Board {
     }
 
     fn fit(&self, extent: Extent, bit: Option<u8>) -> Fit {
-        let stretch = self.stretches.get(usize::from(extent.space.0));
+        let stretch = self.stretches.get(extent.space.index());
         stretch
             .and_then(|stretch| self.feeding(stretch, extent.first, bit))
             .map_or(Fit::Blank, |(_, fit)| fit)
     }
 
     fn place(&mut self, extent: Extent, bit: Option<u8>, cells: &[u8], fit: Fit, step: u32) {
-        let Some(stretch) = self.stretches.get_mut(usize::from(extent.space.0)) else { return };
+        let Some(stretch) = self.stretches.get_mut(extent.space.index()) else { return };
         let Some(index) = stretch.index(extent.first) else { return };
         let feed = stretch.feeds.get(index).copied().unwrap_or(0);
         let range = index * stretch.each..index * stretch.each + cells.len();
@@ -373,7 +373,7 @@ impl Board {
     /// Cells as they stand, fresh or not; nothing where some do not exist.
     #[must_use]
     pub fn peek(&self, extent: Extent) -> Option<&[u8]> {
-        let stretch = self.stretches.get(usize::from(extent.space.0))?;
+        let stretch = self.stretches.get(extent.space.index())?;
         let first = stretch.index(extent.first)?;
         stretch.cells.get(first * stretch.each..(first + extent.count as usize) * stretch.each)
     }
@@ -384,7 +384,7 @@ impl Board {
         let Some(rule) = self.plan.rules.get(push.rule as usize) else { return Outgoing::Never };
         if let Source::Health(told) = rule.source {
             let source = self.health.cells(told, now);
-            let each = self.stretches.get(usize::from(push.extent.space.0)).map_or(2, |stretch| stretch.each);
+            let each = self.stretches.get(push.extent.space.index()).map_or(2, |stretch| stretch.each);
             let mut cells = vec![0; if push.bit.is_some() { 1 } else { push.extent.count as usize * each }];
             let fits = source.is_some_and(|source| rule.conversion.convert(&source, &mut cells).is_ok());
             return if fits { Outgoing::Fresh(cells) } else { Outgoing::Never };
@@ -396,7 +396,7 @@ impl Board {
         };
         let (mut stale, mut blank) = (false, false);
         for grain in push.extent.first..push.extent.end() {
-            let Some(stretch) = self.stretches.get(usize::from(push.extent.space.0)) else {
+            let Some(stretch) = self.stretches.get(push.extent.space.index()) else {
                 return Outgoing::Never;
             };
             let Some((step, fit)) = self.feeding(stretch, grain, push.bit) else { return Outgoing::Never };

@@ -23,7 +23,7 @@ impl Board {
     /// Some address is fed by no rule, or some value is lost.
     pub fn read(&self, now: Moment, extent: Extent, out: &mut Vec<u8>) -> Result<(), Refusal> {
         let bare = || refused(Kind::NoSuchAddress, Blame::ClientIdentity);
-        let stretch = self.stretches.get(usize::from(extent.space.0)).ok_or_else(bare)?;
+        let stretch = self.stretches.get(extent.space.index()).ok_or_else(bare)?;
         let each = stretch.each;
         // The common case in one go: every cell is fed, and every step it comes from is fresh and fitted.
         if let Some(first) = stretch.index(extent.first)

@@ -87,7 +87,7 @@ impl Board {
     /// # Errors
     /// Some cell is not writable, is a part of a value, or a value does not fit where it goes.
     pub fn route(&self, extent: Extent, cells: &[u8]) -> Result<Vec<Task>, Refusal> {
-        let stretch = self.stretches.get(usize::from(extent.space.0)).ok_or(no(Kind::NoSuchAddress))?;
+        let stretch = self.stretches.get(extent.space.index()).ok_or(no(Kind::NoSuchAddress))?;
         let each = stretch.each;
         let mut tasks: Vec<Task> = vec![];
         let mut grain = extent.first;
@@ -252,7 +252,7 @@ impl Board {
         let mut tasks: Vec<Task> = vec![];
         let ClientCells { rule: number, item, cells } = &entered;
         let entry = self.plan.rules.get(*number as usize).ok_or(no(Kind::NoSuchAddress))?;
-        let stretch = self.stretches.get(usize::from(entry.target.space.0));
+        let stretch = self.stretches.get(entry.target.space.index());
         let bytes = entry.target.width as usize * stretch.map_or(1, |stretch| stretch.each);
         for onward in self.plan.onward(*number) {
             let rule = self.plan.rules.get(onward as usize).ok_or(no(Kind::NoSuchAddress))?;

@@ -8,7 +8,7 @@ use crate::rig::PlainEnd;
 use crate::speak::answers;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::{PlannedForward, Source, Station};
-use woodrush_core::protocol::{Dialect, Extent, Setup, Verb};
+use woodrush_core::protocol::{Dialect, Extent, Setup, Spaces, Verb};
 use woodrush_core::{Kind, Refusal};
 
 /// How long a client of a forward waits beyond what the line's own timeout asks, in microseconds.
@@ -79,7 +79,7 @@ impl Runner<'_> {
             let code = dialect
                 .notation()
                 .standing()
-                .get(usize::from(space.0))
+                .get(space.index())
                 .and_then(|space| code_of(dialect, verb, space));
             forward.functions.is_empty() || code.is_some_and(|code| forward.functions.contains(&code))
         };
@@ -128,7 +128,7 @@ impl Runner<'_> {
             vec![if right.is_empty() { "nothing known to ask".to_owned() } else { right.join(", ") }];
         // The first table that may be read.
         let spaces =
-            (0u16..).zip(dialect.notation().standing()).map(|(at, _)| woodrush_core::protocol::SpaceId(at));
+            (0u32..).zip(dialect.notation().standing()).map(|(at, _)| woodrush_core::protocol::SpaceId(at));
         let extent = spaces.into_iter().find(|space| may(Verb::Read, *space)).map(|space| Extent {
             space,
             first: 0,
@@ -192,7 +192,7 @@ impl Runner<'_> {
             port: forward.from,
             dialect: Some(dialect),
             setup: Setup { numbers: vec![(key, u32::from(unit))], words: vec![] },
-            spaces: dialect.notation().standing().to_vec(),
+            spaces: Spaces::standing(dialect),
         };
         let timeout = self
             .checked
@@ -217,11 +217,8 @@ impl Runner<'_> {
             plan.rules.iter().filter(|rule| plan.sink(rule) == Some(device)).map(|rule| rule.target.item(0));
         let station = plan.devices.get(device)?;
         let sized = project.devices.get(device)?.tables.iter().filter_map(|(name, size)| {
-            let at = station
-                .spaces
-                .iter()
-                .position(|space| space.key == name.value && (space.writable || !writable))?;
-            let space = woodrush_core::protocol::SpaceId(u16::try_from(at).ok()?);
+            let space = station.spaces.id(&name.value)?;
+            station.space_at(space).filter(|space| space.writable || !writable)?;
             (*size > 0).then_some(Extent { space, first: 0, count: 1 })
         });
         polled

@@ -87,8 +87,8 @@ fn split(text: &str) -> (&str, Option<&str>) {
 
 fn address(station: &Station, text: &str, reading: &Reading<'_>) -> Option<(Address, SpaceId)> {
     let address = station.dialect?.notation().parse(text, reading).ok()?;
-    let at = station.spaces.iter().position(|space| space.key == address.space.key)?;
-    Some((address, SpaceId(u16::try_from(at).ok()?)))
+    let space = station.spaces.id(&address.space.key)?;
+    Some((address, space))
 }
 
 fn end(address: &Address, space: SpaceId, lay: Layout) -> End {
@@ -180,16 +180,9 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
         let point = project.profile_of(device)?.points.iter().find(|point| point.name.value == name)?;
         // Where a point lies is a matter of the file: its own address, its place in a row, the device's shift.
         let address = project.point_address(device, point).ok()?;
-        let at = station.spaces.iter().position(|space| space.key == address.space.key)?;
+        let space = station.spaces.id(&address.space.key)?;
         let form = point.form.map(|form| project.sources.text(form.span).to_string());
-        return Some(WrittenEnd {
-            owner,
-            order: order(&address),
-            address,
-            space: SpaceId(u16::try_from(at).ok()?),
-            form,
-            point: Some(point),
-        });
+        return Some(WrittenEnd { owner, order: order(&address), address, space, form, point: Some(point) });
     }
     let reading = match owner {
         Owner::Image(_) => Reading::of_image(&station.setup),

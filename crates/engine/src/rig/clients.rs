@@ -14,7 +14,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Asked, Client};
-use woodrush_core::protocol::{Extent, Grain, Reading, Setup, SpaceId, Transport, refusal_shown};
+use woodrush_core::protocol::{Extent, Grain, Reading, Setup, Spaces, Transport, refusal_shown};
 
 /// What one entry of a client's list has seen.
 #[derive(Debug, Clone, Serialize)]
@@ -83,7 +83,7 @@ fn asked(checked: &Checked, client: &Client) -> Vec<Station> {
         port: port.value,
         dialect: Some(dialect.value),
         setup: Setup { numbers: vec![(key, u32::from(*unit))], words: vec![] },
-        spaces: dialect.value.notation().standing().to_vec(),
+        spaces: Spaces::standing(dialect.value),
     };
     units.value.iter().map(station).collect()
 }
@@ -148,10 +148,9 @@ impl SimClients {
 fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Played> {
     let reading = Reading::of_image(&image.setup).with_form(asked.form.map(|form| form.value));
     let address = image.dialect?.notation().parse(&asked.address.value, &reading).ok()?;
-    let at = image.spaces.iter().position(|space| space.key == address.space.key)?;
+    let space = image.spaces.id(&address.space.key)?;
     let ty = asked.form.map_or(Type::Raw, |form| form.value.ty);
     let width = ty.width(address.space.grain).ok()?;
-    let space = SpaceId(u16::try_from(at).ok()?);
     let extent = Extent { space, first: address.first, count: width * asked.count };
     let mut most = max_read.unwrap_or(u32::MAX).min(extent.count);
     let cost = |count| {

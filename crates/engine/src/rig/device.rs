@@ -11,7 +11,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{DeviceFaults, Line, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, Extent, Grain, Reading, SpaceId, Verb};
+use woodrush_core::protocol::{Address, Extent, Grain, Reading, Verb};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
@@ -66,12 +66,11 @@ impl SimDevice {
             let Some(dialect) = device.station.dialect else { continue };
             // One part of it brings the others.
             let spaces = &device.station.spaces;
-            let found =
-                spaces.iter().enumerate().find(|(_, space)| dialect.notation().is_table(space, &name.value));
-            if let Some((at, count)) =
-                found.map(|(at, space)| (at, dialect.notation().grains_of(space, *size)))
+            let found = spaces.with_ids().find(|(_, space)| dialect.notation().is_table(space, &name.value));
+            if let Some((space, count)) =
+                found.map(|(id, space)| (id, dialect.notation().grains_of(space, *size)))
             {
-                device.exist(Extent { space: id(at), first: 0, count });
+                device.exist(Extent { space, first: 0, count });
             }
         }
         let mut dice = Dice::new(project.rig.seed ^ (index as u64) << 32);
@@ -176,9 +175,9 @@ impl SimDevice {
     }
 
     pub(super) fn spot(&self, address: &Address, form: Form) -> Option<Spot> {
-        let at = self.station.spaces.iter().position(|space| space.key == address.space.key)?;
+        let space = self.station.spaces.id(&address.space.key)?;
         let count = if address.bit.is_some() { 1 } else { form.ty.width(address.space.grain).ok()? };
-        Some(Spot { extent: Extent { space: id(at), first: address.first, count }, bit: address.bit, form })
+        Some(Spot { extent: Extent { space, first: address.first, count }, bit: address.bit, form })
     }
 
     /// A point's name, or an address with a form.
@@ -218,8 +217,7 @@ impl SimDevice {
             format!("`{}` has no point `{}`, and {}", self.name, asked.address.value, fault.what)
         })?;
         let form = self.form_at(&address, asked.form.map(|form| form.value));
-        let known = |own: &woodrush_core::protocol::Space| own.key == address.space.key;
-        if !self.station.spaces.iter().any(known) {
+        if self.station.spaces.id(&address.space.key).is_none() {
             let tables: BTreeSet<&str> =
                 self.station.spaces.iter().map(|space| dialect.notation().table(space)).collect();
             let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
@@ -243,11 +241,11 @@ impl SimDevice {
         };
         let each = dialect.notation().grains_of(&own, 1).max(1);
         let elements = extent.first / each..extent.end().div_ceil(each);
-        for (at, space) in self.station.spaces.clone().iter().enumerate() {
+        for (space_id, space) in Arc::clone(&self.station.spaces).with_ids() {
             if dialect.notation().table(space) == dialect.notation().table(&own) && space.key != own.key {
                 let grains = dialect.notation().grains_of(space, 1);
                 let count = (elements.end - elements.start) * grains;
-                self.exist_alone(Extent { space: id(at), first: elements.start * grains, count });
+                self.exist_alone(Extent { space: space_id, first: elements.start * grains, count });
             }
         }
         self.exist_alone(extent);
@@ -257,7 +255,7 @@ impl SimDevice {
         let step = self.station.space_at(extent.space).map_or(1, |space| u32::from(space.align.max(1)));
         let first = extent.first / step * step;
         let extent = Extent { first, count: extent.end().next_multiple_of(step) - first, ..extent };
-        if let Some(memory) = self.body().memory.get_mut(usize::from(extent.space.0)) {
+        if let Some(memory) = self.body().memory.get_mut(extent.space.index()) {
             for grain in extent.first..extent.end() {
                 memory.entry(grain).or_insert(0);
             }
@@ -462,8 +460,4 @@ impl SimDevice {
         self.moved |= self.take_settings(extent);
         Ok(())
     }
-}
-
-fn id(at: usize) -> SpaceId {
-    SpaceId(u16::try_from(at).unwrap_or(u16::MAX))
 }

@@ -52,14 +52,14 @@ pub(super) struct Inside {
 
 impl Inside {
     pub(super) fn poke(&mut self, each: usize, extent: Extent, cells: &[u8]) {
-        let Some(memory) = self.memory.get_mut(usize::from(extent.space.0)) else { return };
+        let Some(memory) = self.memory.get_mut(extent.space.index()) else { return };
         for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {
             memory.insert(grain, cell.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
         }
     }
 
     pub(super) fn peek(&self, each: usize, extent: Extent) -> Option<Vec<u8>> {
-        let memory = self.memory.get(usize::from(extent.space.0))?;
+        let memory = self.memory.get(extent.space.index())?;
         let mut cells = Vec::with_capacity(extent.count as usize * each);
         for grain in extent.first..extent.end() {
             let value = memory.get(&grain)?.to_be_bytes();
@@ -73,7 +73,7 @@ impl Inside {
         match spot.bit {
             None => self.poke(each, spot.extent, cells),
             Some(bit) => {
-                let Some(memory) = self.memory.get_mut(usize::from(spot.extent.space.0)) else { return };
+                let Some(memory) = self.memory.get_mut(spot.extent.space.index()) else { return };
                 let word = memory.entry(spot.extent.first).or_insert(0);
                 let on = cells.first().is_some_and(|cell| *cell != 0);
                 *word = *word & !(1 << bit) | u64::from(on) << bit;

@@ -11,9 +11,10 @@ pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, S
 
 use crate::Moment;
 use std::hash::{BuildHasher, Hasher, RandomState};
+use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Setup, Space, dialect};
+use woodrush_core::protocol::{Extent, Setup, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// What a protocol brings to this floor.
@@ -93,7 +94,7 @@ pub struct ServerSetup {
     /// The first acknowledgement of each message gets lost: a fault of simulated devices.
     pub drop_ack: bool,
     /// Who answers, where it is known: its unit if it has one, and its tables by the index that a want names.
-    pub stations: Vec<(Option<u16>, Vec<Space>)>,
+    pub stations: Vec<(Option<u16>, Arc<Spaces>)>,
     /// Keys of its protocol, at the station and at the port.
     pub own: Setup,
 }

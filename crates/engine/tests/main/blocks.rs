@@ -6,7 +6,7 @@ use crate::site::checked;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::sync::Arc;
-use woodrush_core::protocol::{Extent, SpaceId};
+use woodrush_core::protocol::Extent;
 use woodrush_engine::converter::Event;
 
 /// Blocks onto registers, read and written, and what only comes by reading around it.
@@ -196,16 +196,16 @@ fn bits_of_one_byte_written_at_once_do_not_undo_each_other() {
 
 fn peek(up: &Up, space: &str, first: u32) -> Option<Vec<u8>> {
     let plan = &up.running.shared().plan;
-    let at = plan.devices[0].spaces.iter().position(|own| own.key == space).unwrap();
-    let extent = Extent { space: SpaceId(u16::try_from(at).unwrap()), first, count: 1 };
+    let at = plan.devices[0].spaces.id(space).unwrap();
+    let extent = Extent { space: at, first, count: 1 };
     up.rig.as_ref().unwrap().peek(0, extent)
 }
 
 fn poke(up: &Up, space: &str, first: u32, cells: &[u8]) {
     let checked = checked(ONTO_REGISTERS);
-    let at = checked.plan.devices[0].spaces.iter().position(|own| own.key == space).unwrap();
+    let at = checked.plan.devices[0].spaces.id(space).unwrap();
     let count = u32::try_from(cells.len()).unwrap();
-    let extent = Extent { space: SpaceId(u16::try_from(at).unwrap()), first, count };
+    let extent = Extent { space: at, first, count };
     up.rig.as_ref().unwrap().poke(0, extent, cells);
 }
 

@@ -4,7 +4,7 @@ use crate::proven::{proof, whys, wrong};
 use crate::site::{checked, checked_with};
 use std::sync::Arc;
 use woodrush_core::project::{DROP_ACK, FaultValue, NOISE};
-use woodrush_core::protocol::{Extent, SpaceId};
+use woodrush_core::protocol::Extent;
 use woodrush_engine::bench::Bench;
 use woodrush_engine::rig::Change;
 
@@ -255,8 +255,8 @@ fn a_simulated_float_of_a_table_is_one() {
     let checked = checked_with(&text, profile);
     let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
     let station = &checked.plan.devices[0];
-    let space = station.spaces.iter().position(|space| space.key == "F8").unwrap();
-    let extent = Extent { space: SpaceId(u16::try_from(space).unwrap()), first: 10, count: 1 };
+    let space = station.spaces.id("F8").unwrap();
+    let extent = Extent { space: space, first: 10, count: 1 };
     let held = bench.bus(0).unwrap().devices[0].peek(extent);
     assert_eq!(held, Some(20f32.to_be_bytes().to_vec()));
 }

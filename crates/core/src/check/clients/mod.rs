@@ -102,16 +102,12 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Cli
                 continue;
             }
         };
-        let Some(id) = station.spaces.iter().position(|space| space.key == place.space.key) else { continue };
+        let Some(id) = station.spaces.id(&place.space.key) else { continue };
         let ty = asked.form.map_or(Type::Raw, |form| form.value.ty);
         let span = asked.form.map_or(asked.span, |form| form.span);
         match ty.width(place.space.grain) {
             Ok(width) => {
-                let extent = Extent {
-                    space: SpaceId(u16::try_from(id).unwrap_or(u16::MAX)),
-                    first: place.first,
-                    count: width * asked.count,
-                };
+                let extent = Extent { space: id, first: place.first, count: width * asked.count };
                 if place.space.len.is_some_and(|len| extent.end() > len) {
                     let what = format!("`{}` asks past the last {}", client.name.value, place.space.noun);
                     faults

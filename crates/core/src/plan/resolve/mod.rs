@@ -36,8 +36,7 @@ pub(super) fn landing(project: &Project, plan: &Plan, rule: &Map) -> Option<(usi
     let end = project.endpoint(&rule.to).ok()?;
     let Target::Cells(address, _) = &end.target else { return None };
     let board = plan.board_of(end.owner)?;
-    let at = plan.board(board)?.spaces.iter().position(|space| space.key == address.space.key)?;
-    let space = SpaceId(u16::try_from(at).ok()?);
+    let space = plan.board(board)?.spaces.id(&address.space.key)?;
     Some((board, Extent { space, first: address.first, count: 1 }))
 }
 

@@ -48,10 +48,10 @@ impl TableObserver {
         size: usize,
     ) -> Vec<(Space, FilePart)> {
         let spaces = self.file(number, kind);
-        let spots = (0u16..).zip(&spaces).filter_map(|(at, space)| Some((SpaceId(at), Spot::of(space)?)));
+        let spots = (0..).zip(&spaces).filter_map(|(at, space)| Some((SpaceId(at), Spot::of(space)?)));
         let file: Vec<(SpaceId, Spot)> = spots.collect();
         let found = pieces(&file, word(&file, element, sub), size).unwrap_or_default();
-        let space = |piece: FilePart| Some((spaces.get(usize::from(piece.extent.space.0))?.clone(), piece));
+        let space = |piece: FilePart| Some((spaces.get(piece.extent.space.index())?.clone(), piece));
         found.into_iter().filter_map(space).collect()
     }
 

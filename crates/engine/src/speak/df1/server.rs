@@ -6,8 +6,8 @@ use crate::Moment;
 use crate::speak::{BitChange, News, Serve, Server, ServerSetup, Want};
 use std::collections::VecDeque;
 use woodrush_core::Refusal;
+use woodrush_core::protocol::SpaceId;
 use woodrush_core::protocol::df1::{Spot, check, from_wire, to_wire};
-use woodrush_core::protocol::{Space, SpaceId};
 use woodrush_wire::df1::{
     Check, Command, Heard, Logical, Message, Scanner, Symbol, Table, emit_message, sets, sts_words,
 };
@@ -242,11 +242,10 @@ impl TableServer {
     }
 
     fn file(&self, number: u16) -> Result<Vec<(SpaceId, Spot)>, Sts> {
-        let spaces = self.setup.stations.first().map_or(&[][..], |(_, spaces)| spaces.as_slice());
-        let spots = spaces.iter().enumerate().filter_map(|(at, space): (usize, &Space)| {
-            Some((SpaceId(u16::try_from(at).ok()?), Spot::of(space).filter(|spot| spot.file == number)?))
-        });
-        let file: Vec<_> = spots.collect();
+        let own = self.setup.stations.first().map(|(_, spaces)| spaces.with_ids());
+        let spot = |space| Spot::of(space).filter(|spot| spot.file == number);
+        let file: Vec<_> =
+            own.into_iter().flatten().filter_map(|(id, space)| Some((id, spot(space)?))).collect();
         if file.is_empty() { Err(NOTHING_THERE) } else { Ok(file) }
     }
 

@@ -4,6 +4,7 @@
 use super::server::TableServer;
 use crate::Moment;
 use crate::speak::{News, Serve, Server, ServerSetup};
+use std::sync::Arc;
 use woodrush_core::Refusal;
 
 pub(super) struct Slaves {
@@ -22,7 +23,8 @@ impl Slaves {
 
 /// What each node needs to know; one for a line on which nobody is said.
 fn each(setup: &ServerSetup) -> impl Iterator<Item = (Option<u16>, ServerSetup)> {
-    let stations = if setup.stations.is_empty() { vec![(None, vec![])] } else { setup.stations.clone() };
+    let stations =
+        if setup.stations.is_empty() { vec![(None, Arc::default())] } else { setup.stations.clone() };
     stations.into_iter().map(|(node, spaces)| {
         let units = node.map_or_else(|| setup.units.clone(), |node| Some(vec![node]));
         (node, ServerSetup { units, stations: vec![(node, spaces)], ..setup.clone() })

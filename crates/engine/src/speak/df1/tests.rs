@@ -6,9 +6,10 @@ use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Ticket, Want};
 use proptest::prelude::*;
 use serde_json::Value;
+use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Setup, Space, SpaceId, dialect};
+use woodrush_core::protocol::{Extent, Reading, Setup, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -36,14 +37,14 @@ const FILES: [&str; 12] = [
     "N10:0",
 ];
 
-fn spaces(octal: bool) -> Vec<Space> {
+fn spaces(octal: bool) -> Arc<Spaces> {
     let tables = dialect("df1").unwrap();
     let setup = family(octal);
-    FILES
-        .iter()
-        .filter(|text| !octal || **text != "L10:0")
-        .map(|text| tables.notation().parse(text, &Reading::of_device(&setup)).unwrap().space)
-        .collect()
+    let mut all = Spaces::default();
+    for text in FILES.iter().filter(|text| !octal || **text != "L10:0") {
+        all.add(&tables.notation().parse(text, &Reading::of_device(&setup)).unwrap().space);
+    }
+    Arc::new(all)
 }
 
 fn family(octal: bool) -> Setup {
@@ -83,8 +84,8 @@ fn server(half: bool, check: &str, node: u16) -> Box<dyn Server> {
 fn at(text: &str, count: u32, octal: bool) -> Extent {
     let address =
         dialect("df1").unwrap().notation().parse(text, &Reading::of_device(&family(octal))).unwrap();
-    let space = spaces(octal).iter().position(|space| space.key == address.space.key).unwrap();
-    Extent { space: SpaceId(u16::try_from(space).unwrap()), first: address.first, count }
+    let space = spaces(octal).id(&address.space.key).unwrap();
+    Extent { space, first: address.first, count }
 }
 
 fn sent(client: &mut dyn Client, now: Moment) -> Vec<u8> {
@@ -495,7 +496,7 @@ proptest! {
 /// A master with a counter for each slave gives both the same number, and may ask both before it polls either.
 #[test]
 fn slaves_of_one_line_keep_their_commands_replies_and_files_apart() {
-    let other = spaces(false).into_iter().rev().collect::<Vec<_>>();
+    let other = Arc::new(spaces(false).iter().rev().collect::<Spaces>());
     let setup = ServerSetup {
         units: Some(vec![4, 5]),
         stations: vec![(Some(4), spaces(false)), (Some(5), other)],
@@ -538,6 +539,6 @@ fn slaves_of_one_line_keep_their_commands_replies_and_files_apart() {
         assert_eq!(std::mem::take(&mut said), [reply], "node {node}");
         hear(slaves.as_mut(), &ACK, &mut said);
     }
-    let last = u16::try_from(FILES.len()).unwrap() - 1;
+    let last = u32::try_from(FILES.len()).unwrap() - 1;
     assert_eq!(wanted, [(4, 0), (5, last)], "each by its own list of files");
 }

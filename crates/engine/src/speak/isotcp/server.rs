@@ -3,9 +3,10 @@
 use super::{FAILED, NO_BLOCK, TOO_SMALL, error, extent};
 use crate::Moment;
 use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup, Want};
+use std::sync::Arc;
 use woodrush_core::Refusal;
 use woodrush_core::protocol::isotcp::{memory, tsap};
-use woodrush_core::protocol::{Extent, Space, SpaceId};
+use woodrush_core::protocol::{Extent, Space, SpaceId, Spaces};
 use woodrush_wire::isotcp::cotp::{self, Assembly, Opening, Tpdu, emit_message};
 use woodrush_wire::isotcp::fetch::{Answer, Area, Request, error_words};
 use woodrush_wire::isotcp::tpkt;
@@ -17,7 +18,7 @@ const NO_TSAP: u8 = 2;
 const NO_CLASS: u8 = 0x82;
 
 pub(super) struct BlockServer {
-    spaces: Vec<Space>,
+    spaces: Arc<Spaces>,
     /// The name under which it is called; `None` for any.
     tsap: Option<Vec<u8>>,
     /// The TPDU size, once the connection is open.
@@ -33,7 +34,7 @@ pub(super) struct BlockServer {
 impl BlockServer {
     pub(super) fn new(setup: &ServerSetup) -> Self {
         let mut server = Self {
-            spaces: vec![],
+            spaces: Arc::default(),
             tsap: None,
             open: None,
             came: vec![],
@@ -146,14 +147,12 @@ impl BlockServer {
         let range = request.range();
         let area = Area::of(range.org).ok_or(FAILED)?;
         let data = request.data().ok_or(FAILED)?;
-        let here = |space: &Space| {
+        let here = |(_, space): &(SpaceId, &Space)| {
             let (own, block) = memory(space);
             own == area && (area != Area::DataBlock || block == range.block)
         };
         let missing = if area == Area::DataBlock { NO_BLOCK } else { TOO_SMALL };
-        let at = self.spaces.iter().position(here).ok_or(missing)?;
-        let space = self.spaces.get(at).ok_or(missing)?;
-        let id = SpaceId(u16::try_from(at).unwrap_or(u16::MAX));
+        let (id, space) = self.spaces.with_ids().find(here).ok_or(missing)?;
         let extent = extent(area, space, id, range).ok_or(FAILED)?;
         if space.len.is_some_and(|len| extent.end() > len) {
             return Err(TOO_SMALL);

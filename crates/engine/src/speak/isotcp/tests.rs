@@ -4,9 +4,10 @@ use super::FETCH_WRITE;
 use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Ticket, Want};
 use proptest::prelude::*;
+use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Setup, Space, SpaceId, dialect};
+use woodrush_core::protocol::{Extent, Reading, Setup, SpaceId, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -22,11 +23,13 @@ fn hex(text: &str) -> Vec<u8> {
     text.split_whitespace().map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect()
 }
 
-fn spaces() -> Vec<Space> {
+fn spaces() -> Arc<Spaces> {
     let blocks = dialect("fetch-write").unwrap();
-    ["%DB10.W0", "%MB0", "%C0", "%DB20.W0"]
-        .map(|text| blocks.notation().parse(text, &Reading::of_device(&Setup::default())).unwrap().space)
-        .to_vec()
+    let mut all = Spaces::default();
+    for text in ["%DB10.W0", "%MB0", "%C0", "%DB20.W0"] {
+        all.add(&blocks.notation().parse(text, &Reading::of_device(&Setup::default())).unwrap().space);
+    }
+    Arc::new(all)
 }
 
 fn names(local: &str, remote: &str) -> Setup {
@@ -54,11 +57,11 @@ fn server() -> Box<dyn Server> {
     (FETCH_WRITE.server)(&setup)
 }
 
-fn extent(space: u16, first: u32, count: u32) -> Extent {
+fn extent(space: u32, first: u32, count: u32) -> Extent {
     Extent { space: SpaceId(space), first, count }
 }
 
-fn read(space: u16, first: u32, count: u32) -> Ask {
+fn read(space: u32, first: u32, count: u32) -> Ask {
     Ask::Read { station: 0, extent: extent(space, first, count) }
 }
 
@@ -225,20 +228,20 @@ fn talk(
             Act::HangUp(why) => panic!("{why}"),
         }
         let room = |memory: &[Vec<u8>], extent: Extent| {
-            let each = spaces()[usize::from(extent.space.0)].grain.cell_bytes();
+            let each = spaces().get(extent.space).unwrap().grain.cell_bytes();
             let range = extent.first as usize * each..extent.end() as usize * each;
-            memory[usize::from(extent.space.0)].get(range.clone()).map(|_| range)
+            memory[extent.space.index()].get(range.clone()).map(|_| range)
         };
         let missing = Refusal::new(Kind::NoSuchAddress, Blame::Device);
         match server.poll(now) {
             Serve::Send(bytes) => bytes.chunks(pieces).for_each(|part| client.handle(now, News::Bytes(part))),
             Serve::Want { want: Want::Read(extent), .. } => match room(memory, extent) {
-                Some(range) => server.give(Ok(&memory[usize::from(extent.space.0)][range])),
+                Some(range) => server.give(Ok(&memory[extent.space.index()][range])),
                 None => server.give(Err(missing)),
             },
             Serve::Want { want: Want::Write { extent, cells }, .. } => match room(memory, extent) {
                 Some(range) => {
-                    memory[usize::from(extent.space.0)][range].copy_from_slice(&cells);
+                    memory[extent.space.index()][range].copy_from_slice(&cells);
                     server.give(Ok(&[]));
                 }
                 None => server.give(Err(missing)),
@@ -348,7 +351,7 @@ proptest! {
             client.ask(Ticket(2), Ask::Read { station: 0, extent });
             prop_assert_eq!(talk(client.as_mut(), server.as_mut(), &mut memory, pieces), Ok(cells.clone()));
             let at = first as usize;
-            let kept = memory[usize::from(space)].iter().enumerate();
+            let kept = memory[space as usize].iter().enumerate();
             prop_assert!(kept.filter(|(i, _)| !(at..at + cells.len()).contains(i)).all(|(_, byte)| *byte == 0x5A));
         }
     }

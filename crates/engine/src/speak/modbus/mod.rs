@@ -46,12 +46,12 @@ pub(crate) const NATIVE: &str = "Modbus exception";
 
 /// The table of a space: the dialect's standing spaces come in the order of [`Table::ALL`].
 fn table(id: SpaceId) -> Table {
-    Table::ALL.get(usize::from(id.0)).copied().unwrap_or(Table::HoldingRegister)
+    Table::ALL.get(id.index()).copied().unwrap_or(Table::HoldingRegister)
 }
 
 fn space(table: Table) -> SpaceId {
     let at = Table::ALL.iter().position(|known| *known == table).unwrap_or_default();
-    SpaceId(u16::try_from(at).unwrap_or_default())
+    SpaceId(u32::try_from(at).unwrap_or_default())
 }
 
 fn unit(setup: &Setup) -> u8 {

@@ -212,7 +212,7 @@ fn touches(request: &Request<'_>) -> Vec<Touch> {
     // The dialect's standing spaces, which all framings share.
     let spaces = dialect(super::TCP.name).map_or(&[][..], |dialect| dialect.notation().standing());
     let touch = |verb, table: Table, offset: u16, count: u16, cells: Option<Vec<u8>>| {
-        let space = spaces.get(usize::from(space(table).0))?.clone();
+        let space = spaces.get(space(table).index())?.clone();
         Some(Touch { verb, space, first: offset.into(), count: count.into(), cells })
     };
     let holding = Table::HoldingRegister;

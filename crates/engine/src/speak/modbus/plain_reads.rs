@@ -85,7 +85,8 @@ mod tests {
             return Err(Refusal::new(Kind::Lost, Blame::Device));
         }
         for cell in extent.first..extent.end() {
-            let word = u16::try_from(cell & 0xFF).unwrap() << 8 | unit << 4 | extent.space.0;
+            let word =
+                u16::try_from(cell & 0xFF).unwrap() << 8 | unit << 4 | u16::try_from(extent.space.0).unwrap();
             out.extend_from_slice(&word.to_be_bytes());
         }
         Ok(())

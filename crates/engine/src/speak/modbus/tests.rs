@@ -6,7 +6,7 @@ use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, ServerSetup, Tick
 use proptest::prelude::*;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{DIALECTS, Extent, Setup, SpaceId, dialect};
+use woodrush_core::protocol::{DIALECTS, Extent, Setup, SpaceId, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::modbus::{rtu, tcp};
 
@@ -27,7 +27,7 @@ fn station(unit: u32, write_one: &str) -> Station {
         port: 0,
         dialect: dialect("modbus-rtu"),
         setup: Setup { numbers: vec![("unit", unit)], words: vec![("write-one", write_one.into())] },
-        spaces: DIALECTS[0].notation().standing().to_vec(),
+        spaces: Spaces::standing(DIALECTS[0]),
     }
 }
 

@@ -8,9 +8,10 @@ use crate::speak::{
 };
 use proptest::prelude::*;
 use std::collections::HashMap;
+use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Setup, SpaceId, Verb, dialect};
+use woodrush_core::protocol::{Extent, Reading, Setup, SpaceId, Spaces, Verb, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -30,7 +31,7 @@ struct Site {
     station: Station,
     port: Setup,
     /// By space: what the server has there.
-    memory: HashMap<u16, Vec<u8>>,
+    memory: HashMap<SpaceId, Vec<u8>>,
 }
 
 impl Site {
@@ -39,40 +40,40 @@ impl Site {
         let dialect = dialect(protocol).unwrap();
         let setup = Setup { numbers: vec![("unit", 23), ("node", 23)], words: vec![] };
         let mut station = Station::bare("station", dialect, setup);
-        station.spaces = vec![];
+        station.spaces = Arc::default();
         for address in addresses {
             let space = dialect.notation().parse(address, &Reading::of_device(&station.setup)).unwrap().space;
             station.space(&space);
         }
         if !dialect.notation().standing().is_empty() {
-            station.spaces = dialect.notation().standing().to_vec();
+            station.spaces = Spaces::standing(dialect);
         }
         let tsaps = vec![("local-tsap", "01.00".to_string()), ("remote-tsap", "01.02".to_string())];
         let port = Setup { numbers: vec![("ack-timeout", 200_000)], words: tsaps };
-        let memory = (0u16..).zip(&station.spaces).map(|(at, space)| {
+        let memory = station.spaces.with_ids().map(|(id, space)| {
             let each = space.grain.cell_bytes();
             let byte = |i: usize| match space.grain {
                 woodrush_core::protocol::Grain::Bit => u8::from(i.is_multiple_of(3)),
                 // Strings of characters, and no two words alike.
-                _ => u8::try_from(0x21 + (i * 7 + usize::from(at)) % 0x5D).unwrap(),
+                _ => u8::try_from(0x21 + (i * 7 + id.index()) % 0x5D).unwrap(),
             };
-            (at, (0..400 * each).map(byte).collect())
+            (id, (0..400 * each).map(byte).collect())
         });
         Self { speaker: speaker(protocol).unwrap(), memory: memory.collect(), station, port }
     }
 
     fn each(&self, space: SpaceId) -> usize {
-        self.station.spaces[usize::from(space.0)].grain.cell_bytes()
+        self.station.space_at(space).unwrap().grain.cell_bytes()
     }
 
     fn cells(&self, extent: Extent) -> Vec<u8> {
         let each = self.each(extent.space);
-        self.memory[&extent.space.0][extent.first as usize * each..extent.end() as usize * each].to_vec()
+        self.memory[&extent.space][extent.first as usize * each..extent.end() as usize * each].to_vec()
     }
 
     fn put(&mut self, extent: Extent, cells: &[u8]) {
         let begin = extent.first as usize * self.each(extent.space);
-        self.memory.get_mut(&extent.space.0).unwrap()[begin..begin + cells.len()].copy_from_slice(cells);
+        self.memory.get_mut(&extent.space).unwrap()[begin..begin + cells.len()].copy_from_slice(cells);
     }
 
     /// Lets a client ask a server, one question after the other; gives what passed.
@@ -190,8 +191,8 @@ fn asks(site: &Site, protocol: &str) -> Vec<(Ask, Verb, Extent)> {
     let mut found = vec![];
     for (text, count) in addresses(protocol) {
         let address = dialect.notation().parse(text, &Reading::of_device(&site.station.setup)).unwrap();
-        let space = site.station.spaces.iter().position(|space| space.key == address.space.key).unwrap();
-        let extent = Extent { space: SpaceId(u16::try_from(space).unwrap()), first: address.first, count };
+        let space = site.station.spaces.id(&address.space.key).unwrap();
+        let extent = Extent { space: space, first: address.first, count };
         found.push((Ask::Read { station: 0, extent }, Verb::Read, extent));
         if address.space.writable {
             let cells = site.cells(extent).iter().rev().copied().collect();
@@ -224,7 +225,7 @@ fn hears_what_is_said(protocol: &str, together: bool, piece: usize) {
     // A controller of blocks is written around odd parts: those exchanges are heard besides.
     let mut heard = found.iter();
     for (verb, extent, cells) in expected {
-        let space = &site.station.spaces[usize::from(extent.space.0)];
+        let space = site.station.space_at(extent.space).unwrap();
         let each = space.grain.cell_bytes();
         let fits = |(asked, told): &&(Asked, AnswerMeaning)| {
             let [touch] = asked.touches.as_slice() else { return false };
