@@ -192,7 +192,7 @@ fn asks(site: &Site, protocol: &str) -> Vec<(Ask, Verb, Extent)> {
     for (text, count) in addresses(protocol) {
         let address = dialect.notation().parse(text, &Reading::of_device(&site.station.setup)).unwrap();
         let space = site.station.spaces.id(&address.space.key).unwrap();
-        let extent = Extent { space: space, first: address.first, count };
+        let extent = Extent { space, first: address.first, count };
         found.push((Ask::Read { station: 0, extent }, Verb::Read, extent));
         if address.space.writable {
             let cells = site.cells(extent).iter().rev().copied().collect();
