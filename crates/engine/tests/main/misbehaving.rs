@@ -123,6 +123,73 @@ fn an_answer_said_twice_is_taken_once_and_its_echo_for_nobody() {
     }
 }
 
+/// Three places of one unit, read by one function and for as much: no answer says to which question it belongs.
+const ALIKE: &str = r#"
+[devices.bad]
+port = "raceway"
+unit = 23
+poll = "100ms"
+lost-after = 100
+max-read = COUNT
+[[map]]
+from = "bad:400001"
+count = COUNT
+to = "scada:400001"
+[[map]]
+from = "bad:400101"
+count = COUNT
+to = "scada:400101"
+[[map]]
+from = "bad:400201"
+count = COUNT
+to = "scada:400201"
+"#;
+
+/// Reads them for a while, with late answers now and then, and answers that are said twice.
+fn read_alike(protocol: &str, count: u16, late: bool, twice: bool) {
+    let why = format!("{protocol}, {count} registers, late {late}, twice {twice}");
+    let head = HEAD.replace("modbus-rtu", protocol).replace("timeout = \"200ms\"", "timeout = \"100ms\"");
+    let mut site = Site::new(&[&head, &ALIKE.replace("COUNT", &count.to_string())]);
+    let device = &mut site.bus().devices[0];
+    device.still = true;
+    let held = [0x1111u16, 0x2222, 0x3333].map(|word| vec![word; usize::from(count)]);
+    for (first, words) in [0, 100, 200].into_iter().zip(&held) {
+        let cells: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
+        device.poke(Extent { space: SpaceId(3), first, count: u32::from(count) }, &cells);
+    }
+    if twice {
+        site.bus().change(Change::begin(&TWICE, 0, FaultValue::On));
+    }
+    let mut right = 0;
+    for round in 0..300 {
+        site.bench.run(50_000);
+        match round % 40 {
+            20 if late => site.bus().change(Change::begin(&LATE, 0, FaultValue::On)),
+            30 if late => site.bus().change(Change::end(&LATE, 0)),
+            _ => {}
+        }
+        for (first, words) in [1, 101, 201].into_iter().zip(&held) {
+            match site.read(first, count) {
+                Ok(read) => assert_eq!(read, *words, "{why}: another place's value"),
+                Err(_) => continue,
+            }
+            right += 1;
+        }
+    }
+    assert!(right > if late { 400 } else { 880 }, "{why}: {right} reads of 900");
+}
+
+#[test]
+fn no_answer_is_taken_for_that_of_another_question_that_looks_alike() {
+    for protocol in ["modbus-rtu", "modbus-ascii"] {
+        for count in 1..=8 {
+            for (late, twice) in [(true, false), (false, true), (true, true)] {
+                read_alike(protocol, count, late, twice);
+            }
+        }
+    }
+}
+
 #[test]
 fn noise_is_damage_or_silence_and_in_ascii_too() {
     for (protocol, share) in [("modbus-rtu", 0.01), ("modbus-ascii", 0.005)] {

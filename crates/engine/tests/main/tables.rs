@@ -256,7 +256,7 @@ fn a_simulated_float_of_a_table_is_one() {
     let mut bench = Bench::new(&checked, Arc::new(checked.plan.clone())).unwrap();
     let station = &checked.plan.devices[0];
     let space = station.spaces.id("F8").unwrap();
-    let extent = Extent { space: space, first: 10, count: 1 };
+    let extent = Extent { space, first: 10, count: 1 };
     let held = bench.bus(0).unwrap().devices[0].peek(extent);
     assert_eq!(held, Some(20f32.to_be_bytes().to_vec()));
 }

@@ -7,8 +7,9 @@
 //!                 └──a try left── Resting ◄┘ nothing, damage, or an answer to something else
 //! ```
 //! An answer that comes after timeout and rest still may look like the next one: RTU has no number to tell them apart. So
-//! for a while a question whose answer cannot be told from those of questions that were given up is asked once more for
-//! each of these, and only the last answer is taken: it belongs to that question, whatever the others were.
+//! a question that looks like one that was given up waits until the unit has answered another one that does not: see
+//! [`Unsettled`]. Where a unit does not answer that, the question itself is asked once more for each that was given up,
+//! and only the last answer is taken: it belongs to that question, whatever the others were.
 //!
 //! A broadcast has no answer: the line waits its turn-round delay and is free again.
 //!
@@ -16,7 +17,8 @@
 //! and after a failure the line rests while whatever comes is thrown away. A unit that answers later than that, into the
 //! question to the next one, is waited for longer from then on.
 
-use super::Question;
+use super::question::{Likeness, Question};
+use super::unsettled::Unsettled;
 use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
 use std::collections::BTreeMap;
@@ -29,6 +31,8 @@ use woodrush_wire::modbus::{BROADCAST, ascii, rtu};
 const STALLED: u64 = 50_000;
 /// The same between the characters of an ASCII frame (SER 2.5.2.1).
 const ASCII_STALLED: u64 = 1_000_000;
+/// An answer that is said twice has no more characters of silence between the two.
+const ECHO: u32 = 4;
 /// Most bytes kept of what came: twice the longest frame; what is older belongs to no answer.
 const KEPT: usize = 2 * ascii::FRAME_MAX;
 
@@ -46,25 +50,13 @@ pub(super) struct LineClient {
     done: Option<(Ticket, Result<Vec<u8>, Refusal>)>,
     up: bool,
     /// Questions that were given up, whose answers may still come.
-    given_up: Vec<GivenUp>,
+    unsettled: Unsettled,
+    /// The unit that answered last, and what its answer looked like: an echo of it may follow.
+    answered: Option<(u8, Likeness)>,
     /// Units whose answers came into the questions to others, and how long after they were given up, in microseconds:
     /// the line rests so long after them, until they answer in time.
     late: BTreeMap<u8, u64>,
 }
-
-/// A question that was given up.
-struct GivenUp {
-    unit: u8,
-    /// Function and length of its answer.
-    likeness: (u8, Option<usize>),
-    /// Later than that its answer does not come.
-    until: Moment,
-}
-
-/// An answer may come so many timeouts late.
-const LATEST: u64 = 8;
-/// So many answers of one likeness may be under way.
-const UNDER_WAY: usize = 3;
 
 enum LineState {
     Free,
@@ -80,8 +72,12 @@ struct LineQuestion {
     tries_left: u32,
     /// What went wrong with the try before.
     trouble: Kind,
+    /// What is asked before it, to settle which answers may still come.
+    first: Option<Question>,
     /// So many of its answers may be answers to older questions.
     doubtful: usize,
+    /// That was so when this try began.
+    is_doubted: bool,
     /// Another unit spoke meanwhile.
     interrupted: bool,
 }
@@ -107,7 +103,8 @@ impl LineClient {
             last_byte: Moment(0),
             done: None,
             up: true,
-            given_up: vec![],
+            unsettled: Unsettled::default(),
+            answered: None,
             late: BTreeMap::new(),
         }
     }
@@ -115,30 +112,63 @@ impl LineClient {
     /// Looks for the answer in what came; `still` says that no more is coming.
     fn look(&mut self, still: bool) {
         let LineState::Waiting { asked, .. } = &mut self.state else { return };
+        let question = asked.first.as_ref().unwrap_or(&asked.question);
         let found = match self.ascii {
-            true => asked.question.in_ascii(&self.came, still),
-            false => asked.question.in_rtu(&self.came, still),
+            true => question.in_ascii(&self.came, still),
+            false => question.in_rtu(&self.came, still),
         };
         let Some((found, end)) = found else { return };
         self.came.drain(..end);
-        let ticket = asked.ticket;
-        if let Some(doubtful) = asked.doubtful.checked_sub(1) {
-            asked.doubtful = doubtful;
-            let (unit, likeness) = (asked.question.unit, asked.question.likeness());
-            let known = |old: &GivenUp| (old.unit, old.likeness) == (unit, likeness);
-            if let Some(at) = self.given_up.iter().position(known) {
-                self.given_up.remove(at);
-            }
-            self.quiet_until = self.last_byte + self.line.own_frame_gap;
-            if let LineState::Waiting { asked, .. } = std::mem::replace(&mut self.state, LineState::Free) {
+        let LineState::Waiting { mut asked, .. } = std::mem::replace(&mut self.state, LineState::Free) else {
+            return;
+        };
+        self.quiet_until = self.last_byte + self.line.own_frame_gap;
+        let unit = asked.question.unit;
+        if asked.first.take().is_some() {
+            // A place that is not there is an answer like any other; a unit that does not want to says nothing of it.
+            let settles = match &found {
+                Ok(_) => true,
+                Err(refusal) => {
+                    matches!(refusal.kind, Kind::NoSuchCommand | Kind::NoSuchAddress | Kind::BadValue)
+                }
+            };
+            if settles {
+                self.unsettled.settle(unit);
+                asked.is_doubted = false;
                 self.state = LineState::Quiet { asked };
+            } else {
+                self.done = Some((asked.ticket, found));
             }
             return;
         }
-        self.late.remove(&asked.question.unit);
-        self.quiet_until = self.last_byte + self.line.own_frame_gap;
-        self.state = LineState::Free;
-        self.done = Some((ticket, found));
+        if let Some(doubtful) = asked.doubtful.checked_sub(1) {
+            asked.doubtful = doubtful;
+            // An echo of it is over by then.
+            self.quiet_until = self.last_byte + self.line.rest();
+            self.state = LineState::Quiet { asked };
+            return;
+        }
+        self.late.remove(&unit);
+        if asked.question.is_refused(&found) && self.unsettled.refuses_alike(&asked.question) {
+            self.unsettled.give_up(self.last_byte, &asked.question, self.line.timeout);
+        } else if !asked.is_doubted {
+            self.unsettled.settle(unit);
+        }
+        self.answered = Some((unit, asked.question.likeness()));
+        self.done = Some((asked.ticket, found));
+    }
+
+    /// Until when the line is silent before the question that waits: where the last answer looked like the one that it will
+    /// get, for as long as an echo of that takes to begin.
+    fn quiet_until(&self) -> Moment {
+        let echo = match (&self.state, &self.answered) {
+            (LineState::Quiet { asked }, Some((unit, likeness))) => {
+                asked.question.unit == *unit && asked.question.likeness() == *likeness
+            }
+            _ => false,
+        };
+        let echo = if echo { self.last_byte + self.line.bytes(ECHO) } else { Moment(0) };
+        self.quiet_until.max(echo)
     }
 
     /// What the bytes that came were, if they were no answer.
@@ -178,9 +208,8 @@ impl LineClient {
         asked.interrupted |= !others.is_empty();
         self.came.clear();
         for unit in &others {
-            if let Some(old) = self.given_up.iter().rev().find(|old| old.unit == *unit) {
-                let given_up = old.until.0.saturating_sub(LATEST * self.line.timeout);
-                let later = self.last_byte.0.saturating_sub(given_up) + self.line.own_frame_gap;
+            if let Some(given_up) = self.unsettled.given_up(*unit) {
+                let later = self.last_byte.since(given_up) + self.line.own_frame_gap;
                 self.late.insert(*unit, later.min(self.line.timeout));
             }
         }
@@ -196,13 +225,14 @@ impl LineClient {
         asked.interrupted = false;
         self.came.clear();
         asked.trouble = kind;
-        if !asked.question.writes() {
-            let until = now + LATEST * self.line.timeout;
-            let (unit, likeness) = (asked.question.unit, asked.question.likeness());
-            self.given_up.retain(|old| old.until > now);
-            let alike = self.given_up.iter().filter(|old| (old.unit, old.likeness) == (unit, likeness));
-            if alike.count() < UNDER_WAY {
-                self.given_up.push(GivenUp { unit, likeness, until });
+        match asked.first.take() {
+            Some(first) => {
+                self.unsettled.give_up(now, &first, self.line.timeout);
+                self.unsettled.is_deaf(first.unit);
+            }
+            None => {
+                self.unsettled.give_up(now, &asked.question, self.line.timeout);
+                self.unsettled.is_silent(asked.question.unit);
             }
         }
         let late = self.late.get(&asked.question.unit).copied().unwrap_or(0);
@@ -235,7 +265,9 @@ impl Client for LineClient {
             question,
             tries_left: self.retries,
             trouble: Kind::NoAnswer,
+            first: None,
             doubtful: 0,
+            is_doubted: false,
             interrupted: false,
         };
         self.state = LineState::Quiet { asked };
@@ -254,7 +286,7 @@ impl Client for LineClient {
             News::Down => {
                 self.up = false;
                 self.came.clear();
-                self.given_up.clear();
+                self.unsettled.forget();
                 let ticket = match &self.state {
                     LineState::Free => return,
                     LineState::Quiet { asked }
@@ -288,24 +320,26 @@ impl Client for LineClient {
         if let Some((ticket, result)) = self.done.take() {
             return Act::Done(ticket, result);
         }
+        let quiet_until = self.quiet_until();
         match &mut self.state {
             LineState::Free => Act::Rest,
-            LineState::Quiet { .. } if now < self.quiet_until => Act::WaitUntil(self.quiet_until),
+            LineState::Quiet { .. } if now < quiet_until => Act::WaitUntil(quiet_until),
             LineState::Quiet { .. } => {
                 let LineState::Quiet { mut asked } = std::mem::replace(&mut self.state, LineState::Free)
                 else {
                     return Act::Rest;
                 };
-                if !self.given_up.is_empty() {
-                    self.given_up.retain(|old| old.until > now);
-                    let alike = (asked.question.unit, asked.question.likeness());
-                    asked.doubtful =
-                        self.given_up.iter().filter(|old| (old.unit, old.likeness) == alike).count();
+                if !asked.is_doubted {
+                    let alike = self.unsettled.alike(now, &asked.question);
+                    asked.is_doubted = alike > 0;
+                    asked.first = self.unsettled.question(&asked.question).filter(|_| alike > 0);
+                    asked.doubtful = if asked.first.is_some() { 0 } else { alike };
                 }
+                let question = asked.first.as_ref().unwrap_or(&asked.question);
                 let mut frame = vec![];
                 match self.ascii {
-                    true => ascii::emit(asked.question.unit, &asked.question.pdu, &mut frame),
-                    false => rtu::emit(asked.question.unit, &asked.question.pdu, &mut frame),
+                    true => ascii::emit(question.unit, &question.pdu, &mut frame),
+                    false => rtu::emit(question.unit, &question.pdu, &mut frame),
                 }
                 let sent_by = now + self.line.bytes(u32::try_from(frame.len()).unwrap_or(u32::MAX));
                 self.came.clear();
@@ -348,6 +382,7 @@ impl Client for LineClient {
                     self.end(asked.ticket, asked.trouble);
                 } else {
                     asked.tries_left -= 1;
+                    asked.is_doubted = false;
                     self.state = LineState::Quiet { asked };
                 }
                 self.poll(now)

@@ -9,6 +9,7 @@ mod server;
 mod tcp_client;
 #[cfg(test)]
 mod tests;
+mod unsettled;
 
 use super::{BitChange, Exchange, Message, Speaker, Want};
 use question::Question;

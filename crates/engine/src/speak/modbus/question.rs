@@ -14,6 +14,24 @@ pub(super) struct Question {
     expect: Expect,
 }
 
+/// What an answer shows of its question.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Likeness {
+    /// The function, and how long the answer is where the question tells.
+    Values(u8, Option<usize>),
+    /// It repeats this.
+    Echo(Vec<u8>),
+}
+
+impl Likeness {
+    pub(super) fn function(&self) -> u8 {
+        match self {
+            Self::Values(function, _) => *function,
+            Self::Echo(echo) => echo.first().copied().unwrap_or_default(),
+        }
+    }
+}
+
 enum Expect {
     Values(Table, u16),
     /// An echo of the request, or of its address and quantity.
@@ -104,14 +122,56 @@ impl Question {
         }
     }
 
-    /// What its answer cannot be told from: function and length.
-    pub(super) fn likeness(&self) -> (u8, Option<usize>) {
-        (self.function(), self.answer_len())
+    /// Whether the unit refuses it; what is passed on comes back whole.
+    pub(super) fn is_refused(&self, answer: &Result<Vec<u8>, Refusal>) -> bool {
+        match (&self.expect, answer) {
+            (Expect::Whole, Ok(pdu)) => pdu.first() == Some(&(self.function() | 0x80)),
+            (_, answer) => answer.is_err(),
+        }
     }
 
-    /// Whether it changes something; its answer then repeats what it changed.
-    pub(super) fn writes(&self) -> bool {
-        Request::parse(&self.pdu).is_ok_and(|request| request.writes())
+    /// What its answer cannot be told from.
+    pub(super) fn likeness(&self) -> Likeness {
+        let repeated = match Request::parse(&self.pdu) {
+            // Address and quantity, not the values.
+            Ok(Request::WriteCoils { .. } | Request::WriteRegisters { .. }) => self.pdu.get(..5),
+            Ok(Request::WriteCoil { .. } | Request::WriteRegister { .. } | Request::MaskWrite { .. }) => {
+                Some(self.pdu.as_slice())
+            }
+            _ => None,
+        };
+        match repeated {
+            Some(echo) => Likeness::Echo(echo.to_vec()),
+            None => Likeness::Values(self.function(), self.answer_len()),
+        }
+    }
+
+    /// A read of the same place, or of what this writes, whose answer looks like none of those that are not `free`.
+    pub(super) fn beside(&self, free: impl Fn(&Likeness) -> bool) -> Option<Self> {
+        let (table, offset, count) = match Request::parse(&self.pdu).ok()? {
+            Request::Read { table, offset, count } => (table, offset, count),
+            Request::WriteCoil { offset, .. } => (Table::Coil, offset, 0),
+            Request::WriteCoils { offset, count, .. } => (Table::Coil, offset, count),
+            Request::WriteRegister { offset, .. } | Request::MaskWrite { offset, .. } => {
+                (Table::HoldingRegister, offset, 0)
+            }
+            Request::WriteRegisters { offset, words } => {
+                (Table::HoldingRegister, offset, u16::try_from(words.len() / 2).ok()?)
+            }
+            _ => return None,
+        };
+        // Bits come in bytes, so that eight more or less of them look another way.
+        let step = if table.is_bits() { 8 } else { 1 };
+        let less = (1..=3u16).filter_map(|steps| count.checked_sub(steps * step).filter(|count| *count > 0));
+        let more = (1..=3u16).map(|steps| count.saturating_add(steps * step));
+        let ends = |count: u16| u32::from(offset) + u32::from(count) <= 65_536;
+        let counts = less.chain(more).filter(|count| *count <= table.read_max() && ends(*count));
+        let question = |count| {
+            let mut pdu = vec![];
+            Request::Read { table, offset, count }.emit(&mut pdu);
+            Self { unit: self.unit, pdu, expect: Expect::Values(table, count) }
+        };
+        counts.map(question).find(|question| free(&question.likeness()))
     }
 
     /// Bytes of the answer's PDU, where the request tells.
