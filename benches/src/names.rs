@@ -5,8 +5,9 @@ use woodrush_core::Spanned;
 use woodrush_core::check::{Checked, check};
 use woodrush_core::project::read;
 use woodrush_core::protocol::{
-    Address, AddressFault, BitWrite, Cost, Dialect, Example, Framing, Grain, ImpliedType, Notation, Reading,
-    Refusals, Requests, Setup, ShownAddress, Space, Stations, TooMuch, Transport, Verb, dialect,
+    Address, AddressContext, AddressFault, BitWrite, Cost, Dialect, Example, Extent, Framing, Grain,
+    ImpliedType, Notation, Refusals, Requests, Setup, ShownAddress, Space, Stations, TooMuch, Transport,
+    Verb, dialect,
 };
 
 /// Stands in for a protocol of names: nothing is spoken, so only what `check` asks of it is here.
@@ -50,7 +51,7 @@ impl Dialect for Named {
 }
 
 impl Notation for Named {
-    fn parse(&self, text: &str, _reading: &Reading<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, _reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
         let space = Space {
             key: Cow::Owned(text.to_string()),
             noun: "name",
@@ -85,12 +86,25 @@ impl Stations for Named {}
 
 impl Framing for Named {}
 
+/// Most bytes of a request, and of its answer.
+const MOST: u32 = 500;
+
 impl Requests for Named {
-    fn cost(&self, _verb: Verb, space: &Space, count: u32, _setup: &Setup) -> Result<Cost, TooMuch> {
-        if count > 1 {
+    fn cost(&self, _verb: Verb, parts: &[(&Space, Extent)], _setup: &Setup) -> Result<Cost, TooMuch> {
+        if parts.iter().any(|(_, extent)| extent.count > 1) {
             return Err(TooMuch { limit: 1, source: "a name" });
         }
-        Ok(Cost { out: u32::try_from(space.key.len()).unwrap_or(0) + 30, back: 32, turns: 0 })
+        let name = |(space, _): &(&Space, Extent)| u32::try_from(space.key.len()).unwrap_or(u32::MAX);
+        let out = 30 + parts.iter().map(|part| 4 + name(part)).sum::<u32>();
+        let back = 30 + 6 * u32::try_from(parts.len()).unwrap_or(u32::MAX);
+        if out.max(back) > MOST {
+            return Err(TooMuch { limit: 1, source: "the connection" });
+        }
+        Ok(Cost { out, back, turns: 0 })
+    }
+
+    fn gathers(&self) -> bool {
+        true
     }
 
     fn example(&self, _: Verb, space: &Space, _: u32, _: &[u8], _: &Setup) -> Example {
@@ -141,14 +155,78 @@ mod tests {
 
     /// An index of 16 bits would make the last names the first ones again.
     #[test]
-    fn no_two_of_70_000_names_are_one() {
+    fn no_two_of_70_000_names_are_one_and_few_requests_bring_them() {
         let checked = check_names(&names_site(70_000));
-        assert_eq!(checked.plan.devices[0].spaces.len(), 70_000);
-        let read = checked.plan.rules.iter().filter_map(|rule| match rule.source {
-            Source::Poll { place, .. } => Some(place.space),
+        let plan = &checked.plan;
+        assert_eq!(plan.devices[0].spaces.len(), 70_000);
+        let read = plan.rules.iter().filter_map(|rule| match rule.source {
+            Source::Values { place, .. } => Some(place.space),
             _ => None,
         });
         assert_eq!(read.collect::<BTreeSet<_>>().len(), 70_000);
-        assert_eq!(checked.plan.transfers.len(), 70_000);
+        let parts: BTreeSet<_> = plan.transfers.iter().flat_map(|transfer| transfer.parts.iter()).collect();
+        assert_eq!(parts.len(), 70_000);
+        // Never more than one request above what their bytes take.
+        let bytes: usize = (0..70_000).map(|name| 4 + format!("Line{name}.Amps").len()).sum();
+        let least = bytes.div_ceil(MOST as usize - 30);
+        let most = bytes.div_ceil(MOST as usize - 30 - 19) + 1;
+        assert!((least..=most).contains(&plan.transfers.len()), "{} requests", plan.transfers.len());
+    }
+
+    /// A project of names that are so long.
+    fn names(lengths: &[usize]) -> Checked {
+        let mut text = names_site(0);
+        text += "[images.scada-0]\nport = \"office\"\n";
+        for (at, length) in lengths.iter().enumerate() {
+            let name = format!("{}{at}", "N".repeat(length - 1));
+            text += &format!("[[map]]\nfrom = \"plc:{name}\"\nto = \"scada-0:{}\"\n", 400_001 + at);
+        }
+        check_names(&text)
+    }
+
+    /// The fewest requests over all ways to cut the row.
+    fn fewest(lengths: &[usize]) -> usize {
+        let fits = |cut: &[usize]| 30 + cut.iter().map(|length| 4 + length).sum::<usize>() <= MOST as usize;
+        let ways = 0u32..1 << (lengths.len() - 1);
+        let requests = ways.filter_map(|way| {
+            let mut cuts: Vec<Vec<usize>> = vec![vec![]];
+            for (at, length) in lengths.iter().enumerate() {
+                if at > 0 && way >> (at - 1) & 1 == 1 {
+                    cuts.push(vec![]);
+                }
+                cuts.last_mut()?.push(*length);
+            }
+            cuts.iter().all(|cut| fits(cut)).then_some(cuts.len())
+        });
+        requests.min().unwrap()
+    }
+
+    #[test]
+    fn six_names_take_as_few_requests_as_trying_all_ways_finds() {
+        let mut seed = 7u64;
+        for _ in 0..200 {
+            let lengths: Vec<usize> = (0..6)
+                .map(|_| {
+                    seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+                    20 + usize::try_from(seed >> 33).unwrap() % 300
+                })
+                .collect();
+            let checked = names(&lengths);
+            assert_eq!(checked.plan.transfers.len(), fewest(&lengths), "{lengths:?}");
+        }
+    }
+
+    #[test]
+    fn what_one_request_brings_lands_where_it_belongs_and_is_halved_by_parts() {
+        let checked = names(&[40, 60, 80]);
+        let plan = &checked.plan;
+        let [transfer] = &plan.transfers[..] else { panic!("{:?}", plan.transfers) };
+        let steps = &plan.steps[transfer.steps.start as usize..transfer.steps.end as usize];
+        let offsets: Vec<(u32, u32)> = steps.iter().map(|step| (step.rule, step.offset)).collect();
+        assert_eq!(offsets, [(0, 0), (1, 2), (2, 4)]);
+        let counts = |most| plan.pieces(0, most).iter().map(Vec::len).collect::<Vec<_>>();
+        assert_eq!((counts(u32::MAX), counts(2), counts(1)), (vec![3], vec![2, 1], vec![1, 1, 1]));
+        let place = |part: usize| plan.place_in_answer(transfer, transfer.parts[part]);
+        assert_eq!([place(0), place(2)], [Some(0..2), Some(4..6)]);
     }
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::form::Form;
 use woodrush_core::plan::{Plan, Station};
-use woodrush_core::protocol::{Extent, Reading, Setup};
+use woodrush_core::protocol::{AddressContext, Extent, Setup};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_engine::bench::{Bench, BenchClient};
@@ -39,7 +39,7 @@ pub fn spot(station: &Station, address: &str, form: Option<&str>) -> Spot {
     let dialect = station.dialect.expect("every station here speaks");
     let found = dialect
         .notation()
-        .parse(address, &Reading::of_device(&station.setup))
+        .parse(address, &AddressContext::of_device(&station.setup))
         .expect("an address of the site");
     let written = form.map(|form| Form::parse(form).expect("a form of the site"));
     let form = form_at(Some(dialect), &found, written);

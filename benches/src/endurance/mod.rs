@@ -210,7 +210,7 @@ impl Endurance {
     }
 
     fn read_spot(&mut self, image: usize, spot: Spot) -> Result<Vec<u8>, ()> {
-        self.ask(image, Ask::Read { station: 0, extent: spot.extent })
+        self.ask(image, Ask::read(0, spot.extent))
     }
 
     /// Reads a device's times, in one request, and what is told of it; whether they were served.
@@ -219,7 +219,7 @@ impl Endurance {
         let (clocks, max_age, online, age) = (*clocks, *max_age, *online, *age);
         let mut extent = clocks[0].extent;
         extent.count += clocks[1].extent.count;
-        let Ok(cells) = self.ask(image, Ask::Read { station: 0, extent }) else { return false };
+        let Ok(cells) = self.ask(image, Ask::read(0, extent)) else { return false };
         let now = self.bench.now();
         let (first, second) = cells.split_at(cells.len() / 2);
         let numbers = (clocks[0].number(first), clocks[1].number(second));

@@ -5,7 +5,7 @@ use crate::check::check;
 use crate::form::Form;
 use crate::plan::demands;
 use crate::project::{Fault, Signal, micros, read};
-use crate::protocol::{DIALECTS, Reading};
+use crate::protocol::{AddressContext, DIALECTS};
 use crate::trace::trace;
 use crate::{Span, Spanned};
 
@@ -72,7 +72,7 @@ pub fn address(text: &[u8]) {
     let text = String::from_utf8_lossy(text);
     for dialect in DIALECTS {
         for (_, setup) in dialect.notation().readings() {
-            let reading = Reading::of_device(&setup);
+            let reading = AddressContext::of_device(&setup);
             let Ok(address) = dialect.notation().parse(&text, &reading) else { continue };
             let shown = dialect.notation().show(&address.space, address.first, 0, address.bit, &setup);
             let again = dialect.notation().parse(&shown.canonical, &reading);

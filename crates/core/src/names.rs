@@ -130,7 +130,7 @@ impl Names {
 
     fn rule(&mut self, checked: &Checked, rule: &PlannedRule) {
         let plan = &checked.plan;
-        if let Source::Poll { device, place, point: None } = rule.source {
+        if let Source::Values { owner: Owner::Device(device), place, point: None } = rule.source {
             let owner = Owner::Device(plan.host(device));
             self.items(plan.devices.get(device), owner, place, rule.conversion.from);
         }
@@ -185,9 +185,9 @@ fn source(
 ) -> (Option<String>, Option<String>) {
     let plan = &checked.plan;
     match rule.source {
-        Source::Poll { device, place, point } => {
-            let Some(station) = plan.devices.get(device) else { return (None, None) };
-            let described = point.and_then(|at| checked.project.profile_of(device)?.points.get(at));
+        Source::Values { owner, place, point } => {
+            let Some(station) = plan.station(owner) else { return (None, None) };
+            let described = point.and_then(|at| checked.project.profile_of(owner.device()?)?.points.get(at));
             if let Some(point) = described.filter(|_| rule.target.count == 1 && !spread) {
                 let (from, to) = (rule.conversion.from, rule.conversion.to);
                 let same = from.scaling() == to.scaling();

@@ -158,7 +158,7 @@ impl Dialer {
     /// # Errors
     /// What the server answered instead, or that it did not.
     pub fn read(&mut self, extent: Extent) -> Result<Vec<u8>, Refusal> {
-        self.ask(Ask::Read { station: 0, extent })
+        self.ask(Ask::read(0, extent))
     }
 
     /// Writes cells.

@@ -4,7 +4,7 @@ use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use serde::Serialize;
-use woodrush_core::protocol::{Address, Dialect, Grain, ImpliedType, Reading, Setup, notations};
+use woodrush_core::protocol::{Address, AddressContext, Dialect, Grain, ImpliedType, Setup, notations};
 
 #[derive(Serialize)]
 struct ShownAddress {
@@ -85,7 +85,7 @@ fn read(text: &str) -> Result<Vec<ShownAddress>, Refused> {
     for dialect in notations() {
         let mut found: Vec<ShownAddress> = vec![];
         for (when, setup) in dialect.notation().readings() {
-            match dialect.notation().parse(text, &Reading::of_device(&setup)) {
+            match dialect.notation().parse(text, &AddressContext::of_device(&setup)) {
                 Ok(address) => found.push(ShownAddress { when, ..show(text, dialect, &address, &setup) }),
                 Err(fault) => first = first.or(Some(fault)),
             }

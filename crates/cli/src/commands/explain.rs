@@ -172,7 +172,7 @@ fn of_project(checked: &Checked, name: &str) -> Option<Paragraph> {
     } else {
         let of = |device: usize| plan.devices.get(device).is_some_and(|device| device.name == name);
         let from = |rule: &&woodrush_core::plan::PlannedRule| {
-            matches!(rule.source, woodrush_core::plan::Source::Poll { device, .. } if of(device))
+            matches!(rule.source, woodrush_core::plan::Source::Values { owner: woodrush_core::project::Owner::Device(device), .. } if of(device))
                 || plan.sink(rule).is_some_and(of)
         };
         plan.rules.iter().filter(from).count()

@@ -7,7 +7,7 @@ use serde::Serialize;
 use std::path::Path;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{Demand, PlannedForward, PlannedRule, Source, Station, demands};
-use woodrush_core::project::{OnLoss, Wires, show_micros};
+use woodrush_core::project::{OnLoss, Owner, Wires, show_micros};
 use woodrush_core::protocol::Extent;
 
 #[derive(Serialize)]
@@ -302,7 +302,7 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<MapRow> {
     let point = |device: usize, point: Option<usize>| project.profile_of(device)?.points.get(point?);
     let own_point = match (rule.source, sink) {
         (_, Some(device)) => point(device, rule.target_point),
-        (Source::Poll { device, point: at, .. }, _) => point(device, at),
+        (Source::Values { owner: Owner::Device(device), point: at, .. }, _) => point(device, at),
         _ => None,
     };
     let note = map.note.as_deref().or(own_point.and_then(|point| point.note.as_deref())).unwrap_or_default();
@@ -323,7 +323,7 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<MapRow> {
         let far = far_end(checked, number, rule, item, spread.then(|| u8::try_from(part).unwrap_or(0)));
         let ages = rule.max_age != u64::MAX && !matches!(rule.source, Source::Health(_));
         let seconds = |micros: u64| micros as f64 / 1e6;
-        let polled = matches!(rule.source, Source::Poll { .. });
+        let polled = matches!(rule.source, Source::Values { .. });
         MapRow {
             rule: map.name.as_ref().map_or_else(|| (rule.map + 1).to_string(), |name| name.value.clone()),
             image: if sink.is_some() { String::new() } else { board.name.clone() },
@@ -380,12 +380,12 @@ fn far_end(checked: &Checked, number: u32, rule: &PlannedRule, item: u32, part: 
     };
     match rule.source {
         Source::Health(told) => Far { value: told.show(project), ..Far::default() },
-        Source::Poll { device, place, point: at } => {
-            let Some(station) = plan.devices.get(device) else { return Far::default() };
+        Source::Values { owner, place, point: at } => {
+            let Some(station) = plan.station(owner) else { return Far::default() };
             let (address, offset) = shown(station, place.item(item), place.bit.or(part));
             let form = rule.conversion.from.to_string();
             Far {
-                value: named(station, point(device, at)),
+                value: named(station, owner.device().and_then(|device| point(device, at))),
                 owner: station.name.clone(),
                 address,
                 offset,

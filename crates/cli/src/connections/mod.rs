@@ -485,7 +485,10 @@ impl Connections {
         let behind = matches!(refusal.kind, Kind::NoAnswer | Kind::NoPath) && refusal.native.is_some();
         let rule = wanted.rule.and_then(|rule| checked.plan.rules.get(rule));
         if let (true, Some(rule)) = (behind, rule)
-            && let woodrush_core::plan::Source::Poll { device, .. } = rule.source
+            && let woodrush_core::plan::Source::Values {
+                owner: woodrush_core::project::Owner::Device(device),
+                ..
+            } = rule.source
             && let Some(map) = checked.project.maps.get(rule.map)
         {
             let name = checked.plan.devices.get(device).map_or("", |device| device.name.as_str());

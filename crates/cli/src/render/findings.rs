@@ -100,7 +100,7 @@ pub(crate) fn polls(checked: &Checked) -> Vec<String> {
         let here: Vec<_> = plan
             .transfers
             .iter()
-            .filter(|t| plan.devices.get(t.device).is_some_and(|d| d.port == at))
+            .filter(|t| plan.station(t.from).is_some_and(|station| station.port == at))
             .collect();
         if here.is_empty() {
             continue;
@@ -113,13 +113,14 @@ pub(crate) fn polls(checked: &Checked) -> Vec<String> {
             plan.load(at) * 100.0
         ));
         for transfer in here {
-            let Some(device) = plan.devices.get(transfer.device) else { continue };
-            let extent = transfer.extent;
+            let (Some(device), Some(extent)) = (plan.station(transfer.from), transfer.first()) else {
+                continue;
+            };
             let place = device.show_wide(extent.space, extent.first, 1, None);
             lines.push(format!(
                 "  {place} x{} every {}, {}",
-                extent.count,
-                show_micros(transfer.every),
+                transfer.grains(),
+                show_micros(transfer.cadence.interval()),
                 show_micros(transfer.takes)
             ));
         }

@@ -85,7 +85,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let here: Vec<&Transfer> = plan
         .transfers
         .iter()
-        .filter(|transfer| plan.devices.get(transfer.device).is_some_and(|d| d.port == at))
+        .filter(|transfer| plan.station(transfer.from).is_some_and(|station| station.port == at))
         .collect();
     let mut requests: Vec<RequestBudget> =
         here.iter().filter_map(|transfer| request(plan, time, transfer)).collect();
@@ -96,7 +96,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let cycle = plan.cycles.get(at).copied().unwrap_or(0);
     let load = plan.load(at);
     let dead = dead(project, plan, at, time, &here);
-    let shortest = here.iter().map(|transfer| transfer.every).min().unwrap_or(0);
+    let shortest = here.iter().map(|transfer| transfer.cadence.interval()).min().unwrap_or(0);
     let devices = super::shares(plan, at);
     let mut advice = vec![];
     if load > 1.0 {
@@ -170,12 +170,11 @@ fn row(device: &str, what: String, every: u64, cost: Cost, time: LineTime) -> Re
 }
 
 fn request(plan: &Plan, time: LineTime, transfer: &Transfer) -> Option<RequestBudget> {
-    let station = plan.devices.get(transfer.device)?;
-    let space = station.space_at(transfer.extent.space)?;
-    let cost = station.dialect?.cost(Verb::Read, space, transfer.extent.count, &station.setup).ok()?;
+    let station = plan.station(transfer.from)?;
+    let (space, first) = (station.space_at(transfer.first()?.space)?, transfer.first()?.first);
+    let cost = station.cost(Verb::Read, &transfer.parts)?;
     // By what is counted: bytes, words, elements.
-    let shown =
-        station.dialect?.notation().show(space, transfer.extent.first, 1, None, &station.setup).canonical;
+    let shown = station.dialect?.notation().show(space, first, 1, None, &station.setup).canonical;
     let brought = plan.brought_by(transfer);
     let name = |device: Option<&usize>| Some(plan.devices.get(*device?)?.name.as_str());
     let whose = match (name(brought.first()), name(brought.last())) {
@@ -183,7 +182,13 @@ fn request(plan: &Plan, time: LineTime, transfer: &Transfer) -> Option<RequestBu
         (Some(first), _) => first.to_string(),
         _ => station.name.clone(),
     };
-    Some(row(&whose, format!("reads {shown} x{}", transfer.extent.count), transfer.every, cost, time))
+    Some(row(
+        &whose,
+        format!("reads {shown} x{}", transfer.grains()),
+        transfer.cadence.interval(),
+        cost,
+        time,
+    ))
 }
 
 /// What is sent again and again.
@@ -203,8 +208,10 @@ fn dead(project: &Project, plan: &Plan, at: usize, time: LineTime, here: &[&Tran
     let port = project.ports.get(at);
     let tries = u64::from(port.map_or(0, |port| port.retries)) + 1;
     let row = |(index, device): (usize, &crate::project::Device)| {
-        let own =
-            here.iter().filter(|transfer| transfer.device == index).filter_map(|t| request(plan, time, t));
+        let own = here
+            .iter()
+            .filter(|transfer| transfer.device() == Some(index))
+            .filter_map(|t| request(plan, time, t));
         let own_round = own.clone().map(|request| request.takes_us).sum();
         let shortest = own.min_by_key(|request| request.takes_us)?;
         let silent = plan.unanswered.get(at).copied().unwrap_or(0);
@@ -229,23 +236,18 @@ fn joins(project: &Project, plan: &Plan, time: LineTime, here: &[&Transfer], cyc
     let mut found = vec![];
     for pair in here.windows(2) {
         let [first, second] = pair else { continue };
-        let same = (first.device, first.extent.space, first.every)
-            == (second.device, second.extent.space, second.every);
-        let (Some(station), Some(device)) =
-            (plan.devices.get(first.device), project.devices.get(first.device))
+        let ([read], [next]) = (&first.parts[..], &second.parts[..]) else { continue };
+        let same = (first.from, read.space, first.cadence) == (second.from, next.space, second.cadence);
+        let owner = first.device().and_then(|device| project.devices.get(device));
+        let (Some(station), Some(device)) = (plan.station(first.from), owner) else { continue };
+        let Some(gap) = next.first.checked_sub(read.end()).filter(|gap| same && *gap > device.read_gap)
         else {
             continue;
         };
-        let Some(gap) =
-            second.extent.first.checked_sub(first.extent.end()).filter(|gap| same && *gap > device.read_gap)
-        else {
-            continue;
-        };
-        let count = second.extent.end() - first.extent.first;
-        let together =
-            station.dialect.zip(station.space_at(first.extent.space)).and_then(|(dialect, space)| {
-                dialect.cost(Verb::Read, space, count, &station.setup).ok().map(|cost| time.exchange(cost))
-            });
+        let count = next.end() - read.first;
+        let together = station.dialect.zip(station.space_at(read.space)).and_then(|(dialect, space)| {
+            dialect.cost(Verb::Read, space, count, &station.setup).ok().map(|cost| time.exchange(cost))
+        });
         let apart = first.takes + second.takes;
         let Some(gain) = together.and_then(|together| apart.checked_sub(together)) else { continue };
         if gain as f64 > WORTH * cycle as f64 {

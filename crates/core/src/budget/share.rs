@@ -56,8 +56,10 @@ pub fn attainable(requests: &[(u64, u64)]) -> u64 {
 /// What is asked again and again on a port: the device, what it takes, and how often.
 fn asked(plan: &Plan, port: usize) -> Vec<(usize, u64, u64)> {
     let on_port = |device: usize| plan.devices.get(device).is_some_and(|station| station.port == port);
-    let polls = plan.transfers.iter().filter(|transfer| on_port(transfer.device));
-    let polls = polls.map(|transfer| (transfer.device, transfer.takes, transfer.every));
+    let polls = plan.transfers.iter().filter_map(|transfer| {
+        let device = transfer.device().filter(|device| on_port(*device))?;
+        Some((device, transfer.takes, transfer.cadence.interval()))
+    });
     let sent = plan.pushes.iter().filter(|push| plan.write_port(push.device) == Some(port));
     polls.chain(sent.filter_map(|push| Some((push.device, push.takes, push.every?)))).collect()
 }

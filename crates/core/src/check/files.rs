@@ -2,7 +2,7 @@
 
 use crate::finding::Finding;
 use crate::plan::{Plan, Source};
-use crate::project::Project;
+use crate::project::{Owner, Project};
 use std::collections::HashSet;
 
 /// So much of a file, in per cent, is meant to be all of it.
@@ -19,7 +19,7 @@ fn missing(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut said = HashSet::new();
     for rule in &plan.rules {
         let polled = match rule.source {
-            Source::Poll { device, place, .. } => Some((device, place.space, true)),
+            Source::Values { owner: Owner::Device(device), place, .. } => Some((device, place.space, true)),
             _ => None,
         };
         let sent = plan.sink(rule).map(|device| (device, rule.target.space, false));
@@ -54,7 +54,7 @@ fn kind(table: &str) -> &str {
 /// A rule that begins at the first element and ends a few before the last.
 fn left_out(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for rule in &plan.rules {
-        let Source::Poll { device, place, .. } = rule.source else { continue };
+        let Source::Values { owner: Owner::Device(device), place, .. } = rule.source else { continue };
         let (Some(station), Some(own)) = (plan.devices.get(device), project.devices.get(device)) else {
             continue;
         };
@@ -71,7 +71,7 @@ fn left_out(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         }
         // Another rule may carry the rest.
         let goes_on = plan.rules.iter().any(|other| {
-            matches!(other.source, Source::Poll { device: of, place: further, .. }
+            matches!(other.source, Source::Values { owner: Owner::Device(of), place: further, .. }
                 if of == device && further.space == place.space && further.first >= end)
         });
         let Some(map) = project.maps.get(rule.map).filter(|_| !goes_on) else { continue };

@@ -6,7 +6,7 @@ use crate::finding::Finding;
 use crate::form::{Form, Type};
 use crate::plan::{Plan, Station};
 use crate::project::{Asked, Client, Forward, Point, Project, address};
-use crate::protocol::{Address, Dialect, Reading, Setup, Verb};
+use crate::protocol::{Address, AddressContext, Dialect, Setup, Verb};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for client in &project.clients {
@@ -93,7 +93,7 @@ impl ForwardView<'_> {
         let reads = self.client.reads.iter().map(|asked| (asked, Verb::Read));
         for (asked, verb) in reads.chain(self.client.writes.iter().map(|asked| (asked, Verb::Write))) {
             let empty = Setup::default();
-            let reading = Reading::of_device(&empty).with_form(asked.form.map(|form| form.value));
+            let reading = AddressContext::of_device(&empty).with_form(asked.form.map(|form| form.value));
             let place = match address(self.dialect, &asked.address.value, asked.address.span, &reading) {
                 Ok(place) => place,
                 Err(fault) => {

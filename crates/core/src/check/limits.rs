@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source, to_u32};
-use crate::project::{Point, Port, Project, Wires};
+use crate::project::{Owner, Point, Port, Project, Wires};
 use crate::protocol::{Place, SpaceId};
 use crate::source::Spanned;
 use crate::wanted::form_at;
@@ -87,7 +87,7 @@ fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut said: Vec<u32> = vec![];
     let mut polled: Vec<Vec<Place>> = vec![vec![]; plan.devices.len()];
     for rule in &plan.rules {
-        if let Source::Poll { device, place, .. } = rule.source {
+        if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {
             polled.get_mut(device).into_iter().for_each(|own| own.push(place));
         }
     }

@@ -17,7 +17,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 fn two_addresses(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let key = |at: u32| {
         let rule = plan.rules.get(at as usize)?;
-        let Source::Poll { device, place, .. } = rule.source else { return None };
+        let Source::Values { owner: Owner::Device(device), place, .. } = rule.source else { return None };
         Some((rule.board, device, place.space, place.first, place.width, place.bit, at))
     };
     let mut places: Vec<_> = (0..to_u32(plan.rules.len())).filter_map(key).collect();
@@ -45,7 +45,7 @@ fn shown_twice(project: &Project, plan: &Plan, first: usize, second: usize) -> O
 fn promised(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut carried: Vec<(usize, usize)> = vec![];
     for rule in &plan.rules {
-        if let Source::Poll { device, point: Some(point), .. } = rule.source {
+        if let Source::Values { owner: Owner::Device(device), point: Some(point), .. } = rule.source {
             carried.push((device, point));
         }
         // One that is written is carried as well.
@@ -151,7 +151,10 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     };
     let mut said: HashSet<(usize, usize)> = HashSet::new();
     for rule in &plan.rules {
-        let (Source::Poll { device: from, .. }, Some(to)) = (rule.source, plan.sink(rule)) else { continue };
+        let (Source::Values { owner: Owner::Device(from), .. }, Some(to)) = (rule.source, plan.sink(rule))
+        else {
+            continue;
+        };
         if rule.on_loss != crate::project::OnLoss::Stop || told(to, from) || !said.insert((from, to)) {
             continue;
         }
@@ -171,7 +174,11 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
 pub(super) fn carries(plan: &Plan, endpoint: &Endpoint) -> Vec<usize> {
     let matches = |rule: &crate::plan::PlannedRule| match (&endpoint.target, endpoint.owner, rule.source) {
         (Target::Health(wanted), _, Source::Health(told)) => *wanted == told,
-        (Target::Cells(address, _), Owner::Device(at), Source::Poll { device, place, .. }) => {
+        (
+            Target::Cells(address, _),
+            Owner::Device(at),
+            Source::Values { owner: Owner::Device(device), place, .. },
+        ) => {
             let id = plan.devices.get(device).and_then(|d| d.spaces.id(&address.space.key));
             let same_space = id == Some(place.space);
             at == device && same_space && (place.first..place.extent().end()).contains(&address.first)

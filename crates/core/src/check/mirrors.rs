@@ -3,7 +3,7 @@
 
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source};
-use crate::project::{Map, OnLoss, Project};
+use crate::project::{Map, OnLoss, Owner, Project};
 use crate::protocol::Transport;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -22,7 +22,10 @@ fn held_without_health(project: &Project, plan: &Plan, findings: &mut Vec<Findin
     }
     let mut found: BTreeMap<(usize, usize), (&PlannedRule, &Map, u32)> = BTreeMap::new();
     for rule in &plan.rules {
-        let (Source::Poll { device, .. }, None) = (rule.source, plan.sink(rule)) else { continue };
+        let (Source::Values { owner: Owner::Device(device), .. }, None) = (rule.source, plan.sink(rule))
+        else {
+            continue;
+        };
         let shows_on = matches!(rule.on_loss, OnLoss::Hold | OnLoss::Fill(_));
         // The health of a rule or of a port tells as much.
         let tells = told.contains(&(rule.board, Some(device))) || told.contains(&(rule.board, None));

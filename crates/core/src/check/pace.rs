@@ -3,7 +3,7 @@
 use super::clients::Interval;
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source};
-use crate::project::{Project, Wires, show_micros};
+use crate::project::{Owner, Project, Wires, show_micros};
 use std::collections::{BTreeMap, HashMap};
 
 /// A poll this many times faster than any client reads is worth a remark.
@@ -28,7 +28,7 @@ pub(super) fn check(
 fn shorter_than_the_poll(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut slowest: BTreeMap<(usize, usize), &PlannedRule> = BTreeMap::new();
     for rule in &plan.rules {
-        let Source::Poll { device, .. } = rule.source else { continue };
+        let Source::Values { owner: Owner::Device(device), .. } = rule.source else { continue };
         let own = project.images.get(rule.board).and_then(|image| image.max_age);
         if own.is_some_and(|own| own < rule.every) {
             let known = slowest.entry((rule.board, device)).or_insert(rule);
@@ -69,7 +69,7 @@ fn faster_than_read(
     // By device: its fastest poll, and the shortest interval at which anything of it is read; nothing where that is open.
     let mut known: BTreeMap<usize, (u64, Option<u64>)> = BTreeMap::new();
     for rule in &plan.rules {
-        let Source::Poll { device, .. } = rule.source else { continue };
+        let Source::Values { owner: Owner::Device(device), .. } = rule.source else { continue };
         let interval = match read.get(&rule.map) {
             Some(Interval::Every(every)) if plan.sink(rule).is_none() => Some(*every),
             _ => None,

@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Severity};
 use crate::form::{Form, Type};
 use crate::project::{Point, Profile, Project, Role};
-use crate::protocol::{Address, Reading, Setup};
+use crate::protocol::{Address, AddressContext, Setup};
 
 /// Points are read in the dialect of the first device that has the profile.
 pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
@@ -19,7 +19,7 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
                 .notation()
                 .parse(
                     &point.at.value,
-                    &Reading::of_device(setup).with_form(point.form.map(|form| form.value)),
+                    &AddressContext::of_device(setup).with_form(point.form.map(|form| form.value)),
                 )
                 .map(|address| Address { first: address.first.saturating_add(point.later), ..address });
             let address = match parsed {

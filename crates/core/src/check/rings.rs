@@ -15,7 +15,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 /// Where a rule takes its values, as a board of the plan: images first, then devices.
 fn source(plan: &Plan, rule: &PlannedRule) -> Option<(usize, Place)> {
     match rule.source {
-        Source::Poll { device, place, .. } => Some((plan.board_of(Owner::Device(device))?, place)),
+        Source::Values { owner, place, .. } => Some((plan.board_of(owner)?, place)),
         Source::ClientCells { image, place, .. } => Some((image, place)),
         Source::Health(_) | Source::Client => None,
     }

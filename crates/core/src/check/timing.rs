@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source};
-use crate::project::{Port, Project, show_micros};
+use crate::project::{Owner, Port, Project, show_micros};
 use crate::protocol::Verb;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -34,7 +34,7 @@ fn frame_gap(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
         findings.push(Finding::new("M21", own.span, what).fix(fix));
     } else if own.value > LONG * line.frame_gap && line.frame_gap > 0 {
         let on = |device: usize| plan.devices.get(device).is_some_and(|d| d.port == at);
-        let requests = plan.transfers.iter().filter(|transfer| on(transfer.device)).count();
+        let requests = plan.transfers.iter().filter(|transfer| transfer.device().is_some_and(on)).count();
         let extra = (own.value - line.frame_gap).saturating_mul(u64::try_from(requests).unwrap_or(u64::MAX));
         if requests == 0 {
             return;
@@ -55,9 +55,8 @@ fn timeout(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
     let Some(line) = plan.lines.get(at) else { return };
     let answer = |at_transfer: usize| {
         let transfer = plan.transfers.get(at_transfer)?;
-        let station = plan.devices.get(transfer.device).filter(|station| station.port == at)?;
-        let space = station.space_at(transfer.extent.space)?;
-        let cost = station.dialect?.cost(Verb::Read, space, transfer.extent.count, &station.setup).ok()?;
+        let station = plan.station(transfer.from).filter(|station| station.port == at)?;
+        let cost = station.cost(Verb::Read, &transfer.parts)?;
         Some((line.bytes(cost.back) + line.frame_gap, transfer))
     };
     let Some((longest, transfer)) =
@@ -66,7 +65,7 @@ fn timeout(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
         return;
     };
     if longest > port.timeout.value {
-        let device = plan.devices.get(transfer.device).map_or("", |station| station.name.as_str());
+        let device = plan.station(transfer.from).map_or("", |station| station.name.as_str());
         let what = format!(
             "the longest answer, of `{device}`, takes {}, and after {} it is given up",
             show_micros(longest),
@@ -88,7 +87,7 @@ fn intervals(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for rule in &plan.rules {
         let (Some(_), Some(map)) = (plan.sink(rule), project.maps.get(rule.map)) else { continue };
         let Some(send) = map.send.as_deref() else { continue };
-        let polled = matches!(rule.source, Source::Poll { .. });
+        let polled = matches!(rule.source, Source::Values { .. });
         if let Some(every) = rule.sending.every.filter(|every| polled && *every < rule.every) {
             let what = format!(
                 "the value is sent every {} and read only every {}",
@@ -111,7 +110,7 @@ fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut fastest: BTreeMap<usize, &PlannedRule> = BTreeMap::new();
     for rule in &plan.rules {
         let said = project.images.get(rule.board).is_some_and(|image| image.max_age.is_some());
-        if let (Source::Poll { device, .. }, false) = (rule.source, said) {
+        if let (Source::Values { owner: Owner::Device(device), .. }, false) = (rule.source, said) {
             let known = fastest.entry(device).or_insert(rule);
             if rule.every < known.every {
                 *known = rule;
@@ -120,8 +119,8 @@ fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     }
     let mut asked: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
     for transfer in &plan.transfers {
-        if let Some(station) = plan.devices.get(transfer.device) {
-            asked.entry(station.port).or_default().insert(transfer.device);
+        if let (Some(station), Some(device)) = (plan.station(transfer.from), transfer.device()) {
+            asked.entry(station.port).or_default().insert(device);
         }
     }
     for (device, rule) in fastest {
@@ -194,7 +193,7 @@ fn waiting(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 && !client.writes.is_empty()
         });
         let devices = written.flat_map(|rule| match rule.source {
-            Source::Poll { device, .. } => vec![device],
+            Source::Values { owner: Owner::Device(device), .. } => vec![device],
             _ => vec![],
         });
         let ports = devices.filter_map(|device| plan.write_port(device));

@@ -41,7 +41,9 @@ fn in_device(plan: &Plan, rule: &PlannedRule) -> Option<(usize, Place, Form, Opt
         return Some((device, rule.target, rule.conversion.to, rule.target_point));
     }
     match rule.source {
-        Source::Poll { device, place, point } => Some((device, place, rule.conversion.from, point)),
+        Source::Values { owner: Owner::Device(device), place, point } => {
+            Some((device, place, rule.conversion.from, point))
+        }
         _ => None,
     }
 }
@@ -54,7 +56,7 @@ fn span_in_device(plan: &Plan, rule: &PlannedRule, map: &Map) -> Span {
 fn two_rules(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut taken: Vec<Taken> = vec![];
     for (at, rule) in plan.rules.iter().enumerate() {
-        if let Source::Poll { device, place, .. } = rule.source {
+        if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {
             taken.push(Taken { device, place, form: rule.conversion.from, rule: at });
         }
     }
@@ -167,7 +169,7 @@ fn point_of(project: &Project, owner: Owner, point: Option<usize>) -> Option<&Po
 fn ranges(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     for rule in &plan.rules {
         let Some(map) = project.maps.get(rule.map) else { continue };
-        let Source::Poll { device, point, .. } = rule.source else { continue };
+        let Source::Values { owner: Owner::Device(device), point, .. } = rule.source else { continue };
         let Some(source) = point_of(project, Owner::Device(device), point) else { continue };
         let target = plan.sink(rule).and_then(|to| point_of(project, Owner::Device(to), rule.target_point));
         if let (Some(range), true) = (source.range, rule.conversion.overflow == Overflow::Refuse) {

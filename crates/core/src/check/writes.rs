@@ -2,7 +2,7 @@
 
 use crate::finding::Finding;
 use crate::plan::{Plan, PlannedRule, Source, Station};
-use crate::project::Project;
+use crate::project::{Owner, Project};
 use crate::protocol::Place;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
@@ -32,7 +32,9 @@ fn written<'p>(plan: &'p Plan, rule: &PlannedRule) -> Option<(&'p Station, Place
         return Some((plan.devices.get(device)?, rule.target));
     }
     match rule.source {
-        Source::Poll { device, place, .. } if rule.writable => Some((plan.devices.get(device)?, place)),
+        Source::Values { owner: Owner::Device(device), place, .. } if rule.writable => {
+            Some((plan.devices.get(device)?, place))
+        }
         _ => None,
     }
 }

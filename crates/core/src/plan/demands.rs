@@ -107,7 +107,7 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
 fn fetches(plan: &Plan, owner: Owner, station: &Station) -> bool {
     let Owner::Device(device) = owner else { return false };
     plan.rules.iter().any(|rule| match &rule.source {
-        Source::Poll { device: of, place, .. } if *of == device && rule.writable => {
+        Source::Values { owner: Owner::Device(of), place, .. } if *of == device && rule.writable => {
             station.reads_first(place)
         }
         _ => plan.sink(rule) == Some(device) && station.reads_first(&rule.target),
@@ -131,10 +131,18 @@ fn used(plan: &Plan, owner: Owner) -> BTreeMap<SpaceId, Used> {
     let mut write = |place: &Place| written.push(place.extent());
     match owner {
         Owner::Device(device) => {
-            plan.transfers.iter().filter(|own| own.device == device).for_each(|own| read(own.extent));
+            plan.transfers
+                .iter()
+                .filter(|own| own.device() == Some(device))
+                .flat_map(|own| own.parts.iter())
+                .for_each(|part| read(*part));
             for rule in &plan.rules {
                 match &rule.source {
-                    Source::Poll { device: of, place, .. } if *of == device && rule.writable => write(place),
+                    Source::Values { owner: Owner::Device(of), place, .. }
+                        if *of == device && rule.writable =>
+                    {
+                        write(place)
+                    }
                     _ if plan.sink(rule) == Some(device) => write(&rule.target),
                     _ => {}
                 }

@@ -21,7 +21,9 @@ use crate::finding::Finding;
 use crate::form::Conversion;
 use crate::line_time::LineTime;
 use crate::project::{HealthItem, OnLoss, Owner, Project, Sending, caps};
-use crate::protocol::{BitWrite, Dialect, Extent, Place, Setup, Space, SpaceId, Spaces, Transport};
+use crate::protocol::{
+    BitWrite, Cost, Dialect, Extent, Place, Setup, Space, SpaceId, Spaces, Transport, Verb,
+};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -108,6 +110,20 @@ impl Station {
         number.map_or_else(|| self.name.clone(), |(key, number)| format!("{key} {number}"))
     }
 
+    /// Bytes of the cells of these parts, one after the other.
+    #[must_use]
+    pub fn bytes_of(&self, parts: &[Extent]) -> u32 {
+        let bytes = |part: &Extent| self.space_at(part.space).map_or(2, |space| space.grain.cell_bytes());
+        parts.iter().map(|part| part.count.saturating_mul(to_u32(bytes(part)))).sum()
+    }
+
+    /// What one request over these parts costs; `None` where it cannot be one.
+    #[must_use]
+    pub fn cost(&self, verb: Verb, parts: &[Extent]) -> Option<Cost> {
+        let parts = parts.iter().map(|part| Some((self.space_at(part.space)?, *part)));
+        self.dialect?.cost_of(verb, &parts.collect::<Option<Vec<_>>>()?, &self.setup).ok()
+    }
+
     /// The space of that index.
     #[must_use]
     pub fn space_at(&self, id: SpaceId) -> Option<&Space> {
@@ -135,11 +151,11 @@ impl Station {
 /// Where a rule's values come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Source {
-    /// Polled from a device.
-    Poll {
-        /// Index of the device.
-        device: usize,
-        /// Where in it.
+    /// Values that a transfer brings.
+    Values {
+        /// Whose they are.
+        owner: Owner,
+        /// Where there.
         place: Place,
         /// Index of the point in its profile, where one was named.
         point: Option<usize>,
@@ -164,7 +180,7 @@ impl Source {
     #[must_use]
     pub const fn device(&self) -> Option<usize> {
         match self {
-            Self::Poll { device, .. } => Some(*device),
+            Self::Values { owner, .. } => owner.device(),
             Self::Health(told) => told.device(),
             Self::Client | Self::ClientCells { .. } => None,
         }
@@ -206,23 +222,69 @@ impl PlannedRule {
     /// Whether one register stands for sixteen bits at the other end, bit 0 first.
     #[must_use]
     pub const fn spreads(&self) -> bool {
-        matches!(self.source, Source::Poll { place: Place { width: 1, bit: None, .. }, .. } if self.target.width == 16)
+        matches!(self.source, Source::Values { place: Place { width: 1, bit: None, .. }, .. } if self.target.width == 16)
     }
 }
 
-/// One request that is sent again and again.
+/// Values that come together, again and again.
 #[derive(Debug, Clone)]
 pub struct Transfer {
-    /// Index of the device; for the nodes of one box, that of the first node.
-    pub device: usize,
-    /// What is read.
-    pub extent: Extent,
-    /// How often, in microseconds.
-    pub every: u64,
+    /// Whose they are; of the nodes of one box, the first one's.
+    pub from: Owner,
+    /// What is read: one place after the other, in one request.
+    pub parts: Arc<[Extent]>,
+    /// When they come.
+    pub cadence: Cadence,
     /// Its time on the line, in microseconds.
     pub takes: u64,
     /// The steps that its answer feeds.
     pub steps: Range<u32>,
+}
+
+/// When the values of a transfer come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Cadence {
+    /// We ask for them so often, in microseconds.
+    Every(u64),
+}
+
+impl Cadence {
+    /// How long it is from one to the next, in microseconds.
+    #[must_use]
+    pub const fn interval(self) -> u64 {
+        match self {
+            Self::Every(interval) => interval,
+        }
+    }
+}
+
+impl Transfer {
+    /// The device whose values they are.
+    #[must_use]
+    pub const fn device(&self) -> Option<usize> {
+        self.from.device()
+    }
+
+    /// Its first part.
+    #[must_use]
+    pub fn first(&self) -> Option<Extent> {
+        self.parts.first().copied()
+    }
+
+    /// The grains of all its parts.
+    #[must_use]
+    pub fn grains(&self) -> u32 {
+        self.parts.iter().map(|part| part.count).sum()
+    }
+
+    /// The part that holds all of an extent.
+    #[must_use]
+    pub fn part_over(&self, extent: Extent) -> Option<Extent> {
+        let over = |part: &&Extent| {
+            part.space == extent.space && part.first <= extent.first && extent.end() <= part.end()
+        };
+        self.parts.iter().find(over).copied()
+    }
 }
 
 /// Values of one rule that one request brings: they change together and are of one age.
@@ -334,6 +396,16 @@ impl Plan {
             }
         }
         None
+    }
+
+    /// Whose values they are, as its protocol sees it.
+    #[must_use]
+    pub fn station(&self, owner: Owner) -> Option<&Station> {
+        match owner {
+            Owner::Device(device) => self.devices.get(device),
+            Owner::Image(image) => self.images.get(image),
+            Owner::Converter => None,
+        }
     }
 
     /// Whose cells a board holds.

@@ -1,26 +1,31 @@
 //! The requests of all polls: which values come together, and where each answer goes.
 
-use super::{Landing, Plan, PlannedRule, Source, Transfer, requests, to_u32};
-use crate::project::Project;
+use super::{Cadence, Landing, Plan, PlannedRule, Source, Station, Transfer, requests, to_u32};
+use crate::project::{Owner, Project};
 use crate::protocol::{Extent, SpaceId, Verb};
+use std::sync::Arc;
 
 impl Plan {
     /// Finds the least-bus-time requests for each device, space and interval, and where their answers go.
     pub(super) fn request_everything(&mut self, project: &Project) {
         // Polled rules by what one set of requests serves.
-        let mut polled: Vec<(usize, SpaceId, u64, u32, usize)> = vec![];
+        let mut polled: Vec<PolledRule> = vec![];
         for (at, rule) in self.rules.iter().enumerate() {
-            if let Source::Poll { device, place, .. } = rule.source {
-                polled.push((self.host(device), place.space, rule.every, place.first, at));
+            if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {
+                let host = self.host(device);
+                // Where one request takes several places, those of one interval stand together.
+                let gathered = if self.devices.get(host).is_some_and(gathers) { rule.every } else { 0 };
+                polled.push((host, gathered, place.space, rule.every, place.first, at));
             }
         }
         polled.sort_unstable();
-        for group in polled.chunk_by(|a, b| (a.0, a.1, a.2) == (b.0, b.1, b.2)) {
+        for group in polled.chunk_by(|a, b| (a.0, a.2, a.3) == (b.0, b.2, b.3)) {
             self.request_group(project, group);
         }
+        self.gather();
         for (at, rule) in self.rules.iter().enumerate() {
             // Each value that clients write has a moment of its own.
-            if !matches!(rule.source, Source::Poll { .. }) {
+            if !matches!(rule.source, Source::Values { .. }) {
                 let step = |item| Landing { rule: to_u32(at), item, items: 1, offset: 0, slot: 0 };
                 self.fed_by_writes.push((to_u32(at), to_u32(self.steps.len())));
                 self.steps.extend((0..rule.target.count).map(step));
@@ -28,17 +33,13 @@ impl Plan {
         }
     }
 
-    fn request_group(
-        &mut self,
-        project: &Project,
-        group: &[(usize, SpaceId, u64, u32, usize)],
-    ) -> Option<()> {
-        let &(device, id, every, ..) = group.first()?;
+    fn request_group(&mut self, project: &Project, group: &[PolledRule]) -> Option<()> {
+        let &(device, _, id, every, ..) = group.first()?;
         let station = self.devices.get(device)?;
         let (dialect, space) = (station.dialect?, station.space_at(id)?);
         let line = *self.lines.get(station.port)?;
         let place_of = |rule: &PlannedRule| match rule.source {
-            Source::Poll { place, .. } => Some(place),
+            Source::Values { place, .. } => Some(place),
             _ => None,
         };
         let gap = project.devices.get(device)?.read_gap;
@@ -97,8 +98,57 @@ impl Plan {
                 .cost(Verb::Read, space, extent.count, &station.setup)
                 .map_or(0, |cost| line.exchange(cost));
             let steps = begin..to_u32(self.steps.len());
-            self.transfers.push(Transfer { device, extent: *extent, every, takes, steps });
+            let (from, cadence) = (Owner::Device(device), Cadence::Every(every));
+            self.transfers.push(Transfer { from, parts: Arc::new([*extent]), cadence, takes, steps });
         }
         Some(())
     }
+
+    /// Where one request takes several places: as many of those that are read together as it takes, in their order.
+    fn gather(&mut self) {
+        let apart = std::mem::take(&mut self.transfers);
+        for mut next in apart {
+            let joined = self.transfers.last().and_then(|last| self.joined(last, &next));
+            let Some((parts, takes)) = joined else {
+                self.transfers.push(next);
+                continue;
+            };
+            let (Some(station), Some(last)) = (self.station(next.from), self.transfers.last()) else {
+                continue;
+            };
+            let before = station.bytes_of(&last.parts);
+            let steps = last.steps.start..next.steps.end;
+            let own = next.steps.start as usize..next.steps.end as usize;
+            for step in self.steps.get_mut(own).unwrap_or_default() {
+                step.offset += before;
+            }
+            let board = |step: &Landing| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
+            // All steps of one board in a row, as in one request for one place.
+            let all = steps.start as usize..steps.end as usize;
+            self.steps.get_mut(all).unwrap_or_default().sort_by_key(board);
+            (next.parts, next.takes, next.steps) = (parts, takes, steps);
+            self.transfers.pop();
+            self.transfers.push(next);
+        }
+    }
+
+    /// The parts of two transfers as one, and its time on the line; `None` where one request does not take them.
+    fn joined(&self, last: &Transfer, next: &Transfer) -> Option<(Arc<[Extent]>, u64)> {
+        if (last.from, last.cadence) != (next.from, next.cadence) {
+            return None;
+        }
+        let station = self.station(next.from).filter(|station| gathers(station))?;
+        let line = self.lines.get(station.port)?;
+        let parts: Arc<[Extent]> = last.parts.iter().chain(next.parts.iter()).copied().collect();
+        let cost = station.cost(Verb::Read, &parts)?;
+        Some((parts, line.exchange(cost)))
+    }
+}
+
+/// A rule that is polled: the device, the interval where places are gathered, the space, the interval, where it begins,
+/// and its index.
+type PolledRule = (usize, u64, SpaceId, u64, u32, usize);
+
+fn gathers(station: &Station) -> bool {
+    station.dialect.and_then(|dialect| dialect.requests()).is_some_and(|requests| requests.gathers())
 }

@@ -2,7 +2,7 @@
 
 use super::{Plan, Push, Source, Transfer};
 use crate::line_time::LineTime;
-use crate::project::{Port, Project};
+use crate::project::{Owner, Port, Project};
 
 impl Plan {
     pub(super) fn set_cycles(&mut self) {
@@ -10,7 +10,10 @@ impl Plan {
         let by = |device: usize, port: usize| self.write_port(device) == Some(port);
         self.cycles = (0..self.lines.len())
             .map(|port| {
-                let polls = self.transfers.iter().filter(|transfer| on(transfer.device, port));
+                let polls = self
+                    .transfers
+                    .iter()
+                    .filter(|transfer| transfer.device().is_some_and(|device| on(device, port)));
                 let sent = self.pushes.iter().filter(|push| push.every.is_some() && by(push.device, port));
                 polls.map(|transfer| transfer.takes).chain(sent.map(|push| push.takes)).sum()
             })
@@ -21,9 +24,10 @@ impl Plan {
     pub(super) fn set_ages(&mut self, project: &Project) {
         let mut polled: Vec<Vec<usize>> = vec![vec![]; self.lines.len()];
         for transfer in &self.transfers {
-            let port = self.devices.get(transfer.device).map_or(usize::MAX, |device| device.port);
-            if let Some(here) = polled.get_mut(port).filter(|here| here.last() != Some(&transfer.device)) {
-                here.push(transfer.device);
+            let Some(device) = transfer.device() else { continue };
+            let port = self.devices.get(device).map_or(usize::MAX, |device| device.port);
+            if let Some(here) = polled.get_mut(port).filter(|here| here.last() != Some(&device)) {
+                here.push(device);
             }
         }
         for at in 0..self.rules.len() {
@@ -31,8 +35,11 @@ impl Plan {
             let own = project.images.get(rule.board).and_then(|image| image.max_age);
             let age = match rule.source {
                 // What a client wrote stays true until a client writes again, unless the image says otherwise.
-                Source::Health(_) | Source::Client | Source::ClientCells { .. } => own.unwrap_or(u64::MAX),
-                Source::Poll { device, .. } => own.unwrap_or_else(|| {
+                Source::Health(_)
+                | Source::Client
+                | Source::ClientCells { .. }
+                | Source::Values { owner: Owner::Image(_) | Owner::Converter, .. } => own.unwrap_or(u64::MAX),
+                Source::Values { owner: Owner::Device(device), .. } => own.unwrap_or_else(|| {
                     let port = self.devices.get(device).map_or(usize::MAX, |station| station.port);
                     let alone = polled.get(port).is_none_or(|here| here.len() < 2);
                     self.age_of(project, port, rule.every, alone).sum()
@@ -60,8 +67,12 @@ impl Plan {
     #[must_use]
     pub fn load(&self, port: usize) -> f64 {
         let on_port =
-            |transfer: &&Transfer| self.devices.get(transfer.device).is_some_and(|d| d.port == port);
-        let polls = self.transfers.iter().filter(on_port).map(|t| t.takes as f64 / t.every.max(1) as f64);
+            |transfer: &&Transfer| self.station(transfer.from).is_some_and(|station| station.port == port);
+        let polls = self
+            .transfers
+            .iter()
+            .filter(on_port)
+            .map(|t| t.takes as f64 / t.cadence.interval().max(1) as f64);
         let here = |push: &&Push| self.write_port(push.device) == Some(port);
         let sent =
             self.pushes.iter().filter(here).filter_map(|p| Some(p.takes as f64 / p.every?.max(1) as f64));

@@ -3,7 +3,7 @@
 use super::scalars::duration;
 use crate::finding::{Finding, PAST_THE_END};
 use crate::form::Form;
-use crate::protocol::{Address, Dialect, Reading};
+use crate::protocol::{Address, AddressContext, Dialect};
 use crate::source::{Span, Spanned};
 
 /// One entry, with the address not yet read: its notation is that of the device or image.
@@ -86,7 +86,7 @@ pub(crate) fn address(
     dialect: &dyn Dialect,
     text: &str,
     span: Span,
-    reading: &Reading<'_>,
+    reading: &AddressContext<'_>,
 ) -> Result<Address, Finding> {
     dialect.notation().parse(text, reading).map_err(|fault| {
         let place = span.part(fault.at.start, fault.at.end);

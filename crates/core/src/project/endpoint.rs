@@ -6,7 +6,7 @@ use super::health::{BoxHealth, Health, HealthItem, PortHealth, Words};
 use crate::finding::Finding;
 use crate::form::Form;
 use crate::nearest::nearest;
-use crate::protocol::{Address, Reading};
+use crate::protocol::{Address, AddressContext};
 use crate::source::{Span, Spanned};
 
 /// Whose end it is.
@@ -18,6 +18,17 @@ pub enum Owner {
     Image(usize),
     /// The converter itself, which tells about rules, ports and the box.
     Converter,
+}
+
+impl Owner {
+    /// The device, if it is one.
+    #[must_use]
+    pub const fn device(self) -> Option<usize> {
+        match self {
+            Self::Device(device) => Some(device),
+            Self::Image(_) | Self::Converter => None,
+        }
+    }
 }
 
 /// What is named there.
@@ -72,11 +83,11 @@ impl Project {
                 let (dialect, reading) = match owner {
                     Owner::Device(at) => (
                         self.device_dialect(at),
-                        self.devices.get(at).map(|device| Reading::of_device(&device.setup)),
+                        self.devices.get(at).map(|device| AddressContext::of_device(&device.setup)),
                     ),
                     Owner::Image(at) => (
                         self.image_dialect(at),
-                        self.images.get(at).map(|image| Reading::of_image(&image.setup)),
+                        self.images.get(at).map(|image| AddressContext::of_image(&image.setup)),
                     ),
                     Owner::Converter => (None, None),
                 };

@@ -36,7 +36,7 @@ pub use signal::{Shape, Signal};
 pub use health::{BoxHealth, Health, HealthItem, PortHealth};
 
 use crate::form::Overflow;
-use crate::protocol::{Address, AddressFault, Dialect, Reading, Setup, Transport};
+use crate::protocol::{Address, AddressContext, AddressFault, Dialect, Setup, Transport};
 use crate::source::{Sources, Span, Spanned};
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
@@ -456,7 +456,7 @@ impl Project {
         let (Some(dialect), Some(own)) = (self.device_dialect(device), self.devices.get(device)) else {
             return Err(fault("its device has no protocol".into()));
         };
-        let reading = Reading::of_device(&own.setup).with_form(point.form.map(|form| form.value));
+        let reading = AddressContext::of_device(&own.setup).with_form(point.form.map(|form| form.value));
         let mut address = dialect.notation().parse(&point.at.value, &reading)?;
         let moved = i64::from(address.first) + i64::from(point.later) + own.shift.value;
         let within = |first: &u32| address.space.len.is_none_or(|len| *first < len);

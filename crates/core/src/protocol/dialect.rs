@@ -1,7 +1,8 @@
 //! What a protocol tells the rest of core, one part a concern: addresses, stations, requests, framing, search.
 
 use super::{
-    Cost, Framing, Key, Notation, Refusals, Requests, Search, Setup, Space, Stations, TooMuch, Verb,
+    Cost, Extent, Framing, Key, Notation, Refusals, Requests, Search, Setup, Space, SpaceId, Stations,
+    TooMuch, Verb,
 };
 use crate::term::Term;
 use std::fmt;
@@ -55,13 +56,21 @@ impl dyn Dialect + '_ {
         self.requests().is_none()
     }
 
-    /// One request over one extent, or why it cannot be one: see [`Requests::cost`].
+    /// One request over several parts, or why it cannot be one: see [`Requests::cost`].
+    ///
+    /// # Errors
+    /// The limit and who sets it; nothing goes where nobody asks.
+    pub fn cost_of(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch> {
+        let nothing = TooMuch { limit: 0, source: "the port, which carries raw bytes" };
+        self.requests().ok_or(nothing)?.cost(verb, parts, setup)
+    }
+
+    /// The same over so many grains in a row.
     ///
     /// # Errors
     /// The limit and who sets it; nothing goes where nobody asks.
     pub fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch> {
-        let nothing = TooMuch { limit: 0, source: "the port, which carries raw bytes" };
-        self.requests().ok_or(nothing)?.cost(verb, space, count, setup)
+        self.cost_of(verb, &[(space, Extent { space: SpaceId(0), first: 0, count })], setup)
     }
 }
 

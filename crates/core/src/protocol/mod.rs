@@ -20,7 +20,7 @@ pub use crate::grain::Grain;
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
 pub use keys::{Content, Key, KeyKind, Setup};
-pub use notation::{Address, AddressFault, Holder, ImpliedType, Notation, Reading, ShownAddress};
+pub use notation::{Address, AddressContext, AddressFault, Holder, ImpliedType, Notation, ShownAddress};
 pub use refusals::{
     Refusals, health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown, refusals,
 };

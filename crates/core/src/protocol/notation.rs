@@ -16,7 +16,7 @@ pub enum Holder {
 
 /// What is known where an address is read, besides its text.
 #[derive(Debug, Clone, Copy)]
-pub struct Reading<'a> {
+pub struct AddressContext<'a> {
     /// The owner's keys, its port's among them.
     pub setup: &'a Setup,
     /// The form that is written beside it: where the owner's memory has names, the type decides what an address steps
@@ -26,7 +26,7 @@ pub struct Reading<'a> {
     pub holder: Holder,
 }
 
-impl<'a> Reading<'a> {
+impl<'a> AddressContext<'a> {
     /// A device's address without a form.
     #[must_use]
     pub const fn of_device(setup: &'a Setup) -> Self {
@@ -52,7 +52,7 @@ pub trait Notation {
     ///
     /// # Errors
     /// Which part is wrong and what was likely meant.
-    fn parse(&self, text: &str, reading: &Reading<'_>) -> Result<Address, AddressFault>;
+    fn parse(&self, text: &str, reading: &AddressContext<'_>) -> Result<Address, AddressFault>;
     /// The settings under which one text may be two addresses, each with how the project file says it.
     fn readings(&self) -> Vec<(&'static str, Setup)> {
         vec![("", Setup::default())]

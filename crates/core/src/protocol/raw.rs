@@ -1,7 +1,7 @@
 //! Bytes that nobody here understands: they pass between two forwarding ports and nothing else.
 
 use super::{
-    Address, AddressFault, Dialect, Framing, Notation, Reading, Refusals, Setup, ShownAddress, Space,
+    Address, AddressContext, AddressFault, Dialect, Framing, Notation, Refusals, Setup, ShownAddress, Space,
     Stations, Transport,
 };
 use std::ops::Range;
@@ -57,7 +57,7 @@ impl Dialect for Raw {
 }
 
 impl Notation for Raw {
-    fn parse(&self, text: &str, _reading: &Reading<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, _reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
         let what = format!("`{text}` cannot be an address here: a port of `raw` bytes has none");
         Err(AddressFault { code: "F10", at: 0..text.len(), what, likely: vec![] })
     }

@@ -1,6 +1,6 @@
 //! What a protocol's requests cost, how long they wait, and how they look.
 
-use super::{Setup, Space};
+use super::{Extent, Setup, Space};
 
 /// How values are asked for and sent, one request and one answer at a time.
 pub trait Requests {
@@ -22,11 +22,15 @@ pub trait Requests {
     fn no_retries(&self) -> Option<&'static str> {
         None
     }
-    /// One request over one extent, or why it cannot be one. The only place where limits and overheads are known.
+    /// One request over these parts, one after the other, or why it cannot be one. The only place where limits and overheads are known.
     ///
     /// # Errors
     /// The limit and who sets it.
-    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch>;
+    fn cost(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch>;
+    /// Whether one request may ask for several places, as far as its cost lets it.
+    fn gathers(&self) -> bool {
+        false
+    }
     /// What a request chooses its command by, out of its bytes; `None` where that is not told.
     fn request_code(&self, _request: &[u8]) -> Option<u8> {
         None
@@ -45,6 +49,17 @@ pub trait Requests {
         _setup: &Setup,
     ) -> Option<Example> {
         None
+    }
+}
+
+/// The one part of a request that is for one place, and how many grains it has.
+///
+/// # Errors
+/// It is for several.
+pub(super) fn one_part<'s>(parts: &[(&'s Space, Extent)]) -> Result<(&'s Space, u32), TooMuch> {
+    match parts {
+        [(space, extent)] => Ok((space, extent.count)),
+        _ => Err(TooMuch { limit: 0, source: "the protocol, which asks for one place at a time" }),
     }
 }
 

@@ -145,7 +145,9 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
         (Target::Cells(address, _), Owner::Device(at)) => {
             let id = plan.devices.get(at).and_then(|station| station.spaces.id(&address.space.key));
             let found = plan.rules.iter().filter_map(|rule| match rule.source {
-                Source::Poll { device, place, .. } if device == at && Some(place.space) == id => {
+                Source::Values { owner: Owner::Device(device), place, .. }
+                    if device == at && Some(place.space) == id =>
+                {
                     follow(checked, rule, within(place, address.first)?)
                 }
                 _ if plan.sink(rule) == Some(at) && Some(rule.target.space) == id => {
@@ -179,7 +181,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let each = target_space.grain.cell_bytes();
     let mut target_cells = vec![0; if rule.target.bit.is_some() { 1 } else { target.count as usize * each }];
     let (station, place) = match rule.source {
-        Source::Poll { device, place, .. } => (plan.devices.get(device), Some(place)),
+        Source::Values { owner, place, .. } => (plan.station(owner), Some(place)),
         Source::ClientCells { image, place, .. } => (plan.images.get(image), Some(place)),
         Source::Health(_) | Source::Client => (None, None),
     };
@@ -250,7 +252,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
 /// What feeds a rule that polls no device.
 fn fed(checked: &Checked, rule: &PlannedRule) -> Option<String> {
     match rule.source {
-        Source::Poll { .. } => None,
+        Source::Values { .. } => None,
         Source::ClientCells { image, .. } => {
             let station = checked.plan.images.get(image)?;
             Some(format!("written by clients of {}, not polled", station.name))
@@ -319,7 +321,7 @@ impl There {
 /// What clients may write over a rule, each with an example of the same value.
 fn writes(plan: &Plan, rule: &PlannedRule, item: u32, (source, target): (&[u8], &[u8])) -> Vec<TracedWrite> {
     let (station, place) = match rule.source {
-        Source::Poll { device, place, .. } => (plan.devices.get(device), place),
+        Source::Values { owner, place, .. } => (plan.station(owner), place),
         Source::ClientCells { image, place, .. } => (plan.images.get(image), place),
         Source::Health(_) | Source::Client => return vec![],
     };
@@ -327,8 +329,8 @@ fn writes(plan: &Plan, rule: &PlannedRule, item: u32, (source, target): (&[u8], 
         there(station, place, item, source).zip(there(plan.board(rule.board), rule.target, item, target));
     let Some((from, to)) = ends else { return vec![] };
     match rule.source {
-        Source::Poll { .. } if rule.writable => vec![to.onto(from)],
-        Source::Poll { .. } => vec![],
+        Source::Values { .. } if rule.writable => vec![to.onto(from)],
+        Source::Values { .. } => vec![],
         _ if plan.sink(rule).is_some() => vec![from.onto(to)],
         _ if rule.writable => vec![from.shown_as(&to), to.shown_as(&from)],
         _ => vec![from.shown_as(&to)],
@@ -337,7 +339,7 @@ fn writes(plan: &Plan, rule: &PlannedRule, item: u32, (source, target): (&[u8], 
 
 fn point_of<'a>(checked: &'a Checked, rule: &PlannedRule) -> Option<&'a crate::project::Point> {
     match rule.source {
-        Source::Poll { device, point: Some(point), .. } => {
+        Source::Values { owner: Owner::Device(device), point: Some(point), .. } => {
             checked.project.profile_of(device)?.points.get(point)
         }
         _ => None,
@@ -398,21 +400,19 @@ fn poll(
     cells: &[u8],
 ) -> Option<Poll> {
     let plan = &checked.plan;
-    let Source::Poll { device, .. } = rule.source else { return None };
+    let Source::Values { owner: Owner::Device(device), .. } = rule.source else { return None };
     let holds = |t: &&crate::plan::Transfer| {
-        let range = t.extent;
-        t.device == plan.host(device)
-            && t.every == rule.every
-            && range.space == extent.space
-            && range.first <= extent.first
-            && extent.end() <= range.end()
+        t.device() == Some(plan.host(device))
+            && t.cadence.interval() == rule.every
+            && t.part_over(extent).is_some()
     };
     let transfer = plan.transfers.iter().find(holds)?;
+    let part = transfer.part_over(extent)?;
     let station = plan.devices.get(device)?;
     let space = station.space_at(extent.space)?;
     let each = space.grain.cell_bytes();
-    let mut answer = vec![0; transfer.extent.count as usize * each];
-    let at = (extent.first - transfer.extent.first) as usize * each;
+    let mut answer = vec![0; part.count as usize * each];
+    let at = (extent.first - part.first) as usize * each;
     match bit {
         // The example's bit where it lies in its register.
         Some(bit) => {
@@ -422,15 +422,14 @@ fn poll(
         None => answer.get_mut(at..at + cells.len())?.copy_from_slice(cells),
     }
     let dialect = station.dialect?;
-    let exchange =
-        dialect.requests()?.example(Verb::Read, space, transfer.extent.first, &answer, &station.setup);
+    let exchange = dialect.requests()?.example(Verb::Read, space, part.first, &answer, &station.setup);
     let key = dialect.stations().station_key(crate::protocol::Transport::Serial).map_or("", |(key, _)| key);
     Some(Poll {
         device: match dialect.stations().station(&station.setup) {
             Some(number) => format!("{}, {key} {number}", station.name),
             None => station.name.clone(),
         },
-        every_us: transfer.every,
+        every_us: transfer.cadence.interval(),
         takes_us: transfer.takes,
         assumed: plan.lines.get(station.port).is_some_and(|line| line.round_trip() > 0),
         exchange: Exchange::of(&exchange),

@@ -10,7 +10,9 @@ use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
 use crate::plan::{Source, Station};
 use crate::project::{Asked, Owner, Target, parse_asked};
-use crate::protocol::{Address, Dialect, Extent, Grain, ImpliedType, Place, Reading, Setup, Spaces, Verb};
+use crate::protocol::{
+    Address, AddressContext, Dialect, Extent, Grain, ImpliedType, Place, Setup, Spaces, Verb,
+};
 use crate::source::{Span, Spanned};
 
 /// Values in a row at one station.
@@ -88,7 +90,7 @@ impl Wanted {
         wanted.eu = point.and_then(|point| point.eu.clone());
         wanted.range = point.and_then(|point| point.range.map(|range| range.value));
         if let (Some(fed), None) = (fed, point)
-            && let Source::Poll { device, point: Some(at), .. } = fed.source
+            && let Source::Values { owner: Owner::Device(device), point: Some(at), .. } = fed.source
         {
             let of = project.profile_of(device).and_then(|profile| profile.points.get(at));
             // A form of one's own may have another scale, and with it another unit.
@@ -123,7 +125,7 @@ impl Wanted {
         let asked = parse_asked(&at(text))?;
         let dialect = station.dialect.ok_or_else(|| Finding::quiet(Span::default()))?;
         let form = asked.form.map(|form| form.value);
-        let reading = Reading::of_device(&station.setup).with_form(form);
+        let reading = AddressContext::of_device(&station.setup).with_form(form);
         let address = crate::project::address(dialect, &asked.address.value, asked.address.span, &reading)?;
         Self::placed(station.clone(), &address, form, &asked, true)
     }

@@ -163,7 +163,7 @@ fn four_files_of_integers_take_the_fewest_requests_that_the_payload_allows() {
     assert!(!checked.has_errors(), "{:?}", checked.findings);
     let budget = report(&checked.project, &checked.plan);
     assert_eq!(budget[0].requests.len(), 12, "{:?}", budget[0].requests);
-    let elements: u32 = checked.plan.transfers.iter().map(|transfer| transfer.extent.count).sum();
+    let elements: u32 = checked.plan.transfers.iter().map(|transfer| transfer.grains()).sum();
     assert_eq!(elements, 4 * 256);
 }
 

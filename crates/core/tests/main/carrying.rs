@@ -193,7 +193,8 @@ fn a_group_comes_from_one_request_or_is_refused() {
     // Far apart: without the group they would be two reads.
     let apart = [rule(400_001, 400_001, "a"), rule(400_090, 400_002, "a")].concat();
     let together = site(&apart);
-    let reads: Vec<_> = together.plan.transfers.iter().map(|t| (t.extent.first, t.extent.count)).collect();
+    let reads: Vec<_> =
+        together.plan.transfers.iter().map(|t| (t.parts[0].first, t.parts[0].count)).collect();
     assert_eq!(reads, [(0, 90)]);
     let alone = site(&apart.replace("together = \"a\"\n", ""));
     assert_eq!(alone.plan.transfers.len(), 2);

@@ -194,12 +194,15 @@ fn requests_keep_to_the_devices_limit_interval_and_space() {
     let told: Vec<(usize, u32, u32, u32, u64)> = plan
         .transfers
         .iter()
-        .map(|t| (t.device, t.extent.space.0, t.extent.first, t.extent.count, t.every / 1_000_000))
+        .map(|t| {
+            let [part] = t.parts[..] else { panic!("one place a request") };
+            (t.device().unwrap(), part.space.0, part.first, part.count, t.cadence.interval() / 1_000_000)
+        })
         .collect();
     assert_eq!(told, [(0, 3, 0, 11, 1), (1, 0, 4, 12, 1), (1, 3, 0, 3, 1), (1, 3, 19, 2, 10)]);
     let takes: u64 = plan.transfers.iter().map(|transfer| transfer.takes).sum();
     assert_eq!(plan.cycles[0], takes);
-    let load: f64 = plan.transfers.iter().map(|t| t.takes as f64 / t.every as f64).sum();
+    let load: f64 = plan.transfers.iter().map(|t| t.takes as f64 / t.cadence.interval() as f64).sum();
     assert!((plan.load(0) - load).abs() < 1e-12 && plan.load(1) == 0.0);
     // Every polled value of every rule lands exactly once.
     for (at, rule) in plan.rules.iter().enumerate() {
@@ -214,7 +217,7 @@ fn requests_keep_to_the_devices_limit_interval_and_space() {
         let own = steps_of(plan, at).next().unwrap();
         assert_eq!(
             plan.transfers.iter().any(|transfer| transfer.steps.contains(&own)),
-            matches!(rule.source, Source::Poll { .. })
+            matches!(rule.source, Source::Values { .. })
         );
     }
 }

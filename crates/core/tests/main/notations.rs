@@ -2,7 +2,7 @@
 
 use serde::Deserialize;
 use woodrush_core::protocol::df1::Spot;
-use woodrush_core::protocol::{Address, Dialect, Reading, Setup, dialect};
+use woodrush_core::protocol::{Address, AddressContext, Dialect, Setup, dialect};
 
 #[derive(Deserialize)]
 struct Vector {
@@ -38,7 +38,7 @@ fn every_address_of_the_vectors_is_read_or_refused() {
     for (layer, octal, prefix) in [("df1-address", false, "addr-"), ("df1-address-octal", true, "addr8-")] {
         for v in vectors(layer) {
             let text = v.name.strip_prefix(prefix).unwrap();
-            let read = tables().notation().parse(text, &Reading::of_device(&family(octal)));
+            let read = tables().notation().parse(text, &AddressContext::of_device(&family(octal)));
             if !v.valid {
                 let fault = read.expect_err(text);
                 assert!(!fault.what.is_empty() && fault.at.end <= text.len(), "{text}: {fault:?}");
@@ -60,7 +60,8 @@ fn every_address_of_the_vectors_is_read_or_refused() {
             seen.0 += 1;
             // What is shown is read as the same.
             let shown = tables().notation().show(&space, first, 0, bit, &family(octal)).canonical;
-            let again = tables().notation().parse(&shown, &Reading::of_device(&family(octal))).unwrap();
+            let again =
+                tables().notation().parse(&shown, &AddressContext::of_device(&family(octal))).unwrap();
             assert_eq!(
                 (again.space.key, again.first, again.bit),
                 (space.key, first, bit),
@@ -75,7 +76,7 @@ fn every_address_of_the_vectors_is_read_or_refused() {
 fn data_tables_are_read_in_every_way_and_shown_in_one() {
     let shown = |text: &str, octal: bool| {
         let Address { space, first, bit, .. } =
-            tables().notation().parse(text, &Reading::of_device(&family(octal))).unwrap();
+            tables().notation().parse(text, &AddressContext::of_device(&family(octal))).unwrap();
         tables().notation().show(&space, first, 0, bit, &family(octal)).canonical
     };
     for (written, canonical) in [
@@ -97,7 +98,8 @@ fn data_tables_are_read_in_every_way_and_shown_in_one() {
     assert_eq!(shown("O:17/12", true), "O:017/12");
     assert_eq!(shown("I:7", true), "I:007");
     // The same text is another word in the other family.
-    let first = |octal| tables().notation().parse("I:17", &Reading::of_device(&family(octal))).unwrap().first;
+    let first =
+        |octal| tables().notation().parse("I:17", &AddressContext::of_device(&family(octal))).unwrap().first;
     assert_eq!((first(false), first(true)), (17, 15));
 }
 
@@ -131,7 +133,7 @@ fn what_is_wrong_with_an_address_is_told_with_what_was_meant() {
         let fault = dialect(dialect_name)
             .unwrap()
             .notation()
-            .parse(text, &Reading::of_device(&family(octal)))
+            .parse(text, &AddressContext::of_device(&family(octal)))
             .expect_err(text);
         assert!(fault.code == code && fault.what.contains(words), "{text}: {fault:?}");
         assert!(likely.is_empty() || fault.likely.iter().any(|offer| offer == likely), "{text}: {fault:?}");
@@ -156,13 +158,13 @@ fn blocks_are_read_in_every_way_and_shown_in_one() {
         ("%T5", 1, "%T5", "timer 5"),
     ] {
         let Address { space, first, bit, .. } =
-            blocks.notation().parse(written, &Reading::of_device(&none)).unwrap();
+            blocks.notation().parse(written, &AddressContext::of_device(&none)).unwrap();
         let shown = blocks.notation().show(&space, first, width, bit, &none);
         assert_eq!((shown.canonical.as_str(), shown.offset.as_str()), (canonical, offset), "{written}");
         for (_, other) in blocks.notation().notations(&space, first, bit, &none) {
             let again = blocks
                 .notation()
-                .parse(&other, &Reading::of_device(&none))
+                .parse(&other, &AddressContext::of_device(&none))
                 .unwrap_or_else(|fault| panic!("{other}: {fault:?}"));
             assert_eq!((&again.space.key, again.first), (&space.key, first), "{other}");
         }

@@ -26,7 +26,12 @@ port = "office"
 fn requests(rules: &str) -> Vec<(u32, u32, u64)> {
     let checked = checked(&format!("{SITE}{rules}"));
     assert!(!checked.has_errors(), "{:#?}", checked.findings.iter().map(|f| &f.what).collect::<Vec<_>>());
-    checked.plan.transfers.iter().map(|t| (t.extent.first, t.extent.count, t.every)).collect()
+    checked
+        .plan
+        .transfers
+        .iter()
+        .map(|t| (t.parts[0].first, t.parts[0].count, t.cadence.interval()))
+        .collect()
 }
 
 #[test]
@@ -73,7 +78,7 @@ together = "state"
     let checked = checked(&format!("{SITE}{rules}"));
     assert!(!checked.has_errors(), "{:?}", checked.findings);
     let pieces = |most| -> Vec<(u32, u32)> {
-        checked.plan.pieces(0, most).iter().map(|piece| (piece.first, piece.count)).collect()
+        checked.plan.pieces(0, most).iter().map(|piece| (piece[0].first, piece[0].count)).collect()
     };
     assert_eq!(pieces(9), [(0, 9)]);
     assert_eq!(pieces(5), [(0, 5), (6, 3)], "the gap is left out");

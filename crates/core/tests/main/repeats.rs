@@ -2,6 +2,7 @@
 
 use crate::checks::checked;
 use woodrush_core::plan::Source;
+use woodrush_core::project::Owner;
 
 const SITE: &str = r#"
 [ports.raceway]
@@ -58,7 +59,9 @@ fn each_repetition_is_a_device_and_a_rule_of_its_own() {
         .rules
         .iter()
         .map(|rule| match rule.source {
-            Source::Poll { device, place, .. } => (device, place.first, rule.target.first),
+            Source::Values { owner: Owner::Device(device), place, .. } => {
+                (device, place.first, rule.target.first)
+            }
             other => panic!("{other:?}"),
         })
         .collect();
@@ -101,7 +104,7 @@ fn a_shift_moves_every_address_of_the_profile_and_no_address_that_the_rule_names
         .rules
         .iter()
         .filter_map(|rule| match rule.source {
-            Source::Poll { place, .. } => Some(place.first),
+            Source::Values { place, .. } => Some(place.first),
             _ => None,
         })
         .collect();
@@ -141,7 +144,7 @@ fn nodes_of_one_box_share_its_unit_and_are_planned_as_one_station() {
     );
     let joined = checked(&format!("{SITE}{}{PROFILE}", BOX.replace("unit = 5", "unit = 5\nread-gap = 2")));
     let transfers = &joined.plan.transfers;
-    assert_eq!((transfers.len(), transfers[0].device, transfers[0].extent.count), (1, 0, 22));
+    assert_eq!((transfers.len(), transfers[0].device(), transfers[0].grains()), (1, Some(0), 22));
     assert_eq!(joined.plan.brought_by(&transfers[0]), [0, 1, 2, 3, 4, 5]);
     assert_eq!(joined.plan.name_with_nodes(0), "node-1 to node-6");
 }

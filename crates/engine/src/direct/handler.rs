@@ -2,13 +2,13 @@
 
 use crate::control::{self, Remote};
 use crate::shared::{ClientId, Event, LineRequest, Message, Queued, Shared, Site, WriteRecord};
-use crate::speak::Ask;
+use crate::speak::{Ask, one_place};
 use serde::{Deserialize, Serialize};
 use std::sync::mpsc::channel;
 use std::sync::{Arc, Weak};
 use std::time::Duration;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{DIALECTS, Dialect, Extent, Reading, Setup, keys_of_setup, refusals};
+use woodrush_core::protocol::{AddressContext, DIALECTS, Dialect, Extent, Setup, keys_of_setup, refusals};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// The verb by which the control socket knows it.
@@ -87,7 +87,10 @@ fn request(port: &str, station: &Station, ask: &Ask) -> Option<WireRequest> {
         Some(dialect.notation().show(space, extent.first, 0, None, &station.setup).canonical)
     };
     let what = match ask {
-        Ask::Read { extent, .. } => WireAsk::Read { at: at(extent)?, grains: extent.count },
+        Ask::Read { parts, .. } => {
+            let place = one_place(parts)?;
+            WireAsk::Read { at: at(&place)?, grains: place.count }
+        }
         Ask::Write { extent, cells, .. } => {
             WireAsk::Write { at: at(extent)?, grains: extent.count, cells: cells.clone() }
         }
@@ -203,13 +206,15 @@ fn setup(dialect: &dyn Dialect, request: &WireRequest) -> Setup {
 
 fn to_ask(dialect: &dyn Dialect, station: &mut Station, what: WireAsk) -> Result<Ask, String> {
     let mut extent = |at: &str, count: u32| {
-        let address =
-            dialect.notation().parse(at, &Reading::of_device(&station.setup)).map_err(|fault| fault.what)?;
+        let address = dialect
+            .notation()
+            .parse(at, &AddressContext::of_device(&station.setup))
+            .map_err(|fault| fault.what)?;
         let space = station.space(&address.space);
         Ok::<Extent, String>(Extent { space, first: address.first, count: count.max(1) })
     };
     Ok(match what {
-        WireAsk::Read { at, grains } => Ask::Read { station: 0, extent: extent(&at, grains)? },
+        WireAsk::Read { at, grains } => Ask::read(0, extent(&at, grains)?),
         WireAsk::Write { at, grains, cells } => {
             Ask::Write { station: 0, extent: extent(&at, grains)?, cells }
         }

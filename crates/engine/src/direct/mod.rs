@@ -111,7 +111,7 @@ impl Direct {
     /// # Errors
     /// What the station answered instead, or that it did not.
     pub fn read(&mut self, station: &Station, extent: Extent) -> Result<DirectAnswer, Refusal> {
-        self.ask(station, Ask::Read { station: 0, extent })
+        self.ask(station, Ask::read(0, extent))
     }
 
     /// Writes cells.

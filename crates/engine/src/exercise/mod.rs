@@ -16,7 +16,7 @@ use crate::speak::{
 use crate::tap::Conversation;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Setup, dialect};
+use woodrush_core::protocol::{AddressContext, Extent, Setup, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -34,7 +34,7 @@ fn station(speaker: &Speaker) -> Option<(Station, Setup, Extent)> {
     let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
     let address = ["400001", "N7:0", "%DB10.W0"]
         .into_iter()
-        .find_map(|text| dialect.notation().parse(text, &Reading::of_device(&setup)).ok())?;
+        .find_map(|text| dialect.notation().parse(text, &AddressContext::of_device(&setup)).ok())?;
     let mut station = Station::bare("station", dialect, setup);
     let space = if station.spaces.is_empty() {
         station.space(&address.space)
@@ -84,7 +84,7 @@ pub fn client(bytes: &[u8]) {
             asked += 1;
             let ask = match kind {
                 1 => Ask::Write { station: 0, extent, cells: vec![0x55; size] },
-                _ => Ask::Read { station: 0, extent },
+                _ => Ask::read(0, extent),
             };
             client.ask(Ticket(asked), ask);
         }

@@ -14,6 +14,7 @@ use crate::health::HealthCounters;
 use std::sync::Arc;
 use woodrush_core::cells::{bit_of, set_bit};
 use woodrush_core::plan::{Landing, Plan, PlannedRule, Push, Source};
+use woodrush_core::project::Owner;
 use woodrush_core::protocol::{Extent, Grain};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -224,7 +225,7 @@ impl Board {
     pub fn land(&mut self, step: u32, at: Moment, answer: &[u8]) {
         let plan = Arc::clone(&self.plan);
         let (Some(entry), Some(rule)) = (plan.steps.get(step as usize), plan.rule_of(step)) else { return };
-        let Source::Poll { device, place, .. } = rule.source else { return };
+        let Source::Values { owner: Owner::Device(device), place, .. } = rule.source else { return };
         let space = plan.devices.get(device).and_then(|station| station.space_at(place.space));
         let from_width = place.width as usize * space.map_or(1, |space| space.grain.cell_bytes());
         let mut all_fit = true;

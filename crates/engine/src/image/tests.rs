@@ -63,7 +63,7 @@ fn image_of(site: &str, zero: bool) -> (Board, Arc<Plan>) {
 /// Lets an answer land in which every register holds `word`.
 fn land(image: &mut Board, plan: &Plan, transfer: usize, at: Moment, word: u16) {
     let transfer = &plan.transfers[transfer];
-    let cells: Vec<u8> = (0..transfer.extent.count).flat_map(|_| word.to_be_bytes()).collect();
+    let cells: Vec<u8> = (0..transfer.grains()).flat_map(|_| word.to_be_bytes()).collect();
     for step in transfer.steps.clone() {
         image.land(step, at, &cells);
     }
@@ -107,7 +107,7 @@ fn no_rule_comes_before_lost_and_zero_stands_for_unmapped_where_asked() {
 fn words_are_put_into_order_and_a_misfit_is_lost_alone() {
     let (mut image, plan) = image(false);
     let first = &plan.transfers[0];
-    assert_eq!((first.device, first.extent.count), (0, 4));
+    assert_eq!((first.device(), first.grains()), (Some(0), 4));
     for step in first.steps.clone() {
         image.land(step, Moment(5), &[0x56, 0x78, 0x12, 0x34, 0, 2, 0, 1]);
     }

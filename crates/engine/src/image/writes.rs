@@ -4,6 +4,7 @@ use super::{Board, SHARED, refused};
 use crate::shared::Kept;
 use woodrush_core::cells::{bit_of, set_bit};
 use woodrush_core::plan::{PlannedRule, Source};
+use woodrush_core::project::Owner;
 use woodrush_core::protocol::{Extent, Verb};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -162,7 +163,9 @@ impl Board {
         item: u32,
         value: &[u8],
     ) -> Result<DeviceWrite, Refusal> {
-        let Source::Poll { device, place, .. } = rule.source else { return Err(no(Kind::ReadOnly)) };
+        let Source::Values { owner: Owner::Device(device), place, .. } = rule.source else {
+            return Err(no(Kind::ReadOnly));
+        };
         let source = place.item(item);
         let each = self.device_cell(device, source);
         let bytes = if place.bit.is_some() { 1 } else { source.count as usize * each };
@@ -194,7 +197,7 @@ impl Board {
         value: &[u8],
         tasks: &mut Vec<Task>,
     ) {
-        let Source::Poll { device, place, .. } = rule.source else { return };
+        let Source::Values { owner: Owner::Device(device), place, .. } = rule.source else { return };
         let extent = place.item(item);
         let shown = Extent {
             space: rule.target.space,

@@ -293,7 +293,7 @@ impl Schedule {
         Some(match doing {
             InFlight::Poll { device, pieces, .. } => {
                 let station = self.devices.get(*device)?.index;
-                (Ask::Read { station, extent: pieces.next()? }, ChangeStage::Only)
+                (Ask::Read { station, parts: pieces.next()? }, ChangeStage::Only)
             }
             InFlight::Push { device, push, cells } => {
                 let entry = self.devices.get(*device)?.pushes.get(*push)?;
@@ -304,7 +304,7 @@ impl Schedule {
                 line_request: LineRequest::Pass { unit, message, .. }, ..
             }) => (Ask::Pass { unit: *unit, message: message.clone() }, ChangeStage::Only),
             InFlight::LineRequest(Queued { line_request: LineRequest::Read { device, extent }, .. }) => {
-                (Ask::Read { station: *device, extent: *extent }, ChangeStage::Only)
+                (Ask::read(*device, *extent), ChangeStage::Only)
             }
             InFlight::LineRequest(Queued { line_request: LineRequest::ByHand { ask, .. }, .. }) => {
                 ((**ask).clone(), ChangeStage::Only)

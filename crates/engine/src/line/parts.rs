@@ -83,12 +83,12 @@ impl Schedule {
     ) -> (Ask, ChangeStage) {
         let cells = cells.to_vec();
         if let Some(whole) = self.to_read_elsewhere(station, extent, keep.is_some()) {
-            return (Ask::Read { station, extent: whole }, ChangeStage::Reading(whole));
+            return (Ask::read(station, whole), ChangeStage::Reading(whole));
         }
         match keep {
             None => (Ask::Write { station, extent, cells }, ChangeStage::Only),
             Some(_) if self.reads_to_change(station) => {
-                (Ask::Read { station, extent }, ChangeStage::Reading(extent))
+                (Ask::read(station, extent), ChangeStage::Reading(extent))
             }
             Some(keep) => {
                 (Ask::Change { station, extent, keep: keep.to_vec(), set: cells }, ChangeStage::Only)
@@ -172,7 +172,7 @@ impl Schedule {
                     .iter_mut()
                     .filter(|p| p.index == station)
                     .for_each(|polled| polled.no_change = true);
-                (Ask::Read { station, extent }, ChangeStage::Reading(extent))
+                (Ask::read(station, extent), ChangeStage::Reading(extent))
             }
             (ChangeStage::Reading(whole), Ok(old)) => {
                 let Some(cells) = self.with_part(&part, whole, old) else {

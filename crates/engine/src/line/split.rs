@@ -6,6 +6,7 @@ use super::{InFlight, Schedule};
 use crate::Moment;
 use crate::shared::Event;
 use crate::speak::Ask;
+use std::sync::Arc;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -23,8 +24,8 @@ pub(super) enum Size {
 
 /// How far a poll is.
 pub(super) struct Pieces {
-    /// What is still to be read, the next one last.
-    todo: Vec<Extent>,
+    /// What is still to be read, the next request last.
+    todo: Vec<Vec<Extent>>,
     /// All of it, as far as it came; empty while one request is enough.
     cells: Vec<u8>,
     /// When the first request left.
@@ -35,8 +36,8 @@ pub(super) struct Pieces {
 
 impl Pieces {
     /// What is read next.
-    pub(super) fn next(&self) -> Option<Extent> {
-        self.todo.last().copied()
+    pub(super) fn next(&self) -> Option<Arc<[Extent]>> {
+        self.todo.last().map(|parts| parts.as_slice().into())
     }
 }
 
@@ -80,8 +81,8 @@ impl Schedule {
             return Some((doing, first_left, result));
         }
         let polled = self.devices.get(device)?;
-        let (station, extent) = (polled.index, pieces.next()?);
-        self.go_on(now, began, doing, Ask::Read { station, extent }, ChangeStage::Only);
+        let (station, parts) = (polled.index, pieces.next()?);
+        self.go_on(now, began, doing, Ask::Read { station, parts }, ChangeStage::Only);
         None
     }
 
@@ -93,27 +94,35 @@ impl Schedule {
         pieces: &mut Pieces,
         cells: Vec<u8>,
     ) -> Option<Result<Vec<u8>, Refusal>> {
-        let entry = self.devices.get_mut(device)?.turns.get_mut(turn)?;
+        let polled = self.devices.get_mut(device)?;
+        let (device, entry) = (polled.index, polled.turns.get_mut(turn)?);
         let transfer = self.shared.plan.transfers.get(entry.transfer)?;
-        let piece = pieces.todo.pop()?;
-        if piece == transfer.extent {
+        let came = pieces.todo.pop()?;
+        if came[..] == transfer.parts[..] {
             entry.size = Size::Planned;
             return Some(Ok(cells));
         }
-        let each = cells.len() / (piece.count as usize).max(1);
-        pieces.cells.resize(transfer.extent.count as usize * each, 0);
-        let at = piece.first.checked_sub(transfer.extent.first).map(|at| at as usize * each);
-        match at.and_then(|at| pieces.cells.get_mut(at..at + cells.len())) {
-            Some(room) => room.copy_from_slice(&cells),
-            None => return Some(Err(Refusal::new(Kind::Mismatch, Blame::Us))),
+        let places: Vec<_> =
+            came.iter().filter_map(|piece| self.shared.plan.place_in_answer(transfer, *piece)).collect();
+        let bytes = self.shared.plan.station(transfer.from).map_or(0, |own| own.bytes_of(&transfer.parts));
+        pieces.cells.resize(bytes as usize, 0);
+        let mut rest = cells.as_slice();
+        for place in places {
+            match (rest.split_at_checked(place.len()), pieces.cells.get_mut(place)) {
+                (Some((own, behind)), Some(room)) => {
+                    room.copy_from_slice(own);
+                    rest = behind;
+                }
+                _ => return Some(Err(Refusal::new(Kind::Mismatch, Blame::Us))),
+            }
         }
         if !pieces.todo.is_empty() {
             return None;
         }
         if let Some(most) = pieces.tried.take() {
             entry.size = Size::Most(most);
-            let (index, transfer) = (transfer.device, entry.transfer);
-            let bytes = most.saturating_mul(u32::try_from(each).unwrap_or(1));
+            let (index, transfer, each) = (device, entry.transfer, bytes / transfer.grains().max(1));
+            let bytes = most.saturating_mul(each);
             self.shared.tell(Event::TakesLess { device: index, transfer, most, bytes });
         }
         Some(Ok(std::mem::take(&mut pieces.cells)))
@@ -140,10 +149,14 @@ impl Schedule {
         if !by_length {
             return Some(Err(refusal));
         }
-        let most = refused.count / 2;
-        let mut smaller = self.shared.plan.pieces(entry.transfer, most);
-        smaller.retain(|piece| piece.first >= refused.first);
-        if smaller.first().is_none_or(|piece| piece.count >= refused.count) {
+        let plan = &self.shared.plan;
+        let transfer = plan.transfers.get(entry.transfer)?;
+        let grains = |parts: &[Extent]| parts.iter().map(|part| part.count).sum::<u32>();
+        let begins = |parts: &[Extent]| Some(plan.place_in_answer(transfer, *parts.first()?)?.start);
+        let most = grains(&refused) / 2;
+        let mut smaller = plan.pieces(entry.transfer, most);
+        smaller.retain(|parts| begins(parts) >= begins(&refused));
+        if smaller.first().is_none_or(|parts| grains(parts) >= grains(&refused)) {
             entry.size = Size::OfNoMatter;
             return Some(Err(refusal));
         }

@@ -5,6 +5,7 @@ use super::sending::Sent;
 use super::split::Size;
 use crate::Moment;
 use crate::shared::Shared;
+use woodrush_core::plan::Transfer;
 use woodrush_core::project::Retry;
 
 /// One request that is due again and again.
@@ -78,19 +79,20 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
                 failed: 0,
                 lost: None,
                 polled_elsewhere: (!read_here(index) || plan.host(index) != index)
-                    && plan.transfers.iter().any(|transfer| transfer.device == plan.host(index)),
+                    && plan.transfers.iter().any(|transfer| transfer.device() == Some(plan.host(index))),
                 no_change: false,
                 looked: 0,
                 look_at: Moment(0),
             })
         })
         .collect();
-    for (transfer, entry) in plan.transfers.iter().enumerate().filter(|(_, entry)| read_here(entry.device)) {
-        if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
+    let asked = |entry: &Transfer| entry.device().is_some_and(read_here);
+    for (transfer, entry) in plan.transfers.iter().enumerate().filter(|(_, entry)| asked(entry)) {
+        if let Some(device) = devices.iter_mut().find(|device| Some(device.index) == entry.device()) {
             let turn = PollState {
                 transfer,
                 nodes: plan.brought_by(entry),
-                every: entry.every.max(1),
+                every: entry.cadence.interval().max(1),
                 due: Moment(0),
                 left: Moment(0),
                 good: None,

@@ -74,7 +74,7 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
     let (age, polls) = rule_age(shared, name, now);
     let not_taken = shared.health.sends.get(&name.number).map_or(0, |sends| sends.counts().last_error);
     let source = match planned.source {
-        Source::Poll { .. } => shared.brought(name.number, &name.transfers),
+        Source::Values { .. } => shared.brought(name.number, &name.transfers),
         Source::ClientCells { image, place, .. } => shared.peek(image, place.extent()),
         Source::Health(_) | Source::Client => None,
     };
@@ -88,7 +88,7 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
         _ => Ok(()),
     };
     let old = age.is_none_or(|age| age > planned.max_age);
-    let polled = matches!(planned.source, Source::Poll { .. });
+    let polled = matches!(planned.source, Source::Values { .. });
     let state = match read {
         Ok(()) if polled && age.is_none() => ValueState::Never,
         Ok(()) if !image && not_taken != 0 => ValueState::Lost,
@@ -179,8 +179,7 @@ to = "scada:100001"
         /// The poll of the gauge is answered: three registers.
         fn answered(&self, now: Moment, words: [u16; 3]) {
             let cells: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
-            let at =
-                self.shared.plan.transfers.iter().position(|transfer| transfer.extent.count == 3).unwrap();
+            let at = self.shared.plan.transfers.iter().position(|transfer| transfer.grains() == 3).unwrap();
             self.shared.land(at, now, &cells);
             self.shared.health.transfers[at].count(now, Ok(()));
         }

@@ -5,6 +5,7 @@ use super::Progress;
 use crate::rig::Rig;
 use woodrush_core::Kind;
 use woodrush_core::check::Checked;
+use woodrush_core::plan::Transfer;
 use woodrush_core::protocol::Extent;
 
 /// By device: why it does not answer alone; nothing for those that do, and for those that nobody asks.
@@ -14,8 +15,11 @@ pub(super) fn alone(checked: &Checked, rig: &Rig, progress: &mut dyn FnMut(Progr
     let mut found = vec![];
     for (device, done) in (0..plan.devices.len()).zip(0u32..) {
         progress(Progress { doing: "the devices alone", done, of });
-        let extent =
-            plan.transfers.iter().find(|transfer| transfer.device == device).map(|transfer| transfer.extent);
+        let extent = plan
+            .transfers
+            .iter()
+            .find(|transfer| transfer.device() == Some(device))
+            .and_then(Transfer::first);
         found.push(extent.and_then(|extent| ask(checked, rig, device, extent)));
     }
     found

@@ -8,6 +8,7 @@ use crate::rig::PlainEnd;
 use crate::speak::answers;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::{PlannedForward, Source, Station};
+use woodrush_core::project::Owner;
 use woodrush_core::protocol::{Dialect, Extent, Setup, Spaces, Verb};
 use woodrush_core::{Kind, Refusal};
 
@@ -208,7 +209,9 @@ impl Runner<'_> {
     fn known(&self, device: usize, writable: bool) -> Option<Extent> {
         let (project, plan) = (&self.checked.project, &self.checked.plan);
         let polled = plan.rules.iter().filter_map(|rule| match rule.source {
-            Source::Poll { device: of, place, .. } if of == device && (rule.writable || !writable) => {
+            Source::Values { owner: Owner::Device(of), place, .. }
+                if of == device && (rule.writable || !writable) =>
+            {
                 Some(place.item(0))
             }
             _ => None,

@@ -111,7 +111,8 @@ impl Runner<'_> {
 
     /// Whether a device that is polled counts as lost.
     pub(super) fn is_one_lost(&self) -> bool {
-        let polled = |device: usize| self.checked.plan.transfers.iter().any(|own| own.device == device);
+        let polled =
+            |device: usize| self.checked.plan.transfers.iter().any(|own| own.device() == Some(device));
         (0..).zip(&self.health.devices).any(|(at, device)| polled(at) && !device.is_online())
     }
 }

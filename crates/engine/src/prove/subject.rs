@@ -7,7 +7,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Form, Order, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{HealthItem, Map, OnLoss, Owner, Point, Target};
-use woodrush_core::protocol::{Address, Extent, Grain, ImpliedType, Reading, SpaceId};
+use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, ImpliedType, SpaceId};
 
 /// What feeds a rule.
 pub(super) enum Feed {
@@ -85,7 +85,7 @@ fn split(text: &str) -> (&str, Option<&str>) {
     text.split_once(" as ").map_or((text.trim(), None), |(plain, form)| (plain.trim(), Some(form)))
 }
 
-fn address(station: &Station, text: &str, reading: &Reading<'_>) -> Option<(Address, SpaceId)> {
+fn address(station: &Station, text: &str, reading: &AddressContext<'_>) -> Option<(Address, SpaceId)> {
     let address = station.dialect?.notation().parse(text, reading).ok()?;
     let space = station.spaces.id(&address.space.key)?;
     Some((address, space))
@@ -185,8 +185,8 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
         return Some(WrittenEnd { owner, order: order(&address), address, space, form, point: Some(point) });
     }
     let reading = match owner {
-        Owner::Image(_) => Reading::of_image(&station.setup),
-        _ => Reading::of_device(&station.setup),
+        Owner::Image(_) => AddressContext::of_image(&station.setup),
+        _ => AddressContext::of_device(&station.setup),
     };
     let reading = reading.with_form(form.and_then(|form| Form::parse(form).ok()));
     let (address, space) = address(station, rest.strip_prefix(':')?, &reading)?;

@@ -14,7 +14,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Asked, Client};
-use woodrush_core::protocol::{Extent, Grain, Reading, Setup, Spaces, Transport, refusal_shown};
+use woodrush_core::protocol::{AddressContext, Extent, Grain, Setup, Spaces, Transport, refusal_shown};
 
 /// What one entry of a client's list has seen.
 #[derive(Debug, Clone, Serialize)]
@@ -146,7 +146,7 @@ impl SimClients {
 }
 
 fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Played> {
-    let reading = Reading::of_image(&image.setup).with_form(asked.form.map(|form| form.value));
+    let reading = AddressContext::of_image(&image.setup).with_form(asked.form.map(|form| form.value));
     let address = image.dialect?.notation().parse(&asked.address.value, &reading).ok()?;
     let space = image.spaces.id(&address.space.key)?;
     let ty = asked.form.map_or(Type::Raw, |form| form.value.ty);

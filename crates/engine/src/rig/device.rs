@@ -10,8 +10,8 @@ use woodrush_core::cells::bit_of;
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
-use woodrush_core::project::{DeviceFaults, Line, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, Extent, Grain, Reading, Verb};
+use woodrush_core::project::{DeviceFaults, Line, Owner, Shape, Signal, parse_asked};
+use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, Verb};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
@@ -93,7 +93,7 @@ impl SimDevice {
             device.drive_by_default(spot, 1, range, point.read_write, number, &mut dice);
         }
         for (number, rule) in plan.rules.iter().enumerate() {
-            let Source::Poll { device: of, place, .. } = rule.source else { continue };
+            let Source::Values { owner: Owner::Device(of), place, .. } = rule.source else { continue };
             if of == index {
                 let spot = Spot { extent: place.item(0), bit: place.bit, form: rule.conversion.from };
                 device.drive_by_default(spot, place.count, None, rule.writable, number, &mut dice);
@@ -105,8 +105,8 @@ impl SimDevice {
             let spot = Spot { extent: rule.target.item(0), bit: rule.target.bit, form: rule.conversion.to };
             device.drive_by_default(spot, rule.target.count, None, true, number, &mut dice);
         }
-        for transfer in plan.transfers.iter().filter(|transfer| transfer.device == index) {
-            device.exist(transfer.extent);
+        for transfer in plan.transfers.iter().filter(|transfer| transfer.device() == Some(index)) {
+            transfer.parts.iter().for_each(|part| device.exist(*part));
         }
         device.learn_settings(checked, index);
         device.advance(Moment(0), None);
@@ -212,7 +212,8 @@ impl SimDevice {
         }
         let asked = parse_asked(target).map_err(|finding| finding.what)?;
         let dialect = self.station.dialect.ok_or("the device has no protocol")?;
-        let reading = Reading::of_device(&self.station.setup).with_form(asked.form.map(|form| form.value));
+        let reading =
+            AddressContext::of_device(&self.station.setup).with_form(asked.form.map(|form| form.value));
         let address = dialect.notation().parse(&asked.address.value, &reading).map_err(|fault| {
             format!("`{}` has no point `{}`, and {}", self.name, asked.address.value, fault.what)
         })?;

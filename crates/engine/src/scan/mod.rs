@@ -8,7 +8,7 @@ use crate::direct::Direct;
 use crate::speak::Message;
 use serde::{Deserialize, Serialize};
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Search, Setup, Transport, Verb};
+use woodrush_core::protocol::{AddressContext, Extent, Search, Setup, Transport, Verb};
 use woodrush_core::survey::{ReadOutcome, Survey};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -170,7 +170,8 @@ fn first_read(station: &Station) -> Option<(Station, Extent)> {
 
 fn place(station: &Station, begins: &str) -> Option<(Station, woodrush_core::protocol::SpaceId, u32)> {
     let mut station = station.clone();
-    let address = station.dialect?.notation().parse(begins, &Reading::of_device(&station.setup)).ok()?;
+    let address =
+        station.dialect?.notation().parse(begins, &AddressContext::of_device(&station.setup)).ok()?;
     let space = station.space(&address.space);
     Some((station, space, address.first))
 }

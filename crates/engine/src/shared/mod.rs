@@ -25,7 +25,7 @@ use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Station};
-use woodrush_core::project::Network;
+use woodrush_core::project::{Network, Owner};
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -201,7 +201,7 @@ impl Shared {
     #[must_use]
     pub fn brought(&self, rule: u32, transfers: &[usize]) -> Option<Vec<u8>> {
         let planned = self.plan.rules.get(rule as usize)?;
-        let Source::Poll { device, place, .. } = planned.source else { return None };
+        let Source::Values { owner: Owner::Device(device), place, .. } = planned.source else { return None };
         let each = self.plan.devices.get(device)?.space_at(place.space)?.grain.cell_bytes();
         let width = place.width as usize * each;
         let mut cells = vec![0; width * place.count as usize];
@@ -462,7 +462,7 @@ fn identity(plan: &Plan, rule: &PlannedRule) -> String {
         format!("{name}:{space}:{}:{}:{}:{:?}", place.first, place.width, place.count, place.bit)
     };
     let from = match rule.source {
-        Source::Poll { device, place, .. } => end(plan.devices.get(device), place),
+        Source::Values { owner, place, .. } => end(plan.station(owner), place),
         Source::ClientCells { image, place, .. } => end(plan.images.get(image), place),
         // What is told is worked out at each look and has no value to keep.
         Source::Health(_) => format!("told {}", rule.map),

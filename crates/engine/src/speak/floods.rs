@@ -2,7 +2,7 @@
 
 use super::{News, SPEAKERS, STREAM_MAX, Serve, Server, ServerSetup};
 use crate::Moment;
-use woodrush_core::protocol::{Reading, Setup, Transport, Verb, dialect};
+use woodrush_core::protocol::{AddressContext, Setup, Transport, Verb, dialect};
 
 /// Bytes of one flood.
 const FLOOD: usize = 2_000_000;
@@ -15,7 +15,7 @@ fn requests(name: &str) -> Vec<Vec<u8>> {
     let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
     let address = ["400001", "N7:0", "%DB10.W0"]
         .into_iter()
-        .find_map(|text| dialect.notation().parse(text, &Reading::of_device(&setup)).ok());
+        .find_map(|text| dialect.notation().parse(text, &AddressContext::of_device(&setup)).ok());
     let mut found = vec![[0x10, 0x05].repeat(64), vec![0; 300], vec![0x3A; 300]];
     if let Some(address) = address {
         let cells = vec![0; 2 * address.space.grain.cell_bytes()];

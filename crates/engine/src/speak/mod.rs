@@ -132,8 +132,8 @@ pub enum Ask {
     Read {
         /// Index of the station.
         station: usize,
-        /// Which.
-        extent: Extent,
+        /// Which, one place after the other; several only where the protocol gathers them.
+        parts: Arc<[Extent]>,
     },
     /// Take these values.
     Write {
@@ -162,6 +162,22 @@ pub enum Ask {
         /// The request.
         message: Message,
     },
+}
+
+impl Ask {
+    /// A read of one place.
+    #[must_use]
+    pub fn read(station: usize, extent: Extent) -> Self {
+        Self::Read { station, parts: Arc::new([extent]) }
+    }
+}
+
+/// The place that a read is for, of a protocol that asks for one at a time; the plan gathers no others there.
+pub(crate) fn one_place(parts: &[Extent]) -> Option<Extent> {
+    match parts {
+        [place] => Some(*place),
+        _ => None,
+    }
 }
 
 /// What a client wants done next.

@@ -138,8 +138,9 @@ fn registers_are_proven_onto_blocks_and_blocks_onto_blocks() {
 #[test]
 fn a_block_that_is_asked_one_word_beside_is_seen() {
     let spoilt = proof(&Arc::new(checked(ONTO_REGISTERS)), |plan| {
-        let first = plan.transfers.iter_mut().find(|transfer| transfer.extent.first == 20).unwrap();
-        first.extent.first += 2;
+        let first = plan.transfers.iter_mut().find(|transfer| transfer.parts[0].first == 20).unwrap();
+        let part = first.parts[0];
+        first.parts = Arc::new([Extent { first: part.first + 2, ..part }]);
     });
     assert_eq!(wrong(&spoilt).0, [1], "{:#?}", whys(&spoilt));
 }

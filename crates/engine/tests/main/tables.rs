@@ -358,8 +358,9 @@ fn a_table_behind_a_serial_server_is_proven_onto_a_slave_of_a_line() {
 #[test]
 fn an_element_beside_the_right_one_is_seen() {
     let spoilt = proof(&Arc::new(checked(ONTO_REGISTERS)), |plan| {
-        let accumulators = plan.transfers.iter_mut().find(|transfer| transfer.extent.count == 5).unwrap();
-        accumulators.extent.first += 1;
+        let accumulators = plan.transfers.iter_mut().find(|transfer| transfer.grains() == 5).unwrap();
+        let part = accumulators.parts[0];
+        accumulators.parts = Arc::new([Extent { first: part.first + 1, ..part }]);
     });
     assert_eq!(wrong(&spoilt).0, [4], "{:#?}", whys(&spoilt));
 }

@@ -77,7 +77,8 @@ impl Names {
         let device = |at: &usize| self.devices.get(*at).map_or("", String::as_str);
         let polled = |at: &usize, transfer: &usize| {
             let transfer = plan.transfers.get(*transfer)?;
-            Some(plan.devices.get(*at)?.show(transfer.extent.space, transfer.extent.first, None))
+            let first = transfer.first()?;
+            Some(plan.devices.get(*at)?.show(first.space, first.first, None))
         };
         let (tone, kind, name, text) = match event {
             Event::PortUp { port: at, what } => (Tone::Good, "port_up", port(at), format!("up at {what}")),

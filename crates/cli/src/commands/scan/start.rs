@@ -6,7 +6,7 @@ use crate::connections::Field;
 use crate::console::{Console, Tone};
 use std::fmt::Write;
 use std::path::Path;
-use woodrush_core::protocol::{Reading, Transport, usual_protocol};
+use woodrush_core::protocol::{AddressContext, Transport, usual_protocol};
 use woodrush_engine::direct::Link;
 use woodrush_engine::scan::{Found, Presence};
 
@@ -85,8 +85,12 @@ fn device(field: &Field, found: &Found) -> String {
         .filter(|table| !table.spent && table.ranges.len() == 1)
         .filter_map(|table| {
             let (first, _, count) = table.ranges.first()?;
-            let begins =
-                dialect?.notation().parse(first, &Reading::of_device(&field.station.setup)).ok()?.first == 0;
+            let begins = dialect?
+                .notation()
+                .parse(first, &AddressContext::of_device(&field.station.setup))
+                .ok()?
+                .first
+                == 0;
             begins.then(|| format!("{} = {count}", table.table))
         })
         .collect();

@@ -311,10 +311,10 @@ fn rule(checked: &Checked, number: u32, planned: &PlannedRule) -> Option<Rule> {
     let (from_form, to_form) = (planned.conversion.from, planned.conversion.to);
     let mut eu = None;
     let (source, source_place) = match planned.source {
-        Source::Poll { device, place, point } => {
-            let point = point.and_then(|at| checked.project.profile_of(device)?.points.get(at));
+        Source::Values { owner, place, point } => {
+            let point = point.and_then(|at| checked.project.profile_of(owner.device()?)?.points.get(at));
             eu = point.and_then(|point| point.eu.clone());
-            (plan.devices.get(device), Some(place))
+            (plan.station(owner), Some(place))
         }
         Source::ClientCells { image, place, .. } => (plan.images.get(image), Some(place)),
         Source::Health(_) | Source::Client => (None, None),

@@ -10,7 +10,7 @@ use crate::finding::{Finding, PAST_THE_END, Severity};
 use crate::form::{Form, Type};
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Asked, Client, Map, OnLoss, Owner, Project, Target, address, show_micros};
-use crate::protocol::{Extent, Reading, SpaceId};
+use crate::protocol::{AddressContext, Extent, SpaceId};
 use crate::source::Span;
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
@@ -94,7 +94,7 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Cli
     let (mut found, mut faults) = (vec![], vec![]);
     let Some(dialect) = station.dialect else { return (found, faults) };
     for asked in list {
-        let reading = Reading::of_image(&station.setup).with_form(asked.form.map(|form| form.value));
+        let reading = AddressContext::of_image(&station.setup).with_form(asked.form.map(|form| form.value));
         let place = match address(dialect, &asked.address.value, asked.address.span, &reading) {
             Ok(place) => place,
             Err(fault) => {
@@ -259,7 +259,7 @@ impl ClientView<'_> {
                 (Interval::Every(known), Some(every)) => Interval::Every(known.min(every)),
                 _ => Interval::Open,
             };
-            if matches!(rule.source, Source::Poll { .. }) {
+            if matches!(rule.source, Source::Values { .. }) {
                 slowest = slowest.filter(|slow| slow.every >= rule.every).or(Some(rule));
                 oldest = oldest.filter(|old| old.max_age >= rule.max_age).or(Some(rule));
             }
@@ -422,7 +422,7 @@ impl ClientView<'_> {
     /// A read is refused whole: one lost device takes the others' values with it.
     fn spans_devices(&self, wanted: &ClientRead<'_>, stretches: &[Stretch<'_>]) -> Option<Finding> {
         let polled = stretches.iter().filter_map(|stretch| match stretch {
-            Stretch::Fed(rule, _) if matches!(rule.source, crate::plan::Source::Poll { .. }) => Some(*rule),
+            Stretch::Fed(rule, _) if matches!(rule.source, crate::plan::Source::Values { .. }) => Some(*rule),
             _ => None,
         });
         let mut devices: Vec<(usize, &PlannedRule)> =

@@ -244,7 +244,7 @@ impl Ends<'_> {
             Owner::Device(device) => {
                 let station = plan.devices.get_mut(device).ok_or_else(Vec::new)?;
                 let place = Place { space: station.space(&address.space), ..place };
-                Source::Poll { device, place, point }
+                Source::Values { owner: Owner::Device(device), place, point }
             }
             Owner::Image(image) => {
                 let station = plan.images.get_mut(image).ok_or_else(Vec::new)?;

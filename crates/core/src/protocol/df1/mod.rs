@@ -11,8 +11,8 @@ pub use files::spaces_of;
 pub use spot::{Spot, from_wire, to_wire};
 
 use super::{
-    Address, AddressFault, Dialect, Framing, Key, KeyKind, Link, Notation, Reading, Refusals, Requests,
-    Search, Setup, ShownAddress, Space, Stations, Territory, Transport,
+    Address, AddressContext, AddressFault, Dialect, Framing, Key, KeyKind, Link, Notation, Refusals,
+    Requests, Search, Setup, ShownAddress, Space, Stations, Territory, Transport,
 };
 use crate::form::Order;
 use crate::term::Term;
@@ -187,7 +187,7 @@ impl Notation for Tables {
         size.saturating_mul(Spot::of(space).map_or(1, |spot| spot.grains))
     }
 
-    fn parse(&self, text: &str, reading: &Reading<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
         notation::parse(text, octal(reading.setup))
     }
 

@@ -1,7 +1,8 @@
 //! What commands of a data table cost, how long the link waits, and how they look.
 
 use super::{Spot, Tables, by_ranges, check, octal, to_wire};
-use crate::protocol::{Cost, Example, Requests, Setup, Space, TooMuch, Verb};
+use crate::protocol::requests::one_part;
+use crate::protocol::{Cost, Example, Extent, Requests, Setup, Space, TooMuch, Verb};
 use woodrush_wire::df1::{Check, Command, Message, Set, emit_message, emit_to_station};
 
 /// Most data bytes of one command, each way.
@@ -46,7 +47,8 @@ impl Requests for Tables {
         Some(port.number("ack-timeout").unwrap_or(1_000_000).into())
     }
 
-    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch> {
+    fn cost(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch> {
+        let (space, count) = one_part(parts)?;
         let Some(spot) = Spot::of(space) else { return Err(TooMuch { limit: 0, source: "the notation" }) };
         let ranges = by_ranges(setup);
         let standard = if ranges { RANGES } else { LOGICAL };

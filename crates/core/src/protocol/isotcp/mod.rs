@@ -6,7 +6,7 @@ mod requests;
 mod terms;
 
 use super::{
-    Address, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Link, Notation, Reading,
+    Address, AddressContext, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Link, Notation,
     Refusals, Requests, Search, SettingFault, Setup, ShownAddress, Space, Stations, Territory, Transport,
 };
 use crate::form::{Order, Type};
@@ -206,7 +206,7 @@ impl Dialect for Blocks {
 }
 
 impl Notation for Blocks {
-    fn parse(&self, text: &str, _reading: &Reading<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, _reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
         notation::parse(text)
     }
 

@@ -1,7 +1,8 @@
 //! What FETCH and WRITE cost, and how they look.
 
 use super::{Blocks, Memory};
-use crate::protocol::{Cost, Example, Requests, Setup, Space, TooMuch, Verb};
+use crate::protocol::requests::one_part;
+use crate::protocol::{Cost, Example, Extent, Requests, Setup, Space, TooMuch, Verb};
 use woodrush_wire::isotcp::cotp;
 use woodrush_wire::isotcp::fetch::{self, Answer, Area, Request};
 
@@ -19,7 +20,8 @@ impl Requests for Blocks {
         )
     }
 
-    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch> {
+    fn cost(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch> {
+        let (space, count) = one_part(parts)?;
         let each = u32::try_from(space.grain.cell_bytes()).unwrap_or(1);
         let bytes = count * each;
         let (own, key) = match verb {

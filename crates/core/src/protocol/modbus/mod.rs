@@ -7,8 +7,8 @@ mod requests;
 mod terms;
 
 use super::{
-    Address, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Notation, Reading, Refusals,
-    Requests, Search, Setup, ShownAddress, Space, Stations, Territory, Transport,
+    Address, AddressContext, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Notation,
+    Refusals, Requests, Search, Setup, ShownAddress, Space, Stations, Territory, Transport,
 };
 use crate::line::Line;
 use crate::term::Term;
@@ -163,7 +163,7 @@ impl Dialect for Modbus {
 }
 
 impl Notation for Modbus {
-    fn parse(&self, text: &str, _reading: &Reading<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, _reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
         notation::parse(text)
     }
 

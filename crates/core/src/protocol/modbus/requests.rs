@@ -1,11 +1,13 @@
 //! What Modbus requests cost, and how they look in each framing.
 
 use super::{Framed, Modbus, table_of};
-use crate::protocol::{Cost, Example, Requests, Setup, Space, TooMuch, Verb};
+use crate::protocol::requests::one_part;
+use crate::protocol::{Cost, Example, Extent, Requests, Setup, Space, TooMuch, Verb};
 use woodrush_wire::modbus::{Request, Response, ascii, pack, rtu, tcp};
 
 impl Requests for Modbus {
-    fn cost(&self, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch> {
+    fn cost(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch> {
+        let (space, count) = one_part(parts)?;
         let table = table_of(space);
         let (standard, key) = match verb {
             Verb::Read => (u32::from(table.read_max()), "max-read"),
@@ -120,21 +122,29 @@ mod tests {
     use super::super::{ASCII, RTU, SPACES, TCP};
     use super::*;
 
+    fn cost(of: &Modbus, verb: Verb, space: &Space, count: u32, setup: &Setup) -> Result<Cost, TooMuch> {
+        let of: &dyn crate::protocol::Dialect = of;
+        of.cost(verb, space, count, setup)
+    }
+
     #[test]
     fn costs_are_those_of_the_standard() {
         let setup = Setup::default();
         let holding = &SPACES[3];
-        assert_eq!(RTU.cost(Verb::Read, holding, 1, &setup), Ok(Cost { out: 8, back: 7, turns: 2 }));
-        assert_eq!(RTU.cost(Verb::Read, holding, 125, &setup), Ok(Cost { out: 8, back: 255, turns: 2 }));
+        assert_eq!(cost(&RTU, Verb::Read, holding, 1, &setup), Ok(Cost { out: 8, back: 7, turns: 2 }));
+        assert_eq!(cost(&RTU, Verb::Read, holding, 125, &setup), Ok(Cost { out: 8, back: 255, turns: 2 }));
         assert_eq!(
-            RTU.cost(Verb::Read, holding, 126, &setup),
+            cost(&RTU, Verb::Read, holding, 126, &setup),
             Err(TooMuch { limit: 125, source: "the standard" })
         );
-        assert_eq!(RTU.cost(Verb::Write, holding, 2, &setup), Ok(Cost { out: 13, back: 8, turns: 2 }));
-        assert_eq!(TCP.cost(Verb::Read, &SPACES[0], 19, &setup), Ok(Cost { out: 12, back: 12, turns: 0 }));
+        assert_eq!(cost(&RTU, Verb::Write, holding, 2, &setup), Ok(Cost { out: 13, back: 8, turns: 2 }));
+        assert_eq!(cost(&TCP, Verb::Read, &SPACES[0], 19, &setup), Ok(Cost { out: 12, back: 12, turns: 0 }));
         let small = Setup { numbers: vec![("max-read", 32)], words: vec![("write-one", "single".into())] };
-        assert_eq!(RTU.cost(Verb::Read, holding, 33, &small), Err(TooMuch { limit: 32, source: "max-read" }));
-        assert_eq!(RTU.cost(Verb::Write, holding, 1, &small), Ok(Cost { out: 8, back: 8, turns: 2 }));
+        assert_eq!(
+            cost(&RTU, Verb::Read, holding, 33, &small),
+            Err(TooMuch { limit: 32, source: "max-read" })
+        );
+        assert_eq!(cost(&RTU, Verb::Write, holding, 1, &small), Ok(Cost { out: 8, back: 8, turns: 2 }));
     }
 
     #[test]
@@ -152,7 +162,7 @@ mod tests {
             let space = &SPACES[at];
             let cells = vec![1; space.grain.cell_bytes() * count as usize];
             let example = framing.example(verb, space, 7, &cells, &setup);
-            let cost = framing.cost(verb, space, count, &setup).unwrap();
+            let cost = cost(framing, verb, space, count, &setup).unwrap();
             let bytes = (example.request.len(), example.answer.len());
             assert_eq!((cost.out as usize, cost.back as usize), bytes, "{}", example.words);
         }

@@ -12,7 +12,7 @@
 
 use super::{EXTENDED, refusal};
 use crate::Moment;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, one_place};
 use std::collections::VecDeque;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
@@ -348,16 +348,17 @@ impl Client for TableClient {
     }
 
     fn ask(&mut self, ticket: Ticket, ask: Ask) {
+        let nowhere = Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 1 };
         let (station, extent, kind) = match ask {
-            Ask::Read { station, extent } => (Some(station), extent, CommandKind::Read),
+            Ask::Read { station, parts } => match one_place(&parts) {
+                Some(place) => (Some(station), place, CommandKind::Read),
+                None => (None, nowhere, CommandKind::Read),
+            },
             Ask::Write { station, extent, cells } => (Some(station), extent, CommandKind::Write(cells)),
             Ask::Change { station, extent, keep, set } => {
                 (Some(station), extent, CommandKind::Change { keep, set, old: None })
             }
-            Ask::Pass { .. } => {
-                let nowhere = Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 1 };
-                (None, nowhere, CommandKind::Read)
-            }
+            Ask::Pass { .. } => (None, nowhere, CommandKind::Read),
         };
         let station = station.and_then(|station| self.stations.get(station));
         let setup = station.map(|station| &station.setup);

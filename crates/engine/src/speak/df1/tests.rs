@@ -9,7 +9,7 @@ use serde_json::Value;
 use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Setup, Spaces, dialect};
+use woodrush_core::protocol::{AddressContext, Extent, Setup, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -42,7 +42,7 @@ fn spaces(octal: bool) -> Arc<Spaces> {
     let setup = family(octal);
     let mut all = Spaces::default();
     for text in FILES.iter().filter(|text| !octal || **text != "L10:0") {
-        all.add(&tables.notation().parse(text, &Reading::of_device(&setup)).unwrap().space);
+        all.add(&tables.notation().parse(text, &AddressContext::of_device(&setup)).unwrap().space);
     }
     Arc::new(all)
 }
@@ -83,7 +83,7 @@ fn server(half: bool, check: &str, node: u16) -> Box<dyn Server> {
 /// An address with so many grains.
 fn at(text: &str, count: u32, octal: bool) -> Extent {
     let address =
-        dialect("df1").unwrap().notation().parse(text, &Reading::of_device(&family(octal))).unwrap();
+        dialect("df1").unwrap().notation().parse(text, &AddressContext::of_device(&family(octal))).unwrap();
     let space = spaces(octal).id(&address.space.key).unwrap();
     Extent { space, first: address.first, count }
 }
@@ -116,7 +116,7 @@ const EOT: [u8; 2] = [0x10, 0x04];
 
 #[test]
 fn commands_are_the_bytes_of_the_vectors_and_replies_are_cells() {
-    let read = |extent| Ask::Read { station: 0, extent };
+    let read = |extent| Ask::read(0, extent);
     let write = |extent, cells: &str| Ask::Write { station: 0, extent, cells: hex(cells) };
     let change =
         |extent, keep: &str, set: &str| Ask::Change { station: 0, extent, keep: hex(keep), set: hex(set) };
@@ -157,7 +157,7 @@ fn commands_are_the_bytes_of_the_vectors_and_replies_are_cells() {
 #[test]
 fn a_string_comes_as_its_characters_and_nothing_behind_its_length() {
     let (mut client, now) = (client(false, false, "crc", 1, 0x123E), Moment(0));
-    client.ask(Ticket(1), Ask::Read { station: 0, extent: at("ST9:0", 41, false) });
+    client.ask(Ticket(1), Ask::read(0, at("ST9:0", 41, false)));
     assert_eq!(sent(&mut client, now), framed(&vector("cmd-read-ST9-0")));
     client.handle(now, News::Bytes(&framed(&vector("rsp-read-ST9-0"))));
     assert_eq!(sent(&mut client, now), ACK);
@@ -169,7 +169,7 @@ fn a_string_comes_as_its_characters_and_nothing_behind_its_length() {
 #[test]
 fn one_part_of_several_elements_comes_with_the_elements() {
     let (mut client, now) = (client(false, false, "crc", 1, 7), Moment(0));
-    client.ask(Ticket(1), Ask::Read { station: 0, extent: at("T4:2.ACC", 3, false) });
+    client.ask(Ticket(1), Ask::read(0, at("T4:2.ACC", 3, false)));
     let asked = hex("01 00 0F 00 07 00 A2 12 04 86 02 00");
     assert_eq!(sent(&mut client, now), framed(&asked));
     let timers = "00 A0 64 00 01 00  00 00 64 00 02 00  00 00 64 00 03 01";
@@ -194,7 +194,7 @@ fn one_bit_of_a_long_is_read_changed_and_written() {
 #[test]
 fn the_link_tries_again_with_the_same_number_and_then_gives_up() {
     let (mut client, mut now) = (client(false, false, "crc", 1, 7), Moment(0));
-    let ask = || Ask::Read { station: 0, extent: at("N7:0", 1, false) };
+    let ask = || Ask::read(0, at("N7:0", 1, false));
     client.ask(Ticket(1), ask());
     let frame = sent(&mut client, now);
     assert!(!client.said_before());
@@ -235,7 +235,7 @@ fn the_link_tries_again_with_the_same_number_and_then_gives_up() {
 #[test]
 fn a_read_whose_reply_is_lost_is_made_anew_and_a_write_is_not() {
     let (mut client, now) = (client_with(false, false, "crc", 1, 7, 1), Moment(0));
-    client.ask(Ticket(1), Ask::Read { station: 0, extent: at("N7:0", 1, false) });
+    client.ask(Ticket(1), Ask::read(0, at("N7:0", 1, false)));
     assert_eq!(sent(&mut client, now), framed(&hex("01 00 0F 00 07 00 A2 02 07 89 00 00")));
     client.handle(now, News::Bytes(&ACK));
     let now = now + 3_000_000;
@@ -255,7 +255,7 @@ fn what_the_other_end_says_is_acknowledged_refused_and_said_again() {
     // Nothing was said yet.
     client.handle(now, News::Bytes(&ENQ));
     assert_eq!(sent(&mut client, now), NAK);
-    client.ask(Ticket(1), Ask::Read { station: 0, extent: at("N7:0", 1, false) });
+    client.ask(Ticket(1), Ask::read(0, at("N7:0", 1, false)));
     assert_eq!(sent(&mut client, now), vector("fd-bcc-cmd-read-N7-0"));
     client.handle(now, News::Bytes(&vector("fd-bad-bcc")));
     assert_eq!(sent(&mut client, now), NAK, "a damaged message");
@@ -282,7 +282,7 @@ fn a_controllers_status_is_a_refusal_in_words() {
         let command = vector(&format!("cmd-{name}"));
         let tns = u16::from_le_bytes([command[4], command[5]]);
         let (mut client, now) = (client(false, false, "crc", 1, tns), Moment(0));
-        client.ask(Ticket(1), Ask::Read { station: 0, extent: at("N7:0", 1, false) });
+        client.ask(Ticket(1), Ask::read(0, at("N7:0", 1, false)));
         assert_eq!(sent(&mut client, now), framed(&command));
         client.handle(now, News::Bytes(&framed(&vector(&format!("rsp-{name}")))));
         assert_eq!(sent(&mut client, now), ACK);
@@ -297,7 +297,7 @@ fn a_controllers_status_is_a_refusal_in_words() {
 #[test]
 fn a_master_speaks_to_a_station_polls_it_and_takes_its_message() {
     let (mut client, mut now) = (client(true, false, "crc", 5, 0x2001), Moment(0));
-    client.ask(Ticket(1), Ask::Read { station: 0, extent: at("N7:0", 1, false) });
+    client.ask(Ticket(1), Ask::read(0, at("N7:0", 1, false)));
     let frame = vector("hd-crc-master");
     assert_eq!(sent(&mut client, now), frame);
     // No acknowledgement: the same again.
@@ -466,7 +466,7 @@ proptest! {
         let (result, writes) = talk(half, write, &mut spoil);
         prop_assert!(writes <= 1, "{writes} writes");
         prop_assert!(result.is_err() || writes == 1);
-        let read = Ask::Read { station: 0, extent: at("N7:5", 1, false) };
+        let read = Ask::read(0, at("N7:5", 1, false));
         let (result, _) = talk(half, read, &mut spoil);
         prop_assert!(result.is_err() || result == Ok(vec![0x12, 0x34]));
     }
@@ -474,7 +474,7 @@ proptest! {
     #[test]
     fn no_bytes_do_harm(noise in prop::collection::vec(prop_oneof![Just(0x10u8), 0u8..8, any::<u8>()], 0..120), half in any::<bool>()) {
         let (mut client, mut server) = (client(half, false, "crc", 5, 99), server(half, "crc", 5));
-        client.ask(Ticket(1), Ask::Read { station: 0, extent: at("N7:5", 1, false) });
+        client.ask(Ticket(1), Ask::read(0, at("N7:5", 1, false)));
         sent(&mut client, Moment(0));
         client.handle(Moment(0), News::Bytes(&noise));
         server.handle(Moment(0), News::Bytes(&noise));

@@ -3,7 +3,7 @@
 
 use super::{Window, refusal};
 use crate::Moment;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, one_place};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Extent;
 use woodrush_core::protocol::isotcp::tsap;
@@ -235,7 +235,9 @@ impl Client for BlockClient {
             Window::of(space, extent)
         };
         let (window, kind) = match ask {
-            Ask::Read { station, extent } => (window(station, extent), JobKind::Read),
+            Ask::Read { station, parts } => {
+                (one_place(&parts).and_then(|place| window(station, place)), JobKind::Read)
+            }
             Ask::Write { station, extent, cells } => {
                 (window(station, extent), JobKind::Write { cells, keep: None, old: None })
             }

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Setup, SpaceId, Spaces, dialect};
+use woodrush_core::protocol::{AddressContext, Extent, Setup, SpaceId, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -27,7 +27,7 @@ fn spaces() -> Arc<Spaces> {
     let blocks = dialect("fetch-write").unwrap();
     let mut all = Spaces::default();
     for text in ["%DB10.W0", "%MB0", "%C0", "%DB20.W0"] {
-        all.add(&blocks.notation().parse(text, &Reading::of_device(&Setup::default())).unwrap().space);
+        all.add(&blocks.notation().parse(text, &AddressContext::of_device(&Setup::default())).unwrap().space);
     }
     Arc::new(all)
 }
@@ -62,7 +62,7 @@ fn extent(space: u32, first: u32, count: u32) -> Extent {
 }
 
 fn read(space: u32, first: u32, count: u32) -> Ask {
-    Ask::Read { station: 0, extent: extent(space, first, count) }
+    Ask::read(0, extent(space, first, count))
 }
 
 /// What the client sends next.
@@ -281,7 +281,7 @@ fn a_byte_or_a_bit_of_a_block_is_fetched_changed_and_written() {
     assert_eq!(ask(read(0, 1, 2), &mut memory), Ok(hex("BB CC")), "an odd byte is read with its word");
     let native = |result: Result<Vec<u8>, Refusal>| result.unwrap_err().native;
     assert_eq!(native(ask(read(0, 2, 4), &mut memory)), Some(("block error", 3)), "past the end");
-    let nowhere = Ask::Read { station: 0, extent: extent(9, 0, 2) };
+    let nowhere = Ask::read(0, extent(9, 0, 2));
     assert_eq!(ask(nowhere, &mut memory).unwrap_err().kind, Kind::NoSuchCommand);
 }
 
@@ -348,7 +348,7 @@ proptest! {
             let extent = extent(space, first, u32::try_from(cells.len()).unwrap());
             client.ask(Ticket(1), Ask::Write { station: 0, extent, cells: cells.clone() });
             prop_assert_eq!(talk(client.as_mut(), server.as_mut(), &mut memory, pieces), Ok(vec![]));
-            client.ask(Ticket(2), Ask::Read { station: 0, extent });
+            client.ask(Ticket(2), Ask::read(0, extent));
             prop_assert_eq!(talk(client.as_mut(), server.as_mut(), &mut memory, pieces), Ok(cells.clone()));
             let at = first as usize;
             let kept = memory[space as usize].iter().enumerate();

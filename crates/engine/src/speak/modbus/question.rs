@@ -1,7 +1,7 @@
 //! One question on its way: the request's PDU, and what its answer must agree with.
 
 use super::{refusal, table, unit};
-use crate::speak::Ask;
+use crate::speak::{Ask, one_place};
 use woodrush_core::Refusal;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{Extent, Setup};
@@ -55,8 +55,9 @@ impl Question {
         };
         let word = |cells: &[u8]| cells.iter().fold(0, |word, byte| word << 8 | u16::from(*byte));
         match ask {
-            Ask::Read { station, extent } => {
-                let (table, offset, count) = place(extent);
+            Ask::Read { station, parts } => {
+                let (table, offset, count) =
+                    one_place(parts).map_or((Table::HoldingRegister, 0, 0), |own| place(&own));
                 question(station, Request::Read { table, offset, count }, Expect::Values(table, count))
             }
             Ask::Write { station, extent, cells } => {

@@ -42,7 +42,7 @@ fn rtu_client(retries: u32) -> Box<dyn Client> {
 }
 
 fn read(first: u32, count: u32) -> Ask {
-    Ask::Read { station: 0, extent: Extent { space: HOLDING, first, count } }
+    Ask::read(0, Extent { space: HOLDING, first, count })
 }
 
 fn write(station: usize, space: SpaceId, cells: &[u8]) -> Ask {
@@ -193,7 +193,7 @@ fn what_another_unit_says_is_put_aside_and_the_one_that_was_asked_keeps_its_time
 #[test]
 fn a_unit_that_answers_into_anothers_question_is_waited_for_until_it_answers_in_time() {
     let (mut client, mut now) = (rtu_client(0), Moment(0));
-    let other = || Ask::Read { station: 1, extent: Extent { space: HOLDING, first: 0, count: 1 } };
+    let other = || Ask::read(1, Extent { space: HOLDING, first: 0, count: 1 });
     // How long after the timeout a silent unit holds the line.
     let rest = |client: &mut dyn Client, now: &mut Moment, ticket: u64| {
         client.ask(Ticket(ticket), read(0, 1));

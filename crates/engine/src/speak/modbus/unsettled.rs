@@ -17,16 +17,16 @@ const UNDER_WAY: usize = 3;
 /// What was given up, by unit and by what its answer looks like.
 #[derive(Default)]
 pub(super) struct Unsettled {
-    open: Vec<Open>,
+    given_up: Vec<GivenUp>,
     /// Units that do not answer what is asked only to settle this.
     deaf: BTreeSet<u8>,
 }
 
-struct Open {
+struct GivenUp {
     unit: u8,
     likeness: Likeness,
     count: usize,
-    given_up: Moment,
+    since: Moment,
     /// Later than that its answer does not come.
     until: Moment,
 }
@@ -34,26 +34,26 @@ struct Open {
 impl Unsettled {
     /// A question was not answered in time.
     pub(super) fn give_up(&mut self, now: Moment, question: &Question, timeout: u64) {
-        self.open.retain(|old| old.until > now);
+        self.given_up.retain(|old| old.until > now);
         let until = now + LATEST * timeout;
         let (unit, likeness) = (question.unit, question.likeness());
-        match self.open.iter_mut().find(|old| (old.unit, &old.likeness) == (unit, &likeness)) {
+        match self.given_up.iter_mut().find(|old| (old.unit, &old.likeness) == (unit, &likeness)) {
             Some(old) => {
-                (old.given_up, old.until) = (now, until);
+                (old.since, old.until) = (now, until);
                 old.count = (old.count + 1).min(UNDER_WAY);
             }
-            None => self.open.push(Open { unit, likeness, count: 1, given_up: now, until }),
+            None => self.given_up.push(GivenUp { unit, likeness, count: 1, since: now, until }),
         }
     }
 
     /// How many answers may come that cannot be told from that of this question.
     pub(super) fn alike(&mut self, now: Moment, question: &Question) -> usize {
-        if self.open.is_empty() {
+        if self.given_up.is_empty() {
             return 0;
         }
-        self.open.retain(|old| old.until > now);
+        self.given_up.retain(|old| old.until > now);
         let likeness = question.likeness();
-        let alike = self.open.iter().find(|old| old.unit == question.unit && old.likeness == likeness);
+        let alike = self.given_up.iter().find(|old| old.unit == question.unit && old.likeness == likeness);
         alike.map_or(0, |old| old.count)
     }
 
@@ -61,14 +61,14 @@ impl Unsettled {
     /// such question, or the unit does not answer it.
     pub(super) fn question(&self, before: &Question) -> Option<Question> {
         let free = |likeness: &Likeness| {
-            !self.open.iter().any(|old| old.unit == before.unit && old.likeness == *likeness)
+            !self.given_up.iter().any(|old| old.unit == before.unit && old.likeness == *likeness)
         };
         before.beside(free).filter(|_| !self.deaf.contains(&before.unit))
     }
 
     /// The unit has answered a question that looks like no other one: what came before it is answered or dropped.
     pub(super) fn settle(&mut self, unit: u8) {
-        self.open.retain(|old| old.unit != unit);
+        self.given_up.retain(|old| old.unit != unit);
         self.deaf.remove(&unit);
     }
 
@@ -85,12 +85,12 @@ impl Unsettled {
     /// Whether a refusal of this question may be one of another question: it tells the function only.
     pub(super) fn refuses_alike(&self, question: &Question) -> bool {
         let function = question.function();
-        self.open.iter().any(|old| old.unit == question.unit && old.likeness.function() == function)
+        self.given_up.iter().any(|old| old.unit == question.unit && old.likeness.function() == function)
     }
 
     /// When the last question to a unit was given up, of those that may still be answered.
     pub(super) fn given_up(&self, unit: u8) -> Option<Moment> {
-        self.open.iter().filter(|old| old.unit == unit).map(|old| old.given_up).max()
+        self.given_up.iter().filter(|old| old.unit == unit).map(|old| old.since).max()
     }
 
     /// The connection is a new one: nothing comes over it that was asked before.

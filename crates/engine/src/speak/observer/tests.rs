@@ -11,7 +11,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Reading, Setup, SpaceId, Spaces, Verb, dialect};
+use woodrush_core::protocol::{AddressContext, Extent, Setup, SpaceId, Spaces, Verb, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -42,7 +42,8 @@ impl Site {
         let mut station = Station::bare("station", dialect, setup);
         station.spaces = Arc::default();
         for address in addresses {
-            let space = dialect.notation().parse(address, &Reading::of_device(&station.setup)).unwrap().space;
+            let space =
+                dialect.notation().parse(address, &AddressContext::of_device(&station.setup)).unwrap().space;
             station.space(&space);
         }
         if !dialect.notation().standing().is_empty() {
@@ -190,15 +191,16 @@ fn asks(site: &Site, protocol: &str) -> Vec<(Ask, Verb, Extent)> {
     let dialect = dialect(protocol).unwrap();
     let mut found = vec![];
     for (text, count) in addresses(protocol) {
-        let address = dialect.notation().parse(text, &Reading::of_device(&site.station.setup)).unwrap();
+        let address =
+            dialect.notation().parse(text, &AddressContext::of_device(&site.station.setup)).unwrap();
         let space = site.station.spaces.id(&address.space.key).unwrap();
         let extent = Extent { space, first: address.first, count };
-        found.push((Ask::Read { station: 0, extent }, Verb::Read, extent));
+        found.push((Ask::read(0, extent), Verb::Read, extent));
         if address.space.writable {
             let cells = site.cells(extent).iter().rev().copied().collect();
             found.push((Ask::Write { station: 0, extent, cells }, Verb::Write, extent));
             // The same again, so that a read shows what was written.
-            found.push((Ask::Read { station: 0, extent }, Verb::Read, extent));
+            found.push((Ask::read(0, extent), Verb::Read, extent));
         }
     }
     found
