@@ -4,6 +4,7 @@
 use crate::Moment;
 use crate::shared::AnswerSettings;
 use rustix::fd::AsFd;
+use rustix::io::Errno;
 use rustix::net::sockopt;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -110,6 +111,20 @@ pub(crate) fn admit(settings: &AnswerSettings, seats: &[Seat], who: IpAddr, now:
             _ => format!("{most} clients are connected"),
         }),
     }
+}
+
+/// Where a port listens: the address that the project gives, and the socket once there is one.
+pub(crate) struct ListenPlace {
+    /// As the project says; on the rig any free loopback port.
+    pub(crate) wanted: SocketAddr,
+    /// The bound socket; `None` where the address is not there yet.
+    pub(crate) listener: Option<std::net::TcpListener>,
+}
+
+/// Whether the system has no descriptor or no memory for another connection (accept(2)).
+pub(crate) fn is_out_of_room(error: &std::io::Error) -> bool {
+    let errno = Errno::from_io_error(error);
+    matches!(errno, Some(Errno::MFILE | Errno::NFILE | Errno::NOBUFS | Errno::NOMEM))
 }
 
 #[cfg(test)]

@@ -2,7 +2,6 @@
 
 pub(crate) mod diagnosis;
 pub(crate) mod findings;
-pub(crate) mod live;
 pub(crate) mod proof;
 pub(crate) mod schema;
 

@@ -84,3 +84,65 @@ fn a_type_has_a_name_of_its_own_in_its_crate() {
     }
     assert!(twice.is_empty(), "{}", twice.join("\n"));
 }
+
+/// The folder that a file is in, or the file itself where it is in none.
+fn folder(name: &str) -> &str {
+    name.split('/').next().unwrap_or_default().trim_end_matches(".rs")
+}
+
+/// By folder: what it uses of the others, each with the file that does.
+fn uses(krate: &str) -> BTreeMap<String, BTreeMap<String, String>> {
+    let files = sources(krate);
+    let mut found: BTreeMap<String, BTreeMap<String, String>> = BTreeMap::new();
+    for (name, text) in files.iter().filter(|(name, _)| !matches!(folder(name), "lib" | "main")) {
+        let own = found.entry(folder(name).to_string()).or_default();
+        for (_, line) in code(text) {
+            for used in line.split("crate::").skip(1) {
+                let end = used.find(|letter: char| !letter.is_alphanumeric() && letter != '_');
+                let used = &used[..end.unwrap_or(used.len())];
+                if used != folder(name) && files.iter().any(|(file, _)| folder(file) == used) {
+                    own.insert(used.to_string(), name.clone());
+                }
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn no_folder_uses_one_that_uses_it() {
+    for krate in CRATES {
+        let mut uses = uses(krate);
+        // Without those that use nothing of the rest, again and again, only circles stay.
+        loop {
+            let rest: Vec<String> = uses.keys().cloned().collect();
+            uses.values_mut().for_each(|used| used.retain(|name, _| rest.contains(name)));
+            let before = uses.len();
+            uses.retain(|_, used| !used.is_empty());
+            if uses.len() == before {
+                break;
+            }
+        }
+        assert!(uses.is_empty(), "{krate}: {uses:#?}");
+    }
+}
+
+/// Who must know everything of something knows too much.
+const TRAIT_MAX: usize = 15;
+
+#[test]
+fn no_trait_has_more_methods_than_one_can_keep_in_mind() {
+    for krate in CRATES {
+        for (name, text) in sources(krate) {
+            for (at, _) in text.match_indices("trait ") {
+                let Some(body) = text[at..].split("\n}\n").next().filter(|body| body.contains("    fn "))
+                else {
+                    continue;
+                };
+                let methods = body.lines().filter(|line| line.starts_with("    fn ")).count();
+                let head = body.lines().next().unwrap_or_default();
+                assert!(methods <= TRAIT_MAX, "{krate}/{name}: {head} has {methods}");
+            }
+        }
+    }
+}

@@ -7,4 +7,3 @@ pub use crate::admission::Aliases;
 pub use crate::shared::{AnswerSettings, DeviceSettings, Event, PortSettings, Shared, Site};
 pub use running::{Bindings, Running, StartFault, start};
 pub use serve::Serving;
-pub(crate) use serve::{ListenPlace, is_out_of_room};

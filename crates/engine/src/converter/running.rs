@@ -1,8 +1,9 @@
 //! A converter at work: its threads and tasks, from the first open to the last close, and the change to another project
 //! in between.
 
-use super::serve::{self, ListenPlace, Serving};
+use super::serve::{self, Serving};
 use crate::admission::Aliases;
+use crate::admission::ListenPlace;
 use crate::moment::Clock;
 use crate::port::pipe::{self, Front, Pipe};
 use crate::port::{Begin, LineThread, Open, Way, spawn};

@@ -1,14 +1,16 @@
 //! A listening port: one task a connection, a bound on how many, and who may come at all.
 
 use crate::Moment;
-use crate::admission::{Admission, Aliases, Seat, admit, claimed, keep_alive, may_connect};
+use crate::admission::{
+    Admission, Aliases, ListenPlace, Seat, admit, claimed, is_out_of_room, keep_alive, may_connect,
+};
 use crate::health::ClientTally;
+use crate::hub::{Chunk, Tap};
 use crate::moment::Clock;
 use crate::session::{ClientIdentity, Session, SessionAct};
 use crate::shared::{AnswerSettings, ClientId, Event, Site};
 use crate::speak::{News, Side};
-use crate::tap::{Chunk, Tap};
-use rustix::io::Errno;
+
 use std::future::poll_fn;
 use std::io::ErrorKind;
 use std::mem::MaybeUninit;
@@ -25,14 +27,6 @@ use tokio::task::AbortHandle;
 
 /// Bytes that are taken in at once.
 const CHUNK: usize = 4096;
-
-/// Where a port listens: the address that the project gives, and the socket once there is one.
-pub(crate) struct ListenPlace {
-    /// As the project says; on the rig any free loopback port.
-    pub(crate) wanted: SocketAddr,
-    /// The bound socket; `None` where the address is not there yet.
-    pub(crate) listener: Option<std::net::TcpListener>,
-}
 
 /// One listening port at work.
 pub struct Serving {
@@ -152,12 +146,6 @@ async fn accept(serving: Arc<Serving>, listener: TcpListener) {
             Err(_) => tokio::task::yield_now().await,
         }
     }
-}
-
-/// Whether the system has no descriptor or no memory for another connection (accept(2)).
-pub(crate) fn is_out_of_room(error: &std::io::Error) -> bool {
-    let errno = Errno::from_io_error(error);
-    matches!(errno, Some(Errno::MFILE | Errno::NFILE | Errno::NOBUFS | Errno::NOMEM))
 }
 
 impl Serving {

@@ -4,9 +4,11 @@
 //! Flat memory: one stretch of cells a space, and for each cell the step of the plan that feeds it. All values of a
 //! step land together, with the moment at which their request had left.
 
+mod kept;
 mod reads;
 mod writes;
 
+pub(crate) use kept::Kept;
 pub use writes::{ClientCells, DeviceWrite, Shown, Task};
 
 use crate::Moment;

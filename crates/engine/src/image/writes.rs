@@ -1,7 +1,7 @@
 //! A client's write taken apart into what devices must take and what is only shown.
 
+use super::kept::Kept;
 use super::{Board, SHARED, refused};
-use crate::shared::Kept;
 use woodrush_core::cells::{bit_of, set_bit};
 use woodrush_core::plan::{PlannedRule, Source};
 use woodrush_core::project::Owner;

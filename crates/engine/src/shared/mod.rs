@@ -1,15 +1,14 @@
 //! What all threads and tasks of one converter share: the plan, the cells, what is known of health, the queues.
 
 mod event;
-mod kept;
 mod queue;
 mod settings;
 mod site;
 mod write_log;
 
+use crate::image::Kept;
 pub use crate::speak::Message;
 pub use event::Event;
-pub(crate) use kept::Kept;
 pub use queue::{ClientId, LineQueue, LineRequest, Queued, Reply};
 pub use settings::{AnswerSettings, DeviceSettings, PortSettings};
 pub use site::Site;
@@ -17,8 +16,8 @@ pub use write_log::WriteRecord;
 
 use crate::Moment;
 use crate::health::{DeviceHealth, HealthCounters, PortTally};
+use crate::hub::Tap;
 use crate::image::{Board, ClientCells, DeviceWrite, Shown, Task};
-use crate::tap::Tap;
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};

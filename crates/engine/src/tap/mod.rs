@@ -5,7 +5,6 @@
 
 mod conversation;
 mod conversations;
-mod hub;
 mod line;
 mod remote;
 mod tally;
@@ -13,9 +12,9 @@ mod tally;
 #[cfg(test)]
 mod tests;
 
+pub use crate::hub::{Chunk, Taken, Tap, Watcher};
 pub use conversation::{Conversation, Meaning, Passed};
 pub use conversations::{Conversations, Spoken, Where};
-pub use hub::{Chunk, Taken, Tap, Watcher};
 pub use line::LineListener;
 pub use remote::{Dated, Follow, TapHandler};
 pub use tally::{CLASSES, Counted, Times};

@@ -1,6 +1,7 @@
 //! `woodrush prove --live`: real devices against what a reader of the images gets, as an acceptance sheet.
 
 mod looks;
+mod sheet;
 mod writes;
 
 use crate::args::{ConnectionArgs, Format, Global, ProveArgs};
@@ -115,7 +116,7 @@ struct Subject {
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> Result<Verdict, Failure> {
     for report in &args.report {
-        render::live::kind_of(report)?;
+        sheet::kind_of(report)?;
     }
     let tolerance = render::share(args.tolerance.as_deref(), TOLERANCE)?;
     let every =
@@ -160,7 +161,7 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ProveArgs) -> R
     let rehearsal = args.rig;
     let proof = LiveProof { format: 1, site, at: now(), rehearsal, tolerance, values, left_out };
     for report in &args.report {
-        render::live::write(report, &proof)?;
+        sheet::write(report, &proof)?;
         let sheet = if proof.rehearsal { "rehearsal" } else { "acceptance sheet" };
         console.note(&format!("{sheet} written to {}", report.display()));
     }
@@ -225,10 +226,10 @@ fn cells(connections: &mut Connections, wanted: &Wanted) -> Result<Vec<u8>, Fail
 fn show(console: &mut Console, proof: &LiveProof) -> Result<(), Failure> {
     match console.format {
         Format::Json => return console.json(proof),
-        Format::Csv => return console.table(&render::live::full_table(proof)),
+        Format::Csv => return console.table(&sheet::full_table(proof)),
         Format::Text => {}
     }
-    console.table(&render::live::table(proof))?;
+    console.table(&sheet::table(proof))?;
     for value in proof.values.iter().filter(|value| !value.good) {
         let head = console.paint(Tone::Bad, if proof.rehearsal { "does not agree" } else { "not accepted" });
         console.say(&format!("\n{head}  {}: {} -> {}", value.rule, value.from, value.to))?;

@@ -1,7 +1,7 @@
 //! An acceptance sheet: as a table, as JSON, and as a page with room for a signature.
 
+use super::{LiveProof, LiveValue};
 use crate::Failure;
-use crate::commands::live::{LiveProof, LiveValue};
 use crate::console::Table;
 use std::path::Path;
 
@@ -35,11 +35,11 @@ pub(crate) fn write(path: &Path, proof: &LiveProof) -> Result<(), Failure> {
 }
 
 fn html(proof: &LiveProof) -> Result<String, Failure> {
-    let mut environment = super::environment();
+    let mut environment = crate::render::environment();
     let failed = |error: minijinja::Error| Failure::Outside(format!("the sheet cannot be made: {error}"));
-    environment.add_template("live.html", include_str!("live.html")).map_err(failed)?;
+    environment.add_template("sheet.html", include_str!("sheet.html")).map_err(failed)?;
     let still = proof.values.iter().filter(|value| value.good && !value.moved).count();
-    let page = environment.get_template("live.html").map_err(failed)?;
+    let page = environment.get_template("sheet.html").map_err(failed)?;
     page.render(minijinja::context! {
         proof => minijinja::value::Serde(proof),
         agree => proof.agree(),

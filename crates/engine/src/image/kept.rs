@@ -20,7 +20,7 @@ struct Known {
 }
 
 impl Kept {
-    pub(super) fn new(devices: usize) -> Self {
+    pub(crate) fn new(devices: usize) -> Self {
         Self { devices: (0..devices).map(|_| Mutex::default()).collect() }
     }
 
@@ -61,14 +61,14 @@ impl Kept {
     }
 
     /// A client's write of a rule is on its way.
-    pub(super) fn begin(&self, device: usize, rule: u32) {
+    pub(crate) fn begin(&self, device: usize, rule: u32) {
         if let Some(mut known) = self.of(device) {
             *known.under_way.entry(rule).or_default() += 1;
         }
     }
 
     /// A client's write of a rule has ended, however it did.
-    pub(super) fn end(&self, device: usize, rule: u32) {
+    pub(crate) fn end(&self, device: usize, rule: u32) {
         let Some(mut known) = self.of(device) else { return };
         if let Some(count) = known.under_way.get_mut(&rule) {
             *count = count.saturating_sub(1);
