@@ -6,8 +6,8 @@ use woodrush_core::check::{Checked, check};
 use woodrush_core::project::read;
 use woodrush_core::protocol::{
     Address, AddressContext, AddressFault, BitWrite, Cost, Dialect, Example, Extent, Framing, Grain,
-    ImpliedType, Notation, Refusals, Requests, Setup, ShownAddress, Space, Stations, TooMuch, Transport,
-    Verb, dialect,
+    ImpliedType, Notation, Refusals, Requests, Setup, ShownAddress, Space, StationId, Stations, TooMuch,
+    Transport, Verb, dialect,
 };
 
 /// Stands in for a protocol of names: nothing is spoken, so only what `check` asks of it is here.
@@ -82,7 +82,15 @@ impl Notation for Named {
     }
 }
 
-impl Stations for Named {}
+impl Stations for Named {
+    fn station(&self, setup: &Setup) -> Option<StationId> {
+        setup.word("station-name").map(|name| StationId::Name(name.into()))
+    }
+
+    fn station_key(&self, _transport: Transport) -> Option<(&'static str, std::ops::Range<u32>)> {
+        Some(("station-name", 0..0))
+    }
+}
 
 impl Framing for Named {}
 
@@ -136,15 +144,23 @@ pub fn names_site(names: usize) -> String {
 /// It has errors, which is a bug here.
 #[must_use]
 pub fn check_names(text: &str) -> Checked {
+    let checked = check_named(text, &["north"]);
+    let errors: Vec<&str> = checked.findings.iter().map(|finding| finding.what.as_str()).collect();
+    assert!(!checked.has_errors(), "{errors:#?}");
+    checked
+}
+
+/// The same with names for the first devices themselves, errors and all.
+fn check_named(text: &str, names: &[&str]) -> Checked {
     let mut read = read("names.toml", text.to_string(), &mut |path| Err(path.to_string()));
     let port =
         read.project.ports.iter_mut().find(|port| port.name.value == "plc").expect("it is in the text");
     let span = port.protocol.expect("it is in the text").span;
     port.protocol = Some(Spanned { value: &NAMED, span });
-    let checked = check(read);
-    let errors: Vec<&str> = checked.findings.iter().map(|finding| finding.what.as_str()).collect();
-    assert!(!checked.has_errors(), "{errors:#?}");
-    checked
+    for (device, name) in read.project.devices.iter_mut().zip(names) {
+        device.setup.words.push(("station-name", (*name).to_string()));
+    }
+    check(read)
 }
 
 #[cfg(test)]
@@ -171,6 +187,20 @@ mod tests {
         let least = bytes.div_ceil(MOST as usize - 30);
         let most = bytes.div_ceil(MOST as usize - 30 - 19) + 1;
         assert!((least..=most).contains(&plan.transfers.len()), "{} requests", plan.transfers.len());
+    }
+
+    #[test]
+    fn two_stations_of_one_name_are_one() {
+        let text = names_site(3) + "[devices.other]\nport = \"plc\"\npoll = \"60s\"\n";
+        let told = |names: &[&str]| {
+            let checked = check_named(&text, names);
+            let of = checked.findings.into_iter().filter(|finding| finding.rule.code == "M25");
+            of.map(|finding| finding.what).collect::<Vec<_>>()
+        };
+        assert_eq!(told(&["north", "south"]), Vec::<String>::new());
+        assert_eq!(told(&["north", "north"]), ["`plc` and `other` are both station-name north on `plc`"]);
+        let one = check_named(&text, &["north", "south"]);
+        assert_eq!(one.plan.devices[0].station_shown(), "station-name north");
     }
 
     /// A project of names that are so long.

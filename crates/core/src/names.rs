@@ -6,7 +6,7 @@ use crate::checked::Checked;
 use crate::form::{Conversion, Form, Type};
 use crate::plan::{PlannedRule, Source, Station};
 use crate::project::Owner;
-use crate::protocol::{Place, Space};
+use crate::protocol::{Place, Space, StationId};
 use std::collections::HashMap;
 
 /// One value that has a name.
@@ -46,9 +46,9 @@ pub struct Names {
     /// Sorted by address.
     known: HashMap<(Owner, String), Vec<Name>>,
     /// Who answers to which number on which port, where we ask.
-    devices: HashMap<(usize, Option<u32>), usize>,
+    devices: HashMap<(usize, Option<StationId>), usize>,
     /// Who answers to which number on which port of ours.
-    images: HashMap<(usize, Option<u32>), usize>,
+    images: HashMap<(usize, Option<StationId>), usize>,
 }
 
 impl Names {
@@ -57,19 +57,16 @@ impl Names {
     pub fn of(checked: &Checked) -> Self {
         let plan = &checked.plan;
         let mut names = Self::default();
-        let number = |station: &Station| {
-            station.dialect.and_then(|dialect| dialect.stations().station(&station.setup))
-        };
         for (at, device) in plan.devices.iter().enumerate() {
             // The nodes of a box answer as one, and what passes there may be any node's.
-            names.devices.insert((device.port, number(device)), plan.host(at));
+            names.devices.insert((device.port, device.id()), plan.host(at));
             if let Some(port) = plan.write_port(at) {
-                names.devices.insert((port, number(device)), plan.host(at));
+                names.devices.insert((port, device.id()), plan.host(at));
             }
             names.points(checked, at, device);
         }
         for (at, image) in plan.images.iter().enumerate() {
-            names.images.insert((image.port, number(image)), at);
+            names.images.insert((image.port, image.id()), at);
         }
         for rule in &plan.rules {
             names.rule(checked, rule);
@@ -82,17 +79,17 @@ impl Names {
         names
     }
 
-    /// Whom a port's number stands for: a device where we ask there, an image where others do.
+    /// Whom a station of a port stands for: a device where we ask there, an image where others do.
     #[must_use]
-    pub fn owner(&self, port: usize, number: Option<u32>) -> Option<Owner> {
-        let alone = |known: &HashMap<(usize, Option<u32>), usize>| {
+    pub fn owner(&self, port: usize, station: Option<&StationId>) -> Option<Owner> {
+        let alone = |known: &HashMap<(usize, Option<StationId>), usize>| {
             // One who answers to every number, or a number that the protocol does not carry.
-            let own = known.get(&(port, number)).or_else(|| known.get(&(port, None)));
+            let own = known.get(&(port, station.cloned())).or_else(|| known.get(&(port, None)));
             let only = || {
                 let mut here = known.iter().filter(|((at, _), _)| *at == port).map(|(_, own)| own);
                 here.next().filter(|_| here.next().is_none())
             };
-            own.or_else(|| number.is_none().then(only).flatten()).copied()
+            own.or_else(|| station.is_none().then(only).flatten()).copied()
         };
         alone(&self.devices).map(Owner::Device).or_else(|| alone(&self.images).map(Owner::Image))
     }

@@ -168,8 +168,7 @@ fn text(console: &mut Console, checked: &Checked, rows: &[MapRow], passed: &[Pas
         }
         let place = image.port.map(|port| place(checked, port.value)).unwrap_or_default();
         let name = console.paint(Tone::Accent, &format!("image {}", station.name));
-        let unit = station.dialect.and_then(|dialect| dialect.stations().station(&station.setup).map(|_| ()));
-        let unit = unit.map(|()| format!(", {}", station.station_shown())).unwrap_or_default();
+        let unit = station.id().map(|_| format!(", {}", station.station_shown())).unwrap_or_default();
         console.say(&format!("{name}{place}{unit}, {}", counted(here.len())))?;
         let head = vec!["address", "offset", "as", "eu", "value", "in the device", "r/w"];
         console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
@@ -306,10 +305,7 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<MapRow> {
         _ => None,
     };
     let note = map.note.as_deref().or(own_point.and_then(|point| point.note.as_deref())).unwrap_or_default();
-    let station = |station: &Station| {
-        let number = station.dialect.and_then(|dialect| dialect.stations().station(&station.setup));
-        number.map(|number| number.to_string()).unwrap_or_default()
-    };
+    let station = |station: &Station| station.id().map(|id| id.to_string()).unwrap_or_default();
     // A register that stands as sixteen bits is read bit by bit, and so each of them has a row.
     let spread = rule.spreads();
     let each = if spread { rule.target.width } else { 1 };

@@ -60,7 +60,7 @@ impl ForwardView<'_> {
         let Some(units) = &self.client.units else { return };
         let image = |unit: u16| {
             self.project.images.iter().any(|image| {
-                let own = self.dialect.stations().station(&image.setup);
+                let own = self.dialect.stations().number(&image.setup);
                 image.port.is_some_and(|port| port.value == self.at)
                     && own.is_none_or(|own| own == u32::from(unit))
             })
@@ -152,10 +152,7 @@ impl ForwardView<'_> {
         let to = forward.to?.value;
         (0..self.plan.devices.len()).find(|at| {
             let here = self.plan.devices.get(*at).is_some_and(|device| device.port == to);
-            let own = |station: &Station| {
-                station.dialect.and_then(|dialect| dialect.stations().station(&station.setup))
-            };
-            here && self.plan.devices.get(*at).and_then(own) == Some(behind.into())
+            here && self.plan.devices.get(*at).and_then(Station::number) == Some(behind.into())
         })
     }
 

@@ -50,12 +50,9 @@ fn ends(project: &Project, forward: &Forward, findings: &mut Vec<Finding>) {
         // Unit 0 is a broadcast, which may pass.
         let wrong = units.value.iter().map(unit).find(|unit| *unit != 0 && !range.contains(unit));
         if let Some(wrong) = wrong {
-            let what = format!(
-                "{key} {wrong} cannot be {whose} on `{}`, which has {} to {}",
-                port.name.value,
-                range.start,
-                range.end - 1
-            );
+            let limits = super::ports::limits(&range);
+            let what =
+                format!("{key} {wrong} cannot be {whose} on `{}`, which has {limits}", port.name.value);
             findings.push(Finding::new("M25", units.span, what).fix("correct `units` or `as-units`"));
         }
     }
@@ -68,7 +65,7 @@ fn claimed(project: &Project, at: usize, forward: &Forward, findings: &mut Vec<F
     let own: HashSet<u32> = units.value.iter().map(|(here, _)| u32::from(*here)).collect();
     for image in project.images.iter().filter(|image| image.port.is_some_and(|port| port.value == from.value))
     {
-        let Some(unit) = protocol.value.stations().station(&image.setup).filter(|unit| own.contains(unit))
+        let Some(unit) = protocol.value.stations().number(&image.setup).filter(|unit| own.contains(unit))
         else {
             continue;
         };

@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source, to_u32};
 use crate::project::{Owner, Point, Port, Project, Wires};
-use crate::protocol::{Place, SpaceId};
+use crate::protocol::{Place, SpaceId, StationId};
 use crate::source::Spanned;
 use crate::wanted::form_at;
 use std::collections::{BTreeMap, HashMap};
@@ -83,7 +83,7 @@ fn rows(project: &Project, findings: &mut Vec<Finding>) {
 
 /// Repeated devices that share a station and are told apart by `shift`: each must stay within its own addresses.
 fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
-    let mut taken: HashMap<(usize, Option<u32>, SpaceId, u32), usize> = HashMap::new();
+    let mut taken: HashMap<(usize, Option<StationId>, SpaceId, u32), usize> = HashMap::new();
     let mut said: Vec<u32> = vec![];
     let mut polled: Vec<Vec<Place>> = vec![vec![]; plan.devices.len()];
     for rule in &plan.rules {
@@ -100,7 +100,7 @@ fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
                 break;
             }
             for grain in place.first..place.extent().end() {
-                let before = *taken.entry((port.value, station, place.space, grain)).or_insert(at);
+                let before = *taken.entry((port.value, station.clone(), place.space, grain)).or_insert(at);
                 let Some(other) = project.devices.get(before).filter(|_| before != at) else { continue };
                 if other.name.span != device.name.span {
                     continue;

@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source};
 use crate::project::{Line, Port, Project, Wires, show_micros};
-use crate::protocol::Transport;
+use crate::protocol::{StationId, Transport};
 use crate::source::{Span, Spanned};
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -168,8 +168,8 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     let Some((key, range)) = protocol.value.stations().station_key(transport) else {
         return alone(project, at, port, findings);
     };
-    let limits = format!("{} to {}", range.start, range.end - 1);
-    let mut seen: BTreeMap<u32, (Span, &Spanned<String>, bool)> = BTreeMap::new();
+    let limits = limits(&range);
+    let mut seen: BTreeMap<StationId, (Span, &Spanned<String>, bool)> = BTreeMap::new();
     let hosts = project.hosts();
     for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
         // Written by a port that speaks something else: told there.
@@ -182,7 +182,7 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
             findings.push(Finding::new("M25", device.name.span, what).fix(format!("add `{key}`, {limits}")));
             continue;
         };
-        if !range.contains(&station) {
+        if station.number().is_some_and(|number| !range.contains(&number)) {
             let what = format!("`{}` has {key} {station}, and a device here has {limits}", device.name.value);
             findings.push(
                 Finding::new("M25", device.station_at, what)
@@ -197,7 +197,7 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
         let shipped = project
             .profile_of(index)
             .and_then(|profile| profile.unit)
-            .is_some_and(|unit| unit.value == station);
+            .is_some_and(|unit| Some(unit.value) == station.number());
         if let Some((other_at, other, other_shipped)) = seen.get(&station) {
             let what = if shipped && *other_shipped {
                 format!(
@@ -210,16 +210,20 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
                     other.value, device.name.value, port.name.value
                 )
             };
-            let free = (range.start..range.end).find(|free| !seen.contains_key(free)).unwrap_or(range.start);
+            let free = (range.start..range.end).find(|free| !seen.contains_key(&StationId::Number(*free)));
+            let such = free.map(|free| format!(", such as {free},")).unwrap_or_default();
             let finding = Finding::new("M25", device.station_at, what).note(*other_at, "the other");
-            findings.push(
-                finding
-                    .fix(format!("give one of them another {key}, such as {free}, on the device and here")),
-            );
+            findings
+                .push(finding.fix(format!("give one of them another {key}{such} on the device and here")));
         }
         seen.entry(station).or_insert((device.station_at, &device.name, shipped));
     }
     images(project, at, port, key, &range, findings);
+}
+
+/// What a station may have, in words; where stations have names there are no numbers.
+pub(super) fn limits(range: &Range<u32>) -> String {
+    if range.is_empty() { "its name".into() } else { format!("{} to {}", range.start, range.end - 1) }
 }
 
 /// A connection without stations has one other end.
@@ -251,23 +255,20 @@ fn images(
 ) {
     let Some(protocol) = port.protocol else { return };
     let here: Vec<_> = project.images.iter().filter(|i| i.port.is_some_and(|p| p.value == at)).collect();
-    let mut seen: BTreeMap<u32, Span> = BTreeMap::new();
+    let mut seen: BTreeMap<StationId, Span> = BTreeMap::new();
     let on_a_line = port.transport().is_some_and(|transport| transport != Transport::Listen);
     for image in &here {
         match protocol.value.stations().station(&image.setup) {
             None if on_a_line && here.len() == 1 && !protocol.value.is_opaque() => {
                 let what = format!("`{}` would answer to every {key} on its line", image.name.value);
-                findings.push(Finding::new("M25", image.station_at, what).fix(format!(
-                    "write the {key} that the others ask, {} to {}",
-                    range.start,
-                    range.end - 1
-                )));
+                let fix = format!("write the {key} that the others ask, {}", limits(range));
+                findings.push(Finding::new("M25", image.station_at, what).fix(fix));
             }
-            Some(station) if !range.contains(&station) => {
-                let limits = format!("{} to {}", range.start, range.end - 1);
+            Some(station) if station.number().is_some_and(|number| !range.contains(&number)) => {
                 let what = format!(
-                    "`{}` has {key} {station}, and on such a port it can have {limits}",
-                    image.name.value
+                    "`{}` has {key} {station}, and on such a port it can have {}",
+                    image.name.value,
+                    limits(range)
                 );
                 findings.push(Finding::new("M25", image.station_at, what));
             }
@@ -281,7 +282,7 @@ fn images(
             }
             None => {}
             Some(station) => {
-                if let Some(other) = seen.insert(station, image.station_at) {
+                if let Some(other) = seen.insert(station.clone(), image.station_at) {
                     let what = format!("two images on `{}` answer as {key} {station}", port.name.value);
                     findings.push(
                         Finding::new("M25", image.station_at, what)

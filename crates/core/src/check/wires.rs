@@ -47,7 +47,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         }
         if let Some(own) = dialect.stations().own_station(&port.setup) {
             for device in devices.iter().filter_map(|device| project.devices.get(*device)) {
-                if dialect.stations().station(&device.setup) != Some(own) {
+                if dialect.stations().number(&device.setup) != Some(own) {
                     continue;
                 }
                 let what = format!(

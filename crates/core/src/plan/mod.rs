@@ -22,7 +22,7 @@ use crate::form::Conversion;
 use crate::line_time::LineTime;
 use crate::project::{HealthItem, OnLoss, Owner, Project, Sending, caps};
 use crate::protocol::{
-    BitWrite, Cost, Dialect, Extent, Place, Setup, Space, SpaceId, Spaces, Transport, Verb,
+    BitWrite, Cost, Dialect, Extent, Place, Setup, Space, SpaceId, Spaces, StationId, Transport, Verb,
 };
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -100,12 +100,24 @@ impl Station {
         whole || place.bit.is_none() && (apart(place.first) || apart(place.width))
     }
 
+    /// Who it is on its line; `None` where that is open.
+    #[must_use]
+    pub fn id(&self) -> Option<StationId> {
+        self.dialect?.stations().station(&self.setup)
+    }
+
+    /// Its number on its line; `None` where that is open, or it has a name.
+    #[must_use]
+    pub fn number(&self) -> Option<u32> {
+        self.id()?.number()
+    }
+
     /// The station on its line: `unit 23`; its name where it has no number there.
     #[must_use]
     pub fn station_shown(&self) -> String {
         let number = self.dialect.and_then(|dialect| {
             let (key, _) = dialect.stations().station_key(Transport::Connect)?;
-            Some((key, dialect.stations().station(&self.setup)?))
+            Some((key, self.id()?))
         });
         number.map_or_else(|| self.name.clone(), |(key, number)| format!("{key} {number}"))
     }

@@ -27,7 +27,7 @@ pub use refusals::{
 pub use requests::{Cost, Example, Requests, TooMuch, Verb};
 pub use search::{Search, Territory};
 pub use space::{BitWrite, Extent, Place, Space, SpaceId, Spaces};
-pub use stations::{Link, Stations};
+pub use stations::{Link, StationId, Stations};
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
 /// that the two agree.

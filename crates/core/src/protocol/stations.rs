@@ -1,7 +1,9 @@
 //! Who is on a link: their numbers, our own, and what the other end is set to.
 
 use super::{Setup, Transport};
+use std::fmt;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// Who speaks on a link of a protocol.
 pub trait Stations {
@@ -23,13 +25,50 @@ pub trait Stations {
         own.clone()
     }
     /// The station on its line, for messages and for telling that two are one: `unit 23`. `None` where it is open.
-    fn station(&self, _setup: &Setup) -> Option<u32> {
+    fn station(&self, _setup: &Setup) -> Option<StationId> {
         None
     }
-    /// The key that says the station, and its least and greatest number on such a port; `None` where a port has one
-    /// station only.
+    /// The key that says the station, and the numbers that it may have on such a port, none where stations have names;
+    /// `None` where a port has one station only.
     fn station_key(&self, _transport: Transport) -> Option<(&'static str, Range<u32>)> {
         None
+    }
+}
+
+/// Who a station is on its link.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum StationId {
+    /// By number.
+    Number(u32),
+    /// By name.
+    Name(Arc<str>),
+}
+
+impl StationId {
+    /// Its number; `None` where it has a name.
+    #[must_use]
+    pub const fn number(&self) -> Option<u32> {
+        match self {
+            Self::Number(number) => Some(*number),
+            Self::Name(_) => None,
+        }
+    }
+}
+
+impl fmt::Display for StationId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Number(number) => number.fmt(f),
+            Self::Name(name) => name.fmt(f),
+        }
+    }
+}
+
+impl dyn Stations + '_ {
+    /// The station's number on its line; `None` where it is open, or has a name.
+    #[must_use]
+    pub fn number(&self, setup: &Setup) -> Option<u32> {
+        self.station(setup)?.number()
     }
 }
 

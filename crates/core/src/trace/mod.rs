@@ -425,7 +425,7 @@ fn poll(
     let exchange = dialect.requests()?.example(Verb::Read, space, part.first, &answer, &station.setup);
     let key = dialect.stations().station_key(crate::protocol::Transport::Serial).map_or("", |(key, _)| key);
     Some(Poll {
-        device: match dialect.stations().station(&station.setup) {
+        device: match station.id() {
             Some(number) => format!("{}, {key} {number}", station.name),
             None => station.name.clone(),
         },

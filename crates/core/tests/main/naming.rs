@@ -3,6 +3,7 @@
 use crate::checks::checked;
 use woodrush_core::names::Names;
 use woodrush_core::project::Owner;
+use woodrush_core::protocol::StationId;
 
 const SITE: &str = r#"
 [project]
@@ -53,7 +54,7 @@ fn within(at: (usize, Option<u32>), key: &str, (first, count): (u32, u32), cells
     let checked = checked(SITE);
     assert!(!checked.has_errors());
     let names = Names::of(&checked);
-    let owner = names.owner(at.0, at.1).unwrap();
+    let owner = names.owner(at.0, at.1.map(StationId::Number).as_ref()).unwrap();
     let stations = match owner {
         Owner::Device(at) => &checked.plan.devices[at],
         Owner::Image(at) => &checked.plan.images[at],
@@ -99,9 +100,13 @@ fn what_an_image_shows_is_called_by_its_source() {
 #[test]
 fn a_number_on_a_port_stands_for_who_answers_to_it() {
     let names = Names::of(&checked(SITE));
-    assert_eq!(names.owner(0, Some(23)), Some(Owner::Device(0)));
-    assert_eq!(names.owner(0, Some(24)), None, "nobody has that unit");
-    assert_eq!(names.owner(2, Some(255)), Some(Owner::Image(0)), "an image alone answers to every unit");
+    assert_eq!(names.owner(0, Some(&StationId::Number(23))), Some(Owner::Device(0)));
+    assert_eq!(names.owner(0, Some(&StationId::Number(24))), None, "nobody has that unit");
+    assert_eq!(
+        names.owner(2, Some(&StationId::Number(255))),
+        Some(Owner::Image(0)),
+        "an image alone answers to every unit"
+    );
     assert_eq!(names.owner(1, None), Some(Owner::Device(1)), "who is alone needs no number");
     assert_eq!(names.owner(7, None), None);
 }

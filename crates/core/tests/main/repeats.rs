@@ -177,7 +177,7 @@ fn what_passes_between_a_box_and_us_is_called_by_the_node_that_it_belongs_to() {
     let checked = checked(&format!("{SITE}{BOX}{PROFILE}"));
     let names = woodrush_core::names::Names::of(&checked);
     let (port, owner) = (checked.project.port("raceway").unwrap(), woodrush_core::project::Owner::Device(0));
-    assert_eq!(names.owner(port, Some(5)), Some(owner));
+    assert_eq!(names.owner(port, Some(&woodrush_core::protocol::StationId::Number(5))), Some(owner));
     let space = checked.plan.devices[0].spaces.iter().find(|space| space.key == "input").unwrap();
     let seen: Vec<&str> = names.within(owner, space, 3, 8).map(|name| name.text.as_str()).collect();
     assert_eq!(seen, ["node-2.power", "node-3.power"]);

@@ -424,10 +424,7 @@ impl Schedule {
                     }
                 } else {
                     self.silent.remove(unit);
-                    self.heard(now, &result, |station| {
-                        station.dialect.and_then(|dialect| dialect.stations().station(&station.setup))
-                            == Some((*unit).into())
-                    });
+                    self.heard(now, &result, |station| station.number() == Some((*unit).into()));
                 }
                 (job.reply)(result);
             }
@@ -437,11 +434,8 @@ impl Schedule {
                 (job.reply)(result);
             }
             LineRequest::ByHand { station: guest, .. } => {
-                let number = |station: &Station| {
-                    station.dialect.and_then(|dialect| dialect.stations().station(&station.setup))
-                };
-                let asked = number(guest);
-                self.heard(now, &result, |station| number(station) == asked);
+                let asked = guest.id();
+                self.heard(now, &result, |station| station.id() == asked);
                 // Its own stations again; the line stays as it is known.
                 if let Some(own) = setup(&self.shared, self.port) {
                     self.client.set_up(&own);

@@ -85,10 +85,10 @@ impl Runner<'_> {
             forward.functions.is_empty() || code.is_some_and(|code| forward.functions.contains(&code))
         };
         for (here, there) in forward.units.iter().filter(|(here, _)| *here != 0) {
-            let behind = plan.devices.iter().position(|device| {
-                let own = device.dialect.and_then(|dialect| dialect.stations().station(&device.setup));
-                device.port == forward.to && own == Some(u32::from(*there))
-            });
+            let behind = plan
+                .devices
+                .iter()
+                .position(|device| device.port == forward.to && device.number() == Some(u32::from(*there)));
             let Some(device) = behind else {
                 silent = silent.or(Some(*here));
                 continue;
@@ -162,11 +162,9 @@ impl Runner<'_> {
     fn nowhere(&self, forward: &PlannedForward) -> Option<u16> {
         let (project, plan) = (&self.checked.project, &self.checked.plan);
         let port = project.ports.get(forward.from)?;
-        let dialect = port.protocol?.value;
         let listens = port.transport() == Some(woodrush_core::protocol::Transport::Listen);
         let images = plan.images.iter().filter(|image| image.port == forward.from);
-        let stations: Vec<Option<u32>> =
-            images.map(|image| dialect.stations().station(&image.setup)).collect();
+        let stations: Vec<Option<u32>> = images.map(Station::number).collect();
         if !listens || stations.contains(&None) {
             return None;
         }

@@ -351,7 +351,7 @@ fn server(protocol: &str, device: &SimDevice) -> Option<Box<dyn Server>> {
 }
 
 fn server_setup(device: &SimDevice) -> ServerSetup {
-    let own = device.station.dialect.and_then(|dialect| dialect.stations().station(&device.station.setup));
+    let own = device.station.number();
     ServerSetup {
         units: Some(own.and_then(|number| u16::try_from(number).ok()).into_iter().collect()),
         passed: vec![],

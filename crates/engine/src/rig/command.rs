@@ -248,7 +248,7 @@ impl Rig {
         self.with_device(device, |sim| {
             let own = sim.station.dialect.and_then(|dialect| {
                 let (key, _) = dialect.stations().station_key(woodrush_core::protocol::Transport::Serial)?;
-                Some(format!("{key} {}", dialect.stations().station(&sim.station.setup)?))
+                Some(format!("{key} {}", sim.station.id()?))
             });
             let ailment = sim.ailment();
             let code = |code: u8| match sim.station.dialect {

@@ -46,8 +46,7 @@ impl SimDevice {
             let form = point.form.map_or(Form::plain(Type::U16), |form| form.value);
             let Some(spot) = self.spot(&address, form) else { continue };
             if role == Role::UnitAddress
-                && let Some(own) =
-                    self.station.dialect.and_then(|dialect| dialect.stations().station(&self.station.setup))
+                && let Some(own) = self.station.number()
             {
                 // Nothing moves there that its line could not be asked for. What does not fit is left as it is.
                 let _ = self.set(&spot, &own.to_string());

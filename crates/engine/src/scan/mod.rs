@@ -87,10 +87,10 @@ enum Reaction {
     Gone(Refusal),
 }
 
-/// The stations that can be on such a way; none where it has one only.
+/// The numbers that stations can have on such a way; none where it has one station only, or they have names.
 #[must_use]
 pub fn stations(base: &Station, transport: Transport) -> Option<(&'static str, std::ops::Range<u32>)> {
-    base.dialect?.stations().station_key(transport)
+    base.dialect?.stations().station_key(transport).filter(|(_, numbers)| !numbers.is_empty())
 }
 
 /// The same station with another number.
@@ -207,8 +207,7 @@ pub fn takes_any(reach: &mut Direct, base: &Station, key: &'static str) -> Resul
 
 fn identity(reach: &mut Direct, station: &Station, number: Option<u32>) -> Option<String> {
     let dialect = station.dialect?;
-    let unit =
-        u16::try_from(number.or_else(|| dialect.stations().station(&station.setup)).unwrap_or(1)).ok()?;
+    let unit = u16::try_from(number.or_else(|| station.number()).unwrap_or(1)).ok()?;
     let search = dialect.search()?;
     for (code, request) in search.identity() {
         let message = Message { code: *code, body: request.to_vec(), writes: false };

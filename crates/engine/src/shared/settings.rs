@@ -91,7 +91,7 @@ pub(super) fn devices(checked: &Checked) -> Vec<DeviceSettings> {
 pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettings>> {
     let project = &checked.project;
     let settings = |(at, port): (usize, &Port)| {
-        let unit = |setup| port.protocol.and_then(|protocol| protocol.value.stations().station(setup));
+        let unit = |setup| port.protocol.and_then(|protocol| protocol.value.stations().number(setup));
         let images: Vec<(Option<u16>, usize)> = project
             .images
             .iter()

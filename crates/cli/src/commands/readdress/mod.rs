@@ -192,10 +192,12 @@ fn one(
     };
     let head = console.paint(Tone::Accent, name);
     console.note(&format!("{head}  {} {} -> {}{lines}, on {place}", order.key, order.from, order.to));
-    let other = checked.plan.devices.iter().enumerate().find(|(at, own)| {
-        let number = own.dialect.and_then(|dialect| dialect.stations().station(&own.setup));
-        *at != device && own.port == station.port && number == Some(order.from)
-    });
+    let other = checked
+        .plan
+        .devices
+        .iter()
+        .enumerate()
+        .find(|(at, own)| *at != device && own.port == station.port && own.number() == Some(order.from));
     if let Some((_, other)) = other {
         let mark = console.paint(Tone::Doubt, "careful");
         console.note(&format!(
@@ -235,7 +237,7 @@ fn order<'c>(
     let (key, range) = stations(&field.station, field.transport)
         .ok_or_else(|| usage(format!("`{name}` has no number on its port: its protocol knows none")))?;
     let station = checked.plan.devices.get(device);
-    let own = station.and_then(|station| station.dialect?.stations().station(&station.setup));
+    let own = station.and_then(woodrush_core::plan::Station::number);
     let shipped = checked.project.profile_of(device).and_then(|profile| profile.unit.map(|unit| unit.value));
     let to = args
         .to

@@ -9,7 +9,7 @@ use woodrush_core::names::Names;
 use woodrush_core::plan::Station;
 use woodrush_core::project::Owner;
 use woodrush_core::protocol::{
-    Dialect, Grain, Setup, ShownAddress, Transport, Verb, dialect, refusal_cause, refusal_number,
+    Dialect, Grain, Setup, ShownAddress, StationId, Transport, Verb, dialect, refusal_cause, refusal_number,
     refusal_shown,
 };
 use woodrush_core::wanted::Wanted;
@@ -196,9 +196,9 @@ impl MessageTeller {
     fn owner(&self, port: usize, number: Option<u32>) -> Option<Owner> {
         let forwarded = || {
             let route = self.plan.route(port, u16::try_from(number?).ok()?)?;
-            self.names.owner(route.to, Some(route.unit.into()))
+            self.names.owner(route.to, Some(&StationId::Number(route.unit.into())))
         };
-        self.names.owner(port, number).or_else(forwarded)
+        self.names.owner(port, number.map(StationId::Number).as_ref()).or_else(forwarded)
     }
 
     fn station(&self, owner: Option<Owner>) -> Option<&Station> {

@@ -12,7 +12,7 @@ pub use spot::{Spot, from_wire, to_wire};
 
 use super::{
     Address, AddressContext, AddressFault, Dialect, Framing, Key, KeyKind, Link, Notation, Refusals,
-    Requests, Search, Setup, ShownAddress, Space, Stations, Territory, Transport,
+    Requests, Search, Setup, ShownAddress, Space, StationId, Stations, Territory, Transport,
 };
 use crate::form::Order;
 use crate::term::Term;
@@ -242,8 +242,8 @@ impl Stations for Tables {
         Some(port.number("own-node").unwrap_or(0))
     }
 
-    fn station(&self, setup: &Setup) -> Option<u32> {
-        setup.number("node")
+    fn station(&self, setup: &Setup) -> Option<StationId> {
+        setup.number("node").map(StationId::Number)
     }
 
     fn station_key(&self, _transport: Transport) -> Option<(&'static str, Range<u32>)> {

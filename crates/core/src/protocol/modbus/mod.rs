@@ -8,7 +8,7 @@ mod terms;
 
 use super::{
     Address, AddressContext, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Notation,
-    Refusals, Requests, Search, Setup, ShownAddress, Space, Stations, Territory, Transport,
+    Refusals, Requests, Search, Setup, ShownAddress, Space, StationId, Stations, Territory, Transport,
 };
 use crate::line::Line;
 use crate::term::Term;
@@ -187,8 +187,8 @@ impl Notation for Modbus {
 }
 
 impl Stations for Modbus {
-    fn station(&self, setup: &Setup) -> Option<u32> {
-        setup.number("unit")
+    fn station(&self, setup: &Setup) -> Option<StationId> {
+        setup.number("unit").map(StationId::Number)
     }
 
     fn station_key(&self, transport: Transport) -> Option<(&'static str, Range<u32>)> {
