@@ -1,4 +1,4 @@
-//! Why somebody did not get what was asked, in words that belong to no protocol.
+//! Why a request was not granted, in words that belong to no protocol.
 
 /// A refusal on its way back to the client.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

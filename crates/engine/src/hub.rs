@@ -12,7 +12,7 @@ use std::time::Duration;
 const WINDOW_PIECES: usize = 200;
 /// The length of such a window, in microseconds.
 const WINDOW: u64 = 100_000;
-/// Pieces that wait for somebody who does not fetch them.
+/// Pieces that wait for a watcher that does not fetch them.
 const WAITING_MAX: usize = 20_000;
 
 /// Bytes of one side of a conversation, as they passed.
@@ -35,7 +35,7 @@ pub struct Chunk {
 /// All who look on.
 #[derive(Default)]
 pub struct Tap {
-    /// Somebody does.
+    /// A watcher does.
     on: AtomicBool,
     watchers: Mutex<Vec<Weak<Watcher>>>,
     /// Until then nobody has room: what passes is only counted, which costs those who answer next to nothing.
@@ -65,7 +65,7 @@ struct Inner {
     missed: u64,
 }
 
-/// What somebody who looks on gets at once.
+/// What a watcher gets at once.
 #[derive(Debug, Default)]
 pub struct Taken {
     /// In the order in which they passed.
@@ -96,7 +96,7 @@ impl Tap {
         watcher
     }
 
-    /// Whether anybody looks on: looked at before anything is made for them.
+    /// Whether there is a watcher: looked at before anything is made for them.
     #[must_use]
     pub fn is_on(&self) -> bool {
         self.on.load(Relaxed)

@@ -1,4 +1,4 @@
-//! Waiting for somebody to type, and seeing that their terminal has gone: some readers of keys never come back from that.
+//! Waiting for a key, and seeing that their terminal has gone: some readers of keys never come back from that.
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::time::Duration;

@@ -39,7 +39,7 @@ pub(crate) fn nap(micros: u64) {
     std::thread::sleep(std::time::Duration::from_micros(micros));
 }
 
-/// The clock of the drivers; everybody else takes `now`.
+/// The clock of the drivers; all others take `now`.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Clock(std::time::Instant);
 

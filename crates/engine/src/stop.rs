@@ -49,7 +49,7 @@ impl Stop {
         Ok(Self { asked, hung_up, _runtime: runtime })
     }
 
-    /// Whether somebody asked for the end.
+    /// Whether the end was asked for.
     #[must_use]
     pub fn is_asked(&self) -> bool {
         self.asked.load(Relaxed)

@@ -82,7 +82,7 @@ impl Field {
 #[derive(Debug, Clone)]
 pub(crate) struct Failed {
     pub(crate) diagnosis: Diagnosis,
-    /// Somebody answered, with a refusal.
+    /// A device answered, with a refusal.
     pub(crate) answered: bool,
 }
 

@@ -170,7 +170,7 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     }
 }
 
-/// The place that an endpoint of somebody's `needs` names, for holding against what is carried.
+/// The place that a required endpoint names, for holding against what is carried.
 pub(super) fn carries(plan: &Plan, endpoint: &Endpoint) -> Vec<usize> {
     let matches = |rule: &crate::plan::PlannedRule| match (&endpoint.target, endpoint.owner, rule.source) {
         (Target::Health(wanted), _, Source::Health(told)) => *wanted == told,

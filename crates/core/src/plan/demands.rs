@@ -7,7 +7,7 @@ use crate::protocol::{Dialect, Extent, Link, Place, SpaceId};
 use std::collections::BTreeMap;
 use std::ops::Range;
 
-/// What somebody has to set up.
+/// What has to be set up at the other end.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Demand {
     /// Whose: a device, or an image for those who ask it.

@@ -100,7 +100,7 @@ impl Age {
     }
 }
 
-/// How long a request to somebody who says nothing takes, all its tries together, in microseconds.
+/// How long a request to a silent station takes, all its tries together, in microseconds.
 pub(super) fn unanswered(port: &Port) -> u64 {
     let own = port.protocol.and_then(|protocol| protocol.value.requests()?.unanswered(&port.setup));
     let time = LineTime::of(port);

@@ -54,7 +54,7 @@ pub struct Endpoint {
 }
 
 impl Project {
-    /// Reads one end of a rule, or one of the endpoints that somebody `needs`.
+    /// Reads one end of a rule, or one of the endpoints that a device or client must have.
     ///
     /// # Errors
     /// Which part is wrong and what was likely meant, as a finding.

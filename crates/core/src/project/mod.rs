@@ -130,7 +130,7 @@ pub struct Port {
     pub max_clients: u32,
     /// Of those, from one address while all places are taken (listen); `None` for the default, a half.
     pub per_address: Option<Spanned<u32>>,
-    /// Who may connect (listen); `None` for everybody.
+    /// Who may connect (listen); `None` for all.
     pub allow: Option<Spanned<Vec<Spanned<Network>>>>,
     /// A connection silent for so long is closed, in microseconds.
     pub idle_timeout: u64,
@@ -273,7 +273,7 @@ pub struct Image {
     pub max_age: Option<u64>,
     /// An address that no rule feeds reads as zero.
     pub unmapped_zero: bool,
-    /// Who may write; `None` for everybody who may connect.
+    /// Who may write; `None` for all who may connect.
     pub writers: Option<Spanned<Vec<Spanned<Network>>>>,
 }
 
@@ -303,7 +303,7 @@ pub struct Sending {
 }
 
 impl Sending {
-    /// Whether the device shall hold the rule's value, not only hear of it when somebody writes.
+    /// Whether the device shall hold the rule's value, not only hear of it when a client writes.
     #[must_use]
     pub const fn keeps(&self) -> bool {
         self.on_change || self.every.is_some()
@@ -365,7 +365,7 @@ impl Map {
     }
 }
 
-/// Somebody who asks the converter, as set up at their end.
+/// A client of the converter, as set up at its end.
 #[derive(Debug)]
 pub struct Client {
     /// Its name and where that stands.

@@ -443,7 +443,7 @@ fn read_profiles(
         let mut r = Reader { file, text: &text, findings: vec![] };
         let document = parse(&mut r);
         if !["profile", "points"].iter().any(|key| document.get(*key).is_some()) {
-            // Nothing of it is shown: a path that went astray may lead to what is not for everybody's eyes.
+            // Nothing of it is shown: a path that went astray may lead to what is not for all eyes.
             project.sources.forget(file);
             let what =
                 format!("`{}` is not a profile: it has neither `[profile]` nor `[points]`", path.value);

@@ -113,7 +113,7 @@ pub struct Address {
 pub enum ImpliedType {
     /// Nothing.
     Nothing,
-    /// How wide it is: the type, unless somebody names another one as wide.
+    /// How wide it is: the type, unless a form names another one as wide.
     Width(Type),
     /// Its type.
     Type(Type),

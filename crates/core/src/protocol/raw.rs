@@ -1,4 +1,4 @@
-//! Bytes that nobody here understands: they pass between two forwarding ports and nothing else.
+//! Bytes that are not understood here: they pass between two forwarding ports and nothing else.
 
 use super::{
     Address, AddressContext, AddressFault, Dialect, Framing, Notation, Refusals, Setup, ShownAddress, Space,

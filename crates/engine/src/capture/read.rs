@@ -74,7 +74,7 @@ impl Capture {
         Ok(Self { blocks, interfaces: vec![], streams: HashMap::new(), passed_over: 0 })
     }
 
-    /// The next bytes; `is_server` says whether somebody is known to answer there. `None` at the end.
+    /// The next bytes; `is_server` says whether a server is known to answer there. `None` at the end.
     ///
     /// # Errors
     /// The capture is cut or damaged there; what came before is good.

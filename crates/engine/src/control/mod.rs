@@ -83,7 +83,7 @@ pub type GoesOn = Box<dyn FnOnce(&mut dyn Write) + Send>;
 pub enum Handled {
     /// At once.
     Once(ControlAnswer),
-    /// At once, and then line after line for as long as somebody hears it.
+    /// At once, and then line after line for as long as the client listens.
     Stream(ControlAnswer, GoesOn),
 }
 

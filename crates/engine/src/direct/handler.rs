@@ -1,4 +1,4 @@
-//! What people ask through a running converter: one request a line of its control socket, in turn with everybody else.
+//! What people ask through a running converter: one request a line of its control socket, in turn with all others.
 
 use crate::control::{self, Remote};
 use crate::shared::{ClientId, Event, LineRequest, Message, Queued, Shared, Site, WriteRecord};

@@ -175,7 +175,7 @@ impl Direct {
         }
     }
 
-    /// What the last exchange looked like; little where somebody else asked for us.
+    /// What the last exchange looked like; little where a running converter asked for us.
     #[must_use]
     pub fn evidence(&self) -> &Evidence {
         match &self.0 {

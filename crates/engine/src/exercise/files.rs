@@ -11,7 +11,7 @@ pub fn saved(bytes: &[u8]) {
     }
 }
 
-/// What a browser or somebody else asks of the monitor, and what answers where one is looked for.
+/// What a browser or another client asks of the monitor, and what answers where one is looked for.
 pub fn monitor(bytes: &[u8]) {
     let text = String::from_utf8_lossy(bytes);
     monitor::exercised(&text);

@@ -1,4 +1,4 @@
-//! The schedule of a line and a session with somebody who asks, both in a whole converter, whatever bytes come.
+//! The schedule of a line and a session with a client, both in a whole converter, whatever bytes come.
 
 use super::{chosen, pieces};
 use crate::Moment;
@@ -155,7 +155,7 @@ impl DrivenPort {
     }
 }
 
-/// Somebody who asks says anything: nothing that is handed over is asked for twice, and nothing is shown that was never
+/// A client says anything: nothing that is handed over is asked for twice, and nothing is shown that was never
 /// there.
 pub fn session(bytes: &[u8]) {
     let Some(shared) = shared(bytes) else { return };

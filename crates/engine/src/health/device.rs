@@ -1,4 +1,4 @@
-//! What a device tells about itself: written by the thread of its line, read by everybody.
+//! What a device tells about itself: written by the thread of its line, read by all.
 
 use super::Tally;
 use crate::Moment;

@@ -466,7 +466,7 @@ impl Schedule {
         }
     }
 
-    /// A device answered somebody else: if it is lost, it is worth a look at once.
+    /// A device answered another request: if it is lost, it is worth a look at once.
     fn heard(&mut self, now: Moment, result: &Result<Vec<u8>, Refusal>, is_it: impl Fn(&Station) -> bool) {
         let answered = match result {
             Ok(_) => true,

@@ -85,7 +85,7 @@ pub struct RuleStatus {
     pub counts: Counts,
 }
 
-/// Somebody who asks.
+/// A client.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct ClientStatus {
     /// The port's name.

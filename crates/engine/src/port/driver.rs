@@ -197,7 +197,7 @@ impl Driver {
     fn run(mut self) {
         be_punctual();
         let mut chunk = [0; 1024];
-        // Somebody has the other end of a virtual port open.
+        // A program has the other end of a virtual port open.
         let mut opened = !matches!(self.way, Way::Pty { .. });
         while !self.stop.load(Relaxed) {
             let now = self.clock.now();

@@ -156,7 +156,7 @@ pub(crate) struct Pty {
     pub(crate) path: PathBuf,
 }
 
-/// Makes a pty that is raw before anybody opens its other end: a fresh one echoes and cooks.
+/// Makes a pty that is raw before its other end is opened: a fresh one echoes and cooks.
 pub(crate) fn make_pty() -> Result<Pty, Errno> {
     let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
     grantpt(&master)?;

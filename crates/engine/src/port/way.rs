@@ -38,7 +38,7 @@ pub(crate) struct Open {
 }
 
 impl Open {
-    /// A connection that somebody made to us.
+    /// A connection that a client made to us.
     pub(crate) fn of(fd: OwnedFd) -> Self {
         Self { fd, is_pty: false, _link: None }
     }
@@ -136,7 +136,7 @@ fn connect(to: SocketAddr) -> Result<Open, OpenFault> {
 }
 
 /// Whether a link is one that a converter made and left: it leads to a pty that no longer exists, or that is closed at
-/// its other end. Any other link belongs to somebody else.
+/// its other end. Any other link is not ours.
 fn is_left_over(path: &Path) -> bool {
     let Ok(target) = std::fs::read_link(path) else { return false };
     if !target.starts_with("/dev/pts") {

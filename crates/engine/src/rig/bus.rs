@@ -132,7 +132,7 @@ impl Bus {
         })
     }
 
-    /// Somebody has connected anew: what was said on the connection before is over.
+    /// A client has connected anew: what was said on the connection before is over.
     pub fn connected(&mut self, now: Moment) {
         self.to_devices.clear();
         self.to_opener.clear();

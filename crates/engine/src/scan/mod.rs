@@ -27,7 +27,7 @@ pub struct Depth<'a> {
 }
 
 impl Depth<'static> {
-    /// Only whether somebody is there.
+    /// Only whether a station is there.
     #[must_use]
     pub fn quick() -> Self {
         Self { quick: true, budget: 0, go_on: &|| true }

@@ -20,7 +20,7 @@ use woodrush_core::form::hex_words;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
-/// Somebody who asks on a port.
+/// A client on a port.
 #[derive(Debug, Clone)]
 pub struct ClientIdentity {
     /// For taking turns: the same for all connections of one machine.
@@ -31,7 +31,7 @@ pub struct ClientIdentity {
     pub address: Option<Ipv4Addr>,
 }
 
-/// What somebody else must do before the answer is known.
+/// What others must do before the answer is known.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Handed {
     /// A device takes values.
@@ -94,7 +94,7 @@ impl Drop for Session {
 /// A request that takes more than a look at the cells.
 struct Work {
     tasks: VecDeque<Task>,
-    /// The first task is in somebody else's hands.
+    /// The first task is under way elsewhere.
     under_way: bool,
     pass: Option<(u16, Message)>,
     /// What is read once all is written.
@@ -172,7 +172,7 @@ impl Session {
         self.taken
     }
 
-    /// Whether something is in somebody else's hands: nothing more is read from the connection meanwhile.
+    /// Whether something is under way elsewhere: nothing more is read from the connection meanwhile.
     #[must_use]
     pub fn is_waiting(&self) -> bool {
         self.work.as_ref().is_some_and(|work| work.under_way)

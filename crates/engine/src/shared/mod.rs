@@ -44,7 +44,7 @@ pub struct Shared {
     pub health: Arc<HealthCounters>,
     /// By port.
     pub queues: Vec<Arc<LineQueue>>,
-    /// By image; `None` for everybody.
+    /// By image; `None` for all.
     writers: Vec<Option<Vec<Network>>>,
     /// By board: images, then what each device shall be sent.
     boards: Vec<RwLock<Board>>,
@@ -395,7 +395,7 @@ impl Shared {
         self.changed(device);
     }
 
-    /// Puts somebody's request into the queue of the port that it goes to. Where images of the same port say who may
+    /// Puts a request into the queue of the port that it goes to. Where images of the same port say who may
     /// write, that holds for what is passed on too: a request that may change something must come from an address that
     /// each of these lists holds.
     pub fn pass(

@@ -44,7 +44,7 @@ pub enum LineRequest {
         /// What; the station is number 0.
         ask: Box<Ask>,
     },
-    /// A unit answers somebody else's request.
+    /// A unit answers a forwarded request.
     Pass {
         /// The unit on this port.
         unit: u16,
@@ -129,7 +129,7 @@ impl LineQueue {
         job
     }
 
-    /// Whether somebody waits.
+    /// Whether a request waits.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.turns().waiting == 0

@@ -43,7 +43,7 @@ pub struct AnswerSettings {
     pub max_clients: usize,
     /// Of those, from one address while the port is full.
     pub max_clients_per_address: usize,
-    /// Who may connect; `None` for everybody.
+    /// Who may connect; `None` for all.
     pub allow: Option<Vec<Network>>,
     /// A connection silent for so long is closed, in microseconds.
     pub idle_timeout: u64,

@@ -25,7 +25,7 @@ pub struct Speaker {
     pub client: fn(&ClientSetup<'_>) -> Box<dyn Client>,
     /// A server for those who ask on a port.
     pub server: fn(&ServerSetup) -> Box<dyn Server>,
-    /// Somebody who listens to two others.
+    /// An observer of two others.
     pub observer: fn(&ObserverSetup<'_>) -> Box<dyn Observer>,
 }
 
@@ -155,7 +155,7 @@ pub enum Ask {
         /// Where `keep` is 0, the new bit.
         set: Vec<u8>,
     },
-    /// Somebody else's request, for a unit that need be no station of ours; the answer comes back whole.
+    /// A forwarded request, for a unit that need be no station of ours; the answer comes back whole.
     Pass {
         /// The unit on this port.
         unit: u16,
@@ -220,7 +220,7 @@ pub trait Client: Send {
     fn poll(&mut self, now: Moment) -> Act;
 }
 
-/// What somebody asks of us.
+/// What a client asks of us.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Want {
     /// Values.
@@ -277,7 +277,7 @@ pub struct Exchange {
 pub enum Serve {
     /// Write these bytes, then poll again.
     Send(Vec<u8>),
-    /// Somebody wants something of a unit; answer by [`Server::give`], then poll again.
+    /// A client wants something of a unit; answer by [`Server::give`], then poll again.
     Want {
         /// Of which unit.
         unit: u16,

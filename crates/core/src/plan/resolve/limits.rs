@@ -32,7 +32,7 @@ impl Ends<'_> {
         place: &Place,
         span: Span,
     ) -> Option<Finding> {
-        // What every device of the protocol has; other tables were made by somebody, as long as he said.
+        // What every device of the protocol has; other tables a programmer made, as long as the file says.
         let standing = |dialect: &'static dyn Dialect| {
             dialect.notation().standing().iter().any(|s| s.key == address.space.key)
         };

@@ -15,7 +15,7 @@ use woodrush_wire::df1::{
 /// Bytes came and then nothing for so long: the rest is not coming.
 const STALLED: u64 = 50_000;
 
-/// Most signs and messages that wait to be said. One message is under way at a time, so more are of somebody who does not
+/// Most signs and messages that wait to be said. One message is under way at a time, so more are of a peer that does not
 /// wait for an answer.
 const OUT_MAX: usize = 8;
 
@@ -351,7 +351,7 @@ impl Server for TableServer {
 
     fn poll(&mut self, now: Moment) -> Serve {
         loop {
-            // An acknowledgement goes out before anybody thinks about the message.
+            // An acknowledgement goes out before the message is looked at.
             if let Some(bytes) = self.out.pop_front() {
                 return Serve::Send(bytes);
             }

@@ -59,7 +59,7 @@ impl BlockServer {
         self.answer(&if fetch { Answer::Fetched(number, &[]) } else { Answer::Wrote(number) });
     }
 
-    /// The next thing that somebody else must do; what can be answered here is.
+    /// The next thing that the caller must do; what can be answered here is.
     fn next(&mut self) -> Option<Serve> {
         loop {
             let came = std::mem::take(&mut self.came);

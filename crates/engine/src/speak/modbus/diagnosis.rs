@@ -186,7 +186,7 @@ impl DiagnosticCounters {
     }
 }
 
-/// Function 43/14: the three objects that everybody has, in one answer or one at a time.
+/// Function 43/14: the three objects that every device has, in one answer or one at a time.
 fn identify(code: u8, object: u8) -> Own {
     /// Basic objects, streamed and one by one.
     const CONFORMITY: u8 = 0x81;

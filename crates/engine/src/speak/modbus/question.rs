@@ -36,7 +36,7 @@ enum Expect {
     Values(Table, u16),
     /// An echo of the request, or of its address and quantity.
     Taken,
-    /// Somebody else's: it comes back whole.
+    /// A forwarded one: it comes back whole.
     Whole,
 }
 

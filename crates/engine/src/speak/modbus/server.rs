@@ -241,7 +241,7 @@ impl ModbusServer {
         }
     }
 
-    /// What a request wants of somebody else; `None` where it is answered here or not at all.
+    /// What a request wants of the caller; `None` where it is answered here or not at all.
     fn work_on(&mut self, taken: TakenRequest) -> Option<Serve> {
         let TakenRequest { transaction, unit, pdu } = taken;
         let body = match &pdu {

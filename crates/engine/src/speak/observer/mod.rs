@@ -55,9 +55,9 @@ pub struct Heard {
 /// What something says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Says {
-    /// Somebody is asked.
+    /// A station is asked.
     Request(Box<Asked>),
-    /// Somebody answers; [`Observer::answer`] says what, together with the request.
+    /// A station answers; [`Observer::answer`] says what, together with the request.
     Answer {
         /// Who answers, where the protocol says it.
         station: Option<u32>,
@@ -192,7 +192,7 @@ impl Pending {
         let began = self.pieces.front().map_or(self.last, |piece| piece.began);
         let (mut ended, mut cut) = (self.last, bytes.len());
         while let Some(piece) = self.pieces.front_mut().filter(|_| cut > 0) {
-            // Where a piece goes on into the next message, its own end is as near as anybody can tell.
+            // Where a piece goes on into the next message, its own end is as near as can be told.
             ended = piece.ended;
             let own = cut.min(piece.left);
             (piece.left, cut) = (piece.left - own, cut - own);
