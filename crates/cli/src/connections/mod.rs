@@ -2,12 +2,16 @@
 //! converter, or over a connection that is written on the command line.
 
 mod bare;
+mod failed;
 
 use crate::Failure;
 use crate::args::{ConnectionArgs, Global};
 use bare::bare_way;
+pub(crate) use failed::Failed;
+use failed::held;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
+use woodrush_core::Refusal;
 use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::finding::Finding;
@@ -15,9 +19,8 @@ use woodrush_core::plan::Station;
 use woodrush_core::project::{Line, Network, Owner, Parity, Port, Wires, micros};
 use woodrush_core::protocol::Transport;
 use woodrush_core::wanted::Wanted;
-use woodrush_core::{Kind, Refusal};
 use woodrush_engine::control::{Remote, Row, Whose};
-use woodrush_engine::direct::{Cause, Diagnosis, Direct, DirectAnswer, Link, diagnose, unopened};
+use woodrush_engine::direct::{Direct, DirectAnswer, Link, diagnose, unopened};
 
 /// How a virtual serial port is opened: it has no speed of its own.
 const PTY_LINE: Line = Line { baud: 115_200, data: 8, parity: Parity::None, stop: 1 };
@@ -76,14 +79,6 @@ impl Field {
             None => connections.opened(&self.link, self.line, &self.station),
         }
     }
-}
-
-/// Why something could not be asked or was not answered, for people.
-#[derive(Debug, Clone)]
-pub(crate) struct Failed {
-    pub(crate) diagnosis: Diagnosis,
-    /// A device answered, with a refusal.
-    pub(crate) answered: bool,
 }
 
 fn usage(text: impl Into<String>) -> Failure {
@@ -467,63 +462,6 @@ impl Connections {
 
     fn network(&self) -> Option<Network> {
         self.checked()?.project.converter.address.as_ref().map(|address| address.value)
-    }
-
-    /// Says where the bench was likely meant.
-    fn also(&self, mut diagnosis: Diagnosis) -> Diagnosis {
-        let Some(project) = &self.project else { return diagnosis };
-        if !self.rig && project.running.is_none() && project.rig.say("lines", &[]).is_ok() {
-            let what = "the project's real ports were tried, and a rig of it is running".to_string();
-            diagnosis.causes.insert(0, Cause { what, test: "the same with `--rig`".into() });
-        }
-        diagnosis
-    }
-
-    /// An image that answers and has no value: the fault lies behind it.
-    fn with_leg(&self, wanted: &Wanted, mut diagnosis: Diagnosis, refusal: &Refusal) -> Diagnosis {
-        let Some(checked) = self.checked() else { return diagnosis };
-        let behind = matches!(refusal.kind, Kind::NoAnswer | Kind::NoPath) && refusal.native.is_some();
-        let rule = wanted.rule.and_then(|rule| checked.plan.rules.get(rule));
-        if let (true, Some(rule)) = (behind, rule)
-            && let woodrush_core::plan::Source::Values {
-                owner: woodrush_core::project::Owner::Device(device),
-                ..
-            } = rule.source
-            && let Some(map) = checked.project.maps.get(rule.map)
-        {
-            let name = checked.plan.devices.get(device).map_or("", |device| device.name.as_str());
-            diagnosis.causes.insert(
-                0,
-                Cause {
-                    what: format!("the converter answers, but it has lost {name}"),
-                    test: format!("read the device directly: woodrush read {}", map.from.value),
-                },
-            );
-        }
-        diagnosis
-    }
-}
-
-impl Failed {
-    fn of(seen: impl Into<String>, fix: impl Into<String>) -> Self {
-        let causes = vec![Cause { what: fix.into(), test: String::new() }];
-        Self { diagnosis: Diagnosis { seen: seen.into(), causes }, answered: false }
-    }
-}
-
-/// What a running converter says of a station that it asked for us.
-fn held(station: &Station, refusal: &Refusal) -> Diagnosis {
-    if refusal.native.is_some() {
-        let nowhere = Link::Socket(SocketAddr::from((Ipv4Addr::LOCALHOST, 0)));
-        return diagnose(&nowhere, station, refusal, &woodrush_engine::Evidence::default());
-    }
-    let test = "woodrush status shows the port, the device and what is counted there".to_string();
-    Diagnosis {
-        seen: format!("through the converter that has the port: {}", refusal.kind.words()),
-        causes: vec![Cause {
-            what: format!("{} is lost, or the port is down", station.station_shown()),
-            test,
-        }],
     }
 }
 

@@ -10,20 +10,20 @@ mod polls;
 mod pushes;
 mod requests;
 mod resolve;
+mod station;
 mod times;
 
 pub use demands::{Demand, demands};
 pub use forwards::{PlannedForward, Route};
 pub use pushes::Push;
+pub use station::Station;
 pub use times::Age;
 
 use crate::finding::Finding;
 use crate::form::Conversion;
 use crate::line_time::LineTime;
 use crate::project::{HealthItem, OnLoss, Owner, Project, Sending, caps};
-use crate::protocol::{
-    BitWrite, Cost, Dialect, Extent, Place, Setup, Space, SpaceId, Spaces, StationId, Transport, Verb,
-};
+use crate::protocol::{Extent, Place, SpaceId, Spaces};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -64,100 +64,6 @@ pub struct Plan {
     pub hosts: Vec<usize>,
     /// Time of each port's polls if each is due once, in microseconds, a timeout not included.
     pub cycles: Vec<u64>,
-}
-
-/// A device or an image as its protocol sees it.
-#[derive(Debug, Clone)]
-pub struct Station {
-    /// Its name.
-    pub name: String,
-    /// Index of its port.
-    pub port: usize,
-    /// Its protocol; `None` where the project does not say one that exists.
-    pub dialect: Option<&'static dyn Dialect>,
-    /// Keys of its protocol.
-    pub setup: Setup,
-    /// Its spaces, by [`SpaceId`].
-    pub spaces: Arc<Spaces>,
-}
-
-impl Station {
-    /// The index of a space, added where it is new.
-    pub fn space(&mut self, space: &Space) -> SpaceId {
-        match self.spaces.id(&space.key) {
-            Some(known) => known,
-            None => Arc::make_mut(&mut self.spaces).add(space),
-        }
-    }
-
-    /// Whether the protocol has no request that writes it, so that what lies around is read and written back with it.
-    #[must_use]
-    pub fn reads_first(&self, place: &Place) -> bool {
-        let Some(space) = self.space_at(place.space) else { return false };
-        let step = u32::from(space.align.max(1));
-        let apart = |grain: u32| !grain.is_multiple_of(step);
-        let whole = place.bit.is_some() && space.bits == BitWrite::ReadBack;
-        whole || place.bit.is_none() && (apart(place.first) || apart(place.width))
-    }
-
-    /// Who it is on its line; `None` where that is open.
-    #[must_use]
-    pub fn id(&self) -> Option<StationId> {
-        self.dialect?.stations().station(&self.setup)
-    }
-
-    /// Its number on its line; `None` where that is open, or it has a name.
-    #[must_use]
-    pub fn number(&self) -> Option<u32> {
-        self.id()?.number()
-    }
-
-    /// The station on its line: `unit 23`; its name where it has no number there.
-    #[must_use]
-    pub fn station_shown(&self) -> String {
-        let number = self.dialect.and_then(|dialect| {
-            let (key, _) = dialect.stations().station_key(Transport::Connect)?;
-            Some((key, self.id()?))
-        });
-        number.map_or_else(|| self.name.clone(), |(key, number)| format!("{key} {number}"))
-    }
-
-    /// Bytes of the cells of these parts, one after the other.
-    #[must_use]
-    pub fn bytes_of(&self, parts: &[Extent]) -> u32 {
-        let bytes = |part: &Extent| self.space_at(part.space).map_or(2, |space| space.grain.cell_bytes());
-        parts.iter().map(|part| part.count.saturating_mul(to_u32(bytes(part)))).sum()
-    }
-
-    /// What one request over these parts costs; `None` where it cannot be one.
-    #[must_use]
-    pub fn cost(&self, verb: Verb, parts: &[Extent]) -> Option<Cost> {
-        let parts = parts.iter().map(|part| Some((self.space_at(part.space)?, *part)));
-        self.dialect?.cost_of(verb, &parts.collect::<Option<Vec<_>>>()?, &self.setup).ok()
-    }
-
-    /// The space of that index.
-    #[must_use]
-    pub fn space_at(&self, id: SpaceId) -> Option<&Space> {
-        self.spaces.get(id)
-    }
-
-    /// An address with its owner's name, in canonical notation and as offset.
-    #[must_use]
-    pub fn show(&self, space: SpaceId, first: u32, bit: Option<u8>) -> String {
-        self.show_wide(space, first, 0, bit)
-    }
-
-    /// The same for a value that takes so many grains.
-    #[must_use]
-    pub fn show_wide(&self, space: SpaceId, first: u32, width: u32, bit: Option<u8>) -> String {
-        match (self.dialect, self.space_at(space)) {
-            (Some(dialect), Some(space)) => {
-                format!("{}:{}", self.name, dialect.notation().show(space, first, width, bit, &self.setup))
-            }
-            _ => self.name.clone(),
-        }
-    }
 }
 
 /// Where a rule's values come from.

@@ -1,5 +1,6 @@
 //! The converter: a plan turned into threads and tasks around the images.
 
+mod identity;
 mod running;
 mod serve;
 

@@ -1,6 +1,7 @@
 //! A converter at work: its threads and tasks, from the first open to the last close, and the change to another project
 //! in between.
 
+use super::identity::{Identity, Role, kept};
 use super::serve::{self, Serving};
 use crate::admission::Aliases;
 use crate::admission::ListenPlace;
@@ -18,7 +19,6 @@ use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Port, Wires};
-use woodrush_core::protocol::Setup;
 
 /// How often silent connections are looked for.
 const SWEEP: Duration = Duration::from_millis(500);
@@ -65,30 +65,6 @@ impl OpenPort {
     fn is_among(&self, wanted: &[(String, Identity)]) -> bool {
         wanted.iter().any(|(name, kept)| *name == self.name && *kept == self.kept_by)
     }
-}
-
-/// What a port is opened by.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct Identity {
-    wires: String,
-    protocol: &'static str,
-    role: Role,
-    echo: bool,
-    /// Keys of its protocol: both ends of a connection or link go by them.
-    setup: Setup,
-}
-
-/// What is done on a port.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Role {
-    /// We ask.
-    Asks,
-    /// Others ask.
-    Answers,
-    /// Bytes pass between it and another port.
-    Pipes(usize),
-    /// Nothing.
-    Idle,
 }
 
 enum Opened {
@@ -434,42 +410,6 @@ enum When {
 fn wanted(checked: &Checked, plan: &Plan) -> Vec<(String, Identity)> {
     let ports = checked.project.ports.iter().enumerate();
     ports.filter_map(|(at, port)| Some((port.name.value.clone(), kept(checked, plan, at)?))).collect()
-}
-
-/// What a port is opened by; `None` for one that no wires are written for, or that another port's pipe opens.
-fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Identity> {
-    let port = checked.project.ports.get(at)?;
-    let wires = match port.wires.as_ref()? {
-        Wires::Serial { path, line, wiring } => {
-            let line = line.map(|line| line.value.to_string()).unwrap_or_default();
-            format!(
-                "serial {} {line} {}",
-                path.value,
-                wiring.as_ref().map_or("", |wiring| wiring.value.as_str())
-            )
-        }
-        Wires::Listen { at } => format!("listen {}", at.value),
-        Wires::Connect { to } => format!("connect {}", to.value),
-        Wires::Pty { path } => format!("pty {}", path.value),
-    };
-    let role =
-        match plan.forwards.iter().find(|forward| forward.raw && (forward.from == at || forward.to == at)) {
-            Some(forward) if forward.from == at => Role::Pipes(forward.to),
-            Some(_) => return None,
-            None => {
-                let asks = (0..plan.devices.len()).any(|device| plan.is_on(device, at))
-                    || plan.forwards.iter().any(|forward| forward.to == at);
-                let answers = plan.images.iter().any(|image| image.port == at)
-                    || plan.forwards.iter().any(|forward| forward.from == at);
-                match (asks, answers) {
-                    (true, _) => Role::Asks,
-                    (_, true) => Role::Answers,
-                    _ => Role::Idle,
-                }
-            }
-        };
-    let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
-    Some(Identity { wires, protocol, role, echo: port.echo, setup: port.setup.clone() })
 }
 
 /// The thread that looks for silent connections. A timer in the runtime would cost every exchange a little, for
