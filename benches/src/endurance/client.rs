@@ -89,7 +89,8 @@ impl ClientIdentity {
         let own = dialect.stations().other_end(&station.setup);
         let stations = std::slice::from_ref(&station);
         let setup = ClientSetup { stations, line: TIMES, retries: 0, port: &own, first: 0 };
-        let mut machine = (speaker(dialect.name()).expect("it can be spoken").client)(&setup);
+        let mut machine =
+            (speaker(dialect.name()).and_then(|own| own.client).expect("it can be spoken"))(&setup);
         machine.handle(bench.now(), News::Up);
         let line = bench.connect(station.port).expect("an image answers there");
         Self { port: station.port, line, machine, next: 0, station, own }

@@ -112,7 +112,7 @@ impl Dialer {
         port: Setup,
         paced: bool,
     ) -> std::io::Result<Self> {
-        let speaker = speaker(protocol).ok_or(ErrorKind::Unsupported)?;
+        let client = speaker(protocol).and_then(|speaker| speaker.client).ok_or(ErrorKind::Unsupported)?;
         let setup = ClientSetup {
             stations: std::slice::from_ref(station),
             line,
@@ -120,7 +120,7 @@ impl Dialer {
             port: &port,
             first: another(),
         };
-        let client = (speaker.client)(&setup);
+        let client = client(&setup);
         let clock = Clock::start();
         Ok(Self {
             wire,

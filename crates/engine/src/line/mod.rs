@@ -109,7 +109,7 @@ impl Schedule {
     /// Of a port; `None` where it has no protocol that can be spoken.
     #[must_use]
     pub fn new(shared: Arc<Shared>, port: usize) -> Option<Self> {
-        let client = (speaker(shared.ports.get(port)?.protocol)?.client)(&setup(&shared, port)?);
+        let client = (speaker(shared.ports.get(port)?.protocol)?.client?)(&setup(&shared, port)?);
         let devices = turns::of_port(&shared, port);
         let queue = Arc::clone(shared.queues.get(port)?);
         Some(Self {

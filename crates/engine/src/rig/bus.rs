@@ -347,7 +347,7 @@ struct DeviceSaid {
 
 /// The machine by which a device answers; what is not for its unit it does not hear.
 fn server(protocol: &str, device: &SimDevice) -> Option<Box<dyn Server>> {
-    Some((speaker(protocol)?.server)(&server_setup(device)))
+    Some((speaker(protocol)?.server?)(&server_setup(device)))
 }
 
 fn server_setup(device: &SimDevice) -> ServerSetup {

@@ -109,7 +109,7 @@ impl Session {
         let generation = site.generation();
         let shared = site.current();
         let settings = shared.answers.get(port)?.as_ref()?;
-        let server = (speaker(settings.protocol)?.server)(&settings.server);
+        let server = (speaker(settings.protocol)?.server?)(&settings.server);
         let tally = shared.health.client(port, client.who.clone());
         Some(Self {
             plainly: None,

@@ -70,7 +70,7 @@ fn whatever_a_peer_says_a_server_holds_no_more_than_its_bound() {
         for flood in requests.iter().chain([&mixed]) {
             let whole = flood.repeat((2 * READ).div_ceil(flood.len()));
             for polled in [false, true] {
-                let mut server = (speaker.server)(&ServerSetup::default());
+                let mut server = (speaker.server.unwrap())(&ServerSetup::default());
                 let most = most_held(server.as_mut(), &whole, polled);
                 assert!(
                     most <= STREAM_MAX + READ,

@@ -17,14 +17,19 @@ use woodrush_core::plan::Station;
 use woodrush_core::protocol::{Extent, Setup, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
+/// Makes a client of some stations.
+pub type MakeClient = fn(&ClientSetup<'_>) -> Box<dyn Client>;
+/// Makes a server for the clients of a port.
+pub type MakeServer = fn(&ServerSetup) -> Box<dyn Server>;
+
 /// What a protocol brings to this floor.
 pub struct Speaker {
     /// As the project file calls it; the same as its dialect's.
     pub name: &'static str,
-    /// A client of these stations.
-    pub client: fn(&ClientSetup<'_>) -> Box<dyn Client>,
-    /// A server for those who ask on a port.
-    pub server: fn(&ServerSetup) -> Box<dyn Server>,
+    /// A client of these stations; `None` where nothing is asked.
+    pub client: Option<MakeClient>,
+    /// A server for clients of a port; `None` where nothing is answered.
+    pub server: Option<MakeServer>,
     /// An observer of two others.
     pub observer: fn(&ObserverSetup<'_>) -> Box<dyn Observer>,
 }
@@ -53,9 +58,11 @@ pub fn answers(refusal: &Refusal, kind: Kind) -> bool {
     let speaks =
         |speaker: &&Speaker| dialect(speaker.name).is_some_and(|dialect| dialect.refusals().name == name);
     let speaker = SPEAKERS.iter().find(speaks);
-    let told =
-        |speaker: &Speaker| (speaker.server)(&ServerSetup::default()).native(Refusal::new(kind, Blame::Us)).0;
-    speaker.map(told) == Some(code)
+    let told = |speaker: &Speaker| {
+        let server = (speaker.server?)(&ServerSetup::default());
+        Some(server.native(Refusal::new(kind, Blame::Us)).0)
+    };
+    speaker.and_then(told) == Some(code)
 }
 
 /// What a client needs to know.
@@ -357,5 +364,18 @@ mod tests {
         let spoken: Vec<&str> = SPEAKERS.iter().map(|speaker| speaker.name).collect();
         let known: Vec<&str> = DIALECTS.iter().map(|dialect| dialect.name()).collect();
         assert_eq!(spoken, known);
+    }
+
+    #[test]
+    fn what_is_asked_has_a_client_and_a_server_and_nothing_else_has() {
+        for (speaker, dialect) in SPEAKERS.iter().zip(DIALECTS) {
+            let asked = dialect.requests().is_some();
+            assert_eq!(
+                (speaker.client.is_some(), speaker.server.is_some()),
+                (asked, asked),
+                "{}",
+                speaker.name
+            );
+        }
     }
 }

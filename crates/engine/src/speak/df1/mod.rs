@@ -15,16 +15,16 @@ use woodrush_wire::df1::is_for_later;
 /// `df1`.
 pub(super) const FULL: Speaker = Speaker {
     name: "df1",
-    client: |setup| Box::new(client::TableClient::new(setup, false)),
-    server: |setup| Box::new(server::TableServer::new(setup, false)),
+    client: Some(|setup| Box::new(client::TableClient::new(setup, false))),
+    server: Some(|setup| Box::new(server::TableServer::new(setup, false))),
     observer: |setup| Box::new(observer::TableObserver::new(false, setup)),
 };
 
 /// `df1-half`.
 pub(super) const HALF: Speaker = Speaker {
     name: "df1-half",
-    client: |setup| Box::new(client::TableClient::new(setup, true)),
-    server: |setup| Box::new(slaves::Slaves::new(setup)),
+    client: Some(|setup| Box::new(client::TableClient::new(setup, true))),
+    server: Some(|setup| Box::new(slaves::Slaves::new(setup))),
     observer: |setup| Box::new(observer::TableObserver::new(true, setup)),
 };
 

@@ -77,7 +77,7 @@ fn server(half: bool, check: &str, node: u16) -> Box<dyn Server> {
         own: port(check),
         ..ServerSetup::default()
     };
-    (if half { HALF } else { FULL }.server)(&setup)
+    (if half { HALF } else { FULL }.server.unwrap())(&setup)
 }
 
 /// An address with so many grains.
@@ -503,7 +503,7 @@ fn slaves_of_one_line_keep_their_commands_replies_and_files_apart() {
         own: port("crc"),
         ..ServerSetup::default()
     };
-    let mut slaves = (HALF.server)(&setup);
+    let mut slaves = (HALF.server.unwrap())(&setup);
     let now = Moment(1);
     let command = |node: u8| {
         let mut frame = vec![];

@@ -15,8 +15,8 @@ use woodrush_wire::isotcp::fetch::{Area, Range};
 /// `fetch-write`.
 pub(super) const FETCH_WRITE: Speaker = Speaker {
     name: "fetch-write",
-    client: |setup| Box::new(client::BlockClient::new(setup)),
-    server: |setup| Box::new(server::BlockServer::new(setup)),
+    client: Some(|setup| Box::new(client::BlockClient::new(setup))),
+    server: Some(|setup| Box::new(server::BlockServer::new(setup))),
     observer: |setup| Box::new(observer::BlockObserver::new(setup)),
 };
 

@@ -45,7 +45,13 @@ fn client() -> Box<dyn Client> {
         spaces: spaces(),
     };
     let port = names("01.00", "01.02");
-    (FETCH_WRITE.client)(&ClientSetup { stations: &[station], line: LINE, retries: 0, port: &port, first: 0 })
+    (FETCH_WRITE.client.unwrap())(&ClientSetup {
+        stations: &[station],
+        line: LINE,
+        retries: 0,
+        port: &port,
+        first: 0,
+    })
 }
 
 fn server() -> Box<dyn Server> {
@@ -54,7 +60,7 @@ fn server() -> Box<dyn Server> {
         own: names("01.02", "01.00"),
         ..ServerSetup::default()
     };
-    (FETCH_WRITE.server)(&setup)
+    (FETCH_WRITE.server.unwrap())(&setup)
 }
 
 fn extent(space: u32, first: u32, count: u32) -> Extent {

@@ -21,24 +21,24 @@ use woodrush_wire::modbus::{Exception, Request, Response, Table, pack, unpack};
 /// `modbus-rtu`.
 pub(super) const RTU: Speaker = Speaker {
     name: "modbus-rtu",
-    client: |setup| Box::new(line_client::LineClient::rtu(setup)),
-    server: |setup| Box::new(ModbusServer::new(Framing::Rtu, setup)),
+    client: Some(|setup| Box::new(line_client::LineClient::rtu(setup))),
+    server: Some(|setup| Box::new(ModbusServer::new(Framing::Rtu, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Rtu, setup)),
 };
 
 /// `modbus-ascii`.
 pub(super) const ASCII: Speaker = Speaker {
     name: "modbus-ascii",
-    client: |setup| Box::new(line_client::LineClient::ascii(setup)),
-    server: |setup| Box::new(ModbusServer::new(Framing::Ascii, setup)),
+    client: Some(|setup| Box::new(line_client::LineClient::ascii(setup))),
+    server: Some(|setup| Box::new(ModbusServer::new(Framing::Ascii, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Ascii, setup)),
 };
 
 /// `modbus-tcp`.
 pub(super) const TCP: Speaker = Speaker {
     name: "modbus-tcp",
-    client: |setup| Box::new(tcp_client::TcpClient::new(setup)),
-    server: |setup| Box::new(ModbusServer::new(Framing::Tcp, setup)),
+    client: Some(|setup| Box::new(tcp_client::TcpClient::new(setup))),
+    server: Some(|setup| Box::new(ModbusServer::new(Framing::Tcp, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Tcp, setup)),
 };
 

@@ -32,7 +32,7 @@ fn station(unit: u32, write_one: &str) -> Station {
 }
 
 fn rtu_client(retries: u32) -> Box<dyn Client> {
-    (RTU.client)(&ClientSetup {
+    (RTU.client.unwrap())(&ClientSetup {
         stations: &[station(17, "multiple"), station(18, "single")],
         line: LINE,
         retries,
@@ -335,7 +335,7 @@ fn over_tcp_only_the_own_transaction_is_an_answer() {
     let none = Setup::default();
     let setup =
         ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 0, port: &none, first: 0 };
-    let (mut client, mut now) = ((TCP.client)(&setup), Moment(0));
+    let (mut client, mut now) = ((TCP.client.unwrap())(&setup), Moment(0));
     let message = |transaction: u16, unit: u8, pdu: &[u8]| {
         let mut out = vec![];
         tcp::emit(transaction, unit, pdu, &mut out);
@@ -369,7 +369,7 @@ fn over_tcp_each_try_has_a_number_of_its_own() {
     let none = Setup::default();
     let setup =
         ClientSetup { stations: &[station(17, "multiple")], line: LINE, retries: 1, port: &none, first: 0 };
-    let (mut client, mut now) = ((TCP.client)(&setup), Moment(0));
+    let (mut client, mut now) = ((TCP.client.unwrap())(&setup), Moment(0));
     client.ask(Ticket(1), read(0, 1));
     let first = sent(client.as_mut(), &mut now);
     let second = sent(client.as_mut(), &mut now);
@@ -388,7 +388,7 @@ fn over_tcp_each_try_has_a_number_of_its_own() {
 #[test]
 fn a_server_on_a_line_answers_its_own_unit_and_nobody_a_broadcast() {
     let mut server =
-        (RTU.server)(&ServerSetup { units: Some(vec![17]), shared: true, ..ServerSetup::default() });
+        (RTU.server.unwrap())(&ServerSetup { units: Some(vec![17]), shared: true, ..ServerSetup::default() });
     let mut hear = |bytes: &[u8]| {
         server.handle(Moment(0), News::Bytes(bytes));
         let wanted = match server.poll(Moment(0)) {
@@ -419,7 +419,7 @@ fn a_server_on_a_line_answers_its_own_unit_and_nobody_a_broadcast() {
 
 #[test]
 fn refusals_become_the_exceptions_that_the_standard_has_for_them() {
-    let server = (TCP.server)(&ServerSetup::default());
+    let server = (TCP.server.unwrap())(&ServerSetup::default());
     for (kind, code) in [
         (Kind::NoSuchCommand, 1),
         (Kind::NoSuchAddress, 2),
@@ -474,7 +474,7 @@ proptest! {
     fn no_bytes_make_a_server_panic_or_hold_more_than_they_are(
         pieces in prop::collection::vec(prop::collection::vec(any::<u8>(), 0..300), 1..8), on_line: bool,
     ) {
-        let mut server = if on_line { (RTU.server)(&ServerSetup { shared: true, ..ServerSetup::default() }) } else { (TCP.server)(&ServerSetup::default()) };
+        let mut server = if on_line { (RTU.server.unwrap())(&ServerSetup { shared: true, ..ServerSetup::default() }) } else { (TCP.server.unwrap())(&ServerSetup::default()) };
         let mut now = Moment(0);
         for piece in pieces {
             server.handle(now, News::Bytes(&piece));

@@ -81,11 +81,11 @@ impl Site {
     fn converse(&mut self, asks: Vec<Ask>, refuse: bool) -> Passed {
         let stations = std::slice::from_ref(&self.station);
         let setup = ClientSetup { stations, line: LINE, retries: 0, port: &self.port, first: 0 };
-        let mut client = (self.speaker.client)(&setup);
+        let mut client = (self.speaker.client.unwrap())(&setup);
         let own = self.station.dialect.unwrap().stations().other_end(&self.port);
         let spaces = vec![(Some(23), self.station.spaces.clone())];
         let server = ServerSetup { units: Some(vec![23]), stations: spaces, own, ..ServerSetup::default() };
-        let mut server = (self.speaker.server)(&server);
+        let mut server = (self.speaker.server.unwrap())(&server);
         let (mut passed, mut now) = (vec![], Moment(1_000));
         client.handle(now, News::Up);
         for (at, ask) in asks.into_iter().enumerate() {
