@@ -138,10 +138,22 @@ fn every_kind_of_port_in_both_roles_is_proven_whole() {
 
 #[test]
 fn a_fault_of_the_field_side_is_named_as_such() {
-    let text = ALL.replace(
-        "[devices.filter]\nport = \"hall\"\nunit = 5",
-        "[devices.filter]\nport = \"hall\"\nunit = 5\nline = \"9600 7E1\"",
-    );
+    const TWO: &str = r#"
+[devices.filter]
+port = "raceway"
+unit = 5
+line = "9600 7E1"
+[devices.gauge]
+port = "raceway"
+unit = 6
+[[map]]
+from = "filter:400001"
+to = "scada:400001"
+[[map]]
+from = "gauge:400001"
+to = "scada:400002"
+"#;
+    let text = [crate::site::HEAD, TWO].concat();
     let checked =
         woodrush_core::check::check(woodrush_core::project::read("w", text, &mut |_| Err(String::new())));
     let checked = Arc::new(checked);

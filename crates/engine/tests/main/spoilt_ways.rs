@@ -155,10 +155,15 @@ to = "yard"
 }
 
 #[test]
-fn a_value_that_is_sent_beside_its_place_or_not_at_all_is_seen() {
+fn a_value_that_is_sent_beside_its_place_is_seen() {
     let checked = Arc::new(checked(SITE));
     let beside = proof(&checked, |plan| plan.pushes[0].extent.first += 1);
     assert_eq!(wrong(&beside).0, [1], "{:?}", beside.rules[1].why);
+}
+
+#[test]
+fn a_value_that_is_not_sent_at_all_is_seen() {
+    let checked = Arc::new(checked(SITE));
     let never = proof(&checked, |plan| plan.pushes.clear());
     assert_eq!(wrong(&never).0, [1], "{:?}", never.rules[1].why);
 }
@@ -173,10 +178,15 @@ fn a_loss_that_is_not_shown_as_agreed_is_seen() {
 }
 
 #[test]
-fn a_write_that_reaches_nobody_is_seen() {
+fn a_write_that_is_refused_is_seen() {
     let checked = Arc::new(checked(SITE));
     let shut = proof(&checked, |plan| plan.rules[3].writable = false);
     assert_eq!(wrong(&shut).0, [3], "{:?}", shut.rules[3].why);
+}
+
+#[test]
+fn a_write_that_no_rule_carries_on_is_seen() {
+    let checked = Arc::new(checked(SITE));
     let cut_off = proof(&checked, |plan| plan.onward.clear());
     assert_eq!(wrong(&cut_off).0, [2, 5], "{:?}", cut_off.rules[2].why);
 }
