@@ -124,7 +124,7 @@ impl LineClient {
         };
         self.quiet_until = self.last_byte + self.line.own_frame_gap;
         let unit = asked.question.unit;
-        if asked.first.take().is_some() {
+        if let Some(first) = asked.first.take() {
             // A place that is not there is an answer like any other; a unit that does not want to says nothing of it.
             let settles = match &found {
                 Ok(_) => true,
@@ -134,6 +134,10 @@ impl LineClient {
             };
             if settles {
                 self.unsettled.settle(unit);
+                if found.is_err() {
+                    // A refusal tells its function only, and may be that of an older question: then this one's is to come.
+                    self.unsettled.give_up(self.last_byte, &first, self.line.timeout);
+                }
                 asked.is_doubted = false;
                 self.state = LineState::Quiet { asked };
             } else {
@@ -228,11 +232,11 @@ impl LineClient {
         match asked.first.take() {
             Some(first) => {
                 self.unsettled.give_up(now, &first, self.line.timeout);
-                self.unsettled.is_deaf(first.unit);
+                self.unsettled.mark_deaf(first.unit);
             }
             None => {
                 self.unsettled.give_up(now, &asked.question, self.line.timeout);
-                self.unsettled.is_silent(asked.question.unit);
+                self.unsettled.unmark_deaf(asked.question.unit);
             }
         }
         let late = self.late.get(&asked.question.unit).copied().unwrap_or(0);

@@ -10,7 +10,7 @@ use crate::Moment;
 use std::collections::BTreeSet;
 
 /// An answer may come so many timeouts late.
-pub(super) const LATEST: u64 = 8;
+const LATEST: u64 = 8;
 /// So many answers of one likeness may be under way.
 const UNDER_WAY: usize = 3;
 
@@ -73,12 +73,12 @@ impl Unsettled {
     }
 
     /// The unit did not answer the question that was to settle it.
-    pub(super) fn is_deaf(&mut self, unit: u8) {
+    pub(super) fn mark_deaf(&mut self, unit: u8) {
         self.deaf.insert(unit);
     }
 
     /// It did not answer an ordinary question either, so it is not that.
-    pub(super) fn is_silent(&mut self, unit: u8) {
+    pub(super) fn unmark_deaf(&mut self, unit: u8) {
         self.deaf.remove(&unit);
     }
 
