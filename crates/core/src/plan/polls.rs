@@ -12,14 +12,14 @@ impl Plan {
         let mut polled: Vec<PolledRule> = vec![];
         for (at, rule) in self.rules.iter().enumerate() {
             if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {
-                let host = self.host(device);
-                // Where one request takes several places, those of one interval stand together.
-                let gathered = if self.devices.get(host).is_some_and(gathers) { rule.every } else { 0 };
-                polled.push((host, gathered, place.space, rule.every, place.first, at));
+                let device = self.host(device);
+                let gathered = if self.devices.get(device).is_some_and(gathers) { rule.every } else { 0 };
+                let (space, first) = (place.space, place.first);
+                polled.push(PolledRule { device, gathered, space, every: rule.every, first, rule: at });
             }
         }
         polled.sort_unstable();
-        for group in polled.chunk_by(|a, b| (a.0, a.2, a.3) == (b.0, b.2, b.3)) {
+        for group in polled.chunk_by(|a, b| (a.device, a.space, a.every) == (b.device, b.space, b.every)) {
             self.request_group(project, group);
         }
         self.gather();
@@ -34,7 +34,7 @@ impl Plan {
     }
 
     fn request_group(&mut self, project: &Project, group: &[PolledRule]) -> Option<()> {
-        let &(device, _, id, every, ..) = group.first()?;
+        let &PolledRule { device, space: id, every, .. } = group.first()?;
         let station = self.devices.get(device)?;
         let (dialect, space) = (station.dialect?, station.space_at(id)?);
         let line = *self.lines.get(station.port)?;
@@ -46,7 +46,7 @@ impl Plan {
         let mut items = vec![];
         let mut together: Vec<(&str, u32, u32)> = vec![];
         let mut held = vec![];
-        for (.., rule) in group {
+        for PolledRule { rule, .. } in group {
             let rule = self.rules.get(*rule)?;
             let place = place_of(rule)?;
             items.extend((0..place.count).map(|item| (place.item(item).first, place.width)));
@@ -69,7 +69,7 @@ impl Plan {
         let each = to_u32(space.grain.cell_bytes());
         // Steps by request; a rule's values may be spread over several.
         let mut landing: Vec<(usize, Landing)> = vec![];
-        for (.., rule) in group {
+        for PolledRule { rule, .. } in group {
             let place = place_of(self.rules.get(*rule)?)?;
             let mut item = 0;
             while item < place.count {
@@ -106,48 +106,54 @@ impl Plan {
 
     /// Where one request takes several places: as many of those that are read together as it takes, in their order.
     fn gather(&mut self) {
-        let apart = std::mem::take(&mut self.transfers);
-        for mut next in apart {
+        for next in std::mem::take(&mut self.transfers) {
             let joined = self.transfers.last().and_then(|last| self.joined(last, &next));
-            let Some((parts, takes)) = joined else {
-                self.transfers.push(next);
-                continue;
-            };
-            let (Some(station), Some(last)) = (self.station(next.from), self.transfers.last()) else {
-                continue;
-            };
-            let before = station.bytes_of(&last.parts);
-            let steps = last.steps.start..next.steps.end;
-            let own = next.steps.start as usize..next.steps.end as usize;
-            for step in self.steps.get_mut(own).unwrap_or_default() {
-                step.offset += before;
+            match (joined, self.transfers.last_mut()) {
+                (Some((both, before)), Some(last)) => {
+                    let moved = next.steps.start as usize..next.steps.end as usize;
+                    self.steps
+                        .get_mut(moved)
+                        .unwrap_or_default()
+                        .iter_mut()
+                        .for_each(|step| step.offset += before);
+                    // All steps of one board in a row, as in one request for one place.
+                    let board =
+                        |step: &Landing| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
+                    let all = both.steps.start as usize..both.steps.end as usize;
+                    self.steps.get_mut(all).unwrap_or_default().sort_by_key(board);
+                    *last = both;
+                }
+                _ => self.transfers.push(next),
             }
-            let board = |step: &Landing| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
-            // All steps of one board in a row, as in one request for one place.
-            let all = steps.start as usize..steps.end as usize;
-            self.steps.get_mut(all).unwrap_or_default().sort_by_key(board);
-            (next.parts, next.takes, next.steps) = (parts, takes, steps);
-            self.transfers.pop();
-            self.transfers.push(next);
         }
     }
 
-    /// The parts of two transfers as one, and its time on the line; `None` where one request does not take them.
-    fn joined(&self, last: &Transfer, next: &Transfer) -> Option<(Arc<[Extent]>, u64)> {
+    /// Two transfers as one, and the bytes before the second one's cells; `None` where one request does not take both.
+    fn joined(&self, last: &Transfer, next: &Transfer) -> Option<(Transfer, u32)> {
         if (last.from, last.cadence) != (next.from, next.cadence) {
             return None;
         }
         let station = self.station(next.from).filter(|station| gathers(station))?;
         let line = self.lines.get(station.port)?;
         let parts: Arc<[Extent]> = last.parts.iter().chain(next.parts.iter()).copied().collect();
-        let cost = station.cost(Verb::Read, &parts)?;
-        Some((parts, line.exchange(cost)))
+        let takes = line.exchange(station.cost(Verb::Read, &parts)?);
+        let steps = last.steps.start..next.steps.end;
+        Some((Transfer { parts, takes, steps, ..next.clone() }, station.bytes_of(&last.parts)))
     }
 }
 
-/// A rule that is polled: the device, the interval where places are gathered, the space, the interval, where it begins,
-/// and its index.
-type PolledRule = (usize, u64, SpaceId, u64, u32, usize);
+/// A rule that is polled, in the order in which requests are found.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+struct PolledRule {
+    device: usize,
+    /// The interval, where one request takes several places; those of one interval stand together then.
+    gathered: u64,
+    space: SpaceId,
+    every: u64,
+    first: u32,
+    /// Its index in the plan.
+    rule: usize,
+}
 
 fn gathers(station: &Station) -> bool {
     station.dialect.and_then(|dialect| dialect.requests()).is_some_and(|requests| requests.gathers())
