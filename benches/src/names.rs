@@ -33,25 +33,13 @@ impl Dialect for Named {
         dialect("modbus-tcp").expect("it is in the list").refusals()
     }
 
-    fn notation(&self) -> &dyn Notation {
-        self
-    }
-
-    fn stations(&self) -> &dyn Stations {
-        self
-    }
-
-    fn framing(&self) -> &dyn Framing {
-        self
-    }
-
     fn requests(&self) -> Option<&dyn Requests> {
         Some(self)
     }
 }
 
 impl Notation for Named {
-    fn parse(&self, text: &str, _reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, _context: &AddressContext<'_>) -> Result<Address, AddressFault> {
         let space = Space {
             key: Cow::Owned(text.to_string()),
             noun: "name",

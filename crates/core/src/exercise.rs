@@ -72,10 +72,10 @@ pub fn address(text: &[u8]) {
     let text = String::from_utf8_lossy(text);
     for dialect in DIALECTS {
         for (_, setup) in dialect.notation().readings() {
-            let reading = AddressContext::of_device(&setup);
-            let Ok(address) = dialect.notation().parse(&text, &reading) else { continue };
+            let context = AddressContext::of_device(&setup);
+            let Ok(address) = dialect.notation().parse(&text, &context) else { continue };
             let shown = dialect.notation().show(&address.space, address.first, 0, address.bit, &setup);
-            let again = dialect.notation().parse(&shown.canonical, &reading);
+            let again = dialect.notation().parse(&shown.canonical, &context);
             assert!(
                 again.as_ref().is_ok_and(|again| (&again.space.key, again.first, again.bit)
                     == (&address.space.key, address.first, address.bit)),

@@ -35,7 +35,7 @@ pub struct Chunk {
 /// All who look on.
 #[derive(Default)]
 pub struct Tap {
-    /// A watcher does.
+    /// Whether there is a watcher.
     on: AtomicBool,
     watchers: Mutex<Vec<Weak<Watcher>>>,
     /// Until then nobody has room: what passes is only counted, which costs those who answer next to nothing.

@@ -17,7 +17,7 @@ pub mod direct;
 pub mod exercise;
 pub mod health;
 mod hex;
-pub mod hub;
+mod hub;
 pub mod image;
 pub mod keyboard;
 pub mod line;

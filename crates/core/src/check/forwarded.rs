@@ -93,8 +93,8 @@ impl ForwardView<'_> {
         let reads = self.client.reads.iter().map(|asked| (asked, Verb::Read));
         for (asked, verb) in reads.chain(self.client.writes.iter().map(|asked| (asked, Verb::Write))) {
             let empty = Setup::default();
-            let reading = AddressContext::of_device(&empty).with_form(asked.form.map(|form| form.value));
-            let place = match address(self.dialect, &asked.address.value, asked.address.span, &reading) {
+            let context = AddressContext::of_device(&empty).with_form(asked.form.map(|form| form.value));
+            let place = match address(self.dialect, &asked.address.value, asked.address.span, &context) {
                 Ok(place) => place,
                 Err(fault) => {
                     findings.push(fault);

@@ -86,9 +86,9 @@ pub(crate) fn address(
     dialect: &dyn Dialect,
     text: &str,
     span: Span,
-    reading: &AddressContext<'_>,
+    context: &AddressContext<'_>,
 ) -> Result<Address, Finding> {
-    dialect.notation().parse(text, reading).map_err(|fault| {
+    dialect.notation().parse(text, context).map_err(|fault| {
         let place = span.part(fault.at.start, fault.at.end);
         let mut finding = Finding::new(fault.code, place, fault.what);
         if fault.code == "M17" {

@@ -80,7 +80,7 @@ impl Project {
         let rest = marks.as_str();
         match (mark, owner) {
             (Some(':'), _) => {
-                let (dialect, reading) = match owner {
+                let (dialect, context) = match owner {
                     Owner::Device(at) => (
                         self.device_dialect(at),
                         self.devices.get(at).map(|device| AddressContext::of_device(&device.setup)),
@@ -91,11 +91,11 @@ impl Project {
                     ),
                     Owner::Converter => (None, None),
                 };
-                let (Some(dialect), Some(reading)) = (dialect, reading) else {
+                let (Some(dialect), Some(context)) = (dialect, context) else {
                     return Err(Finding::quiet(text.span));
                 };
-                let reading = reading.with_form(form.map(|form| form.value));
-                endpoint(Target::Cells(address(dialect, rest, rest_at, &reading)?, None), form)
+                let context = context.with_form(form.map(|form| form.value));
+                endpoint(Target::Cells(address(dialect, rest, rest_at, &context)?, None), form)
             }
             (Some('.'), Owner::Device(device)) => {
                 if let Some(item) = rest.strip_prefix("health.") {

@@ -456,8 +456,8 @@ impl Project {
         let (Some(dialect), Some(own)) = (self.device_dialect(device), self.devices.get(device)) else {
             return Err(fault("its device has no protocol".into()));
         };
-        let reading = AddressContext::of_device(&own.setup).with_form(point.form.map(|form| form.value));
-        let mut address = dialect.notation().parse(&point.at.value, &reading)?;
+        let context = AddressContext::of_device(&own.setup).with_form(point.form.map(|form| form.value));
+        let mut address = dialect.notation().parse(&point.at.value, &context)?;
         let moved = i64::from(address.first) + i64::from(point.later) + own.shift.value;
         let within = |first: &u32| address.space.len.is_none_or(|len| *first < len);
         address.first = u32::try_from(moved).ok().filter(within).ok_or_else(|| {

@@ -8,7 +8,7 @@ use crate::term::Term;
 use std::fmt;
 
 /// Facts of one protocol for the pure floor.
-pub trait Dialect: Sync + fmt::Debug {
+pub trait Dialect: Notation + Stations + Framing + Sync + fmt::Debug {
     /// As the project file calls it.
     fn name(&self) -> &'static str;
     /// Protocols of one family share notation and keys and differ in framing; whole requests can be forwarded between
@@ -33,12 +33,6 @@ pub trait Dialect: Sync + fmt::Debug {
     fn port_faults(&self, _setup: &Setup, _asks: bool) -> Vec<SettingFault> {
         vec![]
     }
-    /// How its addresses are written.
-    fn notation(&self) -> &dyn Notation;
-    /// Who speaks on its links.
-    fn stations(&self) -> &dyn Stations;
-    /// How its messages are framed.
-    fn framing(&self) -> &dyn Framing;
     /// How values are asked for; `None` where nobody asks.
     fn requests(&self) -> Option<&dyn Requests> {
         None
@@ -49,7 +43,25 @@ pub trait Dialect: Sync + fmt::Debug {
     }
 }
 
-impl dyn Dialect + '_ {
+impl<'a> dyn Dialect + 'a {
+    /// How its addresses are written.
+    #[must_use]
+    pub fn notation(&self) -> &(dyn Notation + 'a) {
+        self
+    }
+
+    /// Who speaks on its links.
+    #[must_use]
+    pub fn stations(&self) -> &(dyn Stations + 'a) {
+        self
+    }
+
+    /// How its messages are framed.
+    #[must_use]
+    pub fn framing(&self) -> &(dyn Framing + 'a) {
+        self
+    }
+
     /// Whether nothing in it is understood: bytes can be passed on and nothing else.
     #[must_use]
     pub fn is_opaque(&self) -> bool {
@@ -61,7 +73,7 @@ impl dyn Dialect + '_ {
     /// # Errors
     /// The limit and who sets it; nothing goes where nobody asks.
     pub fn cost_of(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch> {
-        let nothing = TooMuch { limit: 0, source: "the port, which carries raw bytes" };
+        let nothing = TooMuch { limit: 0, source: "the protocol, in which nothing is asked" };
         self.requests().ok_or(nothing)?.cost(verb, parts, setup)
     }
 

@@ -52,7 +52,7 @@ pub trait Notation {
     ///
     /// # Errors
     /// Which part is wrong and what was likely meant.
-    fn parse(&self, text: &str, reading: &AddressContext<'_>) -> Result<Address, AddressFault>;
+    fn parse(&self, text: &str, context: &AddressContext<'_>) -> Result<Address, AddressFault>;
     /// The settings under which one text may be two addresses, each with how the project file says it.
     fn readings(&self) -> Vec<(&'static str, Setup)> {
         vec![("", Setup::default())]

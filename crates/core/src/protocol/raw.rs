@@ -42,22 +42,10 @@ impl Dialect for Raw {
     fn runs_on(&self, _transport: Transport) -> Result<(), &'static str> {
         Ok(())
     }
-
-    fn notation(&self) -> &dyn Notation {
-        self
-    }
-
-    fn stations(&self) -> &dyn Stations {
-        self
-    }
-
-    fn framing(&self) -> &dyn Framing {
-        self
-    }
 }
 
 impl Notation for Raw {
-    fn parse(&self, text: &str, _reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, _context: &AddressContext<'_>) -> Result<Address, AddressFault> {
         let what = format!("`{text}` cannot be an address here: a port of `raw` bytes has none");
         Err(AddressFault { code: "F10", at: 0..text.len(), what, likely: vec![] })
     }

@@ -125,8 +125,8 @@ impl Wanted {
         let asked = parse_asked(&at(text))?;
         let dialect = station.dialect.ok_or_else(|| Finding::quiet(Span::default()))?;
         let form = asked.form.map(|form| form.value);
-        let reading = AddressContext::of_device(&station.setup).with_form(form);
-        let address = crate::project::address(dialect, &asked.address.value, asked.address.span, &reading)?;
+        let context = AddressContext::of_device(&station.setup).with_form(form);
+        let address = crate::project::address(dialect, &asked.address.value, asked.address.span, &context)?;
         Self::placed(station.clone(), &address, form, &asked, true)
     }
 

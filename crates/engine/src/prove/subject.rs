@@ -85,8 +85,8 @@ fn split(text: &str) -> (&str, Option<&str>) {
     text.split_once(" as ").map_or((text.trim(), None), |(plain, form)| (plain.trim(), Some(form)))
 }
 
-fn address(station: &Station, text: &str, reading: &AddressContext<'_>) -> Option<(Address, SpaceId)> {
-    let address = station.dialect?.notation().parse(text, reading).ok()?;
+fn address(station: &Station, text: &str, context: &AddressContext<'_>) -> Option<(Address, SpaceId)> {
+    let address = station.dialect?.notation().parse(text, context).ok()?;
     let space = station.spaces.id(&address.space.key)?;
     Some((address, space))
 }
@@ -184,12 +184,12 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
         let form = point.form.map(|form| project.sources.text(form.span).to_string());
         return Some(WrittenEnd { owner, order: order(&address), address, space, form, point: Some(point) });
     }
-    let reading = match owner {
+    let context = match owner {
         Owner::Image(_) => AddressContext::of_image(&station.setup),
         _ => AddressContext::of_device(&station.setup),
     };
-    let reading = reading.with_form(form.and_then(|form| Form::parse(form).ok()));
-    let (address, space) = address(station, rest.strip_prefix(':')?, &reading)?;
+    let context = context.with_form(form.and_then(|form| Form::parse(form).ok()));
+    let (address, space) = address(station, rest.strip_prefix(':')?, &context)?;
     let order = order(&address);
     Some(WrittenEnd { owner, address, space, form: form.map(str::to_string), point: None, order })
 }

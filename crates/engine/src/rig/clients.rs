@@ -146,8 +146,8 @@ impl SimClients {
 }
 
 fn entry(image: &Station, asked: &Asked, max_read: Option<u32>) -> Option<Played> {
-    let reading = AddressContext::of_image(&image.setup).with_form(asked.form.map(|form| form.value));
-    let address = image.dialect?.notation().parse(&asked.address.value, &reading).ok()?;
+    let context = AddressContext::of_image(&image.setup).with_form(asked.form.map(|form| form.value));
+    let address = image.dialect?.notation().parse(&asked.address.value, &context).ok()?;
     let space = image.spaces.id(&address.space.key)?;
     let ty = asked.form.map_or(Type::Raw, |form| form.value.ty);
     let width = ty.width(address.space.grain).ok()?;

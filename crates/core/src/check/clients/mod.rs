@@ -94,8 +94,8 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Cli
     let (mut found, mut faults) = (vec![], vec![]);
     let Some(dialect) = station.dialect else { return (found, faults) };
     for asked in list {
-        let reading = AddressContext::of_image(&station.setup).with_form(asked.form.map(|form| form.value));
-        let place = match address(dialect, &asked.address.value, asked.address.span, &reading) {
+        let context = AddressContext::of_image(&station.setup).with_form(asked.form.map(|form| form.value));
+        let place = match address(dialect, &asked.address.value, asked.address.span, &context) {
             Ok(place) => place,
             Err(fault) => {
                 faults.push(fault);

@@ -145,18 +145,6 @@ impl Dialect for Tables {
         &KEYS
     }
 
-    fn notation(&self) -> &dyn Notation {
-        self
-    }
-
-    fn stations(&self) -> &dyn Stations {
-        self
-    }
-
-    fn framing(&self) -> &dyn Framing {
-        self
-    }
-
     fn requests(&self) -> Option<&dyn Requests> {
         Some(self)
     }
@@ -187,8 +175,8 @@ impl Notation for Tables {
         size.saturating_mul(Spot::of(space).map_or(1, |spot| spot.grains))
     }
 
-    fn parse(&self, text: &str, reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
-        notation::parse(text, octal(reading.setup))
+    fn parse(&self, text: &str, context: &AddressContext<'_>) -> Result<Address, AddressFault> {
+        notation::parse(text, octal(context.setup))
     }
 
     fn readings(&self) -> Vec<(&'static str, Setup)> {

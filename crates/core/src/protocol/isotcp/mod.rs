@@ -184,18 +184,6 @@ impl Dialect for Blocks {
         found
     }
 
-    fn notation(&self) -> &dyn Notation {
-        self
-    }
-
-    fn stations(&self) -> &dyn Stations {
-        self
-    }
-
-    fn framing(&self) -> &dyn Framing {
-        self
-    }
-
     fn requests(&self) -> Option<&dyn Requests> {
         Some(self)
     }
@@ -206,7 +194,7 @@ impl Dialect for Blocks {
 }
 
 impl Notation for Blocks {
-    fn parse(&self, text: &str, _reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, _context: &AddressContext<'_>) -> Result<Address, AddressFault> {
         notation::parse(text)
     }
 

@@ -141,18 +141,6 @@ impl Dialect for Modbus {
         &KEYS
     }
 
-    fn notation(&self) -> &dyn Notation {
-        self
-    }
-
-    fn stations(&self) -> &dyn Stations {
-        self
-    }
-
-    fn framing(&self) -> &dyn Framing {
-        self
-    }
-
     fn requests(&self) -> Option<&dyn Requests> {
         Some(self)
     }
@@ -163,7 +151,7 @@ impl Dialect for Modbus {
 }
 
 impl Notation for Modbus {
-    fn parse(&self, text: &str, _reading: &AddressContext<'_>) -> Result<Address, AddressFault> {
+    fn parse(&self, text: &str, _context: &AddressContext<'_>) -> Result<Address, AddressFault> {
         notation::parse(text)
     }
 
