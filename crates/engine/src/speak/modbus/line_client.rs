@@ -8,8 +8,8 @@
 //! ```
 //! An answer that comes after timeout and rest still may look like the next one: RTU has no number to tell them apart. So
 //! a question that looks like one that was given up waits until the unit has answered another one that does not: see
-//! [`Unsettled`]. Where a unit does not answer that, the question itself is asked once more for each that was given up,
-//! and only the last answer is taken: it belongs to that question, whatever the others were.
+//! [`Unsettled`]. Where a place has no parts, or the unit does not answer that, the question itself is asked once more
+//! for each that was given up, and only the last answer is taken: it belongs to that question, whatever the others were.
 //!
 //! A broadcast has no answer: the line waits its turn-round delay and is free again.
 //!

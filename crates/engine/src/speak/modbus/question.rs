@@ -147,32 +147,31 @@ impl Question {
         }
     }
 
-    /// A read of the same place, or of what this writes, whose answer looks like none of those that are not `free`.
-    pub(super) fn beside(&self, free: impl Fn(&Likeness) -> bool) -> Option<Self> {
-        let (table, offset, count) = match Request::parse(&self.pdu).ok()? {
-            Request::Read { table, offset, count } => (table, offset, count),
-            Request::WriteCoil { offset, .. } => (Table::Coil, offset, 0),
+    /// A read within the same place, or within what this writes, whose answer looks like none of those that are not
+    /// `free`. Nothing around it is read: the project may have a reason not to name that.
+    pub(super) fn within(&self, free: impl Fn(&Likeness) -> bool) -> Option<Self> {
+        let (table, offset, most) = match Request::parse(&self.pdu).ok()? {
+            Request::Read { table, offset, count } => (table, offset, count.checked_sub(1)?),
+            Request::WriteCoil { offset, .. } => (Table::Coil, offset, 1),
             Request::WriteCoils { offset, count, .. } => (Table::Coil, offset, count),
             Request::WriteRegister { offset, .. } | Request::MaskWrite { offset, .. } => {
-                (Table::HoldingRegister, offset, 0)
+                (Table::HoldingRegister, offset, 1)
             }
             Request::WriteRegisters { offset, words } => {
                 (Table::HoldingRegister, offset, u16::try_from(words.len() / 2).ok()?)
             }
             _ => return None,
         };
-        // Bits come in bytes, so that eight more or less of them look another way.
-        let step = if table.is_bits() { 8 } else { 1 };
-        let less = (1..=3u16).filter_map(|steps| count.checked_sub(steps * step).filter(|count| *count > 0));
-        let more = (1..=3u16).map(|steps| count.saturating_add(steps * step));
-        let ends = |count: u16| u32::from(offset) + u32::from(count) <= 65_536;
-        let counts = less.chain(more).filter(|count| *count <= table.read_max() && ends(*count));
         let question = |count| {
             let mut pdu = vec![];
             Request::Read { table, offset, count }.emit(&mut pdu);
             Self { unit: self.unit, pdu, expect: Expect::Values(table, count) }
         };
-        counts.map(question).find(|question| free(&question.likeness()))
+        // What is too long for a read is the device's to refuse, and so is no question here.
+        let counts = (1..=most.min(table.read_max())).rev();
+        counts
+            .map(question)
+            .find(|question| question.likeness() != self.likeness() && free(&question.likeness()))
     }
 
     /// Bytes of the answer's PDU, where the request tells.

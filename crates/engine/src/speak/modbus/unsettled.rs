@@ -3,7 +3,7 @@
 //!
 //! A unit answers in the order in which it was asked. So an answer that can belong to one question only says that all
 //! before it are answered or dropped; where the next question looks like one that was given up, another one is asked
-//! first that looks like none: the same place, one grain more or less.
+//! first that looks like none: a part of the same place.
 
 use super::question::{Likeness, Question};
 use crate::Moment;
@@ -63,7 +63,7 @@ impl Unsettled {
         let free = |likeness: &Likeness| {
             !self.given_up.iter().any(|old| old.unit == before.unit && old.likeness == *likeness)
         };
-        before.beside(free).filter(|_| !self.deaf.contains(&before.unit))
+        before.within(free).filter(|_| !self.deaf.contains(&before.unit))
     }
 
     /// The unit has answered a question that looks like no other one: what came before it is answered or dropped.
