@@ -62,8 +62,7 @@ pub struct SourceFile {
 
 impl SourceFile {
     fn new(name: String, text: String) -> Self {
-        let ends = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
-        let starts = ends.map(|(at, _)| u32::try_from(at + 1).unwrap_or(u32::MAX));
+        let starts = text.match_indices('\n').map(|(at, _)| u32::try_from(at + 1).unwrap_or(u32::MAX));
         let lines = std::iter::once(0).chain(starts).collect();
         Self { name, text, lines }
     }
@@ -102,6 +101,11 @@ impl Sources {
         if let Some(source) = self.0.get_mut(usize::from(file)) {
             *source = SourceFile::new(std::mem::take(&mut source.name), String::new());
         }
+    }
+
+    /// All of a file.
+    pub(crate) fn whole(&self, file: u16) -> &str {
+        self.0.get(usize::from(file)).map_or("", |source| source.text.as_str())
     }
 
     /// The text that a span covers; empty where there is none.

@@ -14,19 +14,19 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 }
 
 /// Registers of a device as a rule takes them.
-struct Taken {
+struct Taken<'p> {
     device: usize,
     place: Place,
-    form: Form,
+    form: &'p Form,
     rule: usize,
 }
 
-impl Taken {
+impl Taken<'_> {
     /// Whether two forms of one place say different things of it. Cells as they are, single bits and characters lie over
     /// numbers in many good projects.
     fn contradicts(&self, other: &Self) -> bool {
         let plain = |form: &Form| matches!(form.ty, Type::Raw | Type::Bool | Type::Text(_));
-        if self.place.bit.is_some() || other.place.bit.is_some() || plain(&self.form) || plain(&other.form) {
+        if self.place.bit.is_some() || other.place.bit.is_some() || plain(self.form) || plain(other.form) {
             return false;
         }
         let apart = self.place.first.abs_diff(other.place.first);
@@ -54,16 +54,16 @@ fn span_in_device(plan: &Plan, rule: &PlannedRule, map: &Map) -> Span {
 
 /// Two rules that read the same registers in different forms, wholly or in part.
 fn two_rules(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
-    let mut taken: Vec<Taken> = vec![];
+    let mut taken: Vec<Taken<'_>> = Vec::with_capacity(plan.rules.len());
     for (at, rule) in plan.rules.iter().enumerate() {
         if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {
-            taken.push(Taken { device, place, form: rule.conversion.from, rule: at });
+            taken.push(Taken { device, place, form: &rule.conversion.from, rule: at });
         }
     }
     taken.sort_by_key(|own| {
         (own.device, own.place.space, own.place.first, own.place.extent().end(), own.rule)
     });
-    let mut reach: Option<&Taken> = None;
+    let mut reach: Option<&Taken<'_>> = None;
     for own in &taken {
         if let Some(before) = reach.filter(|before| {
             (before.device, before.place.space) == (own.device, own.place.space)
@@ -80,9 +80,9 @@ fn two_rules(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     }
 }
 
-fn contradiction(project: &Project, plan: &Plan, one: &Taken, other: &Taken) -> Option<Finding> {
+fn contradiction(project: &Project, plan: &Plan, one: &Taken<'_>, other: &Taken<'_>) -> Option<Finding> {
     let (first, second) = if one.rule < other.rule { (one, other) } else { (other, one) };
-    let map = |taken: &Taken| project.maps.get(plan.rules.get(taken.rule)?.map);
+    let map = |taken: &Taken<'_>| project.maps.get(plan.rules.get(taken.rule)?.map);
     let (before, own) = (map(first)?, map(second)?);
     let device = plan.devices.get(second.device)?;
     let shown = device.show(second.place.space, second.place.first.max(first.place.first), None);
@@ -118,8 +118,8 @@ fn rule_and_point(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             let Some(point) = profile.points.get(*at) else { continue };
             let Some(own) = point.form else { continue };
             let theirs = Place { space: *space, first: *first, width: last - first, count: 1, bit: None };
-            let one = Taken { device, place: theirs, form: own.value, rule: 0 };
-            let other = Taken { device, place, form, rule: 0 };
+            let one = Taken { device, place: theirs, form: &own.value, rule: 0 };
+            let other = Taken { device, place, form: &form, rule: 0 };
             if !one.contradicts(&other) {
                 continue;
             }

@@ -259,6 +259,7 @@ impl Plan {
             unanswered: project.ports.iter().map(times::unanswered).collect(),
             ..Self::default()
         };
+        plan.rules.reserve(project.maps.len());
         let mut values = 0u64;
         for (map, rule) in project.maps.iter().enumerate().filter(|(_, rule)| rule.enabled) {
             values += rule.count.map_or(1, |count| u64::from(count.value));

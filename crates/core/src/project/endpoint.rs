@@ -61,7 +61,7 @@ impl Project {
     pub fn endpoint(&self, text: &Spanned<String>) -> Result<Endpoint, Finding> {
         let (plain, form) = split_form(&text.value, text.span)?;
         let plain = plain.trim_end();
-        let cut = plain.find(['.', ':']).unwrap_or(plain.len());
+        let cut = plain.bytes().position(|byte| matches!(byte, b'.' | b':')).unwrap_or(plain.len());
         let (name, rest) = plain.split_at(cut);
         let rest_at = text.span.part(cut + 1, plain.len());
         if matches!(name, "rules" | "ports" | "converter") && !self.owners.contains_key(name) {

@@ -10,7 +10,7 @@ use crate::nearest::nearest;
 use crate::protocol::{Key, KeyKind};
 use crate::source::{Span, Spanned};
 use std::borrow::Cow;
-use std::ops::{Range, RangeInclusive};
+use std::ops::{ControlFlow, Range, RangeInclusive};
 use toml::Spanned as TomlSpanned;
 use toml::de::{DeString, DeTable, DeValue};
 
@@ -413,6 +413,11 @@ impl<'a, 'i> Fields<'a, 'i> {
         found
     }
 
+    /// How many entries the list `key` has.
+    pub(super) fn listed_len(&self, key: &str) -> usize {
+        self.get(key).and_then(|value| value.get_ref().as_array()).map_or(0, |list| list.len())
+    }
+
     /// The tables of `[[key]]`, in file order.
     pub(super) fn listed(
         &self,
@@ -421,25 +426,43 @@ impl<'a, 'i> Fields<'a, 'i> {
         group: &'static str,
         what: &'static str,
     ) -> Vec<Self> {
-        let Some(value) = self.get(key) else { return vec![] };
+        let mut found = vec![];
+        self.each_listed(r, key, (group, what), |_, fields| {
+            found.push(fields);
+            ControlFlow::Continue(())
+        });
+        found
+    }
+
+    /// The same one after the other, for lists that are too long to be kept; until `each` breaks off.
+    pub(super) fn each_listed<'r>(
+        &self,
+        r: &mut Reader<'r>,
+        key: &'static str,
+        (group, what): (&'static str, &'static str),
+        mut each: impl FnMut(&mut Reader<'r>, Self) -> ControlFlow<()>,
+    ) {
+        let Some(value) = self.get(key) else { return };
         let Some(list) = value.get_ref().as_array() else {
             let fix = format!("write `[[{key}]]` with two brackets");
             r.find(
                 Finding::new("F03", r.span(value.span()), format!("`{key}` is not a list of tables"))
                     .fix(fix),
             );
-            return vec![];
+            return;
         };
         let known: Known = keys_of(group).collect();
-        let mut found = Vec::with_capacity(list.len());
         for value in list.iter() {
             let span = r.span(value.span());
-            match value.get_ref().as_table() {
-                Some(table) => found.push(Self::new(r, (group, &known), what.into(), span, table)),
-                None => r.find(Finding::new("F03", span, format!("{what} is not a table"))),
+            let Some(table) = value.get_ref().as_table() else {
+                r.find(Finding::new("F03", span, format!("{what} is not a table")));
+                continue;
+            };
+            let fields = Self::new(r, (group, &known), what.into(), span, table);
+            if each(r, fields).is_break() {
+                return;
             }
         }
-        found
     }
 
     /// Every key of a table without a fixed list, with its text.

@@ -11,6 +11,9 @@ use toml::de::DeValue;
 /// Finds control characters in a text: they would reach terminals, pages and other programs. A note may have lines.
 fn check_letters(r: &mut Reader<'_>, key: &Key, value: &TomlSpanned<DeValue<'_>>) {
     match value.get_ref() {
+        // Nearly all of them, many bytes at once; letters beyond ASCII are looked at one by one.
+        DeValue::String(text)
+            if text.bytes().fold(true, |plain, byte| plain & matches!(byte, b' '..=b'~')) => {}
         DeValue::String(text) => {
             let wrong =
                 |letter: &char| letter.is_control() && !(key.name == "note" && matches!(letter, '\n' | '\t'));

@@ -13,8 +13,9 @@ use super::{
 use crate::finding::Finding;
 use crate::form::Overflow;
 use crate::nearest::nearest;
-use crate::source::{Span, Spanned};
+use crate::source::{Sources, Span, Spanned};
 use std::collections::HashMap;
+use std::ops::ControlFlow;
 use toml::de::DeTable;
 
 /// What reading gives: as much of the project as is sound, and what is not.
@@ -30,8 +31,9 @@ pub struct Read {
 /// project writes, or the reason why it cannot be read.
 pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<String, String>) -> Read {
     let mut project = Project::default();
-    let file = project.sources.add(name, text.clone());
-    let mut r = Reader { file, text: &text, findings: vec![] };
+    let mut sources = Sources::default();
+    let file = sources.add(name, text);
+    let mut r = Reader { file, text: sources.whole(file), findings: vec![] };
     let document = parse(&mut r);
     let top = Fields::top(&mut r, "file", "this file", &document);
     if let Some(fields) = top.table(&mut r, "project", "project", "`[project]`") {
@@ -82,22 +84,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     let devices =
         project.devices.iter().enumerate().map(|(at, device)| (device.name.value.clone(), Owner::Device(at)));
     project.owners = images.chain(devices).collect();
-    for fields in top.listed(&mut r, "map", "map", "this rule") {
-        let range = fields.repetitions(&mut r);
-        let count = project.maps.len() + range.as_ref().map_or(1, |range| range.clone().count());
-        if count > caps::RULES {
-            r.find(caps::too_many(fields.span, "rules and more", count as u64, caps::RULES as u64));
-            break;
-        }
-        let Some(range) = range else {
-            project.maps.extend(read_map(&mut r, &fields));
-            continue;
-        };
-        fields.check_expressions(&mut r, "map", *range.start());
-        for n in range {
-            project.maps.extend(read_map(&mut r, &fields.nth(n)));
-        }
-    }
+    read_maps(&mut r, &top, &mut project.maps);
     for (at, map) in project.maps.iter().enumerate() {
         let Some(name) = &map.name else { continue };
         if let Some(other) = project.rule_names.insert(name.value.clone(), at) {
@@ -130,6 +117,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     let mut findings = std::mem::take(&mut r.findings);
     drop(top);
     drop(document);
+    project.sources = sources;
     read_profiles(&mut project, &wanted, load, &mut findings);
     Read { project, findings }
 }
@@ -137,7 +125,10 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
 fn parse<'t>(r: &mut Reader<'t>) -> DeTable<'t> {
     let (document, errors) = DeTable::parse_recoverable(r.text);
     // One slip makes the parser stumble several times in a line; the first says what it is.
-    let ends: Vec<usize> = r.text.match_indices('\n').map(|(at, _)| at).collect();
+    let mut ends: Vec<usize> = vec![];
+    if !errors.is_empty() {
+        ends.extend(r.text.match_indices('\n').map(|(at, _)| at));
+    }
     let mut last_line = None;
     for error in errors {
         let span = r.span(error.span().unwrap_or_default());
@@ -348,6 +339,26 @@ fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
         note: fields.text(r, "note").map(|note| note.value.into()),
         ..plain
     })
+}
+
+/// Every `[[map]]`, as often as it says, no more than there may be.
+fn read_maps(r: &mut Reader<'_>, top: &Fields<'_, '_>, maps: &mut Vec<Map>) {
+    maps.reserve(top.listed_len("map").min(caps::RULES));
+    top.each_listed(r, "map", ("map", "this rule"), |r, fields| {
+        let range = fields.repetitions(r);
+        let count = maps.len() + range.as_ref().map_or(1, |range| range.clone().count());
+        if count > caps::RULES {
+            r.find(caps::too_many(fields.span, "rules and more", count as u64, caps::RULES as u64));
+            return ControlFlow::Break(());
+        }
+        let Some(range) = range else {
+            maps.extend(read_map(r, &fields));
+            return ControlFlow::Continue(());
+        };
+        fields.check_expressions(r, "map", *range.start());
+        maps.extend(range.filter_map(|n| read_map(r, &fields.nth(n))));
+        ControlFlow::Continue(())
+    });
 }
 
 fn read_client(

@@ -80,6 +80,9 @@ pub struct Spaces {
     by_key: HashMap<Cow<'static, str>, SpaceId>,
 }
 
+/// So many keys are compared sooner than one is hashed.
+const FEW: usize = 8;
+
 impl Spaces {
     /// Those that every station of a protocol has, mapped or not.
     #[must_use]
@@ -90,7 +93,10 @@ impl Spaces {
     /// The index of the space with that key.
     #[must_use]
     pub fn id(&self, key: &str) -> Option<SpaceId> {
-        self.by_key.get(key).copied()
+        if self.list.len() > FEW {
+            return self.by_key.get(key).copied();
+        }
+        self.with_ids().find(|(_, space)| space.key == key).map(|(id, _)| id)
     }
 
     /// The space of that index.
