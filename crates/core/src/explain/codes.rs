@@ -53,7 +53,7 @@ pub(super) fn known() -> impl Iterator<Item = String> {
 pub(super) fn last_error(word: &str) -> Option<Paragraph> {
     if matches!(word, "last-error" | "health.last-error") {
         let theirs = families().map(|dialect| dialect.refusals()).filter(|own| !own.codes.is_empty());
-        let theirs = theirs.map(|own| format!("from {} on the {}", own.health.start.max(1), own.name));
+        let theirs = theirs.map(|own| format!("from {} on the {}", own.health.from, own.name));
         let text = format!(
             "What went wrong last, as a cell: 0 good; 256 no answer; 257 damaged; 258 another unit, function or length; 259 not connected; 260 the value does not fit; {}. `woodrush explain \"last-error 258\"` explains a number.",
             theirs.collect::<Vec<_>>().join("; ")
@@ -69,8 +69,8 @@ pub(super) fn last_error(word: &str) -> Option<Paragraph> {
         259 => "Not connected: the line or the connection is not open.",
         260 => "Does not fit: the value does not fit the form at the other end.",
         _ => {
-            let dialect = families().find(|dialect| dialect.refusals().health.contains(&number))?;
-            let of = refusal(dialect, number - dialect.refusals().health.start);
+            let own = |dialect| Some(refusal(dialect, (dialect.refusals().health.code)(number)?));
+            let of = families().find_map(own)?;
             return Some(Paragraph::new(
                 format!("last-error {number}"),
                 of.kind,

@@ -22,7 +22,8 @@ pub use framing::Framing;
 pub use keys::{Content, Key, KeyKind, Setup};
 pub use notation::{Address, AddressContext, AddressFault, Holder, ImpliedType, Notation, ShownAddress};
 pub use refusals::{
-    Refusals, health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown, refusals,
+    LastErrors, Refusals, health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown,
+    refusals,
 };
 pub use requests::{Cost, Example, Requests, TooMuch, Verb};
 pub use search::{Search, Territory};

@@ -1,8 +1,8 @@
 //! Bytes that are not understood here: they pass between two forwarding ports and nothing else.
 
 use super::{
-    Address, AddressContext, AddressFault, Dialect, Framing, Notation, Refusals, Setup, ShownAddress, Space,
-    Stations, Transport,
+    Address, AddressContext, AddressFault, Dialect, Framing, LastErrors, Notation, Refusals, Setup,
+    ShownAddress, Space, Stations, Transport,
 };
 use std::ops::Range;
 
@@ -15,7 +15,7 @@ static REFUSALS: Refusals = Refusals {
     parse: |_| None,
     codes: &[],
     too_long: &[],
-    health: 0..0,
+    health: LastErrors { from: 0, shown: |code| code, code: |_| None },
     lost: "nothing",
 };
 

@@ -1,7 +1,6 @@
 //! A device's own numbers of refusals, in words and as `health.last-error` shows them.
 
 use super::DIALECTS;
-use std::ops::Range;
 
 /// The numbers by which the devices of one family of protocols refuse.
 #[derive(Debug)]
@@ -20,10 +19,21 @@ pub struct Refusals {
     pub codes: &'static [u32],
     /// The numbers by which a device may refuse a read that was too long for it: half as much is tried then.
     pub too_long: &'static [u32],
-    /// The numbers by which `health.last-error` shows them, in their order from 0 on.
-    pub health: Range<u32>,
+    /// The numbers by which `health.last-error` shows them.
+    pub health: LastErrors,
     /// The answer to a reader once a value's source is lost.
     pub lost: &'static str,
+}
+
+/// How the numbers of a family stand in `health.last-error`, where no two families share one.
+#[derive(Debug)]
+pub struct LastErrors {
+    /// The least of them.
+    pub from: u32,
+    /// A device's own number as it is shown there.
+    pub shown: fn(u32) -> u32,
+    /// The device's own number that one stands for; `None` where it is none of these.
+    pub code: fn(u32) -> Option<u32>,
 }
 
 impl Refusals {
@@ -77,14 +87,12 @@ pub fn refusal_cause((name, code): (&'static str, u32)) -> &'static str {
 /// A device's own number of a refusal as `health.last-error` shows it.
 #[must_use]
 pub fn refusal_health((name, code): (&'static str, u32)) -> u32 {
-    refusals(name).map_or(code, |own| own.health.start + code)
+    refusals(name).map_or(code, |own| (own.health.shown)(code))
 }
 
 /// What such a number stands for: `Modbus exception 2 (0x02), illegal data address`.
 #[must_use]
 pub fn health_shown(code: u32) -> String {
-    match all().find(|own| own.health.contains(&code)) {
-        Some(own) => refusal_shown((own.name, code - own.health.start)),
-        None => code.to_string(),
-    }
+    let own = all().find_map(|own| Some((own.name, (own.health.code)(code)?)));
+    own.map_or_else(|| code.to_string(), refusal_shown)
 }

@@ -1,6 +1,7 @@
 //! Who is on a link: their numbers, our own, and what the other end is set to.
 
 use super::{Setup, Transport};
+use serde::{Serialize, Serializer};
 use std::fmt;
 use std::ops::Range;
 use std::sync::Arc;
@@ -51,6 +52,16 @@ impl StationId {
         match self {
             Self::Number(number) => Some(*number),
             Self::Name(_) => None,
+        }
+    }
+}
+
+/// As the number or text that it is.
+impl Serialize for StationId {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Self::Number(number) => to.serialize_u32(*number),
+            Self::Name(name) => to.serialize_str(name),
         }
     }
 }

@@ -4,6 +4,7 @@ use crate::Moment;
 use crate::speak::{AnswerMeaning, Asked, Heard, Observer, Says, Side};
 use std::collections::VecDeque;
 use std::sync::Arc;
+use woodrush_core::protocol::StationId;
 
 /// Requests of one conversation that may be open at once; for one more the oldest counts as not answered.
 const OPEN_MAX: usize = 256;
@@ -152,7 +153,7 @@ impl Conversation {
         }
         let (exchange, what) = match says {
             Says::Request(asked) => self.asked(*asked, began, ended),
-            Says::Answer { station, number, body } => self.answered(station, number, &body, began),
+            Says::Answer { station, number, body } => self.answered(station.as_ref(), number, &body, began),
             Says::Sign { words, bad } => (None, Meaning::Sign(words.into_owned(), bad)),
             Says::Noise(why) => (None, Meaning::Noise(why)),
         };
@@ -162,7 +163,7 @@ impl Conversation {
     fn asked(&mut self, asked: Asked, began: Moment, ended: Moment) -> (Option<u64>, Meaning) {
         let same = |open: &OpenExchange| {
             open.asked.number.is_some()
-                && (open.asked.number, open.asked.station) == (asked.number, asked.station)
+                && (open.asked.number, &open.asked.station) == (asked.number, &asked.station)
         };
         let repeated = self.open.iter_mut().find(|open| same(open) && open.asked.body == asked.body);
         if let Some(open) = repeated {
@@ -190,20 +191,25 @@ impl Conversation {
 
     fn answered(
         &mut self,
-        station: Option<u32>,
+        station: Option<&StationId>,
         number: Option<u32>,
         body: &[u8],
         began: Moment,
     ) -> (Option<u64>, Meaning) {
         let fits = |open: &OpenExchange| {
             open.asked.number == number
-                && (open.asked.station == station || station.is_none() || open.asked.station.is_none())
+                && open.asked.station.as_ref().zip(station).is_none_or(|(asked, own)| asked == own)
         };
         let Some(at) = self.open.iter().position(fits) else {
-            let shown = |station: Option<u32>| station.map_or_else(String::new, |own| format!(" of {own}"));
+            let shown =
+                |station: Option<&StationId>| station.map_or_else(String::new, |own| format!(" of {own}"));
             let words = match self.open.back() {
                 Some(open) if open.asked.number == number => {
-                    format!("an answer{}, where one{} is due", shown(station), shown(open.asked.station))
+                    format!(
+                        "an answer{}, where one{} is due",
+                        shown(station),
+                        shown(open.asked.station.as_ref())
+                    )
                 }
                 _ => format!("an answer{} to nothing that is open: late, or sent twice", shown(station)),
             };

@@ -5,6 +5,7 @@ use crate::Failure;
 use crate::args::TapArgs;
 use std::collections::{HashMap, HashSet};
 use woodrush_core::check::Checked;
+use woodrush_core::protocol::StationId;
 use woodrush_core::wanted::Wanted;
 use woodrush_engine::speak::Side;
 use woodrush_engine::tap::Passed;
@@ -80,7 +81,7 @@ impl Filter {
             let names = said.values.iter().map(|value| &value.name).chain(&said.about);
             said.owner.as_ref() == Some(text) || names.into_iter().any(of)
         };
-        among(&self.stations, said.station)
+        among(&self.stations, said.station.as_ref().and_then(StationId::number))
             && among(&self.codes, said.code)
             && (self.at.is_empty() || self.at.iter().any(there))
             && (!self.writes || said.writes)

@@ -178,7 +178,7 @@ pub(super) fn table(messages: &[Message]) -> Table {
             said.who.clone().unwrap_or_default(),
             said.exchange.map(|exchange| exchange.to_string()).unwrap_or_default(),
             format!("{:?}", said.kind).to_lowercase(),
-            said.station.map(|station| station.to_string()).unwrap_or_default(),
+            said.station.as_ref().map(ToString::to_string).unwrap_or_default(),
             said.owner.clone().unwrap_or_default(),
             said.code.map(|code| code.to_string()).unwrap_or_default(),
             said.words.clone(),

@@ -30,7 +30,7 @@ pub(super) struct ShownMessage {
     pub(super) kind: MessageKind,
     #[serde(skip)]
     pub(super) side: Side,
-    pub(super) station: Option<u32>,
+    pub(super) station: Option<StationId>,
     /// As it is called on its line: `unit 23`.
     #[serde(skip)]
     pub(super) station_shown: String,
@@ -193,12 +193,12 @@ impl MessageTeller {
     }
 
     /// The device or image that is meant, through forwards too.
-    fn owner(&self, port: usize, number: Option<u32>) -> Option<Owner> {
+    fn owner(&self, port: usize, station: Option<&StationId>) -> Option<Owner> {
         let forwarded = || {
-            let route = self.plan.route(port, u16::try_from(number?).ok()?)?;
+            let route = self.plan.route(port, u16::try_from(station?.number()?).ok()?)?;
             self.names.owner(route.to, Some(&StationId::Number(route.unit.into())))
         };
-        self.names.owner(port, number.map(StationId::Number).as_ref()).or_else(forwarded)
+        self.names.owner(port, station).or_else(forwarded)
     }
 
     fn station(&self, owner: Option<Owner>) -> Option<&Station> {
@@ -249,9 +249,9 @@ impl MessageTeller {
             | Meaning::Silence { asked, .. } => Some(asked),
             _ => None,
         };
-        let owner = asked.and_then(|asked| self.owner(at, asked.station));
+        let owner = asked.and_then(|asked| self.owner(at, asked.station.as_ref()));
         if let Some(asked) = asked {
-            said.station = asked.station;
+            said.station = asked.station.clone();
             said.station_shown = shown(spoken_dialect, asked);
             said.owner = match owner {
                 Some(Owner::Device(at)) => Some(self.plan.name_with_nodes(at)),
@@ -363,7 +363,7 @@ impl MessageTeller {
 fn shown(dialect: Option<&'static dyn Dialect>, asked: &Asked) -> String {
     let key =
         dialect.and_then(|dialect| dialect.stations().station_key(Transport::Connect)).map(|(key, _)| key);
-    match (key, asked.station) {
+    match (key, &asked.station) {
         (_, Some(_)) if asked.all => "all".into(),
         (Some(key), Some(number)) => format!("{key} {number}"),
         (None, Some(number)) => number.to_string(),

@@ -1,6 +1,6 @@
 //! Statuses of controllers with a data table: what they mean and how people write them.
 
-use crate::protocol::refusals::Refusals;
+use crate::protocol::refusals::{LastErrors, Refusals};
 use woodrush_wire::df1::{ext_words, sts_words};
 
 /// STS, and 256 and the EXT STS.
@@ -16,7 +16,11 @@ pub(super) static REFUSALS: Refusals = Refusals {
     codes: &CODES,
     // The file too small, the data too large, or both together.
     too_long: &[0x10, 0x107, 0x109, 0x10A],
-    health: 512..1024,
+    health: LastErrors {
+        from: 512,
+        shown: |code| 512 + code,
+        code: |shown| shown.checked_sub(512).filter(|code| *code < 512),
+    },
     lost: "STS 0x30",
 };
 

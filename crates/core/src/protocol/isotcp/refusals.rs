@@ -1,6 +1,6 @@
 //! Error numbers of FETCH and WRITE: what they mean and how people write them.
 
-use crate::protocol::refusals::{self, Refusals};
+use crate::protocol::refusals::{self, LastErrors, Refusals};
 use woodrush_wire::isotcp::fetch;
 
 /// The error numbers of controllers with data blocks.
@@ -12,7 +12,11 @@ pub(super) static REFUSALS: Refusals = Refusals {
     parse,
     codes: &CODES,
     too_long: &[3],
-    health: 1024..1280,
+    health: LastErrors {
+        from: 1024,
+        shown: |code| 1024 + code,
+        code: |shown| shown.checked_sub(1024).filter(|code| *code < 256),
+    },
     lost: "error 255 (0xFF)",
 };
 

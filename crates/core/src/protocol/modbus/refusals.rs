@@ -1,6 +1,6 @@
 //! Modbus exceptions (APP section 7): what they mean and how people write them.
 
-use crate::protocol::refusals::{self, Refusals};
+use crate::protocol::refusals::{self, LastErrors, Refusals};
 use woodrush_wire::modbus::Exception;
 
 /// The exceptions of Modbus.
@@ -12,7 +12,8 @@ pub(super) static REFUSALS: Refusals = Refusals {
     parse,
     codes: &CODES,
     too_long: &[],
-    health: 0..256,
+    // A server has no exception 0: there it says that all is well.
+    health: LastErrors { from: 1, shown: |code| code, code: |shown| Some(shown).filter(|code| *code < 256) },
     lost: "exception 11 (0x0B)",
 };
 

@@ -9,7 +9,7 @@ use crate::speak::observer::{
 use std::borrow::Cow;
 use std::collections::VecDeque;
 use woodrush_core::protocol::df1::{Spot, check, from_wire, octal, spaces_of};
-use woodrush_core::protocol::{Space, SpaceId, Verb};
+use woodrush_core::protocol::{Space, SpaceId, StationId, Verb};
 use woodrush_wire::df1::{Command, Heard as Found, Logical, Message, Scanner, Symbol, Table, sets};
 
 pub(super) struct TableObserver {
@@ -104,7 +104,7 @@ impl TableObserver {
         let body = [&[message.cmd][..], message.body].concat();
         let station = to.unwrap_or(message.dst);
         Asked {
-            station: Some(station.into()),
+            station: Some(StationId::Number(station.into())),
             number: Some(message.tns.into()),
             code,
             words,
@@ -117,7 +117,7 @@ impl TableObserver {
     fn message(&self, station: Option<u8>, data: &[u8]) -> Says {
         match Message::parse(data) {
             Ok(message) if message.is_reply() => Says::Answer {
-                station: Some(message.src.into()),
+                station: Some(StationId::Number(message.src.into())),
                 number: Some(message.tns.into()),
                 body: [&[message.sts][..], message.body].concat(),
             },

@@ -8,8 +8,7 @@ use crate::speak::observer::{
 };
 use std::borrow::Cow;
 use std::collections::VecDeque;
-use woodrush_core::protocol::Verb;
-use woodrush_core::protocol::dialect;
+use woodrush_core::protocol::{StationId, Verb, dialect};
 use woodrush_wire::modbus::{Addressed, BROADCAST, Request, Response, Table, ascii, rtu, tcp, unpack};
 
 pub(super) struct ModbusObserver {
@@ -164,7 +163,7 @@ impl ModbusObserver {
         let function = pdu.first().copied().unwrap_or_default();
         if side == Side::Answers {
             self.open = None;
-            return Says::Answer { station: Some(unit.into()), number, body: pdu };
+            return Says::Answer { station: Some(StationId::Number(unit.into())), number, body: pdu };
         }
         let all = unit == BROADCAST && self.framing != Framing::Tcp;
         self.open = (!all).then_some((unit, function));
@@ -172,7 +171,7 @@ impl ModbusObserver {
             Ok(request) => (words(&request), touches(&request)),
             Err(error) => (Cow::Owned(format!("function {function}, malformed: {error}")), vec![]),
         };
-        let (station, code) = (Some(unit.into()), function.into());
+        let (station, code) = (Some(StationId::Number(unit.into())), function.into());
         Says::Request(Box::new(Asked { station, number, code, words, touches, all, body: pdu }))
     }
 }

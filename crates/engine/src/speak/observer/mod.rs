@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::VecDeque;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Setup, Space, Verb};
+use woodrush_core::protocol::{Setup, Space, StationId, Verb};
 
 /// Whose bytes they are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -60,7 +60,7 @@ pub enum Says {
     /// A station answers; [`Observer::answer`] says what, together with the request.
     Answer {
         /// Who answers, where the protocol says it.
-        station: Option<u32>,
+        station: Option<StationId>,
         /// The number by which it finds its request, where there is one.
         number: Option<u32>,
         /// Without framing, station and number.
@@ -81,7 +81,7 @@ pub enum Says {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Asked {
     /// Who is asked, where the protocol says it.
-    pub station: Option<u32>,
+    pub station: Option<StationId>,
     /// The number by which the answer finds it, where there is one.
     pub number: Option<u32>,
     /// What the protocol chooses its commands by.

@@ -11,7 +11,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{AddressContext, Extent, Setup, SpaceId, Spaces, Verb, dialect};
+use woodrush_core::protocol::{AddressContext, Extent, Setup, SpaceId, Spaces, StationId, Verb, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -333,12 +333,13 @@ fn an_answer_that_breaks_off_does_not_spoil_the_next_one() {
 #[test]
 fn requests_without_addresses_have_words() {
     let words = |protocol, text: &str| match says(protocol, Side::Asks, text).as_slice() {
-        [Says::Request(asked)] => (asked.words.to_string(), asked.code, asked.station),
+        [Says::Request(asked)] => (asked.words.to_string(), asked.code, asked.station.clone()),
         other => panic!("{other:?}"),
     };
-    assert_eq!(words("modbus-tcp", "00 07 00 00 00 02 2A 11"), ("report server id".into(), 17, Some(42)));
+    let unit = |number| Some(StationId::Number(number));
+    assert_eq!(words("modbus-tcp", "00 07 00 00 00 02 2A 11"), ("report server id".into(), 17, unit(42)));
     let identify = words("modbus-tcp", "00 07 00 00 00 05 2A 2B 0E 01 00");
-    assert_eq!(identify, ("read device identification".into(), 43, Some(42)));
+    assert_eq!(identify, ("read device identification".into(), 43, unit(42)));
     // A function that nobody knows, and one whose structure is wrong, are shown all the same.
     assert_eq!(words("modbus-tcp", "00 07 00 00 00 03 2A 64 01").0, "function 100");
     assert!(words("modbus-tcp", "00 07 00 00 00 04 2A 03 00 01").0.contains("malformed"));
