@@ -17,6 +17,7 @@
 )]
 
 pub mod df1;
+pub mod enip;
 pub mod isotcp;
 pub mod modbus;
 
@@ -155,6 +156,23 @@ impl<'a> Reader<'a> {
     pub fn u16(&mut self, field: &'static str) -> Result<u16, WireError> {
         let pair = self.bytes(field, 2)?;
         Ok(pair.iter().fold(0, |word, byte| word << 8 | u16::from(*byte)))
+    }
+
+    /// The next two bytes, the low one first.
+    ///
+    /// # Errors
+    /// The message ends before them.
+    pub fn u16_le(&mut self, field: &'static str) -> Result<u16, WireError> {
+        Ok(self.u16(field)?.swap_bytes())
+    }
+
+    /// The next four bytes, the lowest one first.
+    ///
+    /// # Errors
+    /// The message ends before them.
+    pub fn u32_le(&mut self, field: &'static str) -> Result<u32, WireError> {
+        let four = self.bytes(field, 4)?;
+        Ok(four.iter().rev().fold(0, |number, byte| number << 8 | u32::from(*byte)))
     }
 
     /// The next two bytes, a number of `low` to `high`.

@@ -1,0 +1,428 @@
+//! Tests over the shared table of checked vectors (`testdata/vectors-enip.json`): each was computed apart from this
+//! code, and most of them read by a packet analyser.
+
+use super::cip::{self, Reply, Request, class, service};
+use super::connection::{
+    self, Closed, ForwardClose, ForwardOpen, NotOpened, Opened, Parameters, UnconnectedSend,
+};
+use super::cpf::{Connected, Unconnected};
+use super::encap::{self, Header, Registration, command};
+use super::epath::{Key, Logical, Object, Path, Segment, Width};
+use super::objects::{self, Addresses, Identity, ListedIdentity};
+use super::packet::{self, Parts};
+use super::tags::{self, Fragment, Masks, Symbol, SymbolType, TagType, Values, Write, type_code};
+use super::{exercise, status};
+use crate::WireError;
+use proptest::prelude::*;
+use serde::Deserialize;
+use std::net::Ipv4Addr;
+
+#[derive(Deserialize)]
+struct Vector {
+    name: String,
+    layer: String,
+    hex: String,
+    valid: bool,
+}
+
+fn bytes_of(hex: &str) -> Vec<u8> {
+    (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect()
+}
+
+fn all() -> Vec<Vector> {
+    serde_json::from_str(include_str!("../../testdata/vectors-enip.json")).unwrap()
+}
+
+fn vectors(layer: &str, valid: bool) -> Vec<(String, Vec<u8>)> {
+    let chosen = all().into_iter().filter(|v| v.layer == layer && v.valid == valid);
+    let found: Vec<_> = chosen.map(|v| (v.name, bytes_of(&v.hex))).collect();
+    assert!(!found.is_empty(), "no vectors of layer {layer}");
+    found
+}
+
+fn vector(name: &str) -> Vec<u8> {
+    bytes_of(&all().iter().find(|v| v.name == name).unwrap_or_else(|| panic!("no vector {name}")).hex)
+}
+
+fn emitted(write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
+    let mut out = vec![0xA5; 3];
+    write(&mut out);
+    out.split_off(3)
+}
+
+const MOST: u16 = 8192;
+
+#[test]
+fn every_sound_message_is_read_and_written_back() {
+    for (name, bytes) in vectors("encap", true) {
+        assert_eq!(exercise::stream(&bytes), 1, "{name}");
+        for cut in 0..bytes.len() {
+            assert_eq!(encap::parse(&bytes[..cut], MOST), Ok(None), "{name} cut at {cut}");
+        }
+    }
+    assert_eq!(exercise::stream(&vector("stream_two_messages")), 2);
+    // Built from nothing, they come out.
+    let context = *b"WOODRUSH";
+    let header = |command| Header { command, context, ..Header::default() };
+    let data = |out: &mut Vec<u8>| Registration::OURS.emit(out);
+    let register = emitted(|out| header(command::REGISTER_SESSION).emit_with(out, data));
+    assert_eq!(register, vector("encap_register_req"));
+    let services = |out: &mut Vec<u8>| objects::emit_services(out, 0x0120);
+    let listed = emitted(|out| header(command::LIST_SERVICES).emit_with(out, services));
+    assert_eq!(listed, vector("encap_listservices_rsp"));
+    let whole = vector("encap_listidentity_rsp");
+    let (message, _) = encap::parse(&whole, MOST).unwrap().unwrap();
+    let own = ListedIdentity::parse(message.data).unwrap().unwrap();
+    assert_eq!((own.address.to_string().as_str(), own.state), ("192.168.10.2:44818", 3));
+    assert_eq!((own.identity.name, own.identity.serial), (&b"Woodrush IO"[..], 0xC0FF_EE01));
+    assert_eq!(emitted(|out| own.emit(out)), message.data);
+}
+
+#[test]
+fn every_unsound_message_costs_what_the_reference_says() {
+    // What a receiver does with it: waits for more, ignores it, answers a status of the encapsulation.
+    let told = [
+        ("bad_encap_short", "waits"),
+        ("bad_encap_length", "waits"),
+        ("bad_encap_options", "ignored"),
+        ("bad_encap_command", "status 1"),
+        ("bad_register_len", "status 101"),
+        ("bad_register_flags", "status 105"),
+        ("bad_cpf_count", "status 3"),
+        ("bad_cpf_item_overrun", "status 3"),
+        ("bad_cpf_trailing", "status 3"),
+        ("bad_rr_wrong_item", "status 3"),
+        ("bad_iface", "status 3"),
+    ];
+    let unsound = vectors("encap", false);
+    assert_eq!(unsound.len(), told.len());
+    for (name, bytes) in unsound {
+        let done = match encap::parse(&bytes, MOST).unwrap() {
+            None => "waits".to_string(),
+            Some((message, _)) if message.header.options != 0 => "ignored".into(),
+            Some((message, _)) => match message.header.command {
+                command::REGISTER_SESSION => match Registration::parse(message.data) {
+                    Err(_) => format!("status {}", encap::status::INVALID_LENGTH),
+                    Ok(own) if own != Registration::OURS => {
+                        format!("status {}", encap::status::UNSUPPORTED_REVISION)
+                    }
+                    Ok(own) => panic!("{own:?}"),
+                },
+                command::SEND_RR_DATA => {
+                    Unconnected::parse(message.data).unwrap_err();
+                    format!("status {}", encap::status::BAD_DATA)
+                }
+                _ => format!("status {}", encap::status::INVALID_COMMAND),
+            },
+        };
+        assert_eq!(told.iter().find(|(own, _)| *own == name), Some(&(name.as_str(), done.as_str())));
+    }
+    let long = encap::parse(&vector("encap_register_req"), 3).unwrap_err();
+    assert_eq!(long.to_string(), "encapsulation header, byte 2: length is 4, allowed is 0 to 3");
+}
+
+#[test]
+fn every_sound_path_is_read_and_written_back() {
+    for (name, bytes) in vectors("epath", true) {
+        assert!(Path::parse(&bytes).is_ok(), "{name}");
+        exercise::path(&bytes);
+    }
+    let segments = |name: &str| {
+        let bytes = vector(name);
+        let path = Path::parse(&bytes).unwrap();
+        path.segments().map(|segment| format!("{segment:?}")).collect::<Vec<_>>()
+    };
+    let number = |kind, value, width| format!("{:?}", Segment::Number { kind, value, width });
+    let symbol = |text: &str| format!("{:?}", Segment::Symbol(text.as_bytes()));
+    assert_eq!(
+        segments("epath_tag_nested"),
+        [
+            symbol("Line"),
+            number(Logical::Member, 2, Width::Byte),
+            symbol("Motor"),
+            symbol("Amps"),
+            number(Logical::Member, 300, Width::Word),
+        ]
+    );
+    assert_eq!(segments("epath_elem32")[1], number(Logical::Member, 70_000, Width::Long));
+    let port = |port, link: &[u8]| format!("{:?}", Segment::Port { port, link });
+    assert_eq!(segments("epath_port_ip")[0], port(2, b"192.168.10.77"));
+    assert_eq!(segments("epath_port_ext")[0], port(18, &[5]));
+    let key = Key { vendor: 0xFFF1, device_type: 0x2B, product: 0x0101, major: 0x81, minor: 2 };
+    assert_eq!(segments("epath_key")[0], format!("{:?}", Segment::Key(key)));
+    let object = Object { class: 0x0106, instance: 300, attribute: Some(0x0101) };
+    assert_eq!(Path::parse(&vector("epath_16bit")).unwrap().object(), Some(object));
+    assert_eq!(emitted(|out| object.emit(out)), vector("epath_16bit"));
+    assert_eq!(Path::parse(&vector("epath_tag_2d")).unwrap().object(), None);
+    let simple = vector("epath_port_simple");
+    let (route, rest) = Path::parse(&simple).unwrap().split_route();
+    assert_eq!((route.bytes(), rest.bytes()), (&simple[..2], &simple[2..]));
+}
+
+#[test]
+fn every_unsound_path_is_refused_for_its_reason() {
+    let told = [
+        ("bad_epath_cut", "EPATH, byte 2: number needs 2 bytes, 1 is left"),
+        ("bad_epath_cut2", "EPATH, byte 4: number needs 2 bytes, 0 are left"),
+        (
+            "bad_epath_resfmt",
+            "EPATH, byte 0: segment is 0x0023, allowed is a port, a number, a key, data or a symbol",
+        ),
+        (
+            "bad_epath_type7",
+            "EPATH, byte 0: segment is 0x00E0, allowed is a port, a number, a key, data or a symbol",
+        ),
+        ("bad_epath_sym0", "EPATH, byte 1: symbol length is 0, allowed is 1 to 255"),
+        ("bad_epath_symcut", "EPATH, byte 2: symbol needs 10 bytes, 6 are left"),
+        ("bad_epath_key", "EPATH, byte 1: key format is 6, allowed is 4 to 4"),
+    ];
+    let unsound = vectors("epath", false);
+    assert_eq!(unsound.len(), told.len());
+    for (name, bytes) in unsound {
+        let error = Path::parse(&bytes).unwrap_err();
+        assert_eq!(cip::status_of(&error), status::PATH_SEGMENT_ERROR, "{name}");
+        assert_eq!(
+            told.iter().find(|(own, _)| *own == name),
+            Some(&(name.as_str(), error.to_string().as_str()))
+        );
+    }
+}
+
+#[test]
+fn every_sound_request_and_reply_is_read_and_written_back() {
+    for (name, bytes) in vectors("cip-request", true) {
+        assert!(Request::parse(&bytes).is_ok(), "{name}");
+        exercise::request(&bytes, 3);
+    }
+    for (name, bytes) in vectors("cip-response", true) {
+        let reply = Reply::parse(&bytes).unwrap_or_else(|error| panic!("{name}: {error}"));
+        exercise::reply(&bytes, 3);
+        assert_ne!(status::words(reply.status), "reserved", "{name}");
+        if let Some(word) = reply.word().filter(|word| *word != 0) {
+            assert!(status::additional_words(reply.status, word).is_some(), "{name}: {word:04X}");
+        }
+    }
+}
+
+/// The general status by which a request is refused, as a target would.
+fn refused(bytes: &[u8]) -> (u8, Option<u16>) {
+    let status = |error: WireError| (cip::status_of(&error), None);
+    let request = match Request::parse(bytes) {
+        Ok(request) => request,
+        Err(error) => return status(error),
+    };
+    let data = request.data;
+    match (request.service, request.path.object().map(|object| object.class)) {
+        (service::MULTIPLE_SERVICE_PACKET, _) => Parts::parse(data).map_or_else(status, |_| (0, None)),
+        (service::FORWARD_OPEN, Some(class::CONNECTION_MANAGER)) => match ForwardOpen::parse(data, false) {
+            Err(error) => status(error),
+            Ok(open) => (u8::from(open.fault().is_some()), open.fault()),
+        },
+        _ => (0, None),
+    }
+}
+
+#[test]
+fn every_unsound_request_is_refused_for_its_reason() {
+    let told = [
+        ("bad_path_overrun", (0x13, None)),
+        ("bad_path_reply_bit", (0x08, None)),
+        ("bad_msp_offset", (0x13, None)),
+        ("bad_msp_count", (0x13, None)),
+        ("bad_fo_path", (0x13, None)),
+        ("bad_fo_path_long", (0x15, None)),
+        ("bad_fo_type", (0x01, Some(0x0123))),
+        ("bad_fo_mult", (0x01, Some(0x0133))),
+    ];
+    let unsound = vectors("cip-request", false);
+    // Commands for data tables have a table of their own.
+    let of_tables = |name: &str| name.starts_with("bad_pccc");
+    assert_eq!(unsound.iter().filter(|(name, _)| !of_tables(name)).count(), told.len());
+    for (name, bytes) in unsound.into_iter().filter(|(name, _)| !of_tables(name)) {
+        assert_eq!(told.iter().find(|(own, _)| *own == name), Some(&(name.as_str(), refused(&bytes))));
+    }
+    let error = Reply::parse(&vector("bad_rsp_ext")).unwrap_err();
+    assert_eq!(error.to_string(), "CIP reply, byte 4: additional status needs 6 bytes, 2 are left");
+}
+
+/// The data of a request, whose path is looked at too.
+fn asked(name: &str) -> (u8, Vec<u8>, Vec<u8>) {
+    let bytes = vector(name);
+    let request = Request::parse(&bytes).unwrap();
+    (request.service, request.path.bytes().to_vec(), request.data.to_vec())
+}
+
+fn answered(name: &str) -> Vec<u8> {
+    Reply::parse(&vector(name)).unwrap().data.to_vec()
+}
+
+#[test]
+fn tags_are_read_and_written() {
+    let (code, path, data) = asked("tag_read_dints_req");
+    assert_eq!((code, tags::parse_read(&data)), (service::READ_TAG, Ok(3)));
+    let path = Path::parse(&path).unwrap();
+    assert!(tags::is_tag(&path));
+    assert_eq!(path.segments().nth(1), Some(Segment::number(Logical::Member, 10)));
+    assert!(tags::is_tag(&Path::parse(&asked("tag_read_instance_req").1).unwrap()));
+    assert!(!tags::is_tag(&Path::parse(&asked("sym_list_req").1).unwrap()));
+    let data = answered("tag_read_string_rsp");
+    let values = Values::parse(&data).unwrap();
+    assert_eq!((values.tag_type, values.data.len()), (TagType::STRING, tags::STRING_BYTES));
+    assert_eq!((values.tag_type.name(), values.tag_type.wire_bytes()), (Some("STRING"), 4));
+    let data = answered("tag_read_real_rsp");
+    let values = Values::parse(&data).unwrap();
+    assert_eq!(values.tag_type, TagType::elementary(type_code::REAL));
+    assert_eq!(values.data, 23.5f32.to_le_bytes());
+    let fragment = Fragment::parse(&asked("tag_readfrag2_req").2).unwrap();
+    assert_eq!(fragment, Fragment { elements: 100, offset: 32 });
+    let data = asked("tag_writefrag_req").2;
+    let write = Write::parse(&data, true).unwrap();
+    assert_eq!((write.elements, write.offset, write.data.len()), (100, Some(40), 8));
+    let data = asked("tag_rmw_req").2;
+    let masks = Masks::parse(&data).unwrap();
+    assert_eq!((masks.or, masks.and), (&[5, 0, 0, 0][..], &[0xF7, 0xFF, 0xFF, 0xFF][..]));
+    assert!(Masks::parse(&[3, 0, 1, 2, 3, 1, 2, 3]).is_err());
+    let data = answered("sym_list_rsp");
+    let symbols = tags::parse_symbols(&data).unwrap();
+    let of = |at: usize| (symbols[at].instance, symbols[at].symbol_type);
+    assert_eq!((symbols.len(), symbols[0].name, of(0)), (3, &b"Level"[..], (1, SymbolType(0x00CA))));
+    let (counts, message) = (symbols[1].symbol_type, symbols[2].symbol_type);
+    assert_eq!((counts.dimensions(), counts.code(), counts.is_structure()), (1, 0xC4, false));
+    assert_eq!((message.is_structure(), message.code(), message.is_system()), (true, 0x0FCE, false));
+    let (code, _, data) = asked("sym_list_req");
+    let wanted: Vec<u16> = objects::parse_attribute_list(&data).unwrap().collect();
+    assert_eq!((code, wanted), (service::LIST_SYMBOLS, tags::SYMBOL_ATTRIBUTES.to_vec()));
+    assert_eq!(emitted(tags::emit_list), data);
+}
+
+#[test]
+fn several_services_keep_their_borders() {
+    let data = answered("msp_rsp");
+    let parts: Vec<_> = Parts::parse(&data).unwrap().iter().map(|part| Reply::parse(part).unwrap()).collect();
+    assert_eq!(parts.iter().map(|part| part.status).collect::<Vec<_>>(), [0, 4, 0]);
+    let (_, path, data) = asked("msp_req");
+    let parts = Parts::parse(&data).unwrap();
+    assert_eq!(parts.iter().len(), 3);
+    let sum: usize = parts.iter().map(<[u8]>::len).sum();
+    assert_eq!(data.len(), packet::overhead(3) + sum);
+    let router = Object { class: class::MESSAGE_ROUTER, instance: 1, attribute: None };
+    assert_eq!(Path::parse(&path).unwrap().object(), Some(router));
+    assert!(Parts::parse(&[0, 0]).is_err() && Parts::parse(&[1, 0, 4, 0]).is_err());
+    let many = emitted(|out| packet::emit_with(out, 65, |_, out| out.push(1)));
+    assert_eq!(
+        Parts::parse(&many).unwrap_err().to_string(),
+        "several services, byte 0: services is 65, allowed is 1 to 64"
+    );
+}
+
+#[test]
+fn connections_are_opened_and_closed() {
+    let (code, _, data) = asked("fo_class3_req");
+    let open = ForwardOpen::parse(&data, true).unwrap();
+    assert_eq!((code, open.service(), open.transport), (0x5B, 0x5B, connection::EXPLICIT));
+    assert_eq!((open.to_target, open.fault()), (Parameters::explicit(4002, true), None));
+    assert_eq!(
+        (open.to_target.kind(), open.to_target.is_variable(), open.to_target.priority()),
+        (2, true, 0)
+    );
+    let (_, _, data) = asked("fo_class3_small_req");
+    let small = ForwardOpen::parse(&data, false).unwrap();
+    assert_eq!((small.to_originator, small.to_originator.size()), (Parameters::explicit(504, false), 504));
+    assert_eq!(connection::lost_after(2_000_000, small.multiplier), 64_000_000);
+    let data = answered("fo_class3_rsp");
+    let opened = Opened::parse(&data).unwrap();
+    assert_eq!((opened.triad, opened.to_originator_id), (open.triad, open.to_originator_id));
+    let data = answered("fo_badsize_rsp");
+    assert_eq!(NotOpened::parse(&data).unwrap().triad.serial, 0x44);
+    let (_, _, data) = asked("fc_excl_req");
+    let close = ForwardClose::parse(&data).unwrap();
+    let data = answered("fc_excl_rsp");
+    assert_eq!(Closed::parse(&data).unwrap().triad, close.triad);
+    for (name, ms, length) in [("usend_req", 14_336, 12), ("usend_odd_req", 14_336, 13)] {
+        let (_, _, data) = asked(name);
+        let send = UnconnectedSend::parse(&data).unwrap();
+        assert_eq!((send.timeout_ms(), send.message.len()), (ms, length), "{name}");
+    }
+    assert_eq!([2000, 250, 14_336, 0].map(UnconnectedSend::ticks_of), [(3, 250), (0, 250), (6, 224), (0, 0)]);
+}
+
+#[test]
+fn objects_say_what_they_are() {
+    let data = answered("id_getall_rsp");
+    let identity = Identity::parse(&data).unwrap();
+    assert_eq!((identity.vendor, identity.revision, identity.name), (0xFFF1, (1, 2), &b"Woodrush IO"[..]));
+    let single = emitted(|out| identity.attribute(6, out).unwrap());
+    assert_eq!(single, answered("id_getsingle_rsp"));
+    assert_eq!(identity.attribute(8, &mut vec![]), None);
+    let numbers = ["192.168.10.2", "255.255.255.254", "192.168.10.10", "0.0.0.0", "0.0.0.0"];
+    let mut numbers = numbers.map(|number| number.parse::<Ipv4Addr>().unwrap());
+    let wanted = answered("tcpip_cfg_rsp");
+    for (at, number) in numbers.iter_mut().enumerate() {
+        let octets: [u8; 4] = wanted[at * 4..at * 4 + 4].try_into().unwrap();
+        *number = u32::from_le_bytes(octets).into();
+    }
+    assert_eq!(numbers[0].to_string(), "192.168.10.2");
+    let addresses = Addresses { numbers, domain: b"plant" };
+    assert_eq!(emitted(|out| addresses.emit(out)), wanted);
+    assert_eq!(emitted(|out| objects::emit_text(out, b"woodrush")), answered("tcpip_host_rsp"));
+    let whole = vector("ud_read_rsp");
+    let (message, _) = encap::parse(&whole, MOST).unwrap().unwrap();
+    let unit = Connected::parse(message.data).unwrap();
+    assert_eq!((unit.connection, unit.sequence), (0x20B3_0009, 7));
+    let again = emitted(|out| {
+        Connected::emit_with(out, unit.connection, unit.sequence, |out| out.extend_from_slice(unit.message));
+    });
+    assert_eq!(again, message.data);
+}
+
+fn some_symbol() -> impl Strategy<Value = (u32, String, u16)> {
+    (any::<u32>(), "[A-Za-z_:]{1,40}", any::<u16>())
+}
+
+proptest! {
+    #[test]
+    fn any_path_of_a_tag_comes_back(
+        parts in prop::collection::vec(("[A-Za-z_][A-Za-z0-9_]{0,39}", prop::collection::vec(any::<u32>(), 0..3)), 1..5)
+    ) {
+        let bytes = emitted(|out| {
+            for (name, indices) in &parts {
+                Segment::Symbol(name.as_bytes()).emit(out);
+                indices.iter().for_each(|index| Segment::number(Logical::Member, *index).emit(out));
+            }
+        });
+        prop_assert!(tags::is_tag(&Path::parse(&bytes).unwrap()));
+        exercise::path(&bytes);
+    }
+
+    #[test]
+    fn any_symbols_come_back(symbols in prop::collection::vec(some_symbol(), 0..20)) {
+        let own: Vec<Symbol<'_>> = symbols
+            .iter()
+            .map(|(instance, name, kind)| Symbol {
+                instance: *instance,
+                name: name.as_bytes(),
+                symbol_type: SymbolType(*kind),
+            })
+            .collect();
+        let bytes = emitted(|out| own.iter().for_each(|symbol| symbol.emit(out)));
+        prop_assert_eq!(tags::parse_symbols(&bytes), Ok(own));
+    }
+
+    #[test]
+    fn no_bytes_do_harm(bytes in prop::collection::vec(any::<u8>(), 0..160), flip in any::<prop::sample::Index>(),
+        bit in 0u8..8, which in any::<prop::sample::Index>())
+    {
+        exercise::stream(&bytes);
+        exercise::path(&bytes);
+        exercise::request(&bytes, 3);
+        exercise::reply(&bytes, 3);
+        let known = all();
+        let mut known = bytes_of(&known[which.index(known.len())].hex);
+        let at = flip.index(known.len());
+        known[at] ^= 1 << bit;
+        exercise::stream(&known);
+        exercise::path(&known);
+        exercise::request(&known, 3);
+        exercise::reply(&known, 3);
+    }
+}
