@@ -49,6 +49,7 @@ impl Notation for Named {
             writable: true,
             bits: BitWrite::Never,
             only: &[],
+            shown: None,
             rewritten: false,
         };
         Ok(Address { space, first: 0, bit: None, brings: ImpliedType::Nothing })

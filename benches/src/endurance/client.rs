@@ -123,6 +123,9 @@ impl ClientIdentity {
                     }
                 }
                 Act::Done(_, result) => return result,
+                Act::Partly(_, _, refused) => {
+                    return refused.first().map_or(Ok(vec![]), |(_, refusal)| Err(*refusal));
+                }
                 Act::HangUp(_) => self.again(bench),
                 Act::WaitUntil(moment) => {
                     bench.run_seen(moment.since(bench.now()).max(1), seen);

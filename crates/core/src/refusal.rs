@@ -53,6 +53,8 @@ pub enum Kind {
     NeverSeen,
     /// The value does not fit the form at the other end.
     DoesNotFit,
+    /// What lies there is of another type than the project says.
+    TypeDiffers,
 }
 
 impl Kind {
@@ -75,6 +77,7 @@ impl Kind {
             Self::Lost => "its source is lost or its value too old",
             Self::NeverSeen => "it has not been read yet",
             Self::DoesNotFit => "the value does not fit",
+            Self::TypeDiffers => "it is of another type",
         }
     }
 }

@@ -210,7 +210,11 @@ impl Dialer {
                     }
                 }
                 Act::Done(done, result) if done == ticket => return result,
-                Act::Done(..) => {}
+                Act::Partly(done, _, refused) if done == ticket => {
+                    let first = refused.first().map(|(_, refusal)| *refusal);
+                    return Err(first.unwrap_or(Refusal::new(Kind::Mismatch, Blame::Device)));
+                }
+                Act::Done(..) | Act::Partly(..) => {}
                 Act::HangUp(_) => {
                     // Whatever comes after this is for nobody.
                     let _ = rustix::net::shutdown(&self.wire, rustix::net::Shutdown::Both);

@@ -287,6 +287,12 @@ pub static RULES: &[Rule] = &[
         "give each port its own line, or put the devices on one port",
     ),
     error(
+        "M33",
+        "a tag that is not what the controller's programmer declared",
+        "it is refused, or its bytes are read as another number",
+        "correct the name, type, index or access, or have the tag declared so",
+    ),
+    error(
         "M34",
         "a block or file is missing or too short, or a TSAP is missing",
         "the controller refuses every request there, or the connection itself",

@@ -32,6 +32,14 @@ pub(super) fn cover(
         let first = first / step * step;
         (first, end.div_ceil(step) * step - first)
     };
+    // Names have one item each, by thousands.
+    if let [(first, count)] = wanted[..] {
+        let (first, count) = aligned(first, first + count);
+        return dialect
+            .cost(Verb::Read, space, count, setup)
+            .ok()
+            .map(|_| vec![Extent { space: id, first, count }]);
+    }
     // A request's weight depends on its length alone; the list ends where one is too long.
     let mut weights: Vec<u64> = vec![0];
     while let Ok(cost) = dialect.cost(Verb::Read, space, u32::try_from(weights.len()).ok()?, setup) {

@@ -37,7 +37,8 @@ impl Station {
         let step = u32::from(space.align.max(1));
         let apart = |grain: u32| !grain.is_multiple_of(step);
         let whole = place.bit.is_some() && space.bits == BitWrite::ReadBack;
-        whole || place.bit.is_none() && (apart(place.first) || apart(place.width))
+        let masked = space.bits == BitWrite::Masked;
+        whole || !masked && place.bit.is_none() && (apart(place.first) || apart(place.width))
     }
 
     /// Who it is on its line; `None` where that is open.

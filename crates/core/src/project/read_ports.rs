@@ -139,6 +139,10 @@ pub(super) fn setup(
                     setup.words.push((key.name, word.value));
                 }
             }
+            KeyKind::Switch => {
+                let on = fields.switch(r, key.name).filter(|_| setup.number(key.name).is_none());
+                setup.numbers.extend(on.map(|on| (key.name, on.into())));
+            }
             KeyKind::Duration => {
                 let wait = fields.duration(r, key.name).filter(|_| setup.number(key.name).is_none());
                 let micros = wait.map(|wait| u32::try_from(wait.value).unwrap_or(u32::MAX));

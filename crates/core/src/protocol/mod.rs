@@ -4,6 +4,7 @@
 
 pub mod df1;
 mod dialect;
+pub mod enip;
 mod framing;
 pub mod isotcp;
 mod keys;
@@ -32,8 +33,16 @@ pub use stations::{Link, StationId, Stations};
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
 /// that the two agree.
-pub static DIALECTS: [&dyn Dialect; 7] =
-    [&modbus::RTU, &modbus::ASCII, &modbus::TCP, &df1::FULL, &df1::HALF, &isotcp::BLOCKS, &raw::RAW];
+pub static DIALECTS: [&dyn Dialect; 8] = [
+    &modbus::RTU,
+    &modbus::ASCII,
+    &modbus::TCP,
+    &df1::FULL,
+    &df1::HALF,
+    &isotcp::BLOCKS,
+    &enip::TAGS,
+    &raw::RAW,
+];
 
 /// The protocol that the project file calls so.
 #[must_use]
@@ -78,7 +87,7 @@ mod tests {
         }
         assert_eq!(
             notations().map(|dialect| dialect.family()).collect::<Vec<_>>(),
-            ["Modbus", "data tables", "data blocks"]
+            ["Modbus", "data tables", "data blocks", "tags"]
         );
     }
 }

@@ -25,6 +25,8 @@ pub enum BitWrite {
 pub struct Space {
     /// The dialect's own name for it, such as `holding`.
     pub key: Cow<'static, str>,
+    /// As people write it, where that is not its key: names may be written in capitals or not.
+    pub shown: Option<Arc<str>>,
     /// In words, for messages: `holding register`.
     pub noun: &'static str,
     /// What one address steps over.
@@ -44,6 +46,12 @@ pub struct Space {
 }
 
 impl Space {
+    /// As people write it.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.shown.as_deref().unwrap_or(&self.key)
+    }
+
     /// Its noun with the article: `a coil`, `an input register`.
     #[must_use]
     pub fn a(&self) -> String {

@@ -349,9 +349,9 @@ fn point_of<'a>(checked: &'a Checked, rule: &PlannedRule) -> Option<&'a crate::p
 fn cell(whose: &str, board: &Station, space: &Space, extent: Extent) -> String {
     let last = extent.end() - 1;
     if last == extent.first {
-        format!("{whose} {}, {} {}", board.name, space.key, extent.first)
+        format!("{whose} {}, {} {}", board.name, space.name(), extent.first)
     } else {
-        format!("{whose} {}, {} {} to {last}", board.name, space.key, extent.first)
+        format!("{whose} {}, {} {} to {last}", board.name, space.name(), extent.first)
     }
 }
 

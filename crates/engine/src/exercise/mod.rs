@@ -15,6 +15,7 @@ use crate::speak::{
 };
 use crate::tap::Conversation;
 use woodrush_core::budget::LineTime;
+use woodrush_core::form::{Form, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{AddressContext, Extent, Setup, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
@@ -32,9 +33,11 @@ const LINE: LineTime = LineTime {
 fn station(speaker: &Speaker) -> Option<(Station, Setup, Extent)> {
     let dialect = dialect(speaker.name)?;
     let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
-    let address = ["400001", "N7:0", "%DB10.W0"]
+    // Where memory has names, the form says of which type they are.
+    let context = AddressContext::of_device(&setup).with_form(Some(Form::plain(Type::I16)));
+    let address = ["400001", "N7:0", "%DB10.W0", "Level"]
         .into_iter()
-        .find_map(|text| dialect.notation().parse(text, &AddressContext::of_device(&setup)).ok())?;
+        .find_map(|text| dialect.notation().parse(text, &context).ok())?;
     let mut station = Station::bare("station", dialect, setup);
     let space = if station.spaces.is_empty() {
         station.space(&address.space)
@@ -99,6 +102,11 @@ pub fn client(bytes: &[u8]) {
                     }
                     break;
                 }
+                Act::Partly(ticket, cells, refused) => {
+                    assert_eq!((ticket, cells.len()), (Ticket(asked), size));
+                    assert!(!refused.is_empty());
+                    break;
+                }
                 Act::HangUp(_) => {
                     client.handle(now, News::Down);
                     client.handle(now, News::Up);
@@ -118,7 +126,7 @@ pub fn client(bytes: &[u8]) {
             Act::WaitUntil(moment) => now = now.max(moment) + 1,
             Act::HangUp(_) => client.handle(now, News::Down),
             Act::Rest => now = now + 1_000_000,
-            Act::Send(_) | Act::Done(..) => {}
+            Act::Send(_) | Act::Done(..) | Act::Partly(..) => {}
         }
     }
     panic!("{}: a question never ends", speaker.name);

@@ -24,7 +24,7 @@ fn particulars(protocol: &str) -> Option<[&'static str; 6]> {
         ["serial = \"/dev/ttyS0\"\nline = \"9600 8N1\"", "serial = \"/dev/ttyS1\"\nline = \"9600 8N1\""];
     let sevens =
         ["serial = \"/dev/ttyS0\"\nline = \"9600 7E1\"", "serial = \"/dev/ttyS1\"\nline = \"9600 7E1\""];
-    let tcp = ["connect = \"192.0.2.2:502\"", "listen = \"0.0.0.0:502\"\nallow = [\"192.0.2.0/24\"]"];
+    let tcp = ["connect = \"192.0.2.2:2000\"", "listen = \"0.0.0.0:2000\"\nallow = [\"192.0.2.0/24\"]"];
     let named = [
         "connect = \"192.0.2.2:2000\"\nlocal-tsap = \"01.00\"\nremote-tsap = \"01.02\"",
         "listen = \"0.0.0.0:2000\"\nallow = [\"192.0.2.0/24\"]",
@@ -35,6 +35,7 @@ fn particulars(protocol: &str) -> Option<[&'static str; 6]> {
         "modbus-tcp" => (tcp, ["unit = 1", "unit = 1"], ["400001", "400009"]),
         "df1" | "df1-half" => (serial, ["node = 1", "node = 1"], ["N7:0", "N7:8"]),
         "fetch-write" => (named, ["", ""], ["%DB10.W0", "%DB10.W16"]),
+        "ethernet-ip" => (tcp, ["slot = 0", ""], ["Tank.Level as i16", "Tank.Rates[8] as i16"]),
         _ => return None,
     };
     Some([asks, answers, keys[0], keys[1], words[0], words[1]])

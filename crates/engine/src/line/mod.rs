@@ -215,6 +215,15 @@ impl Schedule {
                     return LineAct::Send(bytes);
                 }
                 Act::Done(ticket, result) => self.finish(now, ticket, result),
+                Act::Partly(ticket, cells, refused) => {
+                    let first = refused.first().map(|(_, refusal)| *refusal);
+                    let result = if self.piece_partly(ticket, &refused) {
+                        Ok(cells)
+                    } else {
+                        first.map_or(Ok(cells), Err)
+                    };
+                    self.finish(now, ticket, result);
+                }
                 Act::HangUp(why) => return LineAct::HangUp(why),
                 Act::WaitUntil(moment) => return LineAct::WaitUntil(moment),
                 Act::Rest
@@ -401,11 +410,11 @@ impl Schedule {
             InFlight::Push { device, push, cells } => {
                 self.pushed(now, current.began, device, push, cells, result.map(|_| ()));
             }
-            InFlight::Poll { device, turn, probe, .. } => {
+            InFlight::Poll { device, turn, probe, pieces } => {
                 if probe {
                     self.probe_from = now + now.since(current.began) * PROBE_PAUSE;
                 }
-                self.polled(now, device, turn, left, result);
+                self.polled(now, (device, turn), left, result, &pieces.refused());
             }
         }
     }

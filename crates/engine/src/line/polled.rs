@@ -1,6 +1,7 @@
 //! What a poll tells of its device, or of the nodes of a box: back, refused, failed, lost.
 
 use super::Schedule;
+use super::split::Missing;
 use super::turns::Lost;
 use crate::Moment;
 use crate::health::failure_code;
@@ -11,10 +12,10 @@ impl Schedule {
     pub(super) fn polled(
         &mut self,
         now: Moment,
-        device: usize,
-        turn: usize,
+        (device, turn): (usize, usize),
         left: Moment,
         result: Result<Vec<u8>, Refusal>,
+        missing: &[Missing],
     ) {
         let Some(polled) = self.devices.get_mut(device) else { return };
         let Some(entry) = polled.turns.get_mut(turn) else { return };
@@ -31,8 +32,24 @@ impl Schedule {
         }
         match result {
             Ok(cells) => {
-                (entry.good, entry.refused) = (Some(left), None);
-                self.shared.land(transfer, left, &cells);
+                entry.refused = None;
+                if missing.is_empty() {
+                    entry.good = Some(left);
+                }
+                self.shared.land(transfer, left, &cells, missing.iter().map(|own| &own.place));
+                let new = entry.missing_now(missing);
+                let index = entry.nodes.first().copied().unwrap_or(polled.index);
+                if let Some(own) = missing.first() {
+                    for node in &entry.nodes {
+                        if let Some(health) = self.shared.health.devices.get(*node) {
+                            health.bad(failure_code(&own.refusal));
+                        }
+                    }
+                }
+                for own in new {
+                    let Missing { extent, refusal, .. } = *own;
+                    self.shared.tell(Event::PartRefused { device: index, extent, refusal });
+                }
                 if self.answered(device, turn) {
                     // Everything else of it is due at once.
                     let turns = self.devices.get_mut(device).into_iter().flat_map(|polled| &mut polled.turns);
@@ -67,7 +84,7 @@ impl Schedule {
         polled.failed = 0;
         let was_lost = polled.lost.take().is_some();
         let Some(entry) = polled.turns.get(turn) else { return was_lost };
-        let is_good = entry.refused.is_none();
+        let is_good = entry.refused.is_none() && entry.missing.is_empty();
         let mut back = was_lost;
         for node in &entry.nodes {
             let Some(health) = self.shared.health.devices.get(*node) else { continue };

@@ -2,10 +2,11 @@
 //! remembered, and the values land together with the age of the first.
 
 use super::parts::ChangeStage;
-use super::{InFlight, Schedule};
+use super::{Current, InFlight, Schedule};
 use crate::Moment;
 use crate::shared::Event;
-use crate::speak::Ask;
+use crate::speak::{Ask, Ticket};
+use std::ops::Range;
 use std::sync::Arc;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
@@ -28,13 +29,29 @@ pub(super) struct Pieces {
     todo: Vec<Vec<Extent>>,
     /// All of it, as far as it came; empty while one request is enough.
     cells: Vec<u8>,
+    /// What of all of it was refused while the rest came, and why.
+    refused: Vec<Missing>,
     /// When the first request left.
     left: Option<Moment>,
     /// Grains of a request that were tried last, where fewer than before.
     tried: Option<u32>,
 }
 
+/// A part of a poll that was refused, and why.
+pub(super) struct Missing {
+    /// Its bytes in the answer to all of it.
+    pub(super) place: Range<usize>,
+    /// Where it lies in the device.
+    pub(super) extent: Extent,
+    pub(super) refusal: Refusal,
+}
+
 impl Pieces {
+    /// What was refused while the rest came.
+    pub(super) fn refused(self) -> Vec<Missing> {
+        self.refused
+    }
+
     /// What is read next.
     pub(super) fn next(&self) -> Option<Arc<[Extent]>> {
         self.todo.last().map(|parts| parts.as_slice().into())
@@ -54,8 +71,29 @@ impl Schedule {
             device,
             turn,
             probe,
-            pieces: Pieces { todo, cells: vec![], left: None, tried: None },
+            pieces: Pieces { todo, cells: vec![], refused: vec![], left: None, tried: None },
         }
+    }
+
+    /// Notes which parts of what is being read were refused. Says whether that is a poll: of anything else a part alone is
+    /// of no use.
+    pub(super) fn piece_partly(&mut self, ticket: Ticket, refused: &[(usize, Refusal)]) -> bool {
+        let Some(Current { doing: InFlight::Poll { device, turn, pieces, .. }, .. }) =
+            self.current.as_mut().filter(|current| current.ticket == ticket)
+        else {
+            return false;
+        };
+        let entry = self.devices.get(*device).and_then(|polled| polled.turns.get(*turn));
+        let transfer = entry.and_then(|entry| self.shared.plan.transfers.get(entry.transfer));
+        for (part, refusal) in refused {
+            let extent = pieces.todo.last().and_then(|parts| parts.get(*part)).copied();
+            let place =
+                transfer.zip(extent).and_then(|(own, extent)| self.shared.plan.place_in_answer(own, extent));
+            if let Some((place, extent)) = place.zip(extent) {
+                pieces.refused.push(Missing { place, extent, refusal: *refusal });
+            }
+        }
+        true
     }
 
     /// Goes on with a poll that takes several requests; gives back what is at its end, with the moment that counts as

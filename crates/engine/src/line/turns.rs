@@ -2,11 +2,12 @@
 
 use super::Schedule;
 use super::sending::Sent;
-use super::split::Size;
+use super::split::{Missing, Size};
 use crate::Moment;
 use crate::shared::Shared;
 use woodrush_core::plan::Transfer;
 use woodrush_core::project::Retry;
+use woodrush_core::protocol::Extent;
 
 /// One request that is due again and again.
 pub(super) struct PollState {
@@ -21,11 +22,21 @@ pub(super) struct PollState {
     pub(super) good: Option<Moment>,
     /// The device's own number of the refusal that was told last; told again only when it changes.
     pub(super) refused: Option<u32>,
+    /// Where parts of it were refused last while the rest came, and by which number; likewise.
+    pub(super) missing: Vec<(Extent, Option<u32>)>,
     /// How much of it goes into one request.
     pub(super) size: Size,
 }
 
 impl PollState {
+    /// Remembers which parts are refused now; gives back those that were not, or otherwise.
+    pub(super) fn missing_now<'m>(&mut self, missing: &'m [Missing]) -> Vec<&'m Missing> {
+        let known = |own: &Missing| (own.extent, own.refusal.native.map(|(_, code)| code));
+        let new = missing.iter().filter(|own| !self.missing.contains(&known(own))).collect();
+        self.missing = missing.iter().map(known).collect();
+        new
+    }
+
     /// Turns that it missed until its request left are dropped, and the phase is kept. One that came while it was under
     /// way is due at once, so that a line with too little time is never idle.
     pub(super) fn asked(&mut self, left: Moment) {
@@ -97,6 +108,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
                 left: Moment(0),
                 good: None,
                 refused: None,
+                missing: vec![],
                 size: Size::default(),
             };
             device.turns.push(turn);

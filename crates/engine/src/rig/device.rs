@@ -1,6 +1,6 @@
 //! A simulated device: a memory of the addresses that its profile, its rules and its sizes name, moved by signals.
 
-use super::inside::{Body, Inside, MovedValues, Spot};
+use super::inside::{Body, Cell, Inside, MovedValues, Spot};
 use super::settings::Settings;
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
@@ -256,9 +256,10 @@ impl SimDevice {
         let step = self.station.space_at(extent.space).map_or(1, |space| u32::from(space.align.max(1)));
         let first = extent.first / step * step;
         let extent = Extent { first, count: extent.end().next_multiple_of(step) - first, ..extent };
+        let each = self.each(extent);
         if let Some(memory) = self.body().memory.get_mut(extent.space.index()) {
             for grain in extent.first..extent.end() {
-                memory.entry(grain).or_insert(0);
+                memory.entry(grain).or_insert_with(|| Cell::zero(each));
             }
         }
     }

@@ -40,11 +40,50 @@ pub struct Spot {
 /// What all connections of one device share.
 pub(super) type Body = Arc<Mutex<Inside>>;
 
+/// The cells of one grain.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Cell {
+    /// Up to eight bytes as one number: nearly all of them.
+    Number(u64),
+    /// More: a text.
+    Long(Box<[u8]>),
+}
+
+impl Cell {
+    /// Nothing but zeros, of that many bytes.
+    pub(super) fn zero(each: usize) -> Self {
+        if each > 8 { Self::Long(vec![0; each].into()) } else { Self::Number(0) }
+    }
+
+    fn of(cells: &[u8]) -> Self {
+        match cells.len() {
+            0..=8 => Self::Number(cells.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte))),
+            _ => Self::Long(cells.into()),
+        }
+    }
+
+    fn put(&self, each: usize, out: &mut Vec<u8>) {
+        match self {
+            Self::Number(number) => {
+                let bytes = number.to_be_bytes();
+                out.extend_from_slice(bytes.get(bytes.len().saturating_sub(each)..).unwrap_or_default());
+            }
+            Self::Long(bytes) => out.extend_from_slice(bytes),
+        }
+    }
+
+    fn set_bit(&mut self, bit: u8, on: bool) {
+        if let Self::Number(number) = self {
+            *number = *number & !(1 << bit) | u64::from(on) << bit;
+        }
+    }
+}
+
 #[derive(Default)]
 pub(super) struct Inside {
     pub(super) ailment: DeviceFaults,
-    /// By space: the grains that exist, with their cells as one number.
-    pub(super) memory: Vec<BTreeMap<u32, u64>>,
+    /// By space: the grains that exist.
+    pub(super) memory: Vec<BTreeMap<u32, Cell>>,
     pub(super) driven: Vec<MovedValues>,
     /// Writes that it took.
     pub(super) written: u64,
@@ -54,7 +93,7 @@ impl Inside {
     pub(super) fn poke(&mut self, each: usize, extent: Extent, cells: &[u8]) {
         let Some(memory) = self.memory.get_mut(extent.space.index()) else { return };
         for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {
-            memory.insert(grain, cell.iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)));
+            memory.insert(grain, Cell::of(cell));
         }
     }
 
@@ -62,8 +101,7 @@ impl Inside {
         let memory = self.memory.get(extent.space.index())?;
         let mut cells = Vec::with_capacity(extent.count as usize * each);
         for grain in extent.first..extent.end() {
-            let value = memory.get(&grain)?.to_be_bytes();
-            cells.extend_from_slice(value.get(8 - each..)?);
+            memory.get(&grain)?.put(each, &mut cells);
         }
         Some(cells)
     }
@@ -74,9 +112,8 @@ impl Inside {
             None => self.poke(each, spot.extent, cells),
             Some(bit) => {
                 let Some(memory) = self.memory.get_mut(spot.extent.space.index()) else { return };
-                let word = memory.entry(spot.extent.first).or_insert(0);
                 let on = cells.first().is_some_and(|cell| *cell != 0);
-                *word = *word & !(1 << bit) | u64::from(on) << bit;
+                memory.entry(spot.extent.first).or_insert_with(|| Cell::zero(each)).set_bit(bit, on);
             }
         }
     }

@@ -1,6 +1,7 @@
 //! What is worth a line in the log.
 
 use super::WriteRecord;
+use woodrush_core::protocol::Extent;
 use woodrush_core::{Kind, Refusal};
 
 /// Something worth a line in the log, told once when it happens.
@@ -38,6 +39,15 @@ pub enum Event {
         device: usize,
         /// Index of the transfer.
         transfer: usize,
+        /// What it said.
+        refusal: Refusal,
+    },
+    /// A device answered a poll and refused a part of it.
+    PartRefused {
+        /// Index of the device.
+        device: usize,
+        /// What it refused.
+        extent: Extent,
         /// What it said.
         refusal: Refusal,
     },

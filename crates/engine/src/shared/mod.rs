@@ -20,6 +20,7 @@ use crate::hub::Tap;
 use crate::image::{Board, ClientCells, DeviceWrite, Shown, Task};
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
+use std::ops::Range;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use woodrush_core::check::Checked;
@@ -186,9 +187,23 @@ impl Shared {
         self.boards.get(board).map(|board| board.write().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// Lets an answer land: all steps of its transfer, each at once.
-    pub fn land(&self, transfer: usize, at: Moment, cells: &[u8]) {
-        self.each_step(transfer, |image, step| image.land(step, at, cells));
+    /// Lets an answer land: all steps of its transfer, each at once. Those that lie in what is `missing` of the answer are
+    /// lost.
+    pub fn land<'m>(
+        &self,
+        transfer: usize,
+        at: Moment,
+        cells: &[u8],
+        missing: impl Iterator<Item = &'m Range<usize>> + Clone,
+    ) {
+        let is_missing = |step: u32| {
+            let offset = self.plan.steps.get(step as usize).map(|step| step.offset as usize);
+            missing.clone().any(|place| offset.is_some_and(|offset| place.contains(&offset)))
+        };
+        self.each_step(transfer, |image, step| match is_missing(step) {
+            true => image.lose(step),
+            false => image.land(step, at, cells),
+        });
         if let Some(brought) = self.brought.get(transfer) {
             let mut brought = brought.lock().unwrap_or_else(PoisonError::into_inner);
             brought.clear();

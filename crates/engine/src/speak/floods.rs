@@ -2,6 +2,7 @@
 
 use super::{News, SPEAKERS, STREAM_MAX, Serve, Server, ServerSetup};
 use crate::Moment;
+use woodrush_core::form::{Form, Type};
 use woodrush_core::protocol::{AddressContext, Setup, Transport, Verb, dialect};
 
 /// Bytes of one flood.
@@ -13,9 +14,10 @@ const READ: usize = 4096;
 fn requests(name: &str) -> Vec<Vec<u8>> {
     let dialect = dialect(name).unwrap();
     let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
-    let address = ["400001", "N7:0", "%DB10.W0"]
+    let context = AddressContext::of_device(&setup).with_form(Some(Form::plain(Type::I16)));
+    let address = ["400001", "N7:0", "%DB10.W0", "Level"]
         .into_iter()
-        .find_map(|text| dialect.notation().parse(text, &AddressContext::of_device(&setup)).ok());
+        .find_map(|text| dialect.notation().parse(text, &context).ok());
     let mut found = vec![[0x10, 0x05].repeat(64), vec![0; 300], vec![0x3A; 300]];
     if let Some(address) = address {
         let cells = vec![0; 2 * address.space.grain.cell_bytes()];
@@ -29,7 +31,8 @@ fn requests(name: &str) -> Vec<Vec<u8>> {
             );
         }
     }
-    // An ISO connection is opened first.
+    // A session is registered, or a connection opened, first.
+    found.push(vec![0x65, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0]);
     found.push(vec![3, 0, 0, 22, 17, 0xE0, 0, 0, 0, 1, 0, 0xC0, 1, 9, 0xC1, 2, 1, 0, 0xC2, 2, 1, 0]);
     found
 }

@@ -2,6 +2,7 @@
 //! once, in [`SPEAKERS`].
 
 mod df1;
+mod enip;
 mod isotcp;
 mod modbus;
 mod observer;
@@ -35,8 +36,16 @@ pub struct Speaker {
 }
 
 /// Every protocol that can be spoken.
-pub static SPEAKERS: [Speaker; 7] =
-    [modbus::RTU, modbus::ASCII, modbus::TCP, df1::FULL, df1::HALF, isotcp::FETCH_WRITE, raw::RAW];
+pub static SPEAKERS: [Speaker; 8] = [
+    modbus::RTU,
+    modbus::ASCII,
+    modbus::TCP,
+    df1::FULL,
+    df1::HALF,
+    isotcp::FETCH_WRITE,
+    enip::TAGS,
+    raw::RAW,
+];
 
 /// The speaker of a protocol.
 #[must_use]
@@ -195,6 +204,9 @@ pub enum Act {
     Send(Vec<u8>),
     /// A question is answered: cells of a read, nothing for a write, the body of the answer to what was passed on.
     Done(Ticket, Result<Vec<u8>, Refusal>),
+    /// A read of several parts is answered, and some of them are refused: the cells of all of them, 0 for those, and which
+    /// of the parts they are.
+    Partly(Ticket, Vec<u8>, Vec<(usize, Refusal)>),
     /// Nothing to do before this moment or news.
     WaitUntil(Moment),
     /// The stream is lost, or the connection of no use: close it, for this reason.

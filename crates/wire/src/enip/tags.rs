@@ -233,7 +233,7 @@ impl<'a> Write<'a> {
 pub struct Masks<'a> {
     /// Bits that become 1; as long as the element.
     pub or: &'a [u8],
-    /// Bits that stay; all others become 0 unless `or` has them.
+    /// Bits that are kept of that; all others become 0.
     pub and: &'a [u8],
 }
 

@@ -3,6 +3,7 @@
 use crate::console::{Console, Tone};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
+use woodrush_core::Refusal;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
@@ -101,11 +102,14 @@ impl Names {
                 (Tone::Bad, "device_lost", device(at), format!("lost: {}", kind.words()))
             }
             Event::Refused { device: at, transfer, refusal } => {
-                let why = refusal.native.map_or_else(
-                    || refusal.kind.words().to_string(),
-                    |native| format!("{}; {}", refusal_shown(native), refusal_cause(native)),
-                );
+                let why = why_refused(refusal);
                 let text = format!("refuses {}: {why}", polled(at, transfer).unwrap_or_default());
+                (Tone::Doubt, "refused", device(at), text)
+            }
+            Event::PartRefused { device: at, extent, refusal } => {
+                let what =
+                    plan.devices.get(*at).map(|station| station.show(extent.space, extent.first, None));
+                let text = format!("refuses {}: {}", what.unwrap_or_default(), why_refused(refusal));
                 (Tone::Doubt, "refused", device(at), text)
             }
             Event::TakesLess { device: at, transfer, bytes, .. } => {
@@ -166,4 +170,12 @@ impl LogEntry {
         let Self { kind, name, text, .. } = self;
         serde_json::json!({ "format": 1, "at": at, "event": kind, "name": name, "text": text }).to_string()
     }
+}
+
+/// A device's refusal in words, with its likely cause.
+fn why_refused(refusal: &Refusal) -> String {
+    refusal.native.map_or_else(
+        || refusal.kind.words().to_string(),
+        |native| format!("{}; {}", refusal_shown(native), refusal_cause(native)),
+    )
 }

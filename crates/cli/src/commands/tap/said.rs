@@ -381,7 +381,7 @@ fn place(
     let shown = dialect
         .map(|dialect| dialect.notation().show(&touch.space, touch.first, 1, None, setup.unwrap_or(&none)));
     let shown = shown.unwrap_or_else(|| ShownAddress {
-        canonical: format!("{}:{}", touch.space.key, touch.first),
+        canonical: format!("{}:{}", touch.space.name(), touch.first),
         offset: String::new(),
         hex: String::new(),
     });

@@ -125,6 +125,7 @@ pub(super) fn space_of(file: File, number: u32, sub: u16, octal: bool) -> Space 
             "ST" => &[Type::Text(CHARACTERS)],
             _ => &[],
         },
+        shown: None,
         rewritten: file.letter == "O",
     }
 }
@@ -140,6 +141,7 @@ pub(super) fn length_space(number: u32) -> Space {
         writable: true,
         bits: BitWrite::Masked,
         only: &[],
+        shown: None,
         rewritten: false,
     }
 }

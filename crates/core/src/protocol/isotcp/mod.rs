@@ -81,6 +81,7 @@ pub fn space_of(area: Area, block: u8) -> Space {
         bits: if grain == 1 { BitWrite::ReadBack } else { BitWrite::Never },
         // A word each, in the controller's own coding.
         only: if grain == 2 { &[Type::U16, Type::I16, Type::Bcd16, Type::Bool, Type::Raw] } else { &[] },
+        shown: None,
         rewritten: area == Area::Outputs,
     }
 }

@@ -53,6 +53,7 @@ const fn space(key: &'static str, noun: &'static str, table: Table) -> Space {
             Table::InputRegister => BitWrite::Never,
         },
         only: &[],
+        shown: None,
         rewritten: false,
     }
 }

@@ -72,6 +72,12 @@ fn status(refusal: Refusal) -> (u8, u8) {
         Kind::Busy => BUSY,
         Kind::WrongMode => (0x70, 0),
         Kind::Fault => FAILED,
-        Kind::NoPath | Kind::NoAnswer | Kind::Damaged | Kind::Mismatch | Kind::Lost | Kind::NeverSeen => GONE,
+        Kind::NoPath
+        | Kind::NoAnswer
+        | Kind::Damaged
+        | Kind::Mismatch
+        | Kind::Lost
+        | Kind::NeverSeen
+        | Kind::TypeDiffers => GONE,
     }
 }

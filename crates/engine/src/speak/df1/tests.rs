@@ -414,6 +414,7 @@ fn talk(half: bool, ask: Ask, mut spoil: impl FnMut(&mut Vec<u8>)) -> (Result<Ve
             Act::WaitUntil(moment) => moment,
             Act::Rest => Moment::NEVER,
             Act::HangUp(why) => panic!("{why}"),
+            Act::Partly(..) => panic!("one part"),
         };
         next = match server.poll(now) {
             Serve::Send(mut bytes) => {

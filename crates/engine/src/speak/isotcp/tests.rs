@@ -232,6 +232,7 @@ fn talk(
             Act::Send(bytes) => bytes.chunks(pieces).for_each(|part| server.handle(now, News::Bytes(part))),
             Act::WaitUntil(_) | Act::Rest => {}
             Act::HangUp(why) => panic!("{why}"),
+            Act::Partly(..) => panic!("one part"),
         }
         let room = |memory: &[Vec<u8>], extent: Extent| {
             let each = spaces().get(extent.space).unwrap().grain.cell_bytes();

@@ -85,9 +85,12 @@ fn exception(refusal: Refusal) -> Exception {
         Kind::Fault => Exception::SERVER_DEVICE_FAILURE,
         Kind::Busy | Kind::WrongMode => Exception::SERVER_DEVICE_BUSY,
         Kind::NoPath => Exception::GATEWAY_PATH_UNAVAILABLE,
-        Kind::NoAnswer | Kind::Damaged | Kind::Mismatch | Kind::Lost | Kind::NeverSeen => {
-            Exception::GATEWAY_TARGET_FAILED
-        }
+        Kind::NoAnswer
+        | Kind::Damaged
+        | Kind::Mismatch
+        | Kind::Lost
+        | Kind::NeverSeen
+        | Kind::TypeDiffers => Exception::GATEWAY_TARGET_FAILED,
     }
 }
 

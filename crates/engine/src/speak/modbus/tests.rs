@@ -483,7 +483,7 @@ proptest! {
                     None => now = moment.max(now),
                 },
                 Act::Send(_) => {}
-                Act::HangUp(_) | Act::Rest => panic!("a question was forgotten"),
+                Act::HangUp(_) | Act::Partly(..) | Act::Rest => panic!("a question was forgotten"),
             }
             prop_assert!(now < Moment(10_000_000));
         }

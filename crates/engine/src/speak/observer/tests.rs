@@ -10,6 +10,7 @@ use proptest::prelude::*;
 use std::collections::HashMap;
 use std::sync::Arc;
 use woodrush_core::budget::LineTime;
+use woodrush_core::form::{Form, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{AddressContext, Extent, Setup, SpaceId, Spaces, StationId, Verb, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
@@ -42,8 +43,8 @@ impl Site {
         let mut station = Station::bare("station", dialect, setup);
         station.spaces = Arc::default();
         for address in addresses {
-            let space =
-                dialect.notation().parse(address, &AddressContext::of_device(&station.setup)).unwrap().space;
+            let context = AddressContext::of_device(&station.setup).with_form(Some(Form::plain(Type::I16)));
+            let space = dialect.notation().parse(address, &context).unwrap().space;
             station.space(&space);
         }
         if !dialect.notation().standing().is_empty() {
@@ -175,7 +176,7 @@ fn exchanges(
 
 /// Whether both sides may be on the same wires: where they are not, an answer is known by its side alone.
 fn shares_wires(protocol: &str) -> bool {
-    !matches!(protocol, "df1" | "modbus-tcp" | "fetch-write")
+    !matches!(protocol, "df1" | "modbus-tcp" | "fetch-write" | "ethernet-ip")
 }
 
 /// Addresses of each family that tell its tables apart, each with how many grains are read and written there.
@@ -183,6 +184,7 @@ fn addresses(protocol: &str) -> Vec<(&'static str, u32)> {
     match dialect(protocol).unwrap().family() {
         "Modbus" => vec![("400318", 2), ("300001", 7), ("000017", 19), ("100005", 3), ("400001", 1)],
         "data tables" => vec![("N11:40", 6), ("F8:10", 3), ("B3:1", 1), ("T4:0.ACC", 1), ("L10:1", 2)],
+        "tags" => vec![("Hall.Temps[40]", 6), ("Program:Feed.Rate", 1), ("Count", 1)],
         _ => vec![("%DB10.W20", 4), ("%DB10.D24", 8), ("%MB6", 3), ("%C2", 2)],
     }
 }
@@ -191,8 +193,8 @@ fn asks(site: &Site, protocol: &str) -> Vec<(Ask, Verb, Extent)> {
     let dialect = dialect(protocol).unwrap();
     let mut found = vec![];
     for (text, count) in addresses(protocol) {
-        let address =
-            dialect.notation().parse(text, &AddressContext::of_device(&site.station.setup)).unwrap();
+        let context = AddressContext::of_device(&site.station.setup).with_form(Some(Form::plain(Type::I16)));
+        let address = dialect.notation().parse(text, &context).unwrap();
         let space = site.station.spaces.id(&address.space.key).unwrap();
         let extent = Extent { space, first: address.first, count };
         found.push((Ask::read(0, extent), Verb::Read, extent));

@@ -1,0 +1,327 @@
+//! Controllers with named tags, asked by explicit messages of EtherNet/IP: notation, keys, limits and costs.
+
+mod path;
+mod refusals;
+mod requests;
+mod tag;
+mod terms;
+
+pub use path::{PART_MAX, TagPath};
+pub use refusals::other_type;
+pub use requests::{
+    CONNECTION_LARGE, CONNECTION_SMALL, Way, data_bytes, from_wire, from_wire_into, packed_words, to_wire,
+};
+pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, path_of, type_of};
+
+use super::{
+    Address, AddressContext, AddressFault, Dialect, Framing, ImpliedType, Key, KeyKind, Link, Notation,
+    Refusals, Requests, Search, SettingFault, Setup, ShownAddress, Space, Stations, Transport,
+};
+use crate::form::Order;
+use crate::term::Term;
+use woodrush_wire::enip::encap;
+use woodrush_wire::enip::epath::{Path, Segment};
+
+/// `ethernet-ip`.
+#[derive(Debug)]
+pub(super) struct Tags;
+
+/// `ethernet-ip`.
+pub(super) static TAGS: Tags = Tags;
+
+/// The most steps of a route, far more than racks have.
+const ROUTE_MAX: usize = 8;
+
+static KEYS: [Key; 3] = [
+    Key {
+        table: "devices",
+        name: "slot",
+        kind: KeyKind::Whole(0, 255),
+        doc: "the slot of the controller in its rack, where the port's address is that of a module beside it",
+    },
+    Key {
+        table: "devices",
+        name: "route",
+        kind: KeyKind::Text,
+        doc: "the way from the port's address on: pairs of port and address there, such as `1,0`: out of the backplane to slot 0",
+    },
+    Key {
+        table: "devices",
+        name: "connected",
+        kind: KeyKind::Switch,
+        doc: "`true` (default): a connection is opened, large where the controller takes it; `false`: unconnected messages of about 500 bytes",
+    },
+];
+
+/// The bytes of a route as the project file writes it.
+///
+/// # Errors
+/// It is none, in words.
+pub fn route(text: &str) -> Result<Vec<u8>, String> {
+    let wrong = || format!("`{text}` is not a route (pairs of port and address, such as `1,0`)");
+    let steps: Vec<&str> = text.split(',').map(str::trim).collect();
+    if steps.len() % 2 == 1 || steps.len() > 2 * ROUTE_MAX {
+        return Err(wrong());
+    }
+    let mut bytes = vec![];
+    for pair in steps.chunks(2) {
+        let [port, link] = pair else { return Err(wrong()) };
+        let port: u16 = port.parse().map_err(|_| wrong())?;
+        if port == 0 || link.is_empty() || link.len() > 64 {
+            return Err(wrong());
+        }
+        let slot = link.parse::<u8>().map(|slot| [slot]);
+        let link = slot.as_ref().map_or_else(|_| link.as_bytes(), |slot| slot.as_slice());
+        Segment::Port { port, link }.emit(&mut bytes);
+    }
+    Ok(bytes)
+}
+
+/// The route to a device by its keys; empty where it is the peer itself.
+#[must_use]
+pub fn route_of(setup: &Setup) -> Vec<u8> {
+    if let Some(text) = setup.word("route") {
+        return route(text).unwrap_or_default();
+    }
+    let mut bytes = vec![];
+    if let Some(slot) = setup.number("slot").and_then(|slot| u8::try_from(slot).ok()) {
+        Segment::Port { port: 1, link: &[slot] }.emit(&mut bytes);
+    }
+    bytes
+}
+
+impl Dialect for Tags {
+    fn name(&self) -> &'static str {
+        "ethernet-ip"
+    }
+
+    fn family(&self) -> &'static str {
+        "tags"
+    }
+
+    fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
+        if transport.is_tcp() {
+            return Ok(());
+        }
+        Err("it goes over TCP: write `connect` or `listen`")
+    }
+
+    fn refusals(&self) -> &'static Refusals {
+        &refusals::REFUSALS
+    }
+
+    fn terms(&self) -> &'static [Term] {
+        terms::TERMS
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        &KEYS
+    }
+
+    fn port_faults(&self, _setup: &Setup, _asks: bool) -> Vec<SettingFault> {
+        vec![]
+    }
+
+    fn requests(&self) -> Option<&dyn Requests> {
+        Some(self)
+    }
+
+    fn search(&self) -> Option<&dyn Search> {
+        Some(self)
+    }
+}
+
+impl Notation for Tags {
+    fn parse(&self, text: &str, context: &AddressContext<'_>) -> Result<Address, AddressFault> {
+        let path = path::parse(text)?;
+        let fault = |code, what: String| Err(AddressFault { code, at: 0..text.len(), what, likely: vec![] });
+        let Some(form) = context.form else {
+            return fault("M33", format!("nothing says of which type the tag `{text}` is"));
+        };
+        if form.order.is_some() {
+            let what = format!("a tag has no order of bytes: leave it out behind `{}`", form.ty);
+            return fault("F08", what);
+        }
+        if path.bit.is_some() {
+            return fault("M33", format!("nothing says how wide the integer is whose bit `{text}` names"));
+        }
+        match tag::space(&path, form.ty) {
+            Some(space) => {
+                Ok(Address { space, first: path.first, bit: None, brings: ImpliedType::Type(form.ty) })
+            }
+            None => fault("M33", format!("no tag is of the type `{}`", form.ty)),
+        }
+    }
+
+    fn show(&self, space: &Space, first: u32, _width: u32, bit: Option<u8>, _setup: &Setup) -> ShownAddress {
+        let shown = space.name();
+        let mut canonical = path::show(shown, first);
+        if let Some(bit) = bit {
+            canonical.push_str(&format!(".{bit}"));
+        }
+        // Bits of an array are told as the controller's programmer declares them, wherever they lie.
+        let name = if is_packed(space) { "BOOL" } else { type_of(space).name().unwrap_or("structure") };
+        let offset = format!("{name}, element {first}");
+        ShownAddress { canonical, offset, hex: format!("0x{first:04X}") }
+    }
+
+    fn table<'s>(&self, space: &'s Space) -> &'s str {
+        space.name()
+    }
+
+    fn is_table(&self, space: &Space, name: &str) -> bool {
+        path::parse(name).is_ok_and(|path| keys_of(&path).iter().any(|key| *key == space.key))
+    }
+
+    fn table_unit(&self, _space: &Space) -> &'static str {
+        "element"
+    }
+
+    fn order(&self, _space: &Space) -> Option<Order> {
+        Some(Order::HIGH_FIRST)
+    }
+}
+
+impl Stations for Tags {
+    fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
+        if link.image {
+            return Some("message instructions, read tag and write tag, to this address".into());
+        }
+        let access = if link.writes { "read and write" } else { "read" };
+        Some(format!("the tags with external access to {access}"))
+    }
+}
+
+impl Framing for Tags {
+    fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
+        match port {
+            102 | 502 => Some("that is the usual port of another protocol; EtherNet/IP has 44818"),
+            _ => None,
+        }
+    }
+
+    fn dissector(&self) -> Option<&'static str> {
+        Some("enip")
+    }
+
+    fn usual_tcp_port(&self) -> Option<u16> {
+        Some(44_818)
+    }
+
+    fn is_frame(&self, bytes: &[u8]) -> bool {
+        use encap::command;
+        const KNOWN: [u16; 6] = [
+            command::LIST_SERVICES,
+            command::LIST_IDENTITY,
+            command::LIST_INTERFACES,
+            command::REGISTER_SESSION,
+            command::SEND_RR_DATA,
+            command::SEND_UNIT_DATA,
+        ];
+        let message = encap::parse(bytes, encap::LENGTH_MAX).ok().flatten();
+        message.is_some_and(|(message, _)| {
+            let header = message.header;
+            KNOWN.contains(&header.command) && header.options == 0 && header.status <= 0xFF
+        })
+    }
+}
+
+impl Search for Tags {}
+
+/// A route in words: `port 1, address 0`.
+#[must_use]
+pub fn route_shown(route: &Path<'_>) -> String {
+    let steps = route.segments().filter_map(|segment| match segment {
+        Segment::Port { port, link: [slot] } => Some(format!("port {port}, address {slot}")),
+        Segment::Port { port, link } => Some(format!("port {port}, address {}", link.escape_ascii())),
+        _ => None,
+    });
+    steps.collect::<Vec<_>>().join(", ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::form::Form;
+    use crate::protocol::Grain;
+
+    fn parsed(text: &str, form: &str) -> Result<Address, String> {
+        let setup = Setup::default();
+        let form =
+            (!form.is_empty()).then(|| Form::parse(form).unwrap_or_else(|fault| panic!("{}", fault.what)));
+        TAGS.parse(text, &AddressContext::of_device(&setup).with_form(form)).map_err(|fault| fault.what)
+    }
+
+    #[test]
+    fn a_tag_is_what_its_form_says() {
+        let told = |text: &str, form: &str| {
+            let address = parsed(text, form).unwrap();
+            (
+                address.space.key.to_string(),
+                address.space.grain,
+                address.first,
+                type_of(&address.space).name(),
+            )
+        };
+        let key = |key: &str| key.to_string();
+        assert_eq!(told("Hall.Temps[4]", "f32"), (key("hall.temps"), Grain::Bytes(4), 4, Some("REAL")));
+        assert_eq!(told("Run", "bool"), (key("run"), Grain::Bit, 0, Some("BOOL")));
+        assert_eq!(told("Alarms[40]", "bool"), (key("alarms[]"), Grain::Bit, 40, Some("DWORD")));
+        assert_eq!(told("Msg", "text(82)"), (key("msg"), Grain::Bytes(82), 0, Some("STRING")));
+        assert_eq!(told("Total", "LINT"), (key("total"), Grain::Bytes(8), 0, Some("LINT")));
+        for (text, form, what) in [
+            ("Level", "", "nothing says of which type"),
+            ("Level", "f32 CDAB", "no order"),
+            ("Level", "raw", "no tag is of the type `raw`"),
+            ("Level", "bcd16", "no tag is of the type"),
+            ("Name", "text(40)", "no tag is of the type"),
+            ("Flags.3", "bool", "how wide"),
+        ] {
+            let said = parsed(text, form).unwrap_err();
+            assert!(said.contains(what), "{text} as {form}: {said}");
+        }
+        let space = |form: &str| parsed("Hall.Temps[4]", form).unwrap().space;
+        let shown = TAGS.show(&space("f32"), 4, 1, None, &Setup::default());
+        assert_eq!((shown.canonical.as_str(), shown.offset.as_str()), ("Hall.Temps[4]", "REAL, element 4"));
+        assert!(
+            is_type(&space("u16"), woodrush_wire::enip::tags::TagType::elementary(0xD2)),
+            "a WORD is a u16"
+        );
+        assert!(!is_type(&space("i16"), woodrush_wire::enip::tags::TagType::elementary(0xD2)));
+    }
+
+    #[test]
+    fn paths_go_to_the_wire_and_come_back() {
+        let bytes = |text: &str, form: &str| {
+            let address = parsed(text, form).unwrap();
+            let mut out = vec![];
+            emit_path(&address.space, address.first, &mut out);
+            out
+        };
+        for (text, form) in [
+            ("Line[2].Motor.Amps[300]", "f32"),
+            ("Program:Feed.Oxygen", "f32"),
+            ("Grid[2,3,0]", "i16"),
+            ("Level", "i32"),
+            ("Temps[70000]", "i32"),
+        ] {
+            let wire = bytes(text, form);
+            let path = path_of(Path::parse(&wire).unwrap().segments()).unwrap();
+            assert_eq!(path::show(&path.shown, path.first), text);
+        }
+        let wire = bytes("Alarms[40]", "bool");
+        let path = path_of(Path::parse(&wire).unwrap().segments()).unwrap();
+        assert_eq!((path.key().as_str(), path.first), ("alarms", 1), "the word that holds bit 40");
+        assert_eq!(bytes("Temps[0]", "f32"), bytes("Temps", "f32"), "the first element is the name alone");
+    }
+
+    #[test]
+    fn routes_are_pairs() {
+        assert_eq!(route("1,0"), Ok(vec![1, 0]));
+        assert_eq!(route("2, 192.0.2.77, 1, 3").unwrap()[..3], [0x12, 10, b'1']);
+        assert!(["1", "", "0,1", "1,", "x,1", "1,0,2"].iter().all(|text| route(text).is_err()));
+        let slot = Setup { numbers: vec![("slot", 3)], ..Setup::default() };
+        assert_eq!(route_of(&slot), [1, 3]);
+        assert_eq!(route_shown(&Path::parse(&[1, 3]).unwrap()), "port 1, address 3");
+    }
+}

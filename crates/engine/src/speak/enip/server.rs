@@ -1,0 +1,487 @@
+//! A server on one TCP connection: a controller with tags, or an image that looks like one.
+
+use super::requests::{TagService, Tags, Todo};
+use super::{answer_to, objects};
+use crate::Moment;
+use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup};
+use std::collections::VecDeque;
+use std::hash::{BuildHasher, Hasher, RandomState};
+use std::net::{Ipv4Addr, SocketAddrV4};
+use woodrush_core::Refusal;
+use woodrush_core::protocol::enip::route_of;
+use woodrush_wire::enip::cip::{self, Reply, Request, class, service};
+use woodrush_wire::enip::connection::{
+    Closed, EXPLICIT, ForwardClose, ForwardOpen, NotOpened, Opened, Triad, UnconnectedSend, lost_after,
+};
+use woodrush_wire::enip::cpf::{Connected, Unconnected};
+use woodrush_wire::enip::encap::{self, Header, Message, Registration, command};
+use woodrush_wire::enip::epath::{Object, Path};
+use woodrush_wire::enip::objects::{CAPABILITY_TCP, ListedIdentity, emit_services};
+use woodrush_wire::enip::packet::{self, Parts};
+use woodrush_wire::enip::status::{self, connection as refused};
+
+/// Most bytes of one message that is taken: a large connection's, with all around it.
+const MESSAGE_MAX: u16 = 8192;
+/// Most connections of one session: an originator needs one.
+const CONNECTIONS_MAX: usize = 32;
+/// Bytes of a reply outside connections.
+const UNCONNECTED: usize = 504;
+/// The port that is told where it is not known.
+const PORT: u16 = 44_818;
+
+/// A connection that an originator has opened.
+struct OpenConnection {
+    to_target: u32,
+    to_originator: u32,
+    triad: Triad,
+    /// The most bytes of a reply.
+    most: usize,
+    /// The last sequence count and its reply: said again where it is asked again.
+    last: Option<(u16, Vec<u8>)>,
+    lost_after: u64,
+    used: Moment,
+}
+
+/// How a reply gets back.
+#[derive(Clone, Copy)]
+enum ReplyTo {
+    Context([u8; 8]),
+    /// Our number of the connection, and the sequence count.
+    Connection(u32, u16),
+}
+
+/// A message that is being worked on.
+struct MessageWork {
+    back: ReplyTo,
+    /// It is several services.
+    packet: bool,
+    todo: VecDeque<Vec<u8>>,
+    replies: Vec<Vec<u8>>,
+    /// The service under way.
+    asked: Option<TagService>,
+    /// The most bytes of the reply.
+    most: usize,
+    /// It came along the route on which tags are.
+    tags: bool,
+}
+
+pub(super) struct TagServer {
+    tags: Tags,
+    /// The way from the peer on at whose end the tags are.
+    route: Vec<u8>,
+    came: Vec<u8>,
+    out: Vec<u8>,
+    session: u32,
+    connections: Vec<OpenConnection>,
+    next_id: u32,
+    work: Option<MessageWork>,
+    lost: Option<String>,
+    now: Moment,
+}
+
+impl TagServer {
+    pub(super) fn new(setup: &ServerSetup) -> Self {
+        let mut server = Self {
+            tags: Tags::default(),
+            route: vec![],
+            came: vec![],
+            out: vec![],
+            session: 0,
+            connections: vec![],
+            next_id: unpredictable(),
+            work: None,
+            lost: None,
+            now: Moment(0),
+        };
+        server.set_up(setup);
+        server
+    }
+
+    /// Looks at what came until something is wanted, or nothing is left.
+    fn next(&mut self) -> Option<Serve> {
+        loop {
+            if let Some(work) = &mut self.work {
+                if let Some(want) = work.go_on(&self.tags) {
+                    return Some(Serve::Want { unit: 0, all: false, want });
+                }
+                self.reply();
+            }
+            // One answer after the other: they must not pile up.
+            if !self.out.is_empty() {
+                return None;
+            }
+            let came = std::mem::take(&mut self.came);
+            let used = match encap::parse(&came, MESSAGE_MAX) {
+                Ok(None) => {
+                    self.came = came;
+                    return None;
+                }
+                Err(error) => {
+                    self.lost = Some(error.to_string());
+                    return None;
+                }
+                Ok(Some((message, used))) => {
+                    // What has options is for a later standard, and is ignored.
+                    if message.header.options == 0 {
+                        self.take(&message);
+                    }
+                    used
+                }
+            };
+            self.came = came.get(used..).unwrap_or_default().to_vec();
+            if self.lost.is_some() {
+                return None;
+            }
+        }
+    }
+
+    fn status(&mut self, header: Header, status: u32) {
+        Header { status, ..header }.emit_with(&mut self.out, |_| {});
+    }
+
+    fn take(&mut self, message: &Message<'_>) {
+        let header = message.header;
+        let good = Header { status: 0, ..header };
+        match header.command {
+            command::NOP => {}
+            command::LIST_SERVICES => good.emit_with(&mut self.out, |out| emit_services(out, CAPABILITY_TCP)),
+            command::LIST_IDENTITY => {
+                let address = SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, PORT);
+                let own = ListedIdentity { address, identity: objects::identity(), state: 3 };
+                good.emit_with(&mut self.out, |out| own.emit(out));
+            }
+            command::LIST_INTERFACES => good.emit_with(&mut self.out, |out| out.extend_from_slice(&[0, 0])),
+            command::REGISTER_SESSION => self.register(good, message.data),
+            command::UNREGISTER_SESSION => self.lost = Some("it ends the session".into()),
+            command::SEND_RR_DATA | command::SEND_UNIT_DATA
+                if header.session != self.session || self.session == 0 =>
+            {
+                self.status(header, encap::status::INVALID_SESSION);
+            }
+            command::SEND_RR_DATA => match Unconnected::parse(message.data) {
+                Err(_) => self.status(header, encap::status::BAD_DATA),
+                Ok(data) => self.asked(ReplyTo::Context(header.context), data.message, UNCONNECTED),
+            },
+            command::SEND_UNIT_DATA => match Connected::parse(message.data) {
+                Err(_) => self.status(header, encap::status::BAD_DATA),
+                Ok(data) => self.on_connection(&data),
+            },
+            _ => self.status(header, encap::status::INVALID_COMMAND),
+        }
+    }
+
+    fn register(&mut self, header: Header, data: &[u8]) {
+        match Registration::parse(data) {
+            Err(_) => self.status(header, encap::status::INVALID_LENGTH),
+            Ok(own) if own != Registration::OURS => {
+                let refused = Header { status: encap::status::UNSUPPORTED_REVISION, session: 0, ..header };
+                refused.emit_with(&mut self.out, |out| Registration::OURS.emit(out));
+            }
+            // One a connection; the one that there is stays.
+            Ok(_) if self.session != 0 => {
+                let session = self.session;
+                self.status(Header { session, ..header }, encap::status::INVALID_COMMAND);
+            }
+            Ok(own) => {
+                self.session = unpredictable();
+                let session = self.session;
+                Header { session, ..header }.emit_with(&mut self.out, |out| own.emit(out));
+            }
+        }
+    }
+
+    fn on_connection(&mut self, data: &Connected<'_>) {
+        let now = self.now;
+        // One that nobody used in time is gone, and what comes on it is for nobody.
+        self.connections.retain(|own| now.since(own.used) < own.lost_after);
+        let Some(own) = self.connections.iter_mut().find(|own| own.to_target == data.connection) else {
+            return;
+        };
+        own.used = now;
+        let (id, most) = (own.to_target, own.most);
+        match &own.last {
+            Some((sequence, reply)) if *sequence == data.sequence => {
+                let reply = reply.clone();
+                self.send(ReplyTo::Connection(id, data.sequence), &reply);
+            }
+            _ => self.asked(ReplyTo::Connection(id, data.sequence), data.message, most),
+        }
+    }
+
+    /// A request of the message router.
+    fn asked(&mut self, back: ReplyTo, message: &[u8], most: usize) {
+        // Along a connection the route was gone when it was opened.
+        let tags = self.route.is_empty() || matches!(back, ReplyTo::Connection(..));
+        let request = match Request::parse(message) {
+            Ok(request) => request,
+            Err(error) => {
+                let service = message.first().copied().unwrap_or(0) & !cip::REPLY;
+                return self.refuse(back, service, cip::status_of(&error), None, &[]);
+            }
+        };
+        let manager = request.path.object().is_some_and(|object| object.class == class::CONNECTION_MANAGER);
+        match request.service {
+            service::UNCONNECTED_SEND if manager => match UnconnectedSend::parse(request.data) {
+                Err(error) => self.refuse(back, request.service, cip::status_of(&error), None, &[]),
+                Ok(send) => match self.route_fault(send.route) {
+                    Some(word) => {
+                        let left = u8::try_from(send.route.bytes().len() / 2).unwrap_or(0);
+                        self.refuse(back, request.service, status::CONNECTION_FAILURE, Some(word), &[left]);
+                    }
+                    None => match Request::parse(send.message) {
+                        Err(error) => {
+                            let service = send.message.first().copied().unwrap_or(0) & !cip::REPLY;
+                            self.refuse(back, service, cip::status_of(&error), None, &[]);
+                        }
+                        Ok(inner) => self.begin(back, &inner, send.message, most, true),
+                    },
+                },
+            },
+            service::FORWARD_OPEN | service::LARGE_FORWARD_OPEN if manager => self.open(back, &request),
+            service::FORWARD_CLOSE if manager => self.close(back, &request),
+            _ => self.begin(back, &request, message, most, tags),
+        }
+    }
+
+    /// Why a route does not lead to the tags; `None` where it does.
+    fn route_fault(&self, route: Path<'_>) -> Option<u16> {
+        if route.bytes() == self.route {
+            return None;
+        }
+        // Out of a port that is there, or of another one.
+        let port = self.route.first().is_some_and(|port| route.bytes().first() == Some(port));
+        Some(if port { refused::LINK_NOT_AVAILABLE } else { refused::PORT_NOT_AVAILABLE })
+    }
+
+    fn open(&mut self, back: ReplyTo, request: &Request<'_>) {
+        let code = request.service;
+        let open = match ForwardOpen::parse(request.data, code == service::LARGE_FORWARD_OPEN) {
+            Ok(open) => open,
+            Err(error) => return self.refuse(back, code, cip::status_of(&error), None, &[]),
+        };
+        let now = self.now;
+        self.connections.retain(|own| now.since(own.used) < own.lost_after);
+        let (route, rest) = open.path.split_route();
+        let router = Object { class: class::MESSAGE_ROUTER, instance: 1, attribute: None };
+        let word = if let Some(word) = open.fault() {
+            Some(word)
+        } else if let Some(word) = self.route_fault(route) {
+            Some(word)
+        } else if rest.object() != Some(router) {
+            Some(refused::INVALID_PATH)
+        } else if open.transport != EXPLICIT {
+            Some(refused::CLASS_OR_TRIGGER)
+        } else if self.connections.iter().any(|own| own.triad == open.triad) {
+            Some(refused::DUPLICATE)
+        } else if self.connections.len() >= CONNECTIONS_MAX {
+            Some(refused::OUT_OF_CONNECTIONS)
+        } else if !(64..=MESSAGE_MAX / 2).contains(&open.to_originator.size()) {
+            Some(refused::INVALID_SIZE)
+        } else {
+            None
+        };
+        if let Some(word) = word {
+            let mut data = vec![];
+            NotOpened { triad: open.triad, left: 0 }.emit(&mut data);
+            return self.refuse(back, code, status::CONNECTION_FAILURE, Some(word), &data);
+        }
+        self.next_id = self.next_id.wrapping_add(0x1_0001).max(1);
+        let connection = OpenConnection {
+            to_target: self.next_id,
+            to_originator: open.to_originator_id,
+            triad: open.triad,
+            most: usize::from(open.to_originator.size()) - 2,
+            last: None,
+            lost_after: lost_after(open.to_target_interval, open.multiplier).max(10_000_000),
+            used: now,
+        };
+        let opened = Opened {
+            to_target_id: connection.to_target,
+            to_originator_id: connection.to_originator,
+            triad: connection.triad,
+            to_target_interval: open.to_target_interval,
+            to_originator_interval: open.to_originator_interval,
+            application: &[],
+        };
+        let (mut data, mut reply) = (vec![], vec![]);
+        opened.emit(&mut data);
+        Reply::good(code, &data).emit(&mut reply);
+        self.connections.push(connection);
+        self.send(back, &reply);
+    }
+
+    fn close(&mut self, back: ReplyTo, request: &Request<'_>) {
+        let close = match ForwardClose::parse(request.data) {
+            Ok(close) => close,
+            Err(error) => return self.refuse(back, request.service, cip::status_of(&error), None, &[]),
+        };
+        let before = self.connections.len();
+        self.connections.retain(|own| own.triad != close.triad);
+        let mut data = vec![];
+        if self.connections.len() == before {
+            NotOpened { triad: close.triad, left: 0 }.emit(&mut data);
+            let word = Some(refused::NOT_FOUND);
+            return self.refuse(back, request.service, status::CONNECTION_FAILURE, word, &data);
+        }
+        let mut reply = vec![];
+        Closed { triad: close.triad, application: &[] }.emit(&mut data);
+        Reply::good(request.service, &data).emit(&mut reply);
+        self.send(back, &reply);
+    }
+
+    fn begin(&mut self, back: ReplyTo, request: &Request<'_>, message: &[u8], most: usize, tags: bool) {
+        let router = request.path.object().is_some_and(|object| object.class == class::MESSAGE_ROUTER);
+        let packet = request.service == service::MULTIPLE_SERVICE_PACKET && router;
+        let todo = if packet {
+            match Parts::parse(request.data) {
+                Ok(parts) => parts.iter().map(<[u8]>::to_vec).collect(),
+                Err(error) => {
+                    return self.refuse(back, request.service, cip::status_of(&error), None, &[]);
+                }
+            }
+        } else {
+            VecDeque::from([message.to_vec()])
+        };
+        self.work = Some(MessageWork { back, packet, todo, replies: vec![], asked: None, most, tags });
+    }
+
+    /// Says what the message that is worked out is answered.
+    fn reply(&mut self) {
+        let Some(work) = self.work.take() else { return };
+        let mut reply = vec![];
+        if work.packet {
+            let failed = work.replies.iter().any(|own| own.get(2).is_some_and(|status| *status != 0));
+            let status = if failed { status::EMBEDDED_SERVICE_ERROR } else { 0 };
+            cip::emit_reply_head(&mut reply, service::MULTIPLE_SERVICE_PACKET, status, &[]);
+            let count = u16::try_from(work.replies.len()).unwrap_or(u16::MAX);
+            packet::emit_with(&mut reply, count, |at, out| {
+                out.extend_from_slice(work.replies.get(usize::from(at)).map_or(&[], Vec::as_slice));
+            });
+        } else if let Some(own) = work.replies.first() {
+            reply.extend_from_slice(own);
+        }
+        self.send(work.back, &reply);
+    }
+
+    fn refuse(&mut self, back: ReplyTo, service: u8, status: u8, word: Option<u16>, data: &[u8]) {
+        let word = word.map(u16::to_le_bytes);
+        let additional = word.as_ref().map_or(&[][..], |word| &word[..]);
+        let mut reply = vec![];
+        Reply { service, status, additional, data }.emit(&mut reply);
+        self.send(back, &reply);
+    }
+
+    fn send(&mut self, back: ReplyTo, reply: &[u8]) {
+        let session = self.session;
+        let put = |out: &mut Vec<u8>| out.extend_from_slice(reply);
+        match back {
+            ReplyTo::Context(context) => {
+                let header = Header { command: command::SEND_RR_DATA, session, context, ..Header::default() };
+                header.emit_with(&mut self.out, |out| Unconnected::emit_with(out, put));
+            }
+            ReplyTo::Connection(id, sequence) => {
+                let Some(own) = self.connections.iter_mut().find(|own| own.to_target == id) else { return };
+                own.last = Some((sequence, reply.to_vec()));
+                let to = own.to_originator;
+                let header = Header { command: command::SEND_UNIT_DATA, session, ..Header::default() };
+                header.emit_with(&mut self.out, |out| Connected::emit_with(out, to, sequence, put));
+            }
+        }
+    }
+}
+
+impl MessageWork {
+    /// Works on until something is wanted; `None` once every service has its reply.
+    fn go_on(&mut self, tags: &Tags) -> Option<crate::speak::Want> {
+        loop {
+            if let Some(want) = self.asked.as_mut().and_then(TagService::next) {
+                return Some(want);
+            }
+            if let Some(asked) = self.asked.take() {
+                self.replies.push(asked.reply());
+            }
+            let message = self.todo.pop_front()?;
+            let room = self.room();
+            match tags.asked(&message, room, self.packet, self.tags) {
+                Todo::Said(reply) => self.replies.push(reply),
+                Todo::Begun(asked) => self.asked = Some(asked),
+            }
+        }
+    }
+
+    /// Bytes that the next service's reply may take: what is left, and the heads of those behind it.
+    fn room(&self) -> usize {
+        let said: usize = self.replies.iter().map(Vec::len).sum();
+        let count = self.replies.len() + 1 + self.todo.len();
+        let heads = if self.packet { 4 + packet::overhead(count) + self.todo.len() * 4 } else { 0 };
+        self.most.saturating_sub(said + heads)
+    }
+}
+
+/// A number that nobody can guess, and that is not 0.
+fn unpredictable() -> u32 {
+    u32::try_from(RandomState::new().build_hasher().finish() & 0xFFFF_FFFF).unwrap_or(1).max(1)
+}
+
+impl Server for TagServer {
+    fn held(&self) -> usize {
+        let work = self
+            .work
+            .as_ref()
+            .map_or(0, |work| work.todo.iter().chain(&work.replies).map(Vec::len).sum::<usize>());
+        self.came.len() + self.out.len() + work
+    }
+
+    fn set_up(&mut self, setup: &ServerSetup) {
+        self.tags.set_up(setup.stations.first().map(|(_, spaces)| spaces.clone()).unwrap_or_default());
+        self.route = route_of(&setup.own);
+    }
+
+    fn handle(&mut self, now: Moment, news: News<'_>) {
+        self.now = now;
+        match news {
+            News::Bytes(bytes) if self.came.len() + bytes.len() > STREAM_MAX => {
+                self.came.clear();
+                self.lost = Some("it asks on and on without taking its answers".into());
+            }
+            News::Bytes(bytes) => self.came.extend_from_slice(bytes),
+            News::Up | News::Down => {
+                self.came.clear();
+                self.out.clear();
+                self.connections.clear();
+                (self.session, self.work, self.lost) = (0, None, None);
+            }
+        }
+    }
+
+    fn give(&mut self, result: Result<&[u8], Refusal>) {
+        if let Some(asked) = self.work.as_mut().and_then(|work| work.asked.as_mut()) {
+            asked.given(result);
+        }
+    }
+
+    fn poll(&mut self, now: Moment) -> Serve {
+        self.now = now;
+        let waits = self.work.as_ref().and_then(|work| work.asked.as_ref()).is_some_and(TagService::waits);
+        if !waits
+            && self.lost.is_none()
+            && let Some(want) = self.next()
+        {
+            return want;
+        }
+        if !self.out.is_empty() {
+            return Serve::Send(std::mem::take(&mut self.out));
+        }
+        match self.lost.take() {
+            Some(why) => Serve::HangUp(why),
+            None => Serve::Rest,
+        }
+    }
+
+    fn native(&self, refusal: Refusal) -> (u32, &'static str) {
+        let (general, word) = answer_to(refusal);
+        let word = word.unwrap_or(0);
+        let shown = status::additional_words(general, word).unwrap_or_else(|| status::words(general));
+        (u32::from(general) | u32::from(word) << 8, shown)
+    }
+}

@@ -1,0 +1,369 @@
+use super::TAGS;
+use super::job::Brought;
+use crate::Moment;
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Ticket, Want};
+use proptest::prelude::*;
+use std::collections::HashMap;
+use std::sync::Arc;
+use woodrush_core::budget::LineTime;
+use woodrush_core::form::Form;
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::{AddressContext, Extent, Setup, Space, SpaceId, Spaces, dialect};
+use woodrush_core::{Blame, Kind, Refusal};
+use woodrush_wire::enip::cip::{Request, service};
+use woodrush_wire::enip::cpf::Connected;
+use woodrush_wire::enip::encap::{self, command};
+use woodrush_wire::enip::packet::Parts;
+
+const LINE: LineTime = LineTime {
+    char_nanos: 0,
+    frame_gap: 0,
+    own_frame_gap: 0,
+    timeout: 1_000_000,
+    turnaround: 0,
+    hurry: false,
+};
+
+fn space(text: &str, form: &str) -> Space {
+    let setup = Setup::default();
+    let form = Form::parse(form).unwrap_or_else(|fault| panic!("{}", fault.what));
+    let context = AddressContext::of_device(&setup).with_form(Some(form));
+    dialect("ethernet-ip").unwrap().notation().parse(text, &context).unwrap().space
+}
+
+/// What the tests read and write: a REAL array, a DINT, packed bits, a string, one bit.
+fn spaces() -> Arc<Spaces> {
+    let all = [
+        space("Hall.Temps[0]", "f32"),
+        space("Count", "i32"),
+        space("Alarms[0]", "bool"),
+        space("Msg", "text(82)"),
+        space("Run", "bool"),
+        space("Program:Feed.Speeds[0]", "i16"),
+    ];
+    Arc::new(all.iter().collect())
+}
+
+fn station(setup: Setup) -> Station {
+    Station { name: "press".into(), port: 0, dialect: dialect("ethernet-ip"), setup, spaces: spaces() }
+}
+
+fn client(setup: &Setup) -> Box<dyn Client> {
+    (TAGS.client.unwrap())(&ClientSetup {
+        stations: &[station(setup.clone())],
+        line: LINE,
+        retries: 0,
+        port: &Setup::default(),
+        first: 7,
+    })
+}
+
+fn server(setup: &Setup) -> Box<dyn Server> {
+    server_of(setup, spaces())
+}
+
+fn server_of(setup: &Setup, spaces: Arc<Spaces>) -> Box<dyn Server> {
+    let setup = ServerSetup { stations: vec![(None, spaces)], own: setup.clone(), ..ServerSetup::default() };
+    (TAGS.server.unwrap())(&setup)
+}
+
+/// A controller with so many grains of each tag, and what passes between it and a client.
+struct Site {
+    client: Box<dyn Client>,
+    server: Box<dyn Server>,
+    memory: HashMap<u32, Vec<u8>>,
+    /// Services of the messages that went to the controller.
+    asked: Vec<Vec<u8>>,
+    now: Moment,
+    pieces: usize,
+}
+
+impl Site {
+    fn new(setup: &Setup) -> Self {
+        let memory =
+            spaces().with_ids().map(|(id, space)| (id.0, vec![0; 4000 * space.grain.cell_bytes()])).collect();
+        let (client, server) = (client(setup), server(setup));
+        Self { client, server, memory, asked: vec![], now: Moment(0), pieces: 4000 }
+    }
+
+    fn ask(&mut self, ask: Ask) -> Result<Brought, Refusal> {
+        self.client.ask(Ticket(1), ask);
+        for _ in 0..100_000 {
+            match self.client.poll(self.now) {
+                Act::Done(_, result) => return result.map(|cells| (cells, vec![])),
+                Act::Partly(_, cells, refused) => return Ok((cells, refused)),
+                Act::Send(bytes) => {
+                    self.note(&bytes);
+                    let pieces: Vec<Vec<u8>> = bytes.chunks(self.pieces).map(<[u8]>::to_vec).collect();
+                    for piece in pieces {
+                        self.server.handle(self.now, News::Bytes(&piece));
+                    }
+                }
+                Act::WaitUntil(until) => {
+                    if !self.serve() {
+                        self.now = until;
+                    }
+                }
+                Act::Rest => panic!("nothing is asked"),
+                Act::HangUp(why) => panic!("{why}"),
+            }
+        }
+        panic!("it has no end");
+    }
+
+    /// Lets the controller do one thing; whether there was any.
+    fn serve(&mut self) -> bool {
+        let missing = Refusal::new(Kind::NoSuchAddress, Blame::Device);
+        match self.server.poll(self.now) {
+            Serve::Send(bytes) => {
+                for piece in bytes.chunks(self.pieces) {
+                    self.client.handle(self.now, News::Bytes(piece));
+                }
+            }
+            Serve::Want { want: Want::Read(extent), .. } => match self.room(extent) {
+                Some((id, range)) => self.server.give(Ok(&self.memory[&id][range])),
+                None => self.server.give(Err(missing)),
+            },
+            Serve::Want { want: Want::Write { extent, cells }, .. } => match self.room(extent) {
+                Some((id, range)) => {
+                    self.memory.get_mut(&id).unwrap()[range].copy_from_slice(&cells);
+                    self.server.give(Ok(&[]));
+                }
+                None => self.server.give(Err(missing)),
+            },
+            Serve::Want { want: Want::Change(change), .. } => {
+                let (id, range) = self.room(change.extent).unwrap();
+                let new = change.of(&self.memory[&id][range.clone()]);
+                self.memory.get_mut(&id).unwrap()[range].copy_from_slice(&new);
+                self.server.give(Ok(&[]));
+            }
+            Serve::Rest => return false,
+            other => panic!("{other:?}"),
+        }
+        true
+    }
+
+    fn room(&self, extent: Extent) -> Option<(u32, std::ops::Range<usize>)> {
+        let each = spaces().get(extent.space)?.grain.cell_bytes();
+        let range = extent.first as usize * each..extent.end() as usize * each;
+        self.memory.get(&extent.space.0)?.get(range.clone())?;
+        Some((extent.space.0, range))
+    }
+
+    fn note(&mut self, bytes: &[u8]) {
+        let (message, _) = encap::parse(bytes, u16::MAX).unwrap().unwrap();
+        if message.header.command != command::SEND_UNIT_DATA {
+            return;
+        }
+        let data = Connected::parse(message.data).unwrap();
+        let request = Request::parse(data.message).unwrap();
+        let services = match request.service {
+            service::MULTIPLE_SERVICE_PACKET => {
+                Parts::parse(request.data).unwrap().iter().map(|part| part[0]).collect()
+            }
+            own => vec![own],
+        };
+        self.asked.push(services);
+    }
+
+    fn kind(&mut self, ask: Ask) -> Kind {
+        self.ask(ask).unwrap_err().kind
+    }
+}
+
+fn extent(space: u32, first: u32, count: u32) -> Extent {
+    Extent { space: SpaceId(space), first, count }
+}
+
+fn parts(parts: &[Extent]) -> Ask {
+    Ask::Read { station: 0, parts: parts.into() }
+}
+
+fn slot(slot: u32) -> Setup {
+    Setup { numbers: vec![("slot", slot)], ..Setup::default() }
+}
+
+fn unconnected(slot: Option<u32>) -> Setup {
+    let slot = slot.map(|slot| ("slot", slot));
+    Setup { numbers: slot.into_iter().chain([("connected", 0)]).collect(), ..Setup::default() }
+}
+
+#[test]
+fn several_tags_are_read_in_one_message() {
+    let mut site = Site::new(&slot(3));
+    site.memory.get_mut(&0).unwrap()[16..20].copy_from_slice(&23.5f32.to_be_bytes());
+    site.memory.get_mut(&1).unwrap()[..4].copy_from_slice(&(-7i32).to_be_bytes());
+    site.memory.get_mut(&2).unwrap()[40] = 1;
+    site.memory.get_mut(&3).unwrap()[..5].copy_from_slice(b"hello");
+    site.memory.get_mut(&4).unwrap()[0] = 1;
+    let wanted = [extent(0, 4, 1), extent(1, 0, 1), extent(2, 32, 32), extent(3, 0, 1), extent(4, 0, 1)];
+    let (cells, refused) = site.ask(parts(&wanted)).unwrap();
+    assert_eq!(refused, []);
+    let mut told = [23.5f32.to_be_bytes().to_vec(), (-7i32).to_be_bytes().to_vec()].concat();
+    told.extend((32..64).map(|bit| u8::from(bit == 40)));
+    told.extend_from_slice(b"hello");
+    told.resize(told.len() + 77, 0);
+    told.push(1);
+    assert_eq!(cells, told);
+    assert_eq!(site.asked, [vec![service::READ_TAG; 5]]);
+}
+
+#[test]
+fn what_is_too_long_for_a_message_comes_in_fragments() {
+    for setup in [slot(0), unconnected(None), unconnected(Some(2))] {
+        let mut site = Site::new(&setup);
+        let cells: Vec<u8> = (0..2000u32).flat_map(|at| (at as f32).to_be_bytes()).collect();
+        let write = Ask::Write { station: 0, extent: extent(0, 10, 2000), cells: cells.clone() };
+        site.ask(write).unwrap();
+        assert_eq!(site.memory[&0][40..8040], cells);
+        let (read, refused) = site.ask(parts(&[extent(1, 0, 1), extent(0, 10, 2000)])).unwrap();
+        assert_eq!((read.len(), refused.len()), (8004, 0));
+        assert_eq!(read[4..], cells);
+        if setup == slot(0) {
+            let all: Vec<u8> = site.asked.concat();
+            assert_eq!(all.iter().filter(|own| **own == service::WRITE_TAG_FRAGMENTED).count(), 3);
+            assert_eq!(all.iter().filter(|own| **own == service::READ_TAG_FRAGMENTED).count(), 3);
+        }
+    }
+}
+
+#[test]
+fn a_tag_that_is_refused_leaves_the_others() {
+    let mut site = Site::new(&Setup::default());
+    site.memory.get_mut(&1).unwrap()[3] = 9;
+    let (cells, refused) = site.ask(parts(&[extent(0, 9000, 1), extent(1, 0, 1)])).unwrap();
+    assert_eq!(cells, [0, 0, 0, 0, 0, 0, 0, 9]);
+    assert_eq!(refused.len(), 1);
+    let (part, refusal) = refused[0];
+    assert_eq!(
+        (part, refusal.kind, refusal.native),
+        (0, Kind::NoSuchAddress, Some(("CIP status", 0x0021_05FF)))
+    );
+    // All of them refused is a refusal.
+    assert_eq!(site.kind(parts(&[extent(0, 9000, 1)])), Kind::NoSuchAddress);
+}
+
+#[test]
+fn the_type_is_learnt_before_a_write_and_another_type_is_never_written() {
+    let mut site = Site::new(&Setup::default());
+    let write =
+        |value: i32| Ask::Write { station: 0, extent: extent(1, 0, 1), cells: value.to_be_bytes().to_vec() };
+    site.ask(write(5)).unwrap();
+    site.ask(write(6)).unwrap();
+    assert_eq!(site.asked, [[service::READ_TAG], [service::WRITE_TAG], [service::WRITE_TAG]]);
+    assert_eq!(site.memory[&1][..4], 6i32.to_be_bytes());
+    // The controller's programmer makes it a REAL while we run.
+    let other: Spaces = [space("Hall.Temps[0]", "f32"), space("Count", "f32")].iter().collect();
+    site.server.set_up(&ServerSetup { stations: vec![(None, Arc::new(other))], ..ServerSetup::default() });
+    assert_eq!(site.kind(write(7)), Kind::TypeDiffers, "refused by the controller");
+    let told = site.ask(write(8)).unwrap_err();
+    assert_eq!(
+        (told.kind, told.native),
+        (Kind::TypeDiffers, Some(("CIP status", 0x0100_00CA))),
+        "found to be a REAL"
+    );
+    assert_eq!(site.kind(parts(&[extent(1, 0, 1)])), Kind::TypeDiffers);
+    assert_eq!(site.memory[&1][..4], 6i32.to_be_bytes());
+}
+
+#[test]
+fn bits_are_changed_and_their_neighbours_stay() {
+    let mut site = Site::new(&Setup::default());
+    site.memory.get_mut(&2).unwrap()[..100].fill(1);
+    let cells: Vec<u8> = (0..40).map(|at| u8::from(at % 3 == 0)).collect();
+    site.ask(Ask::Write { station: 0, extent: extent(2, 30, 40), cells: cells.clone() }).unwrap();
+    let told: Vec<u8> = [vec![1; 30], cells, vec![1; 30]].concat();
+    assert_eq!(site.memory[&2][..100], told);
+    assert_eq!(site.asked.last().unwrap(), &[service::READ_MODIFY_WRITE; 3]);
+    let change = |keep: u8, set: u8| Ask::Change {
+        station: 0,
+        extent: extent(1, 0, 1),
+        keep: vec![0xFF, 0xFF, 0xFF, keep],
+        set: vec![0, 0, 0, set],
+    };
+    site.ask(change(0xF7, 0x08)).unwrap();
+    site.ask(change(0xFE, 0x01)).unwrap();
+    site.ask(change(0xF7, 0x00)).unwrap();
+    assert_eq!(site.memory[&1][..4], [0, 0, 0, 1]);
+}
+
+#[test]
+fn a_route_that_leads_nowhere_is_told() {
+    let mut site = Site::new(&slot(3));
+    site.server = server(&slot(0));
+    let told = site.ask(parts(&[extent(1, 0, 1)])).unwrap_err();
+    assert_eq!((told.kind, told.native), (Kind::NoPath, Some(("CIP status", 0x0003_1201))));
+    site.server = server(&Setup::default());
+    site.client = client(&slot(3));
+    assert_eq!(site.ask(parts(&[extent(1, 0, 1)])).unwrap_err().native, Some(("CIP status", 0x0003_1101)));
+    // Unconnected, and the module beside the controller has no tags.
+    site.server = server(&slot(3));
+    site.client = client(&unconnected(None));
+    assert_eq!(site.kind(parts(&[extent(1, 0, 1)])), Kind::NoSuchAddress);
+}
+
+#[test]
+fn a_connection_that_was_not_used_is_opened_anew() {
+    let mut site = Site::new(&Setup::default());
+    site.ask(parts(&[extent(1, 0, 1)])).unwrap();
+    site.now = site.now + 120_000_000;
+    site.ask(parts(&[extent(1, 0, 1)])).unwrap();
+    assert_eq!(site.asked.len(), 2, "none was lost");
+}
+
+#[test]
+fn silence_ends_a_question_and_what_comes_late_is_for_nobody() {
+    let mut site = Site::new(&Setup::default());
+    site.ask(parts(&[extent(1, 0, 1)])).unwrap();
+    site.client.ask(Ticket(2), parts(&[extent(1, 0, 1)]));
+    let Act::Send(bytes) = site.client.poll(site.now) else { panic!() };
+    site.server.handle(site.now, News::Bytes(&bytes));
+    let Act::WaitUntil(until) = site.client.poll(site.now) else { panic!() };
+    let Act::Done(_, Err(refusal)) = site.client.poll(until) else { panic!() };
+    assert_eq!(refusal.kind, Kind::NoAnswer);
+    site.memory.get_mut(&1).unwrap()[3] = 1;
+    site.now = until;
+    while site.serve() {}
+    site.memory.get_mut(&1).unwrap()[3] = 2;
+    assert_eq!(site.ask(parts(&[extent(1, 0, 1)])).unwrap().0, [0, 0, 0, 2]);
+}
+
+proptest! {
+    #[test]
+    fn the_two_carry_any_values_in_any_pieces(
+        cells in prop::collection::vec(any::<u8>(), 1..900), first in 0u32..40, pieces in 1usize..700, connected in any::<bool>(),
+    ) {
+        let setup = if connected { slot(1) } else { unconnected(Some(1)) };
+        let mut site = Site::new(&setup);
+        site.pieces = pieces;
+        for (space, each) in [(0u32, 4usize), (5, 2), (2, 1)] {
+            let whole = cells.len() / each * each;
+            if whole == 0 {
+                continue;
+            }
+            let own: Vec<u8> = cells[..whole].iter().map(|byte| if space == 2 { byte & 1 } else { *byte }).collect();
+            let extent = extent(space, first, u32::try_from(whole / each).unwrap());
+            site.ask(Ask::Write { station: 0, extent, cells: own.clone() }).unwrap();
+            prop_assert_eq!(site.ask(parts(&[extent])).unwrap().0, own);
+        }
+    }
+
+    #[test]
+    fn no_bytes_do_harm(noise in prop::collection::vec(any::<u8>(), 0..80), opened in any::<bool>()) {
+        let mut site = Site::new(&Setup::default());
+        if opened {
+            site.ask(parts(&[extent(1, 0, 1)])).unwrap();
+        }
+        site.server.handle(site.now, News::Bytes(&noise));
+        while let Serve::Send(_) | Serve::Want { .. } = site.server.poll(site.now) {
+            site.server.give(Ok(&[0, 0]));
+        }
+        site.client.ask(Ticket(2), parts(&[extent(1, 0, 1)]));
+        site.client.handle(site.now, News::Bytes(&noise));
+        for at in [0, 0, 0, 4_000_000, 4_000_000] {
+            if let Act::Done(_, result) = site.client.poll(Moment(at)) {
+                prop_assert!(result.is_err());
+            }
+        }
+    }
+}
