@@ -114,7 +114,8 @@ impl ForwardView<'_> {
         let count = width.saturating_mul(asked.count).min(64) as usize;
         let cells = vec![0; count.max(1) * each];
         let ways = ["single", "multiple"].map(|way| {
-            let setup = Setup { numbers: vec![], words: vec![("write-one", way.to_string())] };
+            let setup =
+                Setup { numbers: vec![], words: vec![("write-one", way.to_string())], ..Setup::default() };
             let requests = self.dialect.requests()?;
             let example = requests.example(verb, &place.space, place.first, &cells, &setup);
             requests.request_code(&example.request)

@@ -2,6 +2,7 @@
 
 mod cells;
 mod clients;
+mod declared;
 mod files;
 mod forwarded;
 mod forwards;
@@ -43,6 +44,7 @@ pub fn check(read: Read) -> Checked {
     values::check(&project, &plan, &mut findings);
     writes::check(&project, &plan, &mut findings);
     files::check(&project, &plan, &mut findings);
+    declared::check(&project, &plan, &mut findings);
     forwards::check(&project, &mut findings);
     timing::check(&project, &plan, &mut findings);
     limits::check(&project, &plan, &mut findings);

@@ -115,7 +115,7 @@ mod tests {
 
     fn planned(items: &[Item], gap: u32, max_read: u32) -> Option<Vec<(u32, u32)>> {
         let rtu = dialect("modbus-rtu").unwrap();
-        let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![] };
+        let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![], ..Setup::default() };
         let requests = cover(rtu, &rtu.notation().standing()[3], SpaceId(3), items, gap, &setup, &|cost| {
             LINE.weight(cost)
         })?;
@@ -124,7 +124,7 @@ mod tests {
 
     fn weight_of(requests: &[(u32, u32)], max_read: u32) -> Option<u64> {
         let rtu = dialect("modbus-rtu").unwrap();
-        let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![] };
+        let setup = Setup { numbers: vec![("max-read", max_read)], words: vec![], ..Setup::default() };
         let cost = |count: u32| rtu.cost(Verb::Read, &rtu.notation().standing()[3], count, &setup).ok();
         requests.iter().map(|(_, count)| cost(*count).map(|cost| LINE.weight(cost))).sum()
     }

@@ -114,6 +114,12 @@ pub static KEYS: &[Key] = &[
     key("devices", "profile", KeyKind::Text, "path of its profile, from the project file"),
     key(
         "devices",
+        "tags",
+        KeyKind::Text,
+        "path of the list of what a controller's programmer has declared: name, type, elements, access",
+    ),
+    key(
+        "devices",
         "line",
         KeyKind::Text,
         "what the device itself is set to; default the profile's as-shipped setting",

@@ -2,6 +2,7 @@
 
 mod asked;
 pub(crate) mod caps;
+mod declared;
 mod endpoint;
 mod faults;
 mod fields;

@@ -2,6 +2,7 @@
 
 use super::asked::parse_asked;
 use super::caps;
+use super::declared::read_lists;
 use super::fields::{Fields, Reader};
 use super::read_ports::{networks, own_port, protocol, read_port, setup};
 use super::read_rig::read_rig;
@@ -62,6 +63,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
         project.ports.push(port);
     }
     let mut wanted: Vec<Spanned<String>> = vec![];
+    let mut lists: Vec<(usize, Spanned<String>)> = vec![];
     for (name, fields) in top.named(&mut r, "devices", "device") {
         let room = caps::DEVICES - project.devices.len().min(caps::DEVICES);
         let several = repeated(&mut r, &name, fields, "devices");
@@ -71,6 +73,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
             break;
         }
         for (name, fields, n) in several {
+            lists.extend(fields.text(&r, "tags").map(|path| (project.devices.len(), path)));
             let device = read_device(&mut r, &mut project, name, &fields, n, &mut wanted);
             project.devices.push(device);
         }
@@ -119,6 +122,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     drop(document);
     project.sources = sources;
     read_profiles(&mut project, &wanted, load, &mut findings);
+    read_lists(&mut project, &lists, load, &mut findings);
     Read { project, findings }
 }
 

@@ -1,5 +1,8 @@
 //! Keys of the project file that only one protocol understands, and what was written for them.
 
+use super::Declared;
+use std::sync::Arc;
+
 /// What a key of the project file takes; feeds the reader's checks and the texts of its faults.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum KeyKind {
@@ -77,6 +80,8 @@ pub struct Setup {
     pub numbers: Vec<(&'static str, u32)>,
     /// Words by key, such as `write-one`.
     pub words: Vec<(&'static str, String)>,
+    /// What the device's programmer has declared, where there is a list.
+    pub declared: Option<Arc<Declared>>,
 }
 
 impl Setup {

@@ -2,6 +2,7 @@
 //!
 //! A space is a linear table of equal grains. Its `key` is the dialect's own text, which only the dialect parses.
 
+mod declared;
 pub mod df1;
 mod dialect;
 pub mod enip;
@@ -18,6 +19,7 @@ mod space;
 mod stations;
 
 pub use crate::grain::Grain;
+pub use declared::{Access, Declared, DeclaredName};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
 pub use keys::{Content, Key, KeyKind, Setup};
@@ -27,7 +29,7 @@ pub use refusals::{
     refusals,
 };
 pub use requests::{Cost, Example, Requests, TooMuch, Verb};
-pub use search::{Search, Territory};
+pub use search::{FoundName, Search, Territory};
 pub use space::{BitWrite, Extent, Place, Space, SpaceId, Spaces};
 pub use stations::{Link, StationId, Stations};
 

@@ -1,6 +1,6 @@
 //! How addresses of a protocol are written, and what they name.
 
-use super::{Setup, Space};
+use super::{Declared, DeclaredName, Setup, Space, Spaces};
 use crate::form::{Form, Order, Type};
 use std::fmt;
 use std::ops::Range;
@@ -24,25 +24,33 @@ pub struct AddressContext<'a> {
     pub form: Option<Form>,
     /// Whose it is: what comes to a device goes from an image.
     pub holder: Holder,
+    /// What is known to lie there: where memory has names, their types.
+    pub spaces: Option<&'a Spaces>,
 }
 
 impl<'a> AddressContext<'a> {
     /// A device's address without a form.
     #[must_use]
     pub const fn of_device(setup: &'a Setup) -> Self {
-        Self { setup, form: None, holder: Holder::Device }
+        Self { setup, form: None, holder: Holder::Device, spaces: None }
     }
 
     /// An image's address without a form.
     #[must_use]
     pub const fn of_image(setup: &'a Setup) -> Self {
-        Self { setup, form: None, holder: Holder::Image }
+        Self { setup, form: None, holder: Holder::Image, spaces: None }
     }
 
     /// The same with a form beside it.
     #[must_use]
     pub const fn with_form(self, form: Option<Form>) -> Self {
         Self { form, ..self }
+    }
+
+    /// The same where these spaces are known to be there.
+    #[must_use]
+    pub const fn with_spaces(self, spaces: &'a Spaces) -> Self {
+        Self { spaces: Some(spaces), ..self }
     }
 }
 
@@ -88,6 +96,10 @@ pub trait Notation {
     /// The spaces that every image has, mapped or not.
     fn standing(&self) -> &'static [Space] {
         &[]
+    }
+    /// What a list of declared names says of a space; `None` where it says nothing.
+    fn declared<'d>(&self, _list: &'d Declared, _space: &Space) -> Option<&'d DeclaredName> {
+        None
     }
     /// Default order of wider values in a space; `None` where the protocol has none and one must be written.
     fn order(&self, _space: &Space) -> Option<Order> {

@@ -125,7 +125,7 @@ impl Wanted {
         let asked = parse_asked(&at(text))?;
         let dialect = station.dialect.ok_or_else(|| Finding::quiet(Span::default()))?;
         let form = asked.form.map(|form| form.value);
-        let context = AddressContext::of_device(&station.setup).with_form(form);
+        let context = AddressContext::of_device(&station.setup).with_form(form).with_spaces(&station.spaces);
         let address = crate::project::address(dialect, &asked.address.value, asked.address.span, &context)?;
         Self::placed(station.clone(), &address, form, &asked, true)
     }

@@ -59,7 +59,7 @@ fn wanted(text: &str) -> Wanted {
 }
 
 fn bare(text: &str) -> Result<Wanted, Finding> {
-    let setup = Setup { numbers: vec![("unit", 27)], words: vec![] };
+    let setup = Setup { numbers: vec![("unit", 27)], words: vec![], ..Setup::default() };
     Wanted::bare(&Station::bare("192.0.2.40:502", dialect("modbus-tcp").unwrap(), setup), text)
 }
 

@@ -11,3 +11,4 @@ mod notations;
 mod planning;
 mod reading;
 mod repeats;
+mod tags;

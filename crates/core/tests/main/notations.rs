@@ -21,7 +21,7 @@ fn vectors(layer: &str) -> Vec<Vector> {
 
 fn family(octal: bool) -> Setup {
     let word = if octal { "octal" } else { "decimal" };
-    Setup { numbers: vec![], words: vec![("io-addresses", word.into())] }
+    Setup { numbers: vec![], words: vec![("io-addresses", word.into())], ..Setup::default() }
 }
 
 fn hex(bytes: &[u8]) -> String {

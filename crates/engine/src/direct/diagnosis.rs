@@ -192,7 +192,7 @@ mod tests {
         Station::bare(
             "there",
             dialect(protocol).unwrap(),
-            Setup { numbers: vec![("unit", 27)], words: vec![] },
+            Setup { numbers: vec![("unit", 27)], words: vec![], ..Setup::default() },
         )
     }
 

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use std::sync::mpsc::channel;
 use std::sync::{Arc, Weak};
 use std::time::Duration;
+use woodrush_core::form::Form;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{AddressContext, DIALECTS, Dialect, Extent, Setup, keys_of_setup, refusals};
 use woodrush_core::{Blame, Kind, Refusal};
@@ -27,6 +28,8 @@ struct WireRequest {
     numbers: Vec<(String, u32)>,
     words: Vec<(String, String)>,
     name: String,
+    /// The type that lies there, where memory has names and each one type.
+    form: Option<String>,
     what: WireAsk,
 }
 
@@ -86,6 +89,13 @@ fn request(port: &str, station: &Station, ask: &Ask) -> Option<WireRequest> {
         let space = station.space_at(extent.space)?;
         Some(dialect.notation().show(space, extent.first, 0, None, &station.setup).canonical)
     };
+    let place = match ask {
+        Ask::Read { parts, .. } => one_place(parts),
+        Ask::Write { extent, .. } | Ask::Change { extent, .. } => Some(*extent),
+        Ask::Pass { .. } => None,
+    };
+    let only = place.and_then(|place| station.space_at(place.space)).map_or(&[][..], |space| space.only);
+    let form = if let [only] = only { Some(only.to_string()) } else { None };
     let what = match ask {
         Ask::Read { parts, .. } => {
             let place = one_place(parts)?;
@@ -109,6 +119,7 @@ fn request(port: &str, station: &Station, ask: &Ask) -> Option<WireRequest> {
         numbers: station.setup.numbers.iter().map(|(key, number)| ((*key).to_string(), *number)).collect(),
         words: station.setup.words.iter().map(|(key, word)| ((*key).to_string(), word.clone())).collect(),
         name: station.name.clone(),
+        form,
         what,
     })
 }
@@ -155,7 +166,7 @@ impl ControlHandler {
             .ok_or("the port has no protocol")?;
         let mut station = Station::bare(&request.name, *dialect, setup(*dialect, &request));
         station.port = port;
-        let ask = to_ask(*dialect, &mut station, request.what)?;
+        let ask = to_ask(*dialect, &mut station, request.form.as_deref(), request.what)?;
         let written = match &ask {
             Ask::Write { extent, cells, .. } => Some((*extent, cells.clone())),
             Ask::Change { extent, set, .. } => Some((*extent, set.clone())),
@@ -201,15 +212,20 @@ fn setup(dialect: &dyn Dialect, request: &WireRequest) -> Setup {
     Setup {
         numbers: request.numbers.iter().filter_map(|(key, number)| Some((known(key)?, *number))).collect(),
         words: request.words.iter().filter_map(|(key, word)| Some((known(key)?, word.clone()))).collect(),
+        ..Setup::default()
     }
 }
 
-fn to_ask(dialect: &dyn Dialect, station: &mut Station, what: WireAsk) -> Result<Ask, String> {
+fn to_ask(
+    dialect: &dyn Dialect,
+    station: &mut Station,
+    form: Option<&str>,
+    what: WireAsk,
+) -> Result<Ask, String> {
+    let form = form.map(Form::parse).transpose().map_err(|fault| fault.what)?;
     let mut extent = |at: &str, count: u32| {
-        let address = dialect
-            .notation()
-            .parse(at, &AddressContext::of_device(&station.setup))
-            .map_err(|fault| fault.what)?;
+        let context = AddressContext::of_device(&station.setup).with_form(form);
+        let address = dialect.notation().parse(at, &context).map_err(|fault| fault.what)?;
         let space = station.space(&address.space);
         Ok::<Extent, String>(Extent { space, first: address.first, count: count.max(1) })
     };

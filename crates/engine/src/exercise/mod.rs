@@ -32,7 +32,7 @@ const LINE: LineTime = LineTime {
 /// A station with one table, and the keys of its port.
 fn station(speaker: &Speaker) -> Option<(Station, Setup, Extent)> {
     let dialect = dialect(speaker.name)?;
-    let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
+    let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![], ..Setup::default() };
     // Where memory has names, the form says of which type they are.
     let context = AddressContext::of_device(&setup).with_form(Some(Form::plain(Type::I16)));
     let address = ["400001", "N7:0", "%DB10.W0", "Level"]
@@ -46,7 +46,7 @@ fn station(speaker: &Speaker) -> Option<(Station, Setup, Extent)> {
     };
     let count = u32::from(address.space.align.max(1)) * 2;
     let words = vec![("local-tsap", "01.00".to_string()), ("remote-tsap", "01.02".to_string())];
-    let port = Setup { numbers: vec![("ack-timeout", 100_000)], words };
+    let port = Setup { numbers: vec![("ack-timeout", 100_000)], words, ..Setup::default() };
     Some((station, port, Extent { space, first: 0, count }))
 }
 

@@ -190,7 +190,7 @@ impl Runner<'_> {
             name: format!("{key} {unit}"),
             port: forward.from,
             dialect: Some(dialect),
-            setup: Setup { numbers: vec![(key, u32::from(unit))], words: vec![] },
+            setup: Setup { numbers: vec![(key, u32::from(unit))], words: vec![], ..Setup::default() },
             spaces: Spaces::standing(dialect),
         };
         let timeout = self

@@ -82,7 +82,7 @@ fn asked(checked: &Checked, client: &Client) -> Vec<Station> {
         name: format!("{key} {unit}"),
         port: port.value,
         dialect: Some(dialect.value),
-        setup: Setup { numbers: vec![(key, u32::from(*unit))], words: vec![] },
+        setup: Setup { numbers: vec![(key, u32::from(*unit))], words: vec![], ..Setup::default() },
         spaces: Spaces::standing(dialect.value),
     };
     units.value.iter().map(station).collect()

@@ -212,8 +212,9 @@ impl SimDevice {
         }
         let asked = parse_asked(target).map_err(|finding| finding.what)?;
         let dialect = self.station.dialect.ok_or("the device has no protocol")?;
-        let reading =
-            AddressContext::of_device(&self.station.setup).with_form(asked.form.map(|form| form.value));
+        let reading = AddressContext::of_device(&self.station.setup)
+            .with_form(asked.form.map(|form| form.value))
+            .with_spaces(&self.station.spaces);
         let address = dialect.notation().parse(&asked.address.value, &reading).map_err(|fault| {
             format!("`{}` has no point `{}`, and {}", self.name, asked.address.value, fault.what)
         })?;
@@ -255,6 +256,9 @@ impl SimDevice {
     fn exist_alone(&mut self, extent: Extent) {
         let step = self.station.space_at(extent.space).map_or(1, |space| u32::from(space.align.max(1)));
         let first = extent.first / step * step;
+        // What has a name is there from its first element on.
+        let named = self.station.space_at(extent.space).is_some_and(|space| space.shown.is_some());
+        let first = if named { 0 } else { first };
         let extent = Extent { first, count: extent.end().next_multiple_of(step) - first, ..extent };
         let each = self.each(extent);
         if let Some(memory) = self.body().memory.get_mut(extent.space.index()) {

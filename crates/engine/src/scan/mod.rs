@@ -1,6 +1,9 @@
 //! Finds who is on a line or behind a socket, and what each of them has: by reads alone.
 
 mod lines;
+mod names;
+
+use names::by_name;
 
 pub use lines::{LINES, LineEvidence, try_line};
 
@@ -8,7 +11,7 @@ use crate::direct::Direct;
 use crate::speak::Message;
 use serde::{Deserialize, Serialize};
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{AddressContext, Extent, Search, Setup, Transport, Verb};
+use woodrush_core::protocol::{AddressContext, Extent, FoundName, Search, Setup, Transport, Verb};
 use woodrush_core::survey::{ReadOutcome, Survey};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -47,6 +50,9 @@ pub struct Found {
     pub identity: Option<String>,
     /// What it has.
     pub tables: Vec<FoundTable>,
+    /// The names that it has.
+    #[serde(default)]
+    pub names: Vec<FoundName>,
     /// Something went wrong while it was looked at, in words; what was found before is kept.
     pub broken: Option<String>,
 }
@@ -96,7 +102,8 @@ pub fn stations(base: &Station, transport: Transport) -> Option<(&'static str, s
 /// The same station with another number.
 #[must_use]
 pub fn numbered(base: &Station, key: &'static str, number: u32) -> Station {
-    let mut setup = Setup { numbers: base.setup.numbers.clone(), words: base.setup.words.clone() };
+    let mut setup =
+        Setup { numbers: base.setup.numbers.clone(), words: base.setup.words.clone(), ..Setup::default() };
     setup.numbers.retain(|(known, _)| *known != key);
     setup.numbers.push((key, number));
     Station { setup, name: format!("{key} {number}"), ..base.clone() }
@@ -112,7 +119,7 @@ pub fn look(
     number: Option<u32>,
     depth: Depth<'_>,
 ) -> Result<Option<Found>, Refusal> {
-    let Some(first) = first_read(station) else { return Ok(None) };
+    let Some(first) = first_read(station) else { return by_name(reach, station, number, depth) };
     let mut noise = 0;
     let mut took = None;
     for _ in 0..=AGAIN {
@@ -139,6 +146,7 @@ pub fn look(
         took_us: took.unwrap_or(0),
         identity: None,
         tables: vec![],
+        names: vec![],
         broken: None,
     };
     if presence == Presence::Damaged || depth.quick {

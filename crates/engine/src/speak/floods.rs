@@ -13,7 +13,7 @@ const READ: usize = 4096;
 /// Requests that are sound, one after the other; those of the link with them.
 fn requests(name: &str) -> Vec<Vec<u8>> {
     let dialect = dialect(name).unwrap();
-    let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![] };
+    let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![], ..Setup::default() };
     let context = AddressContext::of_device(&setup).with_form(Some(Form::plain(Type::I16)));
     let address = ["400001", "N7:0", "%DB10.W0", "Level"]
         .into_iter()

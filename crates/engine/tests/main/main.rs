@@ -23,5 +23,6 @@ mod site;
 mod smaller;
 mod spoilt_ways;
 mod tables;
+mod tags;
 mod turns;
 mod virtual_time;

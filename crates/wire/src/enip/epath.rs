@@ -183,7 +183,15 @@ impl<'a> Segment<'a> {
         // One byte is written without its size.
         let size = if sized { reader.u8_in("link size", 2, u8::MAX)? } else { 1 };
         let port = match first & 0x0F {
-            EXTENDED_PORT => reader.u16_le("port")?,
+            EXTENDED_PORT => {
+                let at = reader.at;
+                let port = reader.u16_le("port")?;
+                if port < EXTENDED_PORT.into() {
+                    let (low, high) = (EXTENDED_PORT.into(), u16::MAX.into());
+                    return reader.fault(at, WireFault::Range { field: "port", got: port.into(), low, high });
+                }
+                port
+            }
             port => port.into(),
         };
         let link = reader.bytes("link address", size.into())?;

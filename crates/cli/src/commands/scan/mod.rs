@@ -13,6 +13,8 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use kept::Kept;
 use woodrush_core::Refusal;
 use woodrush_core::budget::LineTime;
+use woodrush_core::check::Checked;
+use woodrush_core::plan::Station;
 use woodrush_core::project::Line;
 use woodrush_core::protocol::Transport;
 use woodrush_engine::direct::{Direct, Link};
@@ -41,6 +43,11 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     };
     let timeout = connections.timeout().unwrap_or(TIMEOUT);
     field.line = LineTime { timeout, hurry: true, ..field.line };
+    // The way on from a port's address stands at its device.
+    if let Some(own) = connections.checked().zip(port).and_then(|(checked, port)| only_device(checked, port))
+    {
+        field.station.setup = own.setup.clone();
+    }
     if let Some(dialect) = field.station.dialect {
         let Some(search) = dialect.search() else {
             return Err(Failure::Usage(format!("`{}` has nothing that could be asked for", dialect.name())));
@@ -95,12 +102,28 @@ fn port(connections: &Connections, name: Option<&String>) -> Result<Option<usize
         names.collect::<Vec<_>>().join(", ")
     };
     match (name, all.as_slice()) {
-        (Some(name), _) => project.port(name).map(Some).ok_or_else(|| {
-            Failure::Usage(format!("there is no port `{name}` ({}), and it is not HOST:PORT", names()))
-        }),
+        (Some(name), _) => {
+            project.port(name).or_else(|| alone_on(checked, name)).map(Some).ok_or_else(|| {
+                Failure::Usage(format!("there is no port `{name}` ({}), and it is not HOST:PORT", names()))
+            })
+        }
         (None, [only]) => Ok(Some(*only)),
         (None, _) => Err(Failure::Usage(format!("name the port: {}", names()))),
     }
+}
+
+/// The port of a device that has one of its own.
+fn alone_on(checked: &Checked, name: &str) -> Option<usize> {
+    let port = checked.plan.devices.iter().find(|device| device.name == name)?.port;
+    only_device(checked, port).map(|_| port)
+}
+
+/// The one device of a port that has no other, where stations of its protocol have no numbers.
+fn only_device(checked: &Checked, port: usize) -> Option<&Station> {
+    let mut here = checked.plan.devices.iter().filter(|device| device.port == port);
+    let (own, other) = (here.next()?, here.next());
+    let numbered = own.dialect?.stations().station_key(Transport::Connect).is_some();
+    (other.is_none() && !numbered).then_some(own)
 }
 
 /// `1-32,40`, within what can be on the way.

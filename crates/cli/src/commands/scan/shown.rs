@@ -7,6 +7,7 @@ use crate::commands::read::show_took;
 use crate::connections::Field;
 use crate::console::{Console, Table, Tone};
 use woodrush_core::project::Line;
+use woodrush_core::protocol::FoundName;
 use woodrush_engine::scan::{Found, FoundTable, LineEvidence, Presence};
 
 /// Which settings were tried, with what came.
@@ -70,6 +71,13 @@ fn largest(found: &Found) -> String {
     }
 }
 
+/// The type with the array's size; `?` where only the station knows.
+fn type_shown(name: &FoundName) -> String {
+    let size = |size: &u32| if *size == 0 { "?".to_string() } else { size.to_string() };
+    let sizes: Vec<String> = name.dimensions.iter().map(size).collect();
+    if sizes.is_empty() { name.type_name.clone() } else { format!("{}[{}]", name.type_name, sizes.join(",")) }
+}
+
 fn name(found: &Found) -> String {
     found.station.map_or_else(|| "any".into(), |number| number.to_string())
 }
@@ -92,6 +100,17 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
                 "found": done.found,
                 "ended": done.ended,
             }));
+        }
+        Format::Csv if done.found.iter().any(|found| !found.names.is_empty()) => {
+            // The list that `tags` of a device takes.
+            let row =
+                |name: &FoundName| vec![name.name.clone(), type_shown(name), String::new(), String::new()];
+            let rows = done.found.iter().flat_map(|found| &found.names).map(row).collect();
+            return console.table(&Table {
+                head: vec!["name", "type", "elements", "access"],
+                rows,
+                whole: &[],
+            });
         }
         Format::Csv => {
             let rows = done.found.iter().flat_map(|found| {
@@ -146,6 +165,17 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
         }
     }
     console.table(&table)?;
+    for found in done.found.iter().filter(|found| !found.names.is_empty()) {
+        console.say("")?;
+        let row = |name: &FoundName| vec![name.name.clone(), type_shown(name)];
+        let rows = found.names.iter().map(row).collect();
+        console.table(&Table { head: vec!["name", "type"], rows, whole: &[0] })?;
+        let count = found.names.len();
+        let plural = if count == 1 { "" } else { "s" };
+        console.note(&format!(
+            "{count} name{plural}; `--format csv` gives the list that `tags` of a device takes"
+        ));
+    }
     for found in done.found.iter().filter(|found| found.presence == Presence::Damaged) {
         let mark = console.paint(Tone::Bad, "damaged");
         console.note(&format!(

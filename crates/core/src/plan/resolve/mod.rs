@@ -3,11 +3,12 @@
 mod forms;
 mod limits;
 
-use super::{Plan, PlannedRule, Source};
+use super::{Plan, PlannedRule, Source, Station};
 use crate::finding::Finding;
 use crate::form::{Conversion, Form, Type};
 use crate::project::{Endpoint, HealthItem, Map, OnLoss, Owner, Project, Sending, Target};
-use crate::protocol::{Address, Extent, Grain, Place, SpaceId};
+use crate::protocol::{Address, Extent, Grain, Place, Space, SpaceId};
+use crate::source::Span;
 
 /// Coils that stand for one register.
 const REGISTER_BITS: u32 = 16;
@@ -238,6 +239,9 @@ impl Ends<'_> {
         if !found.is_empty() {
             return Err(found);
         }
+        if let Some(finding) = self.other_type(plan, address) {
+            return Err(vec![finding]);
+        }
         let landing = self.placed(plan, target, landing)?;
         let conversion = Conversion { from, to, overflow: self.rule.overflow };
         let source = match self.from.owner {
@@ -299,6 +303,11 @@ impl Ends<'_> {
         }
     }
 
+    /// What is wrong where another rule has named the source as something else.
+    fn other_type(&self, plan: &Plan, address: &Address) -> Option<Finding> {
+        other_type(plan.station(self.from.owner)?, address, self.from.span)
+    }
+
     /// The place with its space in the station that it belongs to.
     fn placed(&self, plan: &mut Plan, target: &Address, place: Place) -> Result<Place, Vec<Finding>> {
         let station = match self.to.owner {
@@ -306,10 +315,25 @@ impl Ends<'_> {
             Owner::Device(device) => plan.devices.get_mut(device),
             Owner::Converter => None,
         };
-        let space = station.ok_or_else(Vec::new)?.space(&target.space);
+        let station = station.ok_or_else(Vec::new)?;
+        if let Some(finding) = other_type(station, target, self.to.span) {
+            return Err(vec![finding]);
+        }
+        let space = station.space(&target.space);
         match self.runs_past(target, &place, self.to) {
             Some(finding) => Err(vec![finding]),
             None => Ok(Place { space, ..place }),
         }
     }
+}
+
+/// What is wrong where a name is known to hold values of another type than an address says.
+fn other_type(station: &Station, address: &Address, span: Span) -> Option<Finding> {
+    let known = station.space_at(station.spaces.id(&address.space.key)?)?;
+    let types = |space: &Space| space.only.first().copied();
+    let (own, other) = (types(&address.space)?, types(known)?);
+    (own != other && known.shown.is_some()).then(|| {
+        let what = format!("the tag is `{own}` here, and `{other}` in another rule");
+        Finding::new("M33", span, what).fix("one of the two is wrong: ask the controller's programmer")
+    })
 }

@@ -1,5 +1,6 @@
 //! Controllers with named tags, asked by explicit messages of EtherNet/IP: notation, keys, limits and costs.
 
+mod list;
 mod path;
 mod refusals;
 mod requests;
@@ -14,13 +15,17 @@ pub use requests::{
 pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, path_of, type_of};
 
 use super::{
-    Address, AddressContext, AddressFault, Dialect, Framing, ImpliedType, Key, KeyKind, Link, Notation,
-    Refusals, Requests, Search, SettingFault, Setup, ShownAddress, Space, Stations, Transport,
+    Address, AddressContext, AddressFault, BitWrite, Declared, DeclaredName, Dialect, FoundName, Framing,
+    ImpliedType, Key, KeyKind, Link, Notation, Refusals, Requests, Search, SettingFault, Setup, ShownAddress,
+    Space, Stations, Transport,
 };
 use crate::form::Order;
 use crate::term::Term;
+use woodrush_wire::enip::cip::{self, Reply, class, service};
 use woodrush_wire::enip::encap;
-use woodrush_wire::enip::epath::{Path, Segment};
+use woodrush_wire::enip::epath::{Object, Path, Segment};
+use woodrush_wire::enip::objects::Identity;
+use woodrush_wire::enip::tags::{STRING_HANDLE, TagType, emit_list, parse_symbols};
 
 /// `ethernet-ip`.
 #[derive(Debug)]
@@ -135,21 +140,47 @@ impl Notation for Tags {
     fn parse(&self, text: &str, context: &AddressContext<'_>) -> Result<Address, AddressFault> {
         let path = path::parse(text)?;
         let fault = |code, what: String| Err(AddressFault { code, at: 0..text.len(), what, likely: vec![] });
-        let Some(form) = context.form else {
-            return fault("M33", format!("nothing says of which type the tag `{text}` is"));
-        };
-        if form.order.is_some() {
+        if let Some(form) = context.form.filter(|form| form.order.is_some()) {
             let what = format!("a tag has no order of bytes: leave it out behind `{}`", form.ty);
             return fault("F08", what);
         }
-        if path.bit.is_some() {
-            return fault("M33", format!("nothing says how wide the integer is whose bit `{text}` names"));
-        }
-        match tag::space(&path, form.ty) {
-            Some(space) => {
-                Ok(Address { space, first: path.first, bit: None, brings: ImpliedType::Type(form.ty) })
+        let written = context.form.map(|form| form.ty);
+        let declared = context.setup.declared.as_deref();
+        let listed = declared.map(|list| list::look_up(list, &path, text)).transpose()?.flatten();
+        let known = || {
+            let spaces = context.spaces?;
+            let id = keys_of(&path).iter().find_map(|key| spaces.id(key))?;
+            spaces.get(id)?.only.first().copied()
+        };
+        // The list comes first, then the form; a bit's form says nothing of the integer that it is a bit of.
+        let ty = match (&listed, written) {
+            (Some(own), Some(written)) if path.bit.is_none() && own.ty != written => {
+                let what = format!("`{text}` is declared as {}, and is `{written}` here", own.type_name);
+                return fault("M33", what);
             }
-            None => fault("M33", format!("no tag is of the type `{}`", form.ty)),
+            (Some(own), _) => Some(own.ty),
+            (None, Some(written)) if path.bit.is_none() => Some(written),
+            _ => known(),
+        };
+        let Some(ty) = ty else {
+            let what = match path.bit {
+                Some(_) => format!("nothing says how wide the integer is whose bit `{text}` names"),
+                None => format!("nothing says of which type the tag `{text}` is"),
+            };
+            return fault("M33", what);
+        };
+        let Some(space) = tag::space(&path, ty) else {
+            return fault("M33", format!("no tag is of the type `{ty}`"));
+        };
+        let Some(bit) = path.bit else {
+            return Ok(Address { space, first: path.first, bit: None, brings: ImpliedType::Type(ty) });
+        };
+        match ty.bytes().filter(|_| space.bits == BitWrite::Masked).map(|bytes| bytes * 8) {
+            Some(bits) if u32::from(bit) < bits => {
+                Ok(Address { space, first: path.first, bit: Some(bit), brings: ImpliedType::Nothing })
+            }
+            Some(bits) => fault("M33", format!("a `{ty}` has bits 0 to {}, and this is {bit}", bits - 1)),
+            None => fault("M33", format!("a `{ty}` has no bits of its own: only integers have")),
         }
     }
 
@@ -171,6 +202,11 @@ impl Notation for Tags {
 
     fn is_table(&self, space: &Space, name: &str) -> bool {
         path::parse(name).is_ok_and(|path| keys_of(&path).iter().any(|key| *key == space.key))
+    }
+
+    fn declared<'d>(&self, list: &'d Declared, space: &Space) -> Option<&'d DeclaredName> {
+        let path = path::parse(&path::show(space.name(), 0)).ok()?;
+        list::row(list, &path).map(|(row, _)| row)
     }
 
     fn table_unit(&self, _space: &Space) -> &'static str {
@@ -226,7 +262,61 @@ impl Framing for Tags {
     }
 }
 
-impl Search for Tags {}
+/// Who it is: all attributes of its identity.
+const WHO: [u8; 6] = [service::GET_ATTRIBUTES_ALL, 2, 0x20, 0x01, 0x24, 0x01];
+
+impl Search for Tags {
+    fn identity(&self) -> &'static [(u8, &'static [u8])] {
+        &[(service::GET_ATTRIBUTES_ALL, &WHO)]
+    }
+
+    fn identity_shown(&self, _code: u8, answer: &[u8]) -> Option<String> {
+        let reply = Reply::parse(answer).ok().filter(|reply| reply.status == 0)?;
+        let own = Identity::parse(reply.data).ok()?;
+        let name = String::from_utf8_lossy(own.name);
+        let (major, minor) = own.revision;
+        Some(format!(
+            "{name}, vendor {}, type {}, product {}, revision {major}.{minor}, serial {:08X}",
+            own.vendor, own.device_type, own.product, own.serial
+        ))
+    }
+
+    fn names_request(&self, after: Option<&[u8]>) -> Option<Vec<u8>> {
+        let from = match after {
+            None => 0,
+            Some(answer) => {
+                let reply = Reply::parse(answer).ok()?;
+                let last = parse_symbols(reply.data).ok()?.last()?.instance;
+                let more = reply.status == woodrush_wire::enip::status::PARTIAL_TRANSFER;
+                last.checked_add(1).filter(|_| more)?
+            }
+        };
+        let mut request = vec![];
+        let symbols = Object { class: class::SYMBOL, instance: from, attribute: None };
+        cip::emit_to(&mut request, service::LIST_SYMBOLS, symbols);
+        emit_list(&mut request);
+        Some(request)
+    }
+
+    fn names(&self, answer: &[u8]) -> Vec<FoundName> {
+        let symbols = Reply::parse(answer).ok().and_then(|reply| parse_symbols(reply.data).ok());
+        let own = symbols.unwrap_or_default().into_iter().filter(|symbol| !symbol.symbol_type.is_system());
+        let found = own.map(|symbol| {
+            let kind = symbol.symbol_type;
+            let type_name = match (kind.is_structure(), TagType::elementary(kind.code()).name()) {
+                (true, _) if kind.code() == STRING_HANDLE => "STRING".to_string(),
+                (true, _) => format!("structure 0x{:03X}", kind.code()),
+                // Words of packed bits are told as what is declared.
+                (false, Some("DWORD")) if kind.dimensions() > 0 => "BOOL".into(),
+                (false, Some(name)) => name.into(),
+                (false, None) => format!("type 0x{:03X}", kind.code()),
+            };
+            let name = String::from_utf8_lossy(symbol.name).into_owned();
+            FoundName { name, type_name, dimensions: vec![0; kind.dimensions().into()] }
+        });
+        found.collect()
+    }
+}
 
 /// A route in words: `port 1, address 0`.
 #[must_use]

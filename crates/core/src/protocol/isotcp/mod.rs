@@ -245,7 +245,11 @@ impl Stations for Blocks {
             };
             (key, word.clone())
         };
-        Setup { numbers: own.numbers.clone(), words: own.words.iter().map(turned).collect() }
+        Setup {
+            numbers: own.numbers.clone(),
+            words: own.words.iter().map(turned).collect(),
+            ..Setup::default()
+        }
     }
 }
 

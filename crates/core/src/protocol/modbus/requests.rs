@@ -139,7 +139,11 @@ mod tests {
         );
         assert_eq!(cost(&RTU, Verb::Write, holding, 2, &setup), Ok(Cost { out: 13, back: 8, turns: 2 }));
         assert_eq!(cost(&TCP, Verb::Read, &SPACES[0], 19, &setup), Ok(Cost { out: 12, back: 12, turns: 0 }));
-        let small = Setup { numbers: vec![("max-read", 32)], words: vec![("write-one", "single".into())] };
+        let small = Setup {
+            numbers: vec![("max-read", 32)],
+            words: vec![("write-one", "single".into())],
+            ..Setup::default()
+        };
         assert_eq!(
             cost(&RTU, Verb::Read, holding, 33, &small),
             Err(TooMuch { limit: 32, source: "max-read" })
@@ -158,7 +162,11 @@ mod tests {
             (&ASCII, Verb::Read, 3, 3, "multiple"),
             (&ASCII, Verb::Write, 3, 1, "single"),
         ] {
-            let setup = Setup { numbers: vec![("unit", 23)], words: vec![("write-one", word.into())] };
+            let setup = Setup {
+                numbers: vec![("unit", 23)],
+                words: vec![("write-one", word.into())],
+                ..Setup::default()
+            };
             let space = &SPACES[at];
             let cells = vec![1; space.grain.cell_bytes() * count as usize];
             let example = framing.example(verb, space, 7, &cells, &setup);

@@ -49,11 +49,15 @@ fn spaces(octal: bool) -> Arc<Spaces> {
 
 fn family(octal: bool) -> Setup {
     let words = if octal { vec![("io-addresses", "octal".to_string())] } else { vec![] };
-    Setup { numbers: vec![("node", 1)], words }
+    Setup { numbers: vec![("node", 1)], words, ..Setup::default() }
 }
 
 fn port(check: &str) -> Setup {
-    Setup { numbers: vec![("ack-timeout", 200_000)], words: vec![("check-field", check.into())] }
+    Setup {
+        numbers: vec![("ack-timeout", 200_000)],
+        words: vec![("check-field", check.into())],
+        ..Setup::default()
+    }
 }
 
 fn client(half: bool, octal: bool, check: &str, node: u32, tns: u16) -> TableClient {

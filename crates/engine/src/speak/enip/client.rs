@@ -13,9 +13,16 @@ use woodrush_wire::enip::cip::Reply;
 use woodrush_wire::enip::cpf::{Connected, Unconnected};
 use woodrush_wire::enip::encap::{self, Header, Message, Registration, command, status_words};
 
+/// So many ways behind one address are remembered: more than slots that a rack has.
+const PEERS_MAX: usize = 64;
+
 pub(super) struct TagClient {
     stations: Vec<Station>,
+    /// Everyone behind the address that was ever asked, by the way there: a person's question goes over the same
+    /// connection as the polls.
     peers: Vec<Peer>,
+    /// By station, its place among them.
+    peer_of: Vec<usize>,
     timeout: u64,
     session: SessionState,
     came: Vec<u8>,
@@ -42,15 +49,29 @@ enum SessionState {
 
 struct TagJob {
     ticket: Ticket,
-    station: usize,
-    reads: bool,
-    /// `None` where this protocol has no message for it.
-    services: Option<Services>,
+    peer: usize,
+    what: TagWork,
+}
+
+/// What a question is made of.
+enum TagWork {
+    /// Services on tags; whether they bring cells.
+    Services(Services, bool),
+    /// A whole request, whose reply comes back whole; `None` once it was sent.
+    Whole(Option<Vec<u8>>),
+    /// Something that this protocol has no message for.
+    Nothing,
+}
+
+impl TagWork {
+    fn services(&mut self) -> Option<&mut Services> {
+        if let Self::Services(services, _) = self { Some(services) } else { None }
+    }
 }
 
 /// A message that was sent, and whose answer is waited for.
 struct UnderWay {
-    station: usize,
+    peer: usize,
     purpose: Purpose,
     by: By,
     give_up: Moment,
@@ -77,6 +98,7 @@ impl TagClient {
         let mut client = Self {
             stations: vec![],
             peers: vec![],
+            peer_of: vec![],
             timeout: 0,
             session: SessionState::Fresh,
             came: vec![],
@@ -198,7 +220,7 @@ impl TagClient {
 
     fn answered(&mut self, message: &[u8], now: Moment) {
         let Some(way) = self.under_way.take() else { return };
-        let Some(peer) = self.peers.get_mut(way.station) else { return };
+        let Some(peer) = self.peers.get_mut(way.peer) else { return };
         match way.purpose {
             Purpose::Closes => {}
             Purpose::Opens(own) => {
@@ -211,8 +233,12 @@ impl TagClient {
                 }
             }
             Purpose::Serves => {
-                let Some(services) = self.job.as_mut().and_then(|job| job.services.as_mut()) else { return };
-                let parts: Vec<_> = services.parts.iter().map(|part| part.extent.space).collect();
+                let Some(job) = &mut self.job else { return };
+                if let TagWork::Whole(_) = job.what {
+                    return self.end(Ok((message.to_vec(), vec![])));
+                }
+                let Some(services) = job.what.services() else { return };
+                let parts: Vec<_> = services.parts.iter().map(|part| part.space.key.clone()).collect();
                 match services.answered(message) {
                     Err(refusal) => self.end(Err(refusal)),
                     Ok(Outcome::OneByOne) => peer.one_by_one = true,
@@ -222,7 +248,7 @@ impl TagClient {
                             if tag_type.code == 0 {
                                 peer.types.remove(space);
                             } else {
-                                peer.types.insert(*space, tag_type);
+                                peer.types.insert(space.clone(), tag_type);
                             }
                         }
                     }
@@ -235,27 +261,32 @@ impl TagClient {
     fn next(&mut self, now: Moment, session: u32) -> Option<Vec<u8>> {
         let timeout_ms = self.timeout_ms();
         let job = self.job.as_mut()?;
-        let station = job.station;
-        let peer = self.peers.get_mut(station)?;
+        let at = job.peer;
+        let peer = self.peers.get_mut(at)?;
         if peer.closes_at().is_some_and(|moment| moment <= now) {
             // Nobody used it for so long that the controller may give it up: it is opened anew.
             let message = peer.closing(timeout_ms)?;
-            return Some(self.unconnected(now, session, station, Purpose::Closes, &message));
+            return Some(self.unconnected(now, session, at, Purpose::Closes, &message));
         }
         let Some(way) = peer.way() else {
             self.serial = self.serial.wrapping_add(1);
             let own = u32::from(self.serial) << 16 | 0x5752;
             let message = peer.opening(self.serial, own, timeout_ms)?;
-            return Some(self.unconnected(now, session, station, Purpose::Opens(own), &message));
+            return Some(self.unconnected(now, session, at, Purpose::Opens(own), &message));
         };
-        let services = job.services.as_mut()?;
-        let spaces: Vec<_> = services.parts.iter().map(|part| part.extent.space).collect();
-        let found = |part: usize| peer.types.get(spaces.get(part)?).copied();
-        let terms = Terms { most: way.most as usize, one_by_one: peer.one_by_one, found: &found };
-        let message = services.message(&terms)?;
+        let message = match &mut job.what {
+            TagWork::Nothing => return None,
+            TagWork::Whole(request) => request.take()?,
+            TagWork::Services(services, _) => {
+                let spaces: Vec<_> = services.parts.iter().map(|part| part.space.key.clone()).collect();
+                let found = |part: usize| peer.types.get(spaces.get(part)?).copied();
+                let terms = Terms { most: way.most as usize, one_by_one: peer.one_by_one, found: &found };
+                services.message(&terms)?
+            }
+        };
         let Some(open) = peer.open() else {
             let message = peer.routed(&message, timeout_ms);
-            return Some(self.unconnected(now, session, station, Purpose::Serves, &message));
+            return Some(self.unconnected(now, session, at, Purpose::Serves, &message));
         };
         open.sequence = open.sequence.wrapping_add(1);
         open.used = now;
@@ -267,7 +298,7 @@ impl TagClient {
         });
         let by = By::Connection(own, sequence);
         self.under_way =
-            Some(UnderWay { station, purpose: Purpose::Serves, by, give_up: now + self.timeout });
+            Some(UnderWay { peer: at, purpose: Purpose::Serves, by, give_up: now + self.timeout });
         Some(out)
     }
 
@@ -275,7 +306,7 @@ impl TagClient {
         &mut self,
         now: Moment,
         session: u32,
-        station: usize,
+        at: usize,
         purpose: Purpose,
         message: &[u8],
     ) -> Vec<u8> {
@@ -287,14 +318,14 @@ impl TagClient {
             Unconnected::emit_with(out, |out| out.extend_from_slice(message));
         });
         let by = By::Context(context);
-        self.under_way = Some(UnderWay { station, purpose, by, give_up: now + self.timeout });
+        self.under_way = Some(UnderWay { peer: at, purpose, by, give_up: now + self.timeout });
         out
     }
 
     /// The message under way was not answered in time.
     fn timed_out(&mut self) {
         let Some(way) = self.under_way.take() else { return };
-        if let Some(peer) = self.peers.get_mut(way.station) {
+        if let Some(peer) = self.peers.get_mut(way.peer) {
             // A controller that gave the connection up says nothing to it any more.
             peer.forget();
         }
@@ -305,13 +336,20 @@ impl TagClient {
 
     /// A job of which nothing is left is at its end.
     fn ended(&mut self) -> bool {
-        let over = |job: &TagJob| job.services.as_ref().is_none_or(|services| services.todo.is_empty());
+        let over = |job: &TagJob| match &job.what {
+            TagWork::Services(services, _) => services.todo.is_empty(),
+            TagWork::Whole(_) => false,
+            TagWork::Nothing => true,
+        };
         if self.under_way.is_some() || !self.job.as_ref().is_some_and(over) {
             return false;
         }
-        let Some(TagJob { ticket, reads, services, .. }) = self.job.take() else { return false };
-        let nothing = Err(Refusal::new(Kind::NoSuchCommand, Blame::File));
-        self.done = Some((ticket, services.map_or(nothing, |services| services.end(reads))));
+        let Some(TagJob { ticket, what, .. }) = self.job.take() else { return false };
+        let result = match what {
+            TagWork::Services(services, reads) => services.end(reads),
+            TagWork::Whole(_) | TagWork::Nothing => Err(Refusal::new(Kind::NoSuchCommand, Blame::File)),
+        };
+        self.done = Some((ticket, result));
         true
     }
 }
@@ -326,40 +364,49 @@ impl Client for TagClient {
             let space = self.stations.get(station)?.space_at(extent.space)?;
             Some(WantedPart::new(space.clone(), extent))
         };
+        let peer_of = |station: usize| self.peer_of.get(station).copied().unwrap_or(usize::MAX);
         let known = |station: usize, extent: Extent| {
-            self.peers.get(station).is_some_and(|peer| peer.types.contains_key(&extent.space))
+            let space = self.stations.get(station).and_then(|station| station.space_at(extent.space));
+            let peer = self.peers.get(peer_of(station));
+            peer.zip(space).is_some_and(|(peer, space)| peer.types.contains_key(&space.key))
         };
-        let (station, reads, services) = match ask {
+        let services = |services: Option<Services>, reads| {
+            services.map_or(TagWork::Nothing, |services| TagWork::Services(services, reads))
+        };
+        let (station, what) = match ask {
             Ask::Read { station, parts } => {
                 let parts: Option<Vec<WantedPart>> =
                     parts.iter().map(|extent| part(station, *extent)).collect();
-                (station, true, parts.map(Services::read))
+                (station, services(parts.map(Services::read), true))
             }
             Ask::Write { station, extent, cells } => {
                 let known = known(station, extent);
-                (station, false, part(station, extent).map(|part| Services::write(part, &cells, known)))
+                let own = part(station, extent).map(|part| Services::write(part, &cells, known));
+                (station, services(own, false))
             }
             Ask::Change { station, extent, keep, set } => {
                 let known = known(station, extent);
-                (station, false, part(station, extent).map(|part| Services::change(part, &keep, &set, known)))
+                let own = part(station, extent).map(|part| Services::change(part, &keep, &set, known));
+                (station, services(own, false))
             }
-            Ask::Pass { .. } => (0, false, None),
+            Ask::Pass { message, .. } => (0, TagWork::Whole(Some(message.body))),
         };
-        self.job = Some(TagJob { ticket, station, reads, services });
+        let peer = peer_of(station);
+        self.job = Some(TagJob { ticket, peer, what });
     }
 
     fn set_up(&mut self, setup: &ClientSetup<'_>) {
-        let peer = |station: &Station| {
-            // What is known of a controller that is still the same one stays.
-            let old =
-                self.stations.iter().position(|old| old.name == station.name && old.setup == station.setup);
-            let old = old.and_then(|at| self.peers.get(at)).cloned();
-            let mut peer = old.unwrap_or_else(|| Peer::of(station));
-            // Its spaces may have other numbers now.
-            peer.types.clear();
-            peer
-        };
-        self.peers = setup.stations.iter().map(peer).collect();
+        if self.peers.len() > PEERS_MAX {
+            self.peers.clear();
+        }
+        self.peer_of.clear();
+        for station in setup.stations {
+            let known = self.peers.iter().position(|peer| peer.is_of(station));
+            self.peer_of.push(known.unwrap_or(self.peers.len()));
+            if known.is_none() {
+                self.peers.push(Peer::of(station));
+            }
+        }
         self.stations = setup.stations.to_vec();
         self.timeout = setup.line.timeout;
     }

@@ -2,10 +2,10 @@
 
 use super::refusal;
 use crate::Moment;
+use std::borrow::Cow;
 use std::collections::HashMap;
 use woodrush_core::Refusal;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::SpaceId;
 use woodrush_core::protocol::enip::{CONNECTION_LARGE, CONNECTION_SMALL, Way};
 use woodrush_wire::enip::cip::{self, Reply, class, service};
 use woodrush_wire::enip::connection::{self, EXPLICIT, ForwardClose, ForwardOpen, Opened, Parameters, Triad};
@@ -52,8 +52,8 @@ pub(super) struct Peer {
     link: PeerLink,
     /// It does not serve several services in one message.
     pub(super) one_by_one: bool,
-    /// The types that its tags were found to have.
-    pub(super) types: HashMap<SpaceId, TagType>,
+    /// The types that its tags were found to have, by the keys of their spaces.
+    pub(super) types: HashMap<Cow<'static, str>, TagType>,
 }
 
 impl Peer {
@@ -68,6 +68,12 @@ impl Peer {
         };
         peer.forget();
         peer
+    }
+
+    /// Whether this is the one that a station is asked by.
+    pub(super) fn is_of(&self, station: &Station) -> bool {
+        let Way { connected, route, .. } = Way::of(&station.setup);
+        (self.wants, &self.route) == (connected, &route)
     }
 
     /// The session is a new one, or the connection is gone.

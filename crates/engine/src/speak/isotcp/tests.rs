@@ -33,7 +33,11 @@ fn spaces() -> Arc<Spaces> {
 }
 
 fn names(local: &str, remote: &str) -> Setup {
-    Setup { numbers: vec![], words: vec![("local-tsap", local.into()), ("remote-tsap", remote.into())] }
+    Setup {
+        numbers: vec![],
+        words: vec![("local-tsap", local.into()), ("remote-tsap", remote.into())],
+        ..Setup::default()
+    }
 }
 
 fn client() -> Box<dyn Client> {

@@ -26,7 +26,11 @@ fn station(unit: u32, write_one: &str) -> Station {
         name: "do-1".into(),
         port: 0,
         dialect: dialect("modbus-rtu"),
-        setup: Setup { numbers: vec![("unit", unit)], words: vec![("write-one", write_one.into())] },
+        setup: Setup {
+            numbers: vec![("unit", unit)],
+            words: vec![("write-one", write_one.into())],
+            ..Setup::default()
+        },
         spaces: Spaces::standing(DIALECTS[0]),
     }
 }

@@ -39,7 +39,7 @@ impl Site {
     /// A station with the tables of these addresses.
     fn new(protocol: &str, addresses: &[&str]) -> Self {
         let dialect = dialect(protocol).unwrap();
-        let setup = Setup { numbers: vec![("unit", 23), ("node", 23)], words: vec![] };
+        let setup = Setup { numbers: vec![("unit", 23), ("node", 23)], words: vec![], ..Setup::default() };
         let mut station = Station::bare("station", dialect, setup);
         station.spaces = Arc::default();
         for address in addresses {
@@ -51,7 +51,7 @@ impl Site {
             station.spaces = Spaces::standing(dialect);
         }
         let tsaps = vec![("local-tsap", "01.00".to_string()), ("remote-tsap", "01.02".to_string())];
-        let port = Setup { numbers: vec![("ack-timeout", 200_000)], words: tsaps };
+        let port = Setup { numbers: vec![("ack-timeout", 200_000)], words: tsaps, ..Setup::default() };
         let memory = station.spaces.with_ids().map(|(id, space)| {
             let each = space.grain.cell_bytes();
             let byte = |i: usize| match space.grain {

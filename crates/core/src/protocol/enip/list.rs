@@ -1,0 +1,113 @@
+//! A tag against the list of what the controller's programmer has declared.
+
+use super::path::TagPath;
+use super::tag::form_type;
+use crate::form::Type;
+use crate::nearest::nearest;
+use crate::protocol::{Access, AddressFault, Declared, DeclaredName};
+use woodrush_wire::enip::tags::{TYPES, TagType};
+
+/// What the list says of a tag.
+pub(super) struct ListedTag<'d> {
+    pub(super) ty: Type,
+    /// As the list writes it.
+    pub(super) type_name: &'d str,
+}
+
+/// The name of a path as a list has it: without indices.
+fn name_of(path: &TagPath) -> String {
+    let mut name = String::with_capacity(path.shown.len());
+    let mut inside = false;
+    for letter in path.shown.chars() {
+        match letter {
+            '[' => inside = true,
+            ']' => inside = false,
+            _ if !inside => name.push(letter),
+            _ => {}
+        }
+    }
+    name
+}
+
+/// The row of a path, and whether it is that of the path itself, or of the tag that it is a member of.
+pub(super) fn row<'d>(list: &'d Declared, path: &TagPath) -> Option<(&'d DeclaredName, bool)> {
+    let name = name_of(path);
+    let mut rest = name.as_str();
+    loop {
+        if let Some(row) = list.get(rest) {
+            return Some((row, rest.len() == name.len()));
+        }
+        rest = rest.rsplit_once('.')?.0;
+    }
+}
+
+/// The type of a name in a list; `None` where it is a structure of the programmer's own.
+fn type_of_name(name: &str) -> Option<Type> {
+    if name.eq_ignore_ascii_case("STRING") {
+        return form_type(TagType::STRING);
+    }
+    let known = TYPES.iter().find(|(_, own, _)| own.eq_ignore_ascii_case(name));
+    known.and_then(|(code, ..)| form_type(TagType::elementary(*code)))
+}
+
+/// What the list says of a path; `None` where it is a member of a structure, of whose insides the list says nothing.
+///
+/// # Errors
+/// It has no such name, or the path is not what it says: more or fewer indices, past the end, not for others.
+pub(super) fn look_up<'d>(
+    list: &'d Declared,
+    path: &TagPath,
+    text: &str,
+) -> Result<Option<ListedTag<'d>>, AddressFault> {
+    let fault =
+        |what: String, likely: Vec<String>| AddressFault { code: "M33", at: 0..text.len(), what, likely };
+    let Some((row, whole)) = row(list, path) else {
+        let name = name_of(path);
+        let near = nearest(&name, list.iter().map(|row| row.name.as_str()));
+        let what = format!("`{}` declares no `{name}`", list.path);
+        return Err(fault(what, near.map(str::to_string).into_iter().collect()));
+    };
+    if row.access == Access::None {
+        let what =
+            format!("`{}` is not for others: its external access is none by `{}`", row.name, list.path);
+        return Err(fault(what, vec![]));
+    }
+    if !whole {
+        return Ok(None);
+    }
+    let Some(ty) = type_of_name(&row.type_name) else {
+        let what = format!("`{}` is a structure ({}): name one of its members", row.name, row.type_name);
+        return Err(fault(what, vec![]));
+    };
+    let indices = indices(path);
+    if !indices.is_empty() && indices.len() != row.dimensions.len() {
+        let what = match row.dimensions.len() {
+            0 => format!("`{}` is no array by `{}`", row.name, list.path),
+            many => {
+                format!(
+                    "`{}` has {many} dimensions by `{}`, and {} are given",
+                    row.name,
+                    list.path,
+                    indices.len()
+                )
+            }
+        };
+        return Err(fault(what, vec![]));
+    }
+    if let Some((index, size)) = indices.iter().zip(&row.dimensions).find(|(index, size)| index >= size) {
+        let what =
+            format!("`{}` ends at element {} by `{}`, and this is {index}", row.name, size - 1, list.path);
+        return Err(fault(what, vec![]));
+    }
+    Ok(Some(ListedTag { ty, type_name: &row.type_name }))
+}
+
+/// The indices of the last part.
+fn indices(path: &TagPath) -> Vec<u32> {
+    if !path.is_indexed {
+        return vec![];
+    }
+    let inner = path.shown.rsplit_once('[').map_or("", |(_, inner)| inner.trim_end_matches(']'));
+    let before = inner.split(',').filter_map(|index| index.parse().ok());
+    before.chain([path.first]).collect()
+}
