@@ -19,8 +19,9 @@ use woodrush_engine::converter::{Event, Running, start};
 use woodrush_engine::rig::Rig;
 
 /// The hatchery, by path.
-const FILES: [(&str, &str); 6] = [
+const FILES: [(&str, &str); 7] = [
     ("woodrush.toml", include_str!("../../../../demo/woodrush.toml")),
+    ("grader-tags.csv", include_str!("../../../../demo/grader-tags.csv")),
     ("profiles/oxygen-probe.toml", include_str!("../../../../demo/profiles/oxygen-probe.toml")),
     ("profiles/blower-drive.toml", include_str!("../../../../demo/profiles/blower-drive.toml")),
     ("profiles/drum-filter.toml", include_str!("../../../../demo/profiles/drum-filter.toml")),
@@ -116,6 +117,8 @@ fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         "ration-west",
         "pump-flow",
         "oxygen-for-the-pumps",
+        "fish-by-size",
+        "water-for-the-graders",
     ] {
         let Some(rule) =
             checked.project.maps.iter().find(|map| map.name.as_ref().is_some_and(|own| own.value == name))

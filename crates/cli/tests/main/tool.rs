@@ -56,6 +56,7 @@ impl Tool {
         let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
         std::fs::copy(from.join("woodrush.toml"), tool.file("woodrush.toml")).unwrap();
         std::fs::create_dir(tool.path().join("profiles")).unwrap();
+        std::fs::copy(from.join("grader-tags.csv"), tool.path().join("grader-tags.csv")).unwrap();
         for entry in std::fs::read_dir(from.join("profiles")).unwrap() {
             let entry = entry.unwrap();
             std::fs::copy(entry.path(), tool.path().join("profiles").join(entry.file_name())).unwrap();

@@ -75,8 +75,13 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
         let end = [&used.read, &used.written].into_iter().flatten().map(|range| range.end).max().unwrap_or(0);
         let least = end.div_ceil(dialect.notation().grains_of(space, 1).max(1));
         let shown = |range: &Range<u32>| span(dialect, station, *id, range);
-        let read = used.read.as_ref().map(|range| format!("{} read", shown(range)));
-        let written = used.written.as_ref().map(|range| format!("{} written", shown(range)));
+        let alike = used.read == used.written;
+        let read = used
+            .read
+            .as_ref()
+            .map(|range| format!("{} read{}", shown(range), if alike { " and written" } else { "" }));
+        let written = used.written.as_ref().filter(|_| !alike);
+        let written = written.map(|range| format!("{} written", shown(range)));
         let name = dialect.notation().table(space);
         let words = read.into_iter().chain(written);
         // Parts of the elements of one table are spaces of their own.

@@ -75,11 +75,23 @@ fn read_list(
     }
 }
 
+/// What stands between two columns.
+const DELIMITERS: [u8; 3] = [b',', b';', b'\t'];
+/// The header is one of the first lines: a title may stand above.
+const TITLE_MAX: usize = 20;
+
+/// Whether one of the first lines is a header whose columns are parted so.
+fn has_heads(text: &str, delimiter: u8) -> bool {
+    let lines = text.lines().take(TITLE_MAX);
+    lines.into_iter().any(|line| {
+        let record: csv::StringRecord =
+            line.split(char::from(delimiter)).map(|head| head.trim().trim_matches('"')).collect();
+        heads(&record).is_some()
+    })
+}
+
 fn table(text: &str, path: &str, file: u16, findings: &mut Vec<Finding>) -> Option<Declared> {
-    let first = text.lines().find(|line| !line.trim().is_empty())?;
-    let delimiter = [b';', b'\t', b',']
-        .into_iter()
-        .max_by_key(|mark| first.bytes().filter(|byte| byte == mark).count())?;
+    let delimiter = *DELIMITERS.iter().find(|mark| has_heads(text, **mark))?;
     let mut reader = csv::ReaderBuilder::new()
         .delimiter(delimiter)
         .has_headers(false)

@@ -209,8 +209,8 @@ impl Notation for Tags {
         list::row(list, &path).map(|(row, _)| row)
     }
 
-    fn table_unit(&self, _space: &Space) -> &'static str {
-        "element"
+    fn table_unit(&self, space: &Space) -> &'static str {
+        tag::element_words(space)
     }
 
     fn order(&self, _space: &Space) -> Option<Order> {

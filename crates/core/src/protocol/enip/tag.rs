@@ -89,6 +89,25 @@ pub fn is_type(space: &Space, found: TagType) -> bool {
     }
 }
 
+/// What a tag is counted in, with the type that its programmer declares.
+pub(super) fn element_words(space: &Space) -> &'static str {
+    match element(space) {
+        Type::Bool => "BOOL element",
+        Type::I8 => "SINT element",
+        Type::U8 => "USINT element",
+        Type::I16 => "INT element",
+        Type::U16 => "UINT element",
+        Type::I32 => "DINT element",
+        Type::U32 => "UDINT element",
+        Type::I64 => "LINT element",
+        Type::U64 => "ULINT element",
+        Type::F32 => "REAL element",
+        Type::F64 => "LREAL element",
+        Type::Text(_) => "STRING element",
+        _ => "element",
+    }
+}
+
 /// The type by which an image of ours shows a space.
 #[must_use]
 pub fn type_of(space: &Space) -> TagType {
