@@ -10,7 +10,7 @@ use std::hint::black_box;
 use std::time::Instant;
 use woodrush_benches::counting::{Counting, allocations};
 use woodrush_benches::names::{check_names, names_site};
-use woodrush_benches::{Limits, large_site, large_site_of_writes, median};
+use woodrush_benches::{Limits, large_site, large_site_of_writes, median, tags_site};
 use woodrush_core::check::check;
 use woodrush_core::project::read;
 
@@ -87,6 +87,16 @@ fn main() {
     let round = |_| seconds(|| names(&large)) / seconds(|| whole_check(&registers));
     let mut ratios: Vec<f64> = (0..7).map(round).collect();
     limits.at_most("check of 100,000 names against 100,000 registers", median(&mut ratios), 3.0, "times");
+    // Tags: their paths are read, and a message has as many of them as it carries.
+    let tags = tags_site(100_000);
+    let round = |_| seconds(|| whole_check(&tags)) / seconds(|| whole_check(&registers));
+    let mut ratios: Vec<f64> = (0..7).map(round).collect();
+    limits.at_most(
+        "check of 100,000 rules of tags against 100,000 registers",
+        median(&mut ratios),
+        3.0,
+        "times",
+    );
     let counted = |text: &str| {
         let before = allocations();
         names(text);

@@ -7,6 +7,11 @@ use std::time::Instant;
 use woodrush_benches::counting::{Counting, allocations};
 use woodrush_benches::{Limits, median};
 use woodrush_wire::df1::{Check, Command, Heard, Logical, Message, Scanner, emit_message};
+use woodrush_wire::enip::cip::{self, Reply, Request as TagRequest, service};
+use woodrush_wire::enip::cpf::Connected;
+use woodrush_wire::enip::encap::{self, Header, command};
+use woodrush_wire::enip::epath::Segment;
+use woodrush_wire::enip::tags::{TagType, Values, parse_read, type_code};
 use woodrush_wire::isotcp::fetch::{Answer, Range, Request};
 use woodrush_wire::isotcp::{cotp, tpkt};
 
@@ -86,5 +91,48 @@ fn main() {
             black_box(Answer::parse(data).unwrap().to(&Request::Fetch(range)).unwrap().unwrap());
         }
     });
+    tags(&mut limits);
     limits.end();
+}
+
+/// One read of a tag over a connection, as it is asked and answered.
+fn tags(limits: &mut Limits) {
+    let header = Header { command: command::SEND_UNIT_DATA, session: 7, ..Header::default() };
+    let (mut asks, mut gives) = (vec![], vec![]);
+    measure(limits, "read of a tag, written", || {
+        asks.clear();
+        header.emit_with(&mut asks, |out| {
+            Connected::emit_with(out, 9, 1, |out| {
+                cip::emit_with(out, service::READ_TAG, |out| {
+                    Segment::Symbol(b"Line").emit(out);
+                    Segment::Symbol(b"MeanWeight").emit(out);
+                });
+                out.extend_from_slice(&[1, 0]);
+            });
+        });
+        black_box(&asks);
+    });
+    measure(limits, "read of a tag, read", || {
+        let (message, _) = encap::parse(&asks, 8192).unwrap().unwrap();
+        let data = Connected::parse(message.data).unwrap();
+        let request = TagRequest::parse(data.message).unwrap();
+        black_box(request.path.segments().count());
+        black_box(parse_read(request.data).unwrap());
+    });
+    let value = 23.5f32.to_le_bytes();
+    measure(limits, "answer to a read of a tag, written", || {
+        gives.clear();
+        header.emit_with(&mut gives, |out| {
+            Connected::emit_with(out, 9, 1, |out| {
+                cip::emit_reply_head(out, service::READ_TAG, 0, &[]);
+                Values { tag_type: TagType::elementary(type_code::REAL), data: &value }.emit(out);
+            });
+        });
+        black_box(&gives);
+    });
+    measure(limits, "answer to a read of a tag, read", || {
+        let (message, _) = encap::parse(&gives, 8192).unwrap().unwrap();
+        let data = Connected::parse(message.data).unwrap();
+        black_box(Values::parse(Reply::parse(data.message).unwrap().data).unwrap());
+    });
 }

@@ -63,6 +63,32 @@ pub fn large_site_of_writes(rules: usize) -> String {
     site(rules, |device, image| format!("from = \"{image}\"\nto = \"{device}\""))
 }
 
+/// The same with tags of controllers, a thousand each.
+#[must_use]
+pub fn tags_site(rules: usize) -> String {
+    let mut text = String::from(
+        "[project]\nname = \"Large\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n",
+    );
+    for image in 0..(2 * rules).div_ceil(60_000) {
+        text += &format!("[images.scada-{image}]\nport = \"office\"\nunit = {}\n", image + 1);
+    }
+    for device in 0..rules.div_ceil(1000) {
+        text += &format!(
+            "[devices.d-{device}]\nconnect = \"192.0.2.{}:{}\"\nprotocol = \"ethernet-ip\"\npoll = \"60s\"\n",
+            device % 250 + 1,
+            44_818 + device / 250
+        );
+    }
+    for rule in 0..rules {
+        let (device, image, target) = (rule / 1000, 2 * rule / 60_000, 400_001 + 2 * rule % 60_000);
+        text += &format!(
+            "[[map]]\nfrom = \"d-{device}:Motor.Value{:04} as f32\"\nto = \"scada-{image}:{target}\"\n",
+            rule % 1000
+        );
+    }
+    text
+}
+
 fn site(rules: usize, ends: impl Fn(&str, &str) -> String) -> String {
     let mut text = String::from(
         "[project]\nname = \"Large\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n",

@@ -40,7 +40,8 @@ pub(crate) struct WriteArgs {
 /// Options of `scan`.
 #[derive(ClapArgs, Debug)]
 pub(crate) struct ScanArgs {
-    /// A port of the project, or HOST:PORT [default: the only port of the project that sends requests]
+    /// A port of the project, a device with a port of its own, or HOST:PORT [default: the only port of the project that
+    /// sends requests]
     #[arg(value_name = "PORT")]
     pub(crate) target: Option<String>,
     /// Units or nodes to ask, such as 1-32,40 [default: all]

@@ -51,7 +51,7 @@ pub struct Found {
     /// What it has.
     pub tables: Vec<FoundTable>,
     /// The names that it has.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub names: Vec<FoundName>,
     /// Something went wrong while it was looked at, in words; what was found before is kept.
     pub broken: Option<String>,
