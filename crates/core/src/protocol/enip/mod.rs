@@ -11,6 +11,7 @@ pub use path::{PART_MAX, TagPath};
 pub use refusals::other_type;
 pub use requests::{
     CONNECTION_LARGE, CONNECTION_SMALL, Way, data_bytes, from_wire, from_wire_into, packed_words, to_wire,
+    to_wire_into,
 };
 pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, path_of, type_of};
 

@@ -256,25 +256,31 @@ fn masks(first: u32, cells: &[u8]) -> ([u8; 4], [u8; 4]) {
 /// Cells of elements from `first` on as they travel: the lowest byte first, bits packed into words.
 #[must_use]
 pub fn to_wire(space: &Space, first: u32, cells: &[u8]) -> Vec<u8> {
+    let mut data = Vec::with_capacity(cells.len());
+    to_wire_into(space, first, cells, &mut data);
+    data
+}
+
+/// The same, appended.
+pub fn to_wire_into(space: &Space, first: u32, cells: &[u8], data: &mut Vec<u8>) {
     if is_packed(space) {
         let count = u32::try_from(cells.len()).unwrap_or(u32::MAX);
-        let mut data = vec![0; packed_words(first, count).1 as usize * 4];
+        let begin = data.len();
+        data.resize(begin + packed_words(first, count).1 as usize * 4, 0);
         for (at, cell) in ((first % PACKED_BITS) as usize..).zip(cells) {
-            if let Some(byte) = data.get_mut(at / 8).filter(|_| *cell != 0) {
+            if let Some(byte) = data.get_mut(begin + at / 8).filter(|_| *cell != 0) {
                 *byte |= 1 << (at % 8);
             }
         }
-        return data;
+        return;
     }
-    let mut data = Vec::with_capacity(cells.len());
     match space.grain {
         Grain::Bit => data.extend_from_slice(cells),
-        Grain::Bytes(82) => cells.chunks(82).for_each(|text| string_to_wire(text, &mut data)),
+        Grain::Bytes(82) => cells.chunks(82).for_each(|text| string_to_wire(text, data)),
         Grain::Bytes(bytes) => {
             cells.chunks(usize::from(bytes.max(1))).for_each(|cell| data.extend(cell.iter().rev()));
         }
     }
-    data
 }
 
 /// A string of 82 characters: its length, the characters, two bytes of fill.

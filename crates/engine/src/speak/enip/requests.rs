@@ -2,11 +2,11 @@
 
 use super::{answer_to, objects};
 use crate::speak::{BitChange, Want};
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use woodrush_core::Refusal;
 use woodrush_core::protocol::enip::{
-    PACKED_BITS, TagPath, data_bytes, from_wire, is_packed, is_type, keys_of, path_of, to_wire, type_of,
+    PACKED_BITS, data_bytes, from_wire, is_packed, is_type, keys_of, path_of, to_wire_into, type_of,
 };
 use woodrush_core::protocol::{Extent, Grain, Space, SpaceId, Spaces};
 use woodrush_wire::enip::cip::{self, Reply, Request, class, service};
@@ -14,13 +14,19 @@ use woodrush_wire::enip::epath::{Logical, Path, Segment};
 use woodrush_wire::enip::objects::parse_attribute_list;
 use woodrush_wire::enip::status;
 use woodrush_wire::enip::tags::{
-    Fragment, Masks, SYMBOL_ATTRIBUTES, Symbol, SymbolType, Values, Write, is_tag, parse_read,
+    Fragment, Masks, SYMBOL_ATTRIBUTES, Symbol, SymbolType, Write, is_tag, parse_read,
 };
+
+/// So many paths are remembered with where they lead.
+const PATHS_MAX: usize = 4096;
 
 /// The tags that there are.
 #[derive(Default)]
 pub(super) struct Tags {
     spaces: Arc<Spaces>,
+    /// Paths that were asked for, as they came, with the space and the index there: an originator asks for the same ones
+    /// again and again.
+    paths: HashMap<Box<[u8]>, (SpaceId, u32)>,
 }
 
 /// What becomes of a service.
@@ -34,6 +40,8 @@ pub(super) enum Todo {
 /// A service under way.
 pub(super) struct TagService {
     service: u8,
+    /// What is wanted next, and what behind it.
+    want: Option<Want>,
     wants: VecDeque<Want>,
     /// A want was given away, and what came of it is not known.
     waits: bool,
@@ -43,17 +51,25 @@ pub(super) struct TagService {
 }
 
 struct Read {
-    space: Space,
+    spaces: Arc<Spaces>,
     extent: Extent,
     /// More follows.
     more: bool,
-    data: Vec<u8>,
+    /// The whole reply, once its values came.
+    reply: Option<Vec<u8>>,
+}
+
+impl Read {
+    fn space(&self) -> Option<&Space> {
+        self.spaces.get(self.extent.space)
+    }
 }
 
 /// A place in the memory of an image.
-struct TagPlace {
+struct TagPlace<'t> {
     id: SpaceId,
-    space: Space,
+    spaces: &'t Arc<Spaces>,
+    space: &'t Space,
     /// In grains.
     first: u32,
 }
@@ -69,16 +85,29 @@ fn refuse(service: u8, status: u8, word: Option<u16>) -> Vec<u8> {
 impl Tags {
     pub(super) fn set_up(&mut self, spaces: Arc<Spaces>) {
         self.spaces = spaces;
+        self.paths.clear();
     }
 
-    fn found(&self, id: SpaceId, index: u32) -> Option<TagPlace> {
-        let space = self.spaces.get(id)?.clone();
-        let first = if is_packed(&space) { index.checked_mul(PACKED_BITS)? } else { index };
-        Some(TagPlace { id, space, first })
+    fn found(&self, id: SpaceId, index: u32) -> Option<TagPlace<'_>> {
+        let space = self.spaces.get(id)?;
+        let first = if is_packed(space) { index.checked_mul(PACKED_BITS)? } else { index };
+        Some(TagPlace { id, spaces: &self.spaces, space, first })
     }
 
-    /// Where a path leads.
-    fn at(&self, path: &Path<'_>) -> Option<TagPlace> {
+    /// Where a path leads: the space, and the index there.
+    fn at(&mut self, path: &Path<'_>) -> Option<(SpaceId, u32)> {
+        if let Some(known) = self.paths.get(path.bytes()) {
+            return Some(*known);
+        }
+        let found = self.looked_up(path)?;
+        if self.paths.len() >= PATHS_MAX {
+            self.paths.clear();
+        }
+        self.paths.insert(path.bytes().into(), found);
+        Some(found)
+    }
+
+    fn looked_up(&self, path: &Path<'_>) -> Option<(SpaceId, u32)> {
         let mut segments = path.segments();
         if let Some(Segment::Number { kind: Logical::Class, value: class::SYMBOL, .. }) = segments.next() {
             // By the number that the list gives it.
@@ -90,17 +119,16 @@ impl Tags {
                 (Some(Segment::Number { kind: Logical::Member, value, .. }), None) => value,
                 _ => return None,
             };
-            return self.found(SpaceId(value.checked_sub(1)?), index);
+            return Some((SpaceId(value.checked_sub(1)?), index));
         }
-        let TagPath { first, .. } = path_of(path.segments())?;
-        let keys = keys_of(&path_of(path.segments())?);
-        let id = keys.iter().find_map(|key| self.spaces.id(key))?;
-        self.found(id, first)
+        let path = path_of(path.segments())?;
+        let id = keys_of(&path).iter().find_map(|key| self.spaces.id(key))?;
+        Some((id, path.first))
     }
 
     /// Looks at one service; `room` is how long its reply may be, `packet` whether it is one of several, and `tags`
     /// whether it came along the way on which tags are.
-    pub(super) fn asked(&self, message: &[u8], room: usize, packet: bool, tags: bool) -> Todo {
+    pub(super) fn asked(&mut self, message: &[u8], room: usize, packet: bool, tags: bool) -> Todo {
         let request = match Request::parse(message) {
             Ok(request) => request,
             Err(error) => {
@@ -129,9 +157,10 @@ impl Tags {
         Todo::Said(reply)
     }
 
-    fn on_tag(&self, request: &Request<'_>, room: usize) -> Todo {
+    fn on_tag(&mut self, request: &Request<'_>, room: usize) -> Todo {
         let code = request.service;
-        let Some(found) = self.at(&request.path) else {
+        let place = self.at(&request.path);
+        let Some(found) = place.and_then(|(id, index)| self.found(id, index)) else {
             return Todo::Said(refuse(code, status::PATH_DESTINATION_UNKNOWN, Some(0)));
         };
         let asked = match code {
@@ -199,14 +228,14 @@ type StatusWord = (u8, Option<u16>);
 const PAST_END: StatusWord = (status::TAG_ERROR, Some(status::tag::ELEMENTS_PAST_END));
 const OFFSET: StatusWord = (status::TAG_ERROR, Some(status::tag::OFFSET_PAST_END));
 
-impl TagPlace {
+impl TagPlace<'_> {
     /// Grains of one element as services count them.
     fn grains(&self) -> u32 {
-        if is_packed(&self.space) { PACKED_BITS } else { 1 }
+        if is_packed(self.space) { PACKED_BITS } else { 1 }
     }
 
     fn element_bytes(&self) -> u32 {
-        u32::try_from(type_of(&self.space).bytes().unwrap_or(1)).unwrap_or(1).max(1)
+        u32::try_from(type_of(self.space).bytes().unwrap_or(1)).unwrap_or(1).max(1)
     }
 
     fn extent(&self, from: u32, elements: u32) -> Result<Extent, StatusWord> {
@@ -230,7 +259,7 @@ impl TagPlace {
         if !fragment.offset.is_multiple_of(each) || from > 0 && from >= elements {
             return Err(OFFSET);
         }
-        let head = 4 + type_of(&self.space).wire_bytes();
+        let head = 4 + type_of(self.space).wire_bytes();
         let fits = u32::try_from(room.saturating_sub(head)).unwrap_or(u32::MAX) / each;
         let left = elements - from.min(elements);
         let now = left.min(fits);
@@ -238,10 +267,11 @@ impl TagPlace {
             return Err((status::REPLY_TOO_LARGE, None));
         }
         let extent = self.extent(from, now)?;
-        let read = Read { space: self.space, extent, more: now < left, data: vec![] };
+        let read = Read { spaces: Arc::clone(self.spaces), extent, more: now < left, reply: None };
         Ok(TagService {
             service,
-            wants: VecDeque::from([Want::Read(extent)]),
+            want: Some(Want::Read(extent)),
+            wants: VecDeque::new(),
             waits: false,
             refused: None,
             read: Some(read),
@@ -249,7 +279,7 @@ impl TagPlace {
     }
 
     fn write(self, service: u8, write: &Write<'_>) -> Result<TagService, StatusWord> {
-        if !is_type(&self.space, write.tag_type) {
+        if !is_type(self.space, write.tag_type) {
             return Err((status::TAG_ERROR, Some(status::tag::TYPE_MISMATCH)));
         }
         let each = self.element_bytes();
@@ -264,25 +294,25 @@ impl TagPlace {
             return Err(OFFSET);
         }
         let extent = self.extent(offset / each, bytes / each)?;
-        let cells = from_wire(&self.space, extent, write.data).ok_or((status::NOT_ENOUGH_DATA, None))?;
-        let wants = VecDeque::from([Want::Write { extent, cells }]);
-        Ok(TagService { service, wants, waits: false, refused: None, read: None })
+        let cells = from_wire(self.space, extent, write.data).ok_or((status::NOT_ENOUGH_DATA, None))?;
+        let want = Some(Want::Write { extent, cells });
+        Ok(TagService { service, want, wants: VecDeque::new(), waits: false, refused: None, read: None })
     }
 
     fn change(self, service: u8, masks: &Masks<'_>) -> Result<TagService, StatusWord> {
         let each = self.element_bytes() as usize;
-        if masks.or.len() != each || self.space.grain == Grain::Bit && !is_packed(&self.space) {
+        if masks.or.len() != each || self.space.grain == Grain::Bit && !is_packed(self.space) {
             return Err((status::INVALID_PARAMETER, None));
         }
         let extent = self.extent(0, 1)?;
-        let wants = if is_packed(&self.space) {
+        let wants = if is_packed(self.space) {
             bits(extent, masks)
         } else {
             let keep = masks.and.iter().zip(masks.or).rev().map(|(and, or)| and & !or).collect();
             let set = masks.and.iter().zip(masks.or).rev().map(|(and, or)| and & or).collect();
             VecDeque::from([Want::Change(Box::new(BitChange { extent, keep, set }))])
         };
-        Ok(TagService { service, wants, waits: false, refused: None, read: None })
+        Ok(TagService { service, want: None, wants, waits: false, refused: None, read: None })
     }
 }
 
@@ -317,7 +347,7 @@ impl TagService {
         if self.refused.is_some() {
             return None;
         }
-        let want = self.wants.pop_front()?;
+        let want = self.want.take().or_else(|| self.wants.pop_front())?;
         self.waits = true;
         Some(want)
     }
@@ -331,7 +361,19 @@ impl TagService {
         self.waits = false;
         match (result, &mut self.read) {
             (Err(refusal), _) => self.refused = Some(refusal),
-            (Ok(cells), Some(read)) => read.data = to_wire(&read.space, read.extent.first, cells),
+            (Ok(cells), Some(read)) => {
+                let (service, status) = (self.service, if read.more { status::PARTIAL_TRANSFER } else { 0 });
+                let reply = read.space().and_then(|space| {
+                    let bytes = data_bytes(space, read.extent) as usize;
+                    let mut reply = Vec::with_capacity(8 + bytes);
+                    cip::emit_reply_head(&mut reply, service, status, &[]);
+                    type_of(space).emit(&mut reply);
+                    let begin = reply.len();
+                    to_wire_into(space, read.extent.first, cells, &mut reply);
+                    (reply.len() - begin == bytes).then_some(reply)
+                });
+                read.reply = reply;
+            }
             (Ok(_), None) => {}
         }
     }
@@ -341,17 +383,14 @@ impl TagService {
             let (status, word) = answer_to(refusal);
             return refuse(self.service, status, word);
         }
-        let mut reply = vec![];
-        let Some(read) = self.read else {
-            Reply::good(self.service, &[]).emit(&mut reply);
-            return reply;
-        };
-        if read.data.len() != data_bytes(&read.space, read.extent) as usize {
-            return refuse(self.service, status::DEVICE_STATE_CONFLICT, None);
+        match self.read {
+            Some(Read { reply: Some(reply), .. }) => reply,
+            Some(_) => refuse(self.service, status::DEVICE_STATE_CONFLICT, None),
+            None => {
+                let mut reply = vec![];
+                Reply::good(self.service, &[]).emit(&mut reply);
+                reply
+            }
         }
-        let status = if read.more { status::PARTIAL_TRANSFER } else { 0 };
-        cip::emit_reply_head(&mut reply, self.service, status, &[]);
-        Values { tag_type: type_of(&read.space), data: &read.data }.emit(&mut reply);
-        reply
     }
 }

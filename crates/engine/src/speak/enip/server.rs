@@ -101,7 +101,7 @@ impl TagServer {
     fn next(&mut self) -> Option<Serve> {
         loop {
             if let Some(work) = &mut self.work {
-                if let Some(want) = work.go_on(&self.tags) {
+                if let Some(want) = work.go_on(&mut self.tags) {
                     return Some(Serve::Want { unit: 0, all: false, want });
                 }
                 self.reply();
@@ -340,26 +340,37 @@ impl TagServer {
                 }
             }
         } else {
-            VecDeque::from([message.to_vec()])
+            // Nearly all of them: one service, which need not be kept.
+            match self.tags.asked(message, most, false, tags) {
+                Todo::Said(reply) => self.send(back, &reply),
+                Todo::Begun(asked) => {
+                    let todo = VecDeque::new();
+                    let asked = Some(asked);
+                    self.work = Some(MessageWork { back, packet, todo, replies: vec![], asked, most, tags });
+                }
+            }
+            return;
         };
         self.work = Some(MessageWork { back, packet, todo, replies: vec![], asked: None, most, tags });
     }
 
     /// Says what the message that is worked out is answered.
     fn reply(&mut self) {
-        let Some(work) = self.work.take() else { return };
-        let mut reply = vec![];
-        if work.packet {
-            let failed = work.replies.iter().any(|own| own.get(2).is_some_and(|status| *status != 0));
-            let status = if failed { status::EMBEDDED_SERVICE_ERROR } else { 0 };
-            cip::emit_reply_head(&mut reply, service::MULTIPLE_SERVICE_PACKET, status, &[]);
-            let count = u16::try_from(work.replies.len()).unwrap_or(u16::MAX);
-            packet::emit_with(&mut reply, count, |at, out| {
-                out.extend_from_slice(work.replies.get(usize::from(at)).map_or(&[], Vec::as_slice));
-            });
-        } else if let Some(own) = work.replies.first() {
-            reply.extend_from_slice(own);
+        let Some(mut work) = self.work.take() else { return };
+        if !work.packet {
+            if let Some(own) = work.replies.pop() {
+                self.send(work.back, &own);
+            }
+            return;
         }
+        let mut reply = vec![];
+        let failed = work.replies.iter().any(|own| own.get(2).is_some_and(|status| *status != 0));
+        let status = if failed { status::EMBEDDED_SERVICE_ERROR } else { 0 };
+        cip::emit_reply_head(&mut reply, service::MULTIPLE_SERVICE_PACKET, status, &[]);
+        let count = u16::try_from(work.replies.len()).unwrap_or(u16::MAX);
+        packet::emit_with(&mut reply, count, |at, out| {
+            out.extend_from_slice(work.replies.get(usize::from(at)).map_or(&[], Vec::as_slice));
+        });
         self.send(work.back, &reply);
     }
 
@@ -381,7 +392,10 @@ impl TagServer {
             }
             ReplyTo::Connection(id, sequence) => {
                 let Some(own) = self.connections.iter_mut().find(|own| own.to_target == id) else { return };
-                own.last = Some((sequence, reply.to_vec()));
+                let (last, said) = own.last.get_or_insert_default();
+                *last = sequence;
+                said.clear();
+                said.extend_from_slice(reply);
                 let to = own.to_originator;
                 let header = Header { command: command::SEND_UNIT_DATA, session, ..Header::default() };
                 header.emit_with(&mut self.out, |out| Connected::emit_with(out, to, sequence, put));
@@ -392,7 +406,7 @@ impl TagServer {
 
 impl MessageWork {
     /// Works on until something is wanted; `None` once every service has its reply.
-    fn go_on(&mut self, tags: &Tags) -> Option<crate::speak::Want> {
+    fn go_on(&mut self, tags: &mut Tags) -> Option<crate::speak::Want> {
         loop {
             if let Some(want) = self.asked.as_mut().and_then(TagService::next) {
                 return Some(want);
