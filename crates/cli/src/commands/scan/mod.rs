@@ -16,7 +16,7 @@ use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
 use woodrush_core::project::Line;
-use woodrush_core::protocol::Transport;
+use woodrush_core::protocol::{Setup, Transport};
 use woodrush_engine::direct::{Direct, Link};
 use woodrush_engine::scan::{
     Depth, Found, LINES, LineEvidence, look, numbered, stations, takes_any, try_line,
@@ -46,7 +46,8 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     // The way on from a port's address stands at its device.
     if let Some(own) = connections.checked().zip(port).and_then(|(checked, port)| only_device(checked, port))
     {
-        field.station.setup = own.setup.clone();
+        // What it has is asked, not read in the list that is at hand.
+        field.station.setup = Setup { declared: None, ..own.setup.clone() };
     }
     if let Some(dialect) = field.station.dialect {
         let Some(search) = dialect.search() else {
