@@ -14,6 +14,7 @@ mod failures;
 mod faulting;
 mod house;
 mod looking;
+mod naming;
 mod proving;
 mod readdressing;
 mod running;

@@ -8,7 +8,7 @@ pub use value::ShownValue;
 use crate::checked::Checked;
 use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
-use crate::plan::{Source, Station};
+use crate::plan::{Plan, Source, Station};
 use crate::project::{Asked, Owner, Target, parse_asked};
 use crate::protocol::{
     Address, AddressContext, Dialect, Extent, Grain, ImpliedType, Place, Setup, Spaces, Verb,
@@ -46,6 +46,20 @@ fn at(text: &str) -> Spanned<String> {
     Spanned { value: text.to_string(), span: Span::default() }
 }
 
+/// The type that the rules of a project have for a name; `None` where they know none, or addresses have no names.
+fn known_type(plan: &Plan, text: &str) -> Option<Type> {
+    let (name, address) = text.split_once(':')?;
+    let of = |station: &&Station| station.name == name;
+    let device = plan.devices.iter().find(of).map(|own| (own, AddressContext::of_device(&own.setup)));
+    let image = || plan.images.iter().find(of).map(|own| (own, AddressContext::of_image(&own.setup)));
+    let (station, context) = device.or_else(image)?;
+    let context = context.with_spaces(&station.spaces);
+    match station.dialect?.notation().parse(address, &context).ok()?.brings {
+        ImpliedType::Type(ty) => Some(ty),
+        ImpliedType::Nothing | ImpliedType::Width(_) => None,
+    }
+}
+
 impl Wanted {
     /// Reads `DEVICE.POINT`, `DEVICE:ADDRESS` or `IMAGE:ADDRESS` with `[as FORM] [xN] [every T]`.
     ///
@@ -58,7 +72,14 @@ impl Wanted {
             Some(form) => format!("{} as {}", asked.address.value, form.value),
             None => asked.address.value.clone(),
         };
-        let endpoint = project.endpoint(&at(&whole))?;
+        let endpoint = match (project.endpoint(&at(&whole)), asked.form) {
+            // A name whose type only a rule says.
+            (Err(fault), None) => match known_type(plan, &whole) {
+                Some(ty) => project.endpoint(&at(&format!("{whole} as {ty}")))?,
+                None => return Err(fault),
+            },
+            (endpoint, _) => endpoint?,
+        };
         let (station, owner) = match endpoint.owner {
             Owner::Device(device) => (plan.devices.get(device), endpoint.owner),
             Owner::Image(image) => (plan.images.get(image), endpoint.owner),

@@ -1,0 +1,48 @@
+//! A controller with tags at the bench: listed, read and written by name.
+
+use crate::tool::Tool;
+use serde_json::Value;
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
+}
+
+#[test]
+fn tags_are_listed_read_and_written_by_name() {
+    let tool = Tool::with_hatchery();
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    let found = json(&tool.run(&["scan", "--rig", "grader", "--format", "json"]).out);
+    let names = found["found"][0]["names"].as_array().unwrap();
+    let told: Vec<String> = names
+        .iter()
+        .map(|name| format!("{} {} {}", name["name"], name["type_name"], name["dimensions"]))
+        .collect();
+    assert!(told.contains(&"\"Line.Counts\" \"DINT\" [4]".to_string()), "{told:?}");
+    assert!(told.contains(&"\"Alarms\" \"BOOL\" [32]".to_string()), "{told:?}");
+    assert!(told.contains(&"\"Program:Pace.WaterIsFresh\" \"BOOL\" []".to_string()), "{told:?}");
+    // The list comes back as one that `tags` takes.
+    let list = tool.run(&["scan", "--rig", "grader", "--format", "csv"]);
+    assert_eq!(list.status, 0, "{}", list.err);
+    tool.write("grader-tags.csv", &list.out);
+    let checked = tool.run(&["check"]);
+    assert_eq!(checked.status, 0, "{}", checked.out);
+    assert_eq!(tool.run(&["write", "--rig", "--yes", "grader:Line.BeltSetpoint=125"]).status, 0);
+    assert_eq!(tool.run(&["rig", "set", "grader:Line.Counts[2]=1746"]).status, 0);
+    let read = tool.run(&[
+        "read",
+        "--rig",
+        "grader:Line.BeltSetpoint",
+        "grader:Line.Counts[1] x3",
+        "--format",
+        "json",
+    ]);
+    let values = json(&read.out);
+    let all = values["values"].as_array().unwrap();
+    assert_eq!((&all[0]["value"], &all[2]["value"]), (&125.into(), &1746.into()), "{values:#}");
+    // A name that the controller does not have is told with the likely cause.
+    let other = tool.run(&["read", "--rig", "grader:Line.Speed as f32"]);
+    assert_eq!(other.status, 2, "{} {}", other.out, other.err);
+    assert!(other.err.contains("declares no `Line.Speed`"), "{}", other.err);
+    drop(rig);
+}
