@@ -5,6 +5,7 @@ mod admitting;
 mod arriving;
 mod blocks;
 mod carrying;
+mod controllers;
 mod forwarding;
 mod hostile;
 mod lines;
