@@ -4,6 +4,7 @@ use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use serde::Serialize;
+use woodrush_core::form::Form;
 use woodrush_core::protocol::{Address, AddressContext, Dialect, Grain, ImpliedType, Setup, notations};
 
 #[derive(Serialize)]
@@ -82,10 +83,23 @@ pub(crate) fn run(console: &mut Console, addresses: &[String]) -> Result<Verdict
 /// What a text is; several where it depends on a setting.
 fn read(text: &str) -> Result<Vec<ShownAddress>, Refused> {
     let mut first = None;
+    // Where memory has names, the type stands behind the address.
+    let (text, form) = match text.split_once(" as ") {
+        Some((address, form)) => (
+            address,
+            Some(Form::parse(form).map_err(|fault| Refused {
+                written: text.into(),
+                code: "F08",
+                what: fault.what,
+                likely: vec![],
+            })?),
+        ),
+        None => (text, None),
+    };
     for dialect in notations() {
         let mut found: Vec<ShownAddress> = vec![];
         for (when, setup) in dialect.notation().readings() {
-            match dialect.notation().parse(text, &AddressContext::of_device(&setup)) {
+            match dialect.notation().parse(text, &AddressContext::of_device(&setup).with_form(form)) {
                 Ok(address) => found.push(ShownAddress { when, ..show(text, dialect, &address, &setup) }),
                 Err(fault) => first = first.or(Some(fault)),
             }

@@ -165,6 +165,12 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
         let written = port.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
         findings.push(Finding::new(fault.code, written.unwrap_or(port.name.span), fault.what).fix(fault.fix));
     }
+    for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
+        let faults = project.device_dialect(index).map(|own| own.device_faults(&device.setup));
+        for fault in faults.unwrap_or_default() {
+            findings.push(Finding::new(fault.code, device.name.span, fault.what).fix(fault.fix));
+        }
+    }
     let Some((key, range)) = protocol.value.stations().station_key(transport) else {
         return alone(project, at, port, findings);
     };

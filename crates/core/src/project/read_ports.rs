@@ -1,7 +1,7 @@
 //! Ports as they are read, and the keys that protocols add.
 
 use super::fields::{Fields, Reader};
-use super::scalars::{host_port, network};
+use super::scalars::{HostPort, host_port, ipv4, network};
 use super::{Network, Port, Project, Wires};
 use crate::finding::Finding;
 use crate::nearest::nearest;
@@ -25,6 +25,12 @@ pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Sp
 
 pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fields<'_, '_>) -> Port {
     let kinds = ["serial", "listen", "connect", "pty"];
+    // Where its protocol has one usual TCP port, an address alone means that.
+    let usual = fields.text(r, "protocol").and_then(|name| dialect(&name.value)?.framing().usual_tcp_port());
+    let socket = |text: &str| match (ipv4(text), usual) {
+        (Ok(host), Some(port)) => Ok(HostPort { host, port }),
+        _ => host_port(text),
+    };
     let written: Vec<&str> = kinds.into_iter().filter(|kind| fields.has(kind)).collect();
     let wires = match written.as_slice() {
         ["serial"] => {
@@ -38,8 +44,8 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fiel
             let path = fields.text(r, "serial");
             path.map(|path| Wires::Serial { path, line, wiring: fields.text(r, "wiring") })
         }
-        ["listen"] => fields.parsed(r, "listen", "M29", host_port).map(|at| Wires::Listen { at }),
-        ["connect"] => fields.parsed(r, "connect", "M29", host_port).map(|to| Wires::Connect { to }),
+        ["listen"] => fields.parsed(r, "listen", "M29", socket).map(|at| Wires::Listen { at }),
+        ["connect"] => fields.parsed(r, "connect", "M29", socket).map(|to| Wires::Connect { to }),
         ["pty"] => fields.text(r, "pty").map(|path| Wires::Pty { path }),
         [] => {
             let what = format!("port `{}` has no wires", name.value);

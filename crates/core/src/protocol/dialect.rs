@@ -33,6 +33,10 @@ pub trait Dialect: Notation + Stations + Framing + Sync + fmt::Debug {
     fn port_faults(&self, _setup: &Setup, _asks: bool) -> Vec<SettingFault> {
         vec![]
     }
+    /// What is wrong with a device's keys of this protocol.
+    fn device_faults(&self, _setup: &Setup) -> Vec<SettingFault> {
+        vec![]
+    }
     /// How values are asked for; `None` where nobody asks.
     fn requests(&self) -> Option<&dyn Requests> {
         None

@@ -124,8 +124,22 @@ impl Dialect for Tags {
         &KEYS
     }
 
-    fn port_faults(&self, _setup: &Setup, _asks: bool) -> Vec<SettingFault> {
-        vec![]
+    fn device_faults(&self, setup: &Setup) -> Vec<SettingFault> {
+        let fault = |what, fix: &str| SettingFault { code: "F03", key: "route", what, fix: fix.into() };
+        match (setup.word("route"), setup.number("slot")) {
+            (Some(_), Some(slot)) => vec![fault(
+                format!("`route` and `slot = {slot}` both say the way"),
+                "keep one of them: `slot = 0` is the route `1,0`",
+            )],
+            (Some(text), None) => match route(text) {
+                Err(what) => vec![fault(
+                    what,
+                    "write the port and the address there: out of the backplane to slot 0 is `1,0`",
+                )],
+                Ok(_) => vec![],
+            },
+            (None, _) => vec![],
+        }
     }
 
     fn requests(&self) -> Option<&dyn Requests> {
