@@ -1,5 +1,5 @@
 use super::TAGS;
-use super::job::Brought;
+use super::job::{Brought, Services, Terms, WantedPart};
 use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Ticket, Want};
 use proptest::prelude::*;
@@ -10,10 +10,10 @@ use woodrush_core::form::Form;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::{AddressContext, Extent, Setup, Space, SpaceId, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
-use woodrush_wire::enip::cip::{Request, service};
-use woodrush_wire::enip::cpf::Connected;
-use woodrush_wire::enip::encap::{self, command};
-use woodrush_wire::enip::packet::Parts;
+use woodrush_wire::enip::cip::{Reply, Request, service};
+use woodrush_wire::enip::cpf::{Connected, Unconnected};
+use woodrush_wire::enip::encap::{self, Header, Registration, command};
+use woodrush_wire::enip::packet::{self, Parts};
 
 const LINE: LineTime = LineTime {
     char_nanos: 0,
@@ -326,6 +326,144 @@ fn silence_ends_a_question_and_what_comes_late_is_for_nobody() {
     while site.serve() {}
     site.memory.get_mut(&1).unwrap()[3] = 2;
     assert_eq!(site.ask(parts(&[extent(1, 0, 1)])).unwrap().0, [0, 0, 0, 2]);
+}
+
+/// A server with a session, and what it says to a message of the message router in it.
+struct Target {
+    server: Box<dyn Server>,
+    session: u32,
+}
+
+impl Target {
+    fn new(setup: &Setup) -> Self {
+        let mut target = Self { server: server(setup), session: 0 };
+        let header = Header { command: command::REGISTER_SESSION, ..Header::default() };
+        let said = target.say(&emitted(|out| header.emit_with(out, |out| Registration::OURS.emit(out))));
+        target.session = encap::parse(&said, 8192).unwrap().unwrap().0.header.session;
+        target
+    }
+
+    /// What it says to some bytes; whatever it wants is refused.
+    fn say(&mut self, bytes: &[u8]) -> Vec<u8> {
+        let mut said = vec![];
+        self.server.handle(Moment(0), News::Bytes(bytes));
+        loop {
+            match self.server.poll(Moment(0)) {
+                Serve::Send(bytes) => said.extend(bytes),
+                Serve::Want { .. } => self.server.give(Err(Refusal::new(Kind::Lost, Blame::Device))),
+                _ => return said,
+            }
+        }
+    }
+
+    fn rr(&mut self, message: &[u8]) -> Vec<u8> {
+        let header = Header { command: command::SEND_RR_DATA, session: self.session, ..Header::default() };
+        self.say(&emitted(|out| {
+            header.emit_with(out, |out| Unconnected::emit_with(out, |out| out.extend_from_slice(message)));
+        }))
+    }
+
+    /// The general status and the first word of the reply to a request.
+    fn status(&mut self, message: &[u8]) -> (u8, Option<u16>) {
+        let said = self.rr(message);
+        let data = Unconnected::parse(encap::parse(&said, 8192).unwrap().unwrap().0.data).unwrap().message;
+        let reply = Reply::parse(data).unwrap();
+        (reply.status, reply.word())
+    }
+}
+
+fn emitted(write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
+    let mut out = vec![];
+    write(&mut out);
+    out
+}
+
+fn bytes_of(hex: &str) -> Vec<u8> {
+    (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect()
+}
+
+/// Every unsound vector of the reference, said to the machine: it answers as the reference says, and goes on.
+#[test]
+fn unsound_messages_are_answered_as_the_reference_says_and_nothing_is_lost() {
+    let all: Vec<serde_json::Value> =
+        serde_json::from_str(include_str!("../../../../wire/testdata/vectors-enip.json")).unwrap();
+    let of = |name: &str| {
+        bytes_of(all.iter().find(|vector| vector["name"] == name).unwrap()["hex"].as_str().unwrap())
+    };
+    let mut target = Target::new(&Setup::default());
+    for (name, status) in [
+        ("bad_path_overrun", (0x13, None)),
+        ("bad_path_reply_bit", (0x08, None)),
+        ("bad_msp_offset", (0x13, None)),
+        ("bad_msp_count", (0x13, None)),
+        ("bad_fo_path", (0x13, None)),
+        ("bad_fo_path_long", (0x15, None)),
+        ("bad_fo_type", (0x01, Some(0x0123))),
+        ("bad_fo_mult", (0x01, Some(0x0133))),
+        // Sound, and of things that are not here.
+        ("id_badattr_req", (0x14, None)),
+        ("id_badinst_req", (0x16, None)),
+        ("id_badclass_req", (0x05, Some(0))),
+        ("id_badsvc_req", (0x08, None)),
+        ("tag_read_absent_req", (0x05, Some(0))),
+        ("fo_excl_req", (0x01, Some(0x0117))),
+        ("fc_unknown_req", (0x01, Some(0x0107))),
+        ("usend_route_req", (0x01, Some(0x0311))),
+        ("tcpip_status_req", (0, None)),
+        ("elink_getall_req", (0, None)),
+        ("mr_objlist_req", (0, None)),
+        ("id_class_rev_req", (0, None)),
+    ] {
+        assert_eq!(target.status(&of(name)), status, "{name}");
+    }
+    for (name, status) in [
+        ("bad_encap_command", 0x01),
+        ("bad_register_len", 0x65),
+        ("bad_register_flags", 0x69),
+        ("encap_register_req", 0x01),
+        ("full_sendrr_req", 0x64),
+    ] {
+        let said = target.say(&of(name));
+        assert_eq!(encap::parse(&said, 8192).unwrap().unwrap().0.header.status, status, "{name}");
+    }
+    // Items that are none, in our own session.
+    for name in
+        ["bad_cpf_count", "bad_cpf_item_overrun", "bad_cpf_trailing", "bad_rr_wrong_item", "bad_iface"]
+    {
+        let mut bytes = of(name);
+        bytes[4..8].copy_from_slice(&target.session.to_le_bytes());
+        let said = target.say(&bytes);
+        assert_eq!(encap::parse(&said, 8192).unwrap().unwrap().0.header.status, 3, "{name}");
+    }
+    assert_eq!(target.say(&of("bad_encap_options")), [0u8; 0], "ignored");
+    assert_eq!(target.say(&of("encap_nop")), [0u8; 0]);
+    // Several services within several are refused each for itself, and the others served.
+    let inner = of("msp_req");
+    let nested = emitted(|out| {
+        out.extend_from_slice(&[0x0A, 2, 0x20, 2, 0x24, 1]);
+        packet::emit_with(out, 2, |at, out| {
+            out.extend_from_slice(if at == 0 { &inner } else { &[0x0E, 3, 0x20, 1, 0x24, 1, 0x30, 1] });
+        });
+    });
+    let said = target.rr(&nested);
+    let data = Unconnected::parse(encap::parse(&said, 8192).unwrap().unwrap().0.data).unwrap().message;
+    let replies = Parts::parse(Reply::parse(data).unwrap().data).unwrap();
+    let statuses: Vec<u8> = replies.iter().map(|part| Reply::parse(part).unwrap().status).collect();
+    assert_eq!(statuses, [0x08, 0]);
+    // It is still there.
+    assert_eq!(target.status(&of("id_getsingle_req")), (0, None));
+}
+
+#[test]
+fn fragments_that_make_no_progress_end() {
+    let mut services = Services::read(vec![WantedPart::new(space("Hall.Temps[0]", "f32"), extent(0, 0, 10))]);
+    let terms = Terms { most: 500, one_by_one: false, found: &|_| None };
+    assert!(services.message(&terms).is_some());
+    // Some, and more to come; then none, and still more to come.
+    assert!(services.answered(&[0xCC, 0, 6, 0, 0xCA, 0, 1, 2, 3, 4]).is_ok());
+    assert!(services.message(&terms).is_some());
+    let Err(refusal) = services.answered(&[0xD2, 0, 6, 0, 0xCA, 0]) else { panic!("it goes on for ever") };
+    assert_eq!(refusal.kind, Kind::Mismatch);
 }
 
 proptest! {
