@@ -8,6 +8,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::explain::{Paragraph, explain, likely, subjects};
 use woodrush_core::plan::demands;
 use woodrush_core::trace::trace;
+use woodrush_core::wanted;
 use woodrush_core::{Span, Spanned};
 
 #[derive(Serialize)]
@@ -89,7 +90,7 @@ fn command(asked: &str) -> Option<Paragraph> {
 /// An endpoint of the project: where its value comes from and where it goes.
 fn endpoint(checked: &Checked, asked: &str) -> Option<Paragraph> {
     let written = Spanned { value: asked.to_string(), span: Span::default() };
-    let endpoint = checked.project.endpoint(&written).ok()?;
+    let endpoint = wanted::endpoint(checked, &written).ok()?;
     let traces = trace(checked, &endpoint);
     let Some(first) = traces.first() else {
         let text = "It is in this project, and no rule carries it.";

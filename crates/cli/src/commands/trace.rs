@@ -8,6 +8,7 @@ use std::path::Path;
 use woodrush_core::check::Checked;
 use woodrush_core::project::show_micros;
 use woodrush_core::trace::{Exchange, Trace, trace};
+use woodrush_core::wanted;
 use woodrush_core::{Span, Spanned};
 
 pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> Result<Verdict, Failure> {
@@ -16,7 +17,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
     let mut all = true;
     for text in endpoints {
         let entry = Spanned { value: text.clone(), span: Span::default() };
-        let endpoint = checked.project.endpoint(&entry).map_err(|finding| {
+        let endpoint = wanted::endpoint(&checked, &entry).map_err(|finding| {
             Failure::Usage(format!("{} {} ({})", finding.rule.code, finding.what, finding.fix))
         })?;
         let traces = trace(&checked, &endpoint);

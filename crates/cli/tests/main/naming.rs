@@ -44,5 +44,22 @@ fn tags_are_listed_read_and_written_by_name() {
     let other = tool.run(&["read", "--rig", "grader:Line.Speed as f32"]);
     assert_eq!(other.status, 2, "{} {}", other.out, other.err);
     assert!(other.err.contains("declares no `Line.Speed`"), "{}", other.err);
+
     drop(rig);
+}
+
+/// Of a name without a list only the rules know the type; whoever names it need not say it again.
+#[test]
+fn a_tag_whose_type_a_rule_says_is_traced_without_it() {
+    let tool = Tool::new();
+    tool.write(
+        "woodrush.toml",
+        "[ports.hall]\nconnect = \"192.0.2.60\"\nprotocol = \"ethernet-ip\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\n[devices.press]\nport = \"hall\"\n[images.scada]\nport = \"office\"\n[[map]]\nfrom = \"press:Hall.Temps[4] as f32\"\nto = \"scada:400001\"\ncount = 4\n",
+    );
+    let traced = tool.run(&["trace", "press:Hall.Temps[5]"]);
+    assert_eq!(traced.status, 0, "{}", traced.err);
+    assert!(traced.out.contains("read tag Hall.Temps[4], 4 elements of REAL"), "{}", traced.out);
+    let unknown = tool.run(&["trace", "press:Hall.Speed"]);
+    assert_eq!(unknown.status, 2);
+    assert!(unknown.err.contains("nothing says of which type the tag `Hall.Speed` is"), "{}", unknown.err);
 }

@@ -9,7 +9,7 @@ use crate::checked::Checked;
 use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
 use crate::plan::{Plan, Source, Station};
-use crate::project::{Asked, Owner, Target, parse_asked};
+use crate::project::{Asked, Endpoint, Owner, Target, parse_asked};
 use crate::protocol::{
     Address, AddressContext, Dialect, Extent, Grain, ImpliedType, Place, Setup, Spaces, Verb,
 };
@@ -46,6 +46,18 @@ fn at(text: &str) -> Spanned<String> {
     Spanned { value: text.to_string(), span: Span::default() }
 }
 
+/// One end as it is typed: of a name whose type only the rules of the project say, they say it.
+///
+/// # Errors
+/// Which part is wrong and what was likely meant.
+pub fn endpoint(checked: &Checked, text: &Spanned<String>) -> Result<Endpoint, Finding> {
+    let (project, plan) = (&checked.project, &checked.plan);
+    project.endpoint(text).or_else(|fault| {
+        let typed = known_type(plan, &text.value).ok_or(fault)?;
+        project.endpoint(&Spanned { value: format!("{} as {typed}", text.value), span: text.span })
+    })
+}
+
 /// The type that the rules of a project have for a name; `None` where they know none, or addresses have no names.
 fn known_type(plan: &Plan, text: &str) -> Option<Type> {
     let (name, address) = text.split_once(':')?;
@@ -72,14 +84,7 @@ impl Wanted {
             Some(form) => format!("{} as {}", asked.address.value, form.value),
             None => asked.address.value.clone(),
         };
-        let endpoint = match (project.endpoint(&at(&whole)), asked.form) {
-            // A name whose type only a rule says.
-            (Err(fault), None) => match known_type(plan, &whole) {
-                Some(ty) => project.endpoint(&at(&format!("{whole} as {ty}")))?,
-                None => return Err(fault),
-            },
-            (endpoint, _) => endpoint?,
-        };
+        let endpoint = endpoint(checked, &at(&whole))?;
         let (station, owner) = match endpoint.owner {
             Owner::Device(device) => (plan.devices.get(device), endpoint.owner),
             Owner::Image(image) => (plan.images.get(image), endpoint.owner),

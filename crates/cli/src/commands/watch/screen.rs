@@ -9,6 +9,7 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Clear, Paragraph};
+use woodrush_core::wanted;
 use woodrush_core::{Span as Place, Spanned};
 use woodrush_engine::monitor::{PortStatus, ValueState};
 
@@ -374,7 +375,7 @@ fn opened(model: &Model, row: usize, width: u16) -> Option<Vec<(Option<Tone>, St
     }
     let text = rule.traced.as_ref()?;
     let entry = Spanned { value: text.clone(), span: Place::default() };
-    let endpoint = model.checked.project.endpoint(&entry).ok()?;
+    let endpoint = wanted::endpoint(&model.checked, &entry).ok()?;
     let traces = woodrush_core::trace::trace(&model.checked, &endpoint);
     lines.extend(traces.first().map(|one| trace::lines(one, width)).unwrap_or_default());
     Some(lines)
