@@ -106,39 +106,63 @@ impl Plan {
 
     /// Where one request takes several places: as many of those that are read together as it takes, in their order.
     fn gather(&mut self) {
-        for next in std::mem::take(&mut self.transfers) {
-            let joined = self.transfers.last().and_then(|last| self.joined(last, &next));
-            match (joined, self.transfers.last_mut()) {
-                (Some((both, before)), Some(last)) => {
-                    let moved = next.steps.start as usize..next.steps.end as usize;
-                    self.steps
-                        .get_mut(moved)
-                        .unwrap_or_default()
-                        .iter_mut()
-                        .for_each(|step| step.offset += before);
-                    // All steps of one board in a row, as in one request for one place.
-                    let board =
-                        |step: &Landing| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
-                    let all = both.steps.start as usize..both.steps.end as usize;
-                    self.steps.get_mut(all).unwrap_or_default().sort_by_key(board);
-                    *last = both;
-                }
-                _ => self.transfers.push(next),
+        let all = std::mem::take(&mut self.transfers);
+        let mut rest = all.as_slice();
+        while let Some(first) = rest.first() {
+            let alike = |next: &&Transfer| (next.from, next.cadence) == (first.from, first.cadence);
+            let alike = rest.iter().take_while(alike).count();
+            let (own, behind) = rest.split_at(self.most_in_one(rest.get(..alike).unwrap_or_default()));
+            if let Some(one) = self.as_one(own) {
+                self.transfers.push(one);
             }
+            rest = behind;
         }
     }
 
-    /// Two transfers as one, and the bytes before the second one's cells; `None` where one request does not take both.
-    fn joined(&self, last: &Transfer, next: &Transfer) -> Option<(Transfer, u32)> {
-        if (last.from, last.cadence) != (next.from, next.cadence) {
-            return None;
+    /// How many of these, from the first on, one request takes; at least that one. More never cost less, so that twice as
+    /// many are tried until it is too much, and then between.
+    fn most_in_one(&self, alike: &[Transfer]) -> usize {
+        let station = alike.first().and_then(|first| self.station(first.from)).filter(|own| gathers(own));
+        let Some(station) = station else { return 1 };
+        let parts: Vec<Extent> = alike.iter().flat_map(|transfer| transfer.parts.iter().copied()).collect();
+        // Each has one part as yet.
+        let takes =
+            |count: usize| parts.get(..count).is_some_and(|parts| station.cost(Verb::Read, parts).is_some());
+        let (mut low, mut high) = (1, 2);
+        while takes(high) {
+            (low, high) = (high, high * 2);
         }
-        let station = self.station(next.from).filter(|station| gathers(station))?;
+        high = high.min(alike.len() + 1);
+        while high - low > 1 {
+            let middle = low + (high - low) / 2;
+            if takes(middle) { low = middle } else { high = middle }
+        }
+        low
+    }
+
+    /// Several transfers as one; `None` where there are none.
+    fn as_one(&mut self, own: &[Transfer]) -> Option<Transfer> {
+        let (first, last) = (own.first()?, own.last()?);
+        if own.len() == 1 {
+            return Some(first.clone());
+        }
+        let station = self.station(first.from)?;
         let line = self.lines.get(station.port)?;
-        let parts: Arc<[Extent]> = last.parts.iter().chain(next.parts.iter()).copied().collect();
+        let parts: Arc<[Extent]> = own.iter().flat_map(|transfer| transfer.parts.iter().copied()).collect();
         let takes = line.exchange(station.cost(Verb::Read, &parts)?);
-        let steps = last.steps.start..next.steps.end;
-        Some((Transfer { parts, takes, steps, ..next.clone() }, station.bytes_of(&last.parts)))
+        let bytes: Vec<u32> = own.iter().map(|transfer| station.bytes_of(&transfer.parts)).collect();
+        let mut before = 0;
+        for (transfer, bytes) in own.iter().zip(bytes) {
+            let steps = transfer.steps.start as usize..transfer.steps.end as usize;
+            self.steps.get_mut(steps).unwrap_or_default().iter_mut().for_each(|step| step.offset += before);
+            before += bytes;
+        }
+        // All steps of one board in a row, as in one request for one place.
+        let board = |step: &Landing| self.rules.get(step.rule as usize).map_or(0, |rule| rule.board);
+        let steps = first.steps.start..last.steps.end;
+        let all = self.steps.get_mut(steps.start as usize..steps.end as usize);
+        all.unwrap_or_default().sort_by_key(board);
+        Some(Transfer { parts, takes, steps, ..first.clone() })
     }
 }
 

@@ -5,7 +5,7 @@ use crate::form::Type;
 use crate::protocol::{BitWrite, Grain, Space};
 use std::borrow::Cow;
 use std::sync::Arc;
-use woodrush_wire::enip::epath::{Logical, Segment};
+use woodrush_wire::enip::epath::{Logical, Segment, Width};
 use woodrush_wire::enip::tags::{STRING_CHARACTERS, TagType, type_code};
 
 /// Marks the key of an array of bits, which a controller packs into words.
@@ -152,12 +152,43 @@ pub fn emit_path(space: &Space, first: u32, out: &mut Vec<u8>) {
     }
 }
 
-/// Bytes that the path takes.
+/// Bytes that the path takes: as [`emit_path`] writes it, counted alone, because the plan asks for it again and again.
 #[must_use]
 pub(super) fn path_bytes(space: &Space, first: u32) -> u32 {
-    let mut out = Vec::with_capacity(64);
-    emit_path(space, first, &mut out);
-    u32::try_from(out.len()).unwrap_or(u32::MAX)
+    let number = |value: u32| match Width::of(value) {
+        Width::Byte => 2,
+        Width::Word => 4,
+        Width::Long => 6,
+    };
+    // Every name is filled to whole words; an index stands in brackets behind it.
+    let filled = |name: u32| if name > 0 { 2 + name.next_multiple_of(2) } else { 0 };
+    let (mut bytes, mut name, mut open) = (0, 0u32, false);
+    let (mut inside, mut index) = (false, None::<u32>);
+    for byte in space.name().bytes() {
+        match byte {
+            b'[' => {
+                bytes += filled(name);
+                (name, inside, index, open) = (0, true, None, false);
+            }
+            b',' | b']' if inside => {
+                open = byte == b',' || open && index.is_none();
+                bytes += index.take().map_or(0, number);
+                inside = byte == b',';
+            }
+            b'0'..=b'9' if inside => {
+                let digit = u32::from(byte - b'0');
+                index = Some(index.unwrap_or(0).saturating_mul(10).saturating_add(digit));
+            }
+            b'.' => {
+                bytes += filled(name);
+                (name, open) = (0, false);
+            }
+            _ => name += 1,
+        }
+    }
+    bytes += filled(name);
+    let first = if is_packed(space) { first / PACKED_BITS } else { first };
+    if first > 0 || open { bytes + number(first) } else { bytes }
 }
 
 /// A path on the wire as it is written, with the last index apart: as [`TagPath`] has it. `None` where it is no path of
@@ -197,4 +228,33 @@ pub fn path_of<'a>(segments: impl Iterator<Item = Segment<'a>>) -> Option<TagPat
 pub fn keys_of(path: &TagPath) -> [String; 2] {
     let key = path.key();
     [key.clone(), key + PACKED]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::protocol::enip::path;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn a_path_is_as_long_as_it_is_counted(
+            parts in prop::collection::vec(("[A-Za-z_][A-Za-z0-9_]{0,39}", prop::collection::vec(0u32..70_000, 0..4)), 1..5),
+            program in any::<bool>(), bits in any::<bool>(), more in 0u32..100_000,
+        ) {
+            let one = |(name, indices): &(String, Vec<u32>)| {
+                let inner: Vec<String> = indices.iter().map(ToString::to_string).collect();
+                if inner.is_empty() { name.clone() } else { format!("{name}[{}]", inner.join(",")) }
+            };
+            let text: Vec<String> = parts.iter().map(one).collect();
+            let scope = if program { "Program:Main." } else { "" };
+            let path = path::parse(&format!("{scope}{}", text.join("."))).unwrap();
+            let space = space(&path, if bits { Type::Bool } else { Type::I16 }).unwrap();
+            for first in [path.first, path.first + more] {
+                let mut out = vec![];
+                emit_path(&space, first, &mut out);
+                prop_assert_eq!(path_bytes(&space, first) as usize, out.len(), "{}", path.shown);
+            }
+        }
+    }
 }
