@@ -276,8 +276,7 @@ impl Services {
                 return Ok(());
             }
             part.refused = Some(refusal(reply.status, reply.word()));
-            let own = asked.part;
-            self.todo.retain(|service| service.part != own);
+            self.drop_after(&asked);
             return Ok(());
         }
         match asked.task {
@@ -286,8 +285,7 @@ impl Services {
                 if !is_type(&part.space, values.tag_type) {
                     let native = Some((NATIVE, other_type(values.tag_type)));
                     part.refused = Some(Refusal { kind: Kind::TypeDiffers, blame: Blame::Device, native });
-                    let own = asked.part;
-                    self.todo.retain(|service| service.part != own);
+                    self.drop_after(&asked);
                     return Ok(());
                 }
                 found.push((asked.part, values.tag_type));
@@ -316,6 +314,15 @@ impl Services {
             TagTask::Write { .. } | TagTask::Change { .. } => {}
         }
         Ok(())
+    }
+
+    /// What need not be asked any more, because this was refused: the rest of that part of a read, all of a write.
+    fn drop_after(&mut self, refused: &Service) {
+        if refused.is_read() {
+            self.todo.retain(|service| service.part != refused.part);
+        } else {
+            self.todo.clear();
+        }
     }
 
     /// What came of it all: cells of a read one part after the other, and the parts that were refused.

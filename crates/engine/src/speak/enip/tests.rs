@@ -287,6 +287,18 @@ fn bits_are_changed_and_their_neighbours_stay() {
     assert_eq!(site.memory[&1][..4], [0, 0, 0, 1]);
 }
 
+/// Bits of several words of what turns out to be no array of bits: not one of them is changed.
+#[test]
+fn bits_of_another_type_are_never_written() {
+    let mut site = Site::new(&Setup::default());
+    let other: Spaces =
+        [space("Hall.Temps[0]", "f32"), space("Count", "i32"), space("Alarms[0]", "i32")].iter().collect();
+    site.server.set_up(&ServerSetup { stations: vec![(None, Arc::new(other))], ..ServerSetup::default() });
+    let write = Ask::Write { station: 0, extent: extent(2, 0, 96), cells: vec![1; 96] };
+    assert_eq!(site.kind(write), Kind::TypeDiffers);
+    assert_eq!(site.asked, [[service::READ_TAG]]);
+}
+
 #[test]
 fn a_route_that_leads_nowhere_is_told() {
     let mut site = Site::new(&slot(3));
