@@ -71,6 +71,8 @@ fn server_of(setup: &Setup, spaces: Arc<Spaces>) -> Box<dyn Server> {
 struct Site {
     client: Box<dyn Client>,
     server: Box<dyn Server>,
+    /// What the controller has.
+    spaces: Arc<Spaces>,
     memory: HashMap<u32, Vec<u8>>,
     /// Services of the messages that went to the controller.
     asked: Vec<Vec<u8>>,
@@ -80,10 +82,15 @@ struct Site {
 
 impl Site {
     fn new(setup: &Setup) -> Self {
+        Self::with(setup, spaces())
+    }
+
+    /// A controller that has those tags, whatever the client takes it to have.
+    fn with(setup: &Setup, spaces: Arc<Spaces>) -> Self {
         let memory =
-            spaces().with_ids().map(|(id, space)| (id.0, vec![0; 4000 * space.grain.cell_bytes()])).collect();
-        let (client, server) = (client(setup), server(setup));
-        Self { client, server, memory, asked: vec![], now: Moment(0), pieces: 4000 }
+            spaces.with_ids().map(|(id, space)| (id.0, vec![0; 4000 * space.grain.cell_bytes()])).collect();
+        let (client, server) = (client(setup), server_of(setup, spaces.clone()));
+        Self { client, server, spaces, memory, asked: vec![], now: Moment(0), pieces: 4000 }
     }
 
     fn ask(&mut self, ask: Ask) -> Result<Brought, Refusal> {
@@ -144,7 +151,7 @@ impl Site {
     }
 
     fn room(&self, extent: Extent) -> Option<(u32, std::ops::Range<usize>)> {
-        let each = spaces().get(extent.space)?.grain.cell_bytes();
+        let each = self.spaces.get(extent.space)?.grain.cell_bytes();
         let range = extent.first as usize * each..extent.end() as usize * each;
         self.memory.get(&extent.space.0)?.get(range.clone())?;
         Some((extent.space.0, range))
@@ -290,10 +297,8 @@ fn bits_are_changed_and_their_neighbours_stay() {
 /// Bits of several words of what turns out to be no array of bits: not one of them is changed.
 #[test]
 fn bits_of_another_type_are_never_written() {
-    let mut site = Site::new(&Setup::default());
-    let other: Spaces =
-        [space("Hall.Temps[0]", "f32"), space("Count", "i32"), space("Alarms[0]", "i32")].iter().collect();
-    site.server.set_up(&ServerSetup { stations: vec![(None, Arc::new(other))], ..ServerSetup::default() });
+    let other = [space("Hall.Temps[0]", "f32"), space("Count", "i32"), space("Alarms[0]", "i32")];
+    let mut site = Site::with(&Setup::default(), Arc::new(other.iter().collect()));
     let write = Ask::Write { station: 0, extent: extent(2, 0, 96), cells: vec![1; 96] };
     assert_eq!(site.kind(write), Kind::TypeDiffers);
     assert_eq!(site.asked, [[service::READ_TAG]]);
