@@ -238,19 +238,11 @@ impl TagClient {
                     return self.end(Ok((message.to_vec(), vec![])));
                 }
                 let Some(services) = job.what.services() else { return };
-                let parts: Vec<_> = services.parts.iter().map(|part| part.space.key.clone()).collect();
                 match services.answered(message) {
                     Err(refusal) => self.end(Err(refusal)),
                     Ok(Outcome::OneByOne) => peer.one_by_one = true,
-                    Ok(Outcome::Found(found)) => {
-                        for (part, tag_type) in found {
-                            let Some(space) = parts.get(part) else { continue };
-                            if tag_type.code == 0 {
-                                peer.types.remove(space);
-                            } else {
-                                peer.types.insert(space.clone(), tag_type);
-                            }
-                        }
+                    Ok(Outcome::Taken) => {
+                        services.found().for_each(|(space, found)| peer.learn(space, found));
                     }
                 }
             }
@@ -278,10 +270,7 @@ impl TagClient {
             TagWork::Nothing => return None,
             TagWork::Whole(request) => request.take()?,
             TagWork::Services(services, _) => {
-                let spaces: Vec<_> = services.parts.iter().map(|part| part.space.key.clone()).collect();
-                let found = |part: usize| peer.types.get(spaces.get(part)?).copied();
-                let terms = Terms { most: way.most as usize, one_by_one: peer.one_by_one, found: &found };
-                services.message(&terms)?
+                services.message(Terms { most: way.most as usize, one_by_one: peer.one_by_one })?
             }
         };
         let Some(open) = peer.open() else {
@@ -360,15 +349,11 @@ impl Client for TagClient {
     }
 
     fn ask(&mut self, ticket: Ticket, ask: Ask) {
+        let peer_of = |station: usize| self.peer_of.get(station).copied().unwrap_or(usize::MAX);
         let part = |station: usize, extent: Extent| {
             let space = self.stations.get(station)?.space_at(extent.space)?;
-            Some(WantedPart::new(space.clone(), extent))
-        };
-        let peer_of = |station: usize| self.peer_of.get(station).copied().unwrap_or(usize::MAX);
-        let known = |station: usize, extent: Extent| {
-            let space = self.stations.get(station).and_then(|station| station.space_at(extent.space));
-            let peer = self.peers.get(peer_of(station));
-            peer.zip(space).is_some_and(|(peer, space)| peer.types.contains_key(&space.key))
+            let found = self.peers.get(peer_of(station)).and_then(|peer| peer.known(space));
+            Some(WantedPart::new(space.clone(), extent, found))
         };
         let services = |services: Option<Services>, reads| {
             services.map_or(TagWork::Nothing, |services| TagWork::Services(services, reads))
@@ -380,13 +365,11 @@ impl Client for TagClient {
                 (station, services(parts.map(Services::read), true))
             }
             Ask::Write { station, extent, cells } => {
-                let known = known(station, extent);
-                let own = part(station, extent).map(|part| Services::write(part, &cells, known));
+                let own = part(station, extent).map(|part| Services::write(part, &cells));
                 (station, services(own, false))
             }
             Ask::Change { station, extent, keep, set } => {
-                let known = known(station, extent);
-                let own = part(station, extent).map(|part| Services::change(part, &keep, &set, known));
+                let own = part(station, extent).map(|part| Services::change(part, &keep, &set));
                 (station, services(own, false))
             }
             Ask::Pass { message, .. } => (0, TagWork::Whole(Some(message.body))),
@@ -396,7 +379,8 @@ impl Client for TagClient {
     }
 
     fn set_up(&mut self, setup: &ClientSetup<'_>) {
-        if self.peers.len() > PEERS_MAX {
+        // A message under way knows its peer by its place among them.
+        if self.peers.len() > PEERS_MAX && self.job.is_none() && self.under_way.is_none() {
             self.peers.clear();
         }
         self.peer_of.clear();

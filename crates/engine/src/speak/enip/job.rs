@@ -50,14 +50,16 @@ pub(super) struct Service {
 pub(super) struct WantedPart {
     pub(super) space: Space,
     pub(super) extent: Extent,
+    /// The type that the controller was found to have there.
+    found: Option<TagType>,
     /// Its bytes, as far as they came.
     data: Vec<u8>,
     refused: Option<Refusal>,
 }
 
 impl WantedPart {
-    pub(super) fn new(space: Space, extent: Extent) -> Self {
-        Self { space, extent, data: vec![], refused: None }
+    pub(super) fn new(space: Space, extent: Extent, found: Option<TagType>) -> Self {
+        Self { space, extent, found, data: vec![], refused: None }
     }
 
     /// Elements as a service counts them.
@@ -87,30 +89,34 @@ pub(super) struct Services {
     pub(super) todo: VecDeque<Service>,
     /// What was asked in the message under way.
     asked: Vec<Service>,
+    /// What was found of the types of tags, by part.
+    found: Vec<(usize, Option<TagType>)>,
 }
 
 /// What a message may be, and what is known of the one who gets it.
-pub(super) struct Terms<'t> {
+#[derive(Clone, Copy)]
+pub(super) struct Terms {
     /// The most bytes of a request and of a reply.
     pub(super) most: usize,
     pub(super) one_by_one: bool,
-    /// The types that were found, by part.
-    pub(super) found: &'t dyn Fn(usize) -> Option<TagType>,
 }
 
 impl Services {
     /// A read of some places.
     pub(super) fn read(parts: Vec<WantedPart>) -> Self {
         let service = |part| Service { part, task: TagTask::Read { offset: 0 }, by_bytes: false, piece: 0 };
-        Self { todo: (0..parts.len()).map(service).collect(), parts, asked: vec![] }
+        Self { todo: (0..parts.len()).map(service).collect(), parts, ..Self::default() }
+    }
+
+    /// What goes before a write: the type is learnt where it is not known.
+    fn learn(part: &WantedPart) -> VecDeque<Service> {
+        let learn = Service { part: 0, task: TagTask::Learn, by_bytes: false, piece: 0 };
+        Some(learn).filter(|_| part.found.is_none()).into_iter().collect()
     }
 
     /// A write of one place; the type is learnt first where it is not known.
-    pub(super) fn write(part: WantedPart, cells: &[u8], known: bool) -> Self {
-        let mut todo = VecDeque::new();
-        if !known {
-            todo.push_back(Service { part: 0, task: TagTask::Learn, by_bytes: false, piece: 0 });
-        }
+    pub(super) fn write(part: WantedPart, cells: &[u8]) -> Self {
+        let mut todo = Self::learn(&part);
         if is_packed(&part.space) {
             return Self::bits(&part, cells, todo);
         }
@@ -121,7 +127,7 @@ impl Services {
             by_bytes: false,
             piece: 0,
         });
-        Self { parts: vec![part], todo, asked: vec![] }
+        Self { parts: vec![part], todo, ..Self::default() }
     }
 
     /// Packed bits: each word that holds some of them is a part of its own.
@@ -139,27 +145,25 @@ impl Services {
             }
             let task = TagTask::Change { or: or.to_le_bytes().to_vec(), and: and.to_le_bytes().to_vec() };
             todo.push_back(Service { part: parts.len(), task, by_bytes: false, piece: 0 });
-            parts.push(WantedPart::new(whole.space.clone(), Extent { first, count, ..whole.extent }));
+            let extent = Extent { first, count, ..whole.extent };
+            parts.push(WantedPart::new(whole.space.clone(), extent, whole.found));
             (rest, first) = (behind, first + count);
         }
-        Self { parts, todo, asked: vec![] }
+        Self { parts, todo, ..Self::default() }
     }
 
     /// A change of bits of one element.
-    pub(super) fn change(part: WantedPart, keep: &[u8], set: &[u8], known: bool) -> Self {
-        let mut todo = VecDeque::new();
-        if !known {
-            todo.push_back(Service { part: 0, task: TagTask::Learn, by_bytes: false, piece: 0 });
-        }
+    pub(super) fn change(part: WantedPart, keep: &[u8], set: &[u8]) -> Self {
+        let mut todo = Self::learn(&part);
         // Canonical cells have the most significant byte first.
         let or = set.iter().zip(keep).rev().map(|(set, keep)| set & !keep).collect();
         let and = set.iter().zip(keep).rev().map(|(set, keep)| set | keep).collect();
         todo.push_back(Service { part: 0, task: TagTask::Change { or, and }, by_bytes: false, piece: 0 });
-        Self { parts: vec![part], todo, asked: vec![] }
+        Self { parts: vec![part], todo, ..Self::default() }
     }
 
     /// The next message; `None` once nothing is left.
-    pub(super) fn message(&mut self, terms: &Terms<'_>) -> Option<Vec<u8>> {
+    pub(super) fn message(&mut self, terms: Terms) -> Option<Vec<u8>> {
         let mut services: Vec<Vec<u8>> = vec![];
         let (mut out, mut back) = (0, 0);
         self.asked.clear();
@@ -206,7 +210,7 @@ impl Services {
         Some(message)
     }
 
-    /// Takes the reply to the message under way; gives back the types that were found, by part.
+    /// Takes the reply to the message under way.
     ///
     /// # Errors
     /// It is no reply to that, or the whole message is refused.
@@ -218,9 +222,8 @@ impl Services {
             let Some(service) = asked.into_iter().next() else {
                 return Err(Refusal::new(Kind::Mismatch, Blame::Device));
             };
-            let mut found = vec![];
-            self.one_answered(service, &reply, &mut found)?;
-            return Ok(Outcome::Found(found));
+            self.one_answered(service, &reply)?;
+            return Ok(Outcome::Taken);
         }
         if reply.service != service::MULTIPLE_SERVICE_PACKET {
             // A refusal on the way there.
@@ -241,20 +244,14 @@ impl Services {
         if usize::from(parts.count()) != asked.len() {
             return Err(Refusal::new(Kind::Mismatch, Blame::Device));
         }
-        let mut found = vec![];
         for (service, part) in asked.into_iter().zip(parts.iter()) {
             let reply = Reply::parse(part).map_err(damaged)?;
-            self.one_answered(service, &reply, &mut found)?;
+            self.one_answered(service, &reply)?;
         }
-        Ok(Outcome::Found(found))
+        Ok(Outcome::Taken)
     }
 
-    fn one_answered(
-        &mut self,
-        asked: Service,
-        reply: &Reply<'_>,
-        found: &mut Vec<(usize, TagType)>,
-    ) -> Result<(), Refusal> {
+    fn one_answered(&mut self, asked: Service, reply: &Reply<'_>) -> Result<(), Refusal> {
         let mismatch = Refusal::new(Kind::Mismatch, Blame::Device);
         let Some(part) = self.parts.get_mut(asked.part) else { return Err(mismatch) };
         let more = reply.status == status::PARTIAL_TRANSFER;
@@ -269,7 +266,8 @@ impl Services {
             }
             if reply.status == status::TAG_ERROR && reply.word() == Some(status::tag::TYPE_MISMATCH) {
                 // What was found before does not hold any more.
-                found.push((asked.part, TagType::elementary(0)));
+                part.found = None;
+                self.found.push((asked.part, None));
             }
             if matches!(asked.task, TagTask::Learn) && reply.status == status::DEVICE_STATE_CONFLICT {
                 // It has no value yet. What is written says its type, and whoever takes it holds that against its own.
@@ -288,7 +286,8 @@ impl Services {
                     self.drop_after(&asked);
                     return Ok(());
                 }
-                found.push((asked.part, values.tag_type));
+                part.found = Some(values.tag_type);
+                self.found.push((asked.part, part.found));
                 if matches!(asked.task, TagTask::Learn) {
                     return Ok(());
                 }
@@ -325,6 +324,12 @@ impl Services {
         }
     }
 
+    /// What the replies since the last look say of the types of tags; `None` where what was known does not hold.
+    pub(super) fn found(&mut self) -> impl Iterator<Item = (&Space, Option<TagType>)> {
+        let parts = &self.parts;
+        self.found.drain(..).filter_map(|(part, found)| Some((&parts.get(part)?.space, found)))
+    }
+
     /// What came of it all: cells of a read one part after the other, and the parts that were refused.
     ///
     /// # Errors
@@ -357,8 +362,8 @@ pub(super) type Brought = (Vec<u8>, Vec<(usize, Refusal)>);
 
 /// What a reply brought.
 pub(super) enum Outcome {
-    /// Types of tags, by part; type 0 is that what was known is wrong.
-    Found(Vec<(usize, TagType)>),
+    /// It was.
+    Taken,
     /// Several services in one message are not served: one after the other from now on.
     OneByOne,
 }
@@ -379,11 +384,11 @@ impl Service {
     }
 
     /// Its bytes, and how long the reply is at most.
-    fn emit(&mut self, part: &WantedPart, terms: &Terms<'_>) -> (Vec<u8>, usize) {
+    fn emit(&mut self, part: &WantedPart, terms: Terms) -> (Vec<u8>, usize) {
         let mut out = vec![];
         cip::emit_with(&mut out, self.code(), |out| emit_path(&part.space, part.extent.first, out));
         let type_bytes = type_of(&part.space).wire_bytes();
-        let tag_type = (terms.found)(self.part).unwrap_or_else(|| type_of(&part.space));
+        let tag_type = part.found.unwrap_or_else(|| type_of(&part.space));
         let back = match &self.task {
             TagTask::Learn => {
                 out.extend_from_slice(&1u16.to_le_bytes());

@@ -6,9 +6,12 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use woodrush_core::Refusal;
 use woodrush_core::plan::Station;
+use woodrush_core::protocol::Space;
 use woodrush_core::protocol::enip::{CONNECTION_LARGE, CONNECTION_SMALL, Way};
 use woodrush_wire::enip::cip::{self, Reply, class, service};
-use woodrush_wire::enip::connection::{self, EXPLICIT, ForwardClose, ForwardOpen, Opened, Parameters, Triad};
+use woodrush_wire::enip::connection::{
+    self, EXPLICIT, ForwardClose, ForwardOpen, Opened, Parameters, Triad, UnconnectedSend,
+};
 use woodrush_wire::enip::epath::{Object, Path};
 use woodrush_wire::enip::status::{self, connection as refused};
 use woodrush_wire::enip::tags::TagType;
@@ -53,7 +56,7 @@ pub(super) struct Peer {
     /// It does not serve several services in one message.
     pub(super) one_by_one: bool,
     /// The types that its tags were found to have, by the keys of their spaces.
-    pub(super) types: HashMap<Cow<'static, str>, TagType>,
+    types: HashMap<Cow<'static, str>, TagType>,
 }
 
 impl Peer {
@@ -79,6 +82,21 @@ impl Peer {
     /// The session is a new one, or the connection is gone.
     pub(super) fn forget(&mut self) {
         self.link = if self.wants { PeerLink::Ask(CONNECTION_LARGE) } else { PeerLink::Without };
+    }
+
+    /// The type that a tag was found to have.
+    pub(super) fn known(&self, space: &Space) -> Option<TagType> {
+        self.types.get(&space.key).copied()
+    }
+
+    /// What a tag was found to have now; `None` where what was known does not hold.
+    pub(super) fn learn(&mut self, space: &Space, found: Option<TagType>) {
+        match found {
+            // Every poll says it again.
+            found if self.known(space) == found => {}
+            Some(found) => drop(self.types.insert(space.key.clone(), found)),
+            None => drop(self.types.remove(&space.key)),
+        }
     }
 
     /// Whatever is known of its tags is of before.
@@ -115,7 +133,7 @@ impl Peer {
     pub(super) fn opening(&self, serial: u16, own: u32, timeout_ms: u32) -> Option<Vec<u8>> {
         let PeerLink::Ask(size) = self.link else { return None };
         let path = self.path();
-        let (tick, ticks) = woodrush_wire::enip::connection::UnconnectedSend::ticks_of(timeout_ms);
+        let (tick, ticks) = UnconnectedSend::ticks_of(timeout_ms);
         let parameters = Parameters::explicit(size, size == CONNECTION_LARGE);
         let open = ForwardOpen {
             tick,
@@ -182,7 +200,7 @@ impl Peer {
         let PeerLink::Open(OpenLink { triad, .. }) = self.link else { return None };
         self.forget();
         let path = self.path();
-        let (tick, ticks) = woodrush_wire::enip::connection::UnconnectedSend::ticks_of(timeout_ms);
+        let (tick, ticks) = UnconnectedSend::ticks_of(timeout_ms);
         let close = ForwardClose { tick, ticks, triad, path: Path::parse(&path).unwrap_or_default() };
         let mut message = vec![];
         cip::emit_to(&mut message, service::FORWARD_CLOSE, Self::manager());
@@ -192,7 +210,6 @@ impl Peer {
 
     /// A request of its own behind the route, where there is one and no connection.
     pub(super) fn routed(&self, message: &[u8], timeout_ms: u32) -> Vec<u8> {
-        use woodrush_wire::enip::connection::UnconnectedSend;
         if self.route.is_empty() {
             return message.to_vec();
         }
