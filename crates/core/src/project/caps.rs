@@ -1,7 +1,7 @@
 //! How large a project may be: far above what sites have, and far below what a machine cannot take. Counted before
 //! anything is built, so that a few bytes of a file never become gigabytes.
 
-use super::fields::Reader;
+use super::reader::Reader;
 use crate::finding::Finding;
 use crate::source::Span;
 

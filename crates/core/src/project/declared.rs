@@ -1,6 +1,7 @@
 //! The list of a controller's programmer: a table with a header, columns in any order, heads in any of the usual spellings.
 
 use super::Project;
+use super::reader::load_text;
 use crate::finding::Finding;
 use crate::nearest::nearest;
 use crate::protocol::{Access, Declared, DeclaredName};
@@ -51,15 +52,7 @@ fn read_list(
     load: &mut dyn FnMut(&str) -> Result<String, String>,
     findings: &mut Vec<Finding>,
 ) -> Option<Arc<Declared>> {
-    let fault = |what: String, fix: &str| Finding::new("F07", path.span, what).fix(fix);
-    let text = match load(&path.value) {
-        Ok(text) => text,
-        Err(why) => {
-            let what = format!("the list `{}` cannot be read: {why}", path.value);
-            findings.push(fault(what, "check the path; it is taken from the project file's folder"));
-            return None;
-        }
-    };
+    let text = load_text("list", path, load).map_err(|finding| findings.push(finding)).ok()?;
     let text = text.strip_prefix('\u{feff}').map(str::to_string).unwrap_or(text);
     let file = project.sources.add(path.value.clone(), text.clone());
     match table(&text, &path.value, file, findings) {
@@ -69,7 +62,8 @@ fn read_list(
             project.sources.forget(file);
             let what =
                 format!("`{}` is not a list of names: no line has the heads `name` and `type`", path.value);
-            findings.push(fault(what, "write a header such as `name,type,elements,access`"));
+            let fix = "write a header such as `name,type,elements,access`";
+            findings.push(Finding::new("F07", path.span, what).fix(fix));
             None
         }
     }
@@ -136,7 +130,7 @@ fn table(text: &str, path: &str, file: u16, findings: &mut Vec<Finding>) -> Opti
             Ok(row) => {
                 let name = row.name.clone();
                 if let Err(known) = list.add(row) {
-                    let what = format!("`{name}` stands in the list twice");
+                    let what = format!("`{name}` is in the list twice");
                     let known = known.span;
                     findings.push(
                         Finding::new("M33", span, what).note(known, "the other").fix("keep one of the lines"),
@@ -186,7 +180,7 @@ fn row<'r>(column: impl Fn(usize) -> &'r str, span: Span) -> Result<DeclaredName
         None => vec![],
         Some(Some(dimensions)) => dimensions,
         Some(None) => {
-            let what = format!("`{}` is no number of elements", written.unwrap_or_default());
+            let what = format!("`{}` is not a valid number of elements", written.unwrap_or_default());
             return Err((what, "write `20`, `4,5` or `[4,5]`".into()));
         }
     };
@@ -234,7 +228,7 @@ fn access_of(text: &str) -> Result<Access, (String, String)> {
         _ => {
             let near = nearest(&plain, ["read-write", "read-only", "none"]).unwrap_or("read-write");
             Err((
-                format!("`{text}` is no access"),
+                format!("`{text}` is not a valid access"),
                 format!("write `{near}`: one of read-write, read-only, none"),
             ))
         }
@@ -283,10 +277,10 @@ mod tests {
         assert_eq!(
             found,
             [
-                "`level` stands in the list twice",
+                "`level` is in the list twice",
                 "a line has no name or no type",
-                "`x` is no number of elements",
-                "`sometimes` is no access"
+                "`x` is not a valid number of elements",
+                "`sometimes` is not a valid access"
             ]
         );
         assert!(list("root:x:0:0\n").0.is_none(), "no list at all");

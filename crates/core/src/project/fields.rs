@@ -2,6 +2,7 @@
 
 use super::keys::{keys_of, renamed};
 use super::kinds::{check_kind, float, whole_number};
+use super::reader::Reader;
 use super::repeat;
 use super::scalars::duration;
 use crate::finding::Finding;
@@ -10,34 +11,9 @@ use crate::nearest::nearest;
 use crate::protocol::{Key, KeyKind};
 use crate::source::{Span, Spanned};
 use std::borrow::Cow;
-use std::ops::{ControlFlow, Range, RangeInclusive};
+use std::ops::{ControlFlow, RangeInclusive};
 use toml::Spanned as TomlSpanned;
 use toml::de::{DeString, DeTable, DeValue};
-
-/// What a reader carries along: the file, its text, and what was found so far.
-pub(super) struct Reader<'t> {
-    pub(super) file: u16,
-    pub(super) text: &'t str,
-    pub(super) findings: Vec<Finding>,
-}
-
-impl Reader<'_> {
-    pub(super) fn find(&mut self, finding: Finding) {
-        self.findings.push(finding);
-    }
-
-    pub(super) fn span(&self, range: Range<usize>) -> Span {
-        let at = |offset: usize| u32::try_from(offset).unwrap_or(u32::MAX);
-        Span { file: self.file, start: at(range.start), end: at(range.end) }
-    }
-
-    /// Text and its place between the quotes; where escapes make the two differ, the quotes belong to the place.
-    fn text_at(&self, value: &str, range: Range<usize>) -> Spanned<String> {
-        let inner = range.start + 1..range.end.saturating_sub(1);
-        let same = self.text.get(inner.clone()) == Some(value);
-        Spanned { value: value.to_string(), span: self.span(if same { inner } else { range }) }
-    }
-}
 
 /// Most items of one table of a device: twice what a request can address.
 const SIZE_MAX: u32 = 131_072;

@@ -1,6 +1,7 @@
 //! `[[forward]]`: whole requests passed from a port on which others ask to one on which we ask.
 
-use super::fields::{Fields, Reader};
+use super::fields::Fields;
+use super::reader::Reader;
 use crate::finding::Finding;
 use crate::source::{Span, Spanned};
 

@@ -1,7 +1,7 @@
 //! Values that are of their key's kind, and what is said of others.
 
 use super::asked::list_or;
-use super::fields::Reader;
+use super::reader::Reader;
 use super::scalars::duration;
 use crate::finding::Finding;
 use crate::protocol::{Key, KeyKind};

@@ -1,7 +1,8 @@
 //! A profile: the description of one kind of device.
 
 use super::caps;
-use super::fields::{Fields, Reader};
+use super::fields::Fields;
+use super::reader::Reader;
 use crate::finding::Finding;
 use crate::form::Form;
 use crate::line::Line;

@@ -3,21 +3,19 @@
 use super::asked::parse_asked;
 use super::caps;
 use super::declared::read_lists;
-use super::fields::{Fields, Reader};
+use super::fields::Fields;
 use super::read_ports::{networks, own_port, protocol, read_port, setup};
+use super::read_profiles::read_profiles;
 use super::read_rig::read_rig;
+use super::reader::Reader;
 use super::scalars::{duration, host_port, ipv4, network, retry};
-use super::{
-    Client, Converter, Device, Image, Limits, Map, OnLoss, Owner, Port, Project, Retry, Sending, forward,
-    profile,
-};
+use super::{Client, Converter, Device, Image, Limits, Map, OnLoss, Owner, Project, Retry, Sending, forward};
 use crate::finding::Finding;
 use crate::form::Overflow;
 use crate::nearest::nearest;
 use crate::source::{Sources, Span, Spanned};
 use std::collections::HashMap;
 use std::ops::ControlFlow;
-use toml::de::DeTable;
 
 /// What reading gives: as much of the project as is sound, and what is not.
 #[derive(Debug, Default)]
@@ -35,7 +33,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     let mut sources = Sources::default();
     let file = sources.add(name, text);
     let mut r = Reader { file, text: sources.whole(file), findings: vec![] };
-    let document = parse(&mut r);
+    let document = r.document();
     let top = Fields::top(&mut r, "file", "this file", &document);
     if let Some(fields) = top.table(&mut r, "project", "project", "`[project]`") {
         project.name = fields.text(&r, "name").unwrap_or_default();
@@ -124,25 +122,6 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     read_profiles(&mut project, &wanted, load, &mut findings);
     read_lists(&mut project, &lists, load, &mut findings);
     Read { project, findings }
-}
-
-fn parse<'t>(r: &mut Reader<'t>) -> DeTable<'t> {
-    let (document, errors) = DeTable::parse_recoverable(r.text);
-    // One slip makes the parser stumble several times in a line; the first says what it is.
-    let mut ends: Vec<usize> = vec![];
-    if !errors.is_empty() {
-        ends.extend(r.text.match_indices('\n').map(|(at, _)| at));
-    }
-    let mut last_line = None;
-    for error in errors {
-        let span = r.span(error.span().unwrap_or_default());
-        let line = ends.partition_point(|end| *end < span.start as usize);
-        if last_line != Some(line) {
-            r.find(Finding::new("F01", span, error.message().to_string()));
-        }
-        last_line = Some(line);
-    }
-    document.into_inner()
 }
 
 /// The tables below a key, no more than there may be.
@@ -429,81 +408,6 @@ fn names_are_unique(r: &mut Reader<'_>, project: &Project) {
             let what = format!("`{}` is the name of a device and of an image", image.name.value);
             let finding = Finding::new("F06", image.name.span, what).note(device.span, "the device");
             r.find(finding.fix("rename one of them: both stand before a colon in rules"));
-        }
-    }
-}
-
-fn read_profiles(
-    project: &mut Project,
-    wanted: &[Spanned<String>],
-    load: &mut dyn FnMut(&str) -> Result<String, String>,
-    findings: &mut Vec<Finding>,
-) {
-    for path in wanted {
-        let text = match load(&path.value) {
-            Ok(text) => text,
-            Err(why) => {
-                let what = format!("the profile `{}` cannot be read: {why}", path.value);
-                findings.push(
-                    Finding::new("F07", path.span, what)
-                        .fix("check the path; it is taken from the project file's folder"),
-                );
-                project
-                    .profiles
-                    .push(profile::Profile { path: path.value.clone(), ..profile::Profile::default() });
-                continue;
-            }
-        };
-        let file = project.sources.add(path.value.clone(), text.clone());
-        let mut r = Reader { file, text: &text, findings: vec![] };
-        let document = parse(&mut r);
-        if !["profile", "points"].iter().any(|key| document.get(*key).is_some()) {
-            // Nothing of it is shown: a path that went astray may lead to what is not for all eyes.
-            project.sources.forget(file);
-            let what =
-                format!("`{}` is not a profile: it has neither `[profile]` nor `[points]`", path.value);
-            findings.push(Finding::new("F07", path.span, what).fix("write the path of a profile"));
-            project
-                .profiles
-                .push(profile::Profile { path: path.value.clone(), ..profile::Profile::default() });
-            continue;
-        }
-        project.profiles.push(profile::read(&mut r, &document, &path.value));
-        findings.append(&mut r.findings);
-    }
-    for at in 0..project.devices.len() {
-        fill_from_profile(project, at);
-    }
-}
-
-/// What a device leaves open is as its profile says.
-fn fill_from_profile(project: &mut Project, at: usize) {
-    let transport = project.devices.get(at).and_then(|d| project.port_of(d)).and_then(Port::transport);
-    let key = project
-        .device_dialect(at)
-        .zip(transport)
-        .and_then(|(dialect, transport)| Some(dialect.stations().station_key(transport)?.0));
-    let Some(device) = project.devices.get_mut(at) else { return };
-    let Some(profile) = device.profile.and_then(|profile| project.profiles.get(profile.value)) else {
-        return;
-    };
-    for (name, limit) in &profile.limits {
-        if device.setup.number(name).is_none() {
-            device.setup.numbers.push((name, *limit));
-        }
-    }
-    if let (Some(key), Some(unit)) = (key, profile.unit)
-        && device.setup.number(key).is_none()
-        && !device.station_written
-    {
-        device.setup.numbers.push((key, unit.value));
-    }
-    if let Some(word) = profile.write_one.as_ref().filter(|_| device.setup.word("write-one").is_none()) {
-        device.setup.words.push(("write-one", word.clone()));
-    }
-    for (name, size) in &profile.tables {
-        if !device.tables.iter().any(|(known, _)| known.value == name.value) {
-            device.tables.push((name.clone(), *size));
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Ports as they are read, and the keys that protocols add.
 
-use super::fields::{Fields, Reader};
+use super::fields::Fields;
+use super::reader::Reader;
 use super::scalars::{HostPort, host_port, ipv4, network};
 use super::{Network, Port, Project, Wires};
 use crate::finding::Finding;

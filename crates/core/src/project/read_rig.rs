@@ -1,7 +1,8 @@
 //! `[rig]`: signals of simulated devices, and faults at their times.
 
 use super::faults::{FAULTS, Fault, RigFault};
-use super::fields::{Fields, Reader};
+use super::fields::Fields;
+use super::reader::Reader;
 use super::signal::Signal;
 use super::{Project, Rig};
 use crate::finding::Finding;
