@@ -313,6 +313,16 @@ pub enum Serve {
     Rest,
 }
 
+impl Serve {
+    /// What is left where nothing is wanted: the bytes first, then the reason why the stream is lost.
+    fn said(out: &mut Vec<u8>, lost: &mut Option<String>) -> Self {
+        if !out.is_empty() {
+            return Self::Send(std::mem::take(out));
+        }
+        lost.take().map_or(Self::Rest, Self::HangUp)
+    }
+}
+
 /// What was answered at once.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct AtOnce {

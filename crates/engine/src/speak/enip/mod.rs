@@ -7,6 +7,8 @@ mod objects;
 mod observer;
 mod requests;
 mod server;
+mod work;
+
 #[cfg(test)]
 mod tests;
 

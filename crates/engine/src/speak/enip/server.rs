@@ -1,10 +1,10 @@
 //! A server on one TCP connection: a controller with tags, or an image that looks like one.
 
-use super::requests::{TagService, Tags, Todo};
+use super::requests::{Tags, Todo};
+use super::work::{MessageWork, ReplyTo};
 use super::{answer_to, objects};
 use crate::Moment;
 use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup};
-use std::collections::VecDeque;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::net::{Ipv4Addr, SocketAddrV4};
 use woodrush_core::Refusal;
@@ -17,7 +17,7 @@ use woodrush_wire::enip::cpf::{Connected, Unconnected};
 use woodrush_wire::enip::encap::{self, Header, Message, Registration, command};
 use woodrush_wire::enip::epath::{Object, Path};
 use woodrush_wire::enip::objects::{CAPABILITY_TCP, ListedIdentity, emit_services};
-use woodrush_wire::enip::packet::{self, Parts};
+use woodrush_wire::enip::packet::Parts;
 use woodrush_wire::enip::status::{self, connection as refused};
 
 /// Most bytes of one message that is taken: a large connection's, with all around it.
@@ -40,29 +40,6 @@ struct OpenConnection {
     last: Option<(u16, Vec<u8>)>,
     lost_after: u64,
     used: Moment,
-}
-
-/// How a reply gets back.
-#[derive(Clone, Copy)]
-enum ReplyTo {
-    Context([u8; 8]),
-    /// Our number of the connection, and the sequence count.
-    Connection(u32, u16),
-}
-
-/// A message that is being worked on.
-struct MessageWork {
-    back: ReplyTo,
-    /// It is several services.
-    packet: bool,
-    todo: VecDeque<Vec<u8>>,
-    replies: Vec<Vec<u8>>,
-    /// The service under way.
-    asked: Option<TagService>,
-    /// The most bytes of the reply.
-    most: usize,
-    /// It came along the route on which tags are.
-    tags: bool,
 }
 
 pub(super) struct TagServer {
@@ -192,7 +169,7 @@ impl TagServer {
 
     fn on_connection(&mut self, data: &Connected<'_>) {
         let now = self.now;
-        // One that nobody used in time is gone, and what comes on it is for nobody.
+        // One that was not used in time is gone, and what comes on it is ignored.
         self.connections.retain(|own| now.since(own.used) < own.lost_after);
         let Some(own) = self.connections.iter_mut().find(|own| own.to_target == data.connection) else {
             return;
@@ -343,35 +320,20 @@ impl TagServer {
             // Nearly all of them: one service, which need not be kept.
             match self.tags.asked(message, most, false, tags) {
                 Todo::Said(reply) => self.send(back, &reply),
-                Todo::Begun(asked) => {
-                    let todo = VecDeque::new();
-                    let asked = Some(asked);
-                    self.work = Some(MessageWork { back, packet, todo, replies: vec![], asked, most, tags });
-                }
+                Todo::Begun(asked) => self.work = Some(MessageWork::of_one(back, asked)),
             }
             return;
         };
-        self.work = Some(MessageWork { back, packet, todo, replies: vec![], asked: None, most, tags });
+        self.work = Some(MessageWork::of_several(back, todo, most, tags));
     }
 
     /// Says what the message that is worked out is answered.
     fn reply(&mut self) {
-        let Some(mut work) = self.work.take() else { return };
-        if !work.packet {
-            if let Some(own) = work.replies.pop() {
-                self.send(work.back, &own);
-            }
-            return;
+        if let Some(work) = self.work.take()
+            && let (back, Some(reply)) = work.reply()
+        {
+            self.send(back, &reply);
         }
-        let mut reply = vec![];
-        let failed = work.replies.iter().any(|own| own.get(2).is_some_and(|status| *status != 0));
-        let status = if failed { status::EMBEDDED_SERVICE_ERROR } else { 0 };
-        cip::emit_reply_head(&mut reply, service::MULTIPLE_SERVICE_PACKET, status, &[]);
-        let count = u16::try_from(work.replies.len()).unwrap_or(u16::MAX);
-        packet::emit_with(&mut reply, count, |at, out| {
-            out.extend_from_slice(work.replies.get(usize::from(at)).map_or(&[], Vec::as_slice));
-        });
-        self.send(work.back, &reply);
     }
 
     fn refuse(&mut self, back: ReplyTo, service: u8, status: u8, word: Option<u16>, data: &[u8]) {
@@ -404,45 +366,14 @@ impl TagServer {
     }
 }
 
-impl MessageWork {
-    /// Works on until something is wanted; `None` once every service has its reply.
-    fn go_on(&mut self, tags: &mut Tags) -> Option<crate::speak::Want> {
-        loop {
-            if let Some(want) = self.asked.as_mut().and_then(TagService::next) {
-                return Some(want);
-            }
-            if let Some(asked) = self.asked.take() {
-                self.replies.push(asked.reply());
-            }
-            let message = self.todo.pop_front()?;
-            let room = self.room();
-            match tags.asked(&message, room, self.packet, self.tags) {
-                Todo::Said(reply) => self.replies.push(reply),
-                Todo::Begun(asked) => self.asked = Some(asked),
-            }
-        }
-    }
-
-    /// Bytes that the next service's reply may take: what is left, and the heads of those behind it.
-    fn room(&self) -> usize {
-        let said: usize = self.replies.iter().map(Vec::len).sum();
-        let count = self.replies.len() + 1 + self.todo.len();
-        let heads = if self.packet { 4 + packet::overhead(count) + self.todo.len() * 4 } else { 0 };
-        self.most.saturating_sub(said + heads)
-    }
-}
-
-/// A number that nobody can guess, and that is not 0.
+/// A number that cannot be guessed and is not 0.
 fn unpredictable() -> u32 {
     u32::try_from(RandomState::new().build_hasher().finish() & 0xFFFF_FFFF).unwrap_or(1).max(1)
 }
 
 impl Server for TagServer {
     fn held(&self) -> usize {
-        let work = self
-            .work
-            .as_ref()
-            .map_or(0, |work| work.todo.iter().chain(&work.replies).map(Vec::len).sum::<usize>());
+        let work = self.work.as_ref().map_or(0, MessageWork::held);
         self.came.len() + self.out.len() + work
     }
 
@@ -469,27 +400,21 @@ impl Server for TagServer {
     }
 
     fn give(&mut self, result: Result<&[u8], Refusal>) {
-        if let Some(asked) = self.work.as_mut().and_then(|work| work.asked.as_mut()) {
-            asked.given(result);
+        if let Some(work) = &mut self.work {
+            work.given(result);
         }
     }
 
     fn poll(&mut self, now: Moment) -> Serve {
         self.now = now;
-        let waits = self.work.as_ref().and_then(|work| work.asked.as_ref()).is_some_and(TagService::waits);
+        let waits = self.work.as_ref().is_some_and(MessageWork::waits);
         if !waits
             && self.lost.is_none()
             && let Some(want) = self.next()
         {
             return want;
         }
-        if !self.out.is_empty() {
-            return Serve::Send(std::mem::take(&mut self.out));
-        }
-        match self.lost.take() {
-            Some(why) => Serve::HangUp(why),
-            None => Serve::Rest,
-        }
+        Serve::said(&mut self.out, &mut self.lost)
     }
 
     fn native(&self, refusal: Refusal) -> (u32, &'static str) {

@@ -208,13 +208,7 @@ impl Server for BlockServer {
         {
             return want;
         }
-        if !self.out.is_empty() {
-            return Serve::Send(std::mem::take(&mut self.out));
-        }
-        match self.lost.take() {
-            Some(why) => Serve::HangUp(why),
-            None => Serve::Rest,
-        }
+        Serve::said(&mut self.out, &mut self.lost)
     }
 
     fn native(&self, refusal: Refusal) -> (u32, &'static str) {
