@@ -43,12 +43,12 @@ fn tags_are_listed_read_and_written_by_name() {
     // A name that the controller does not have is told with the likely cause.
     let other = tool.run(&["read", "--rig", "grader:Line.Speed as f32"]);
     assert_eq!(other.status, 2, "{} {}", other.out, other.err);
-    assert!(other.err.contains("declares no `Line.Speed`"), "{}", other.err);
+    assert!(other.err.contains("does not declare `Line.Speed`"), "{}", other.err);
 
     drop(rig);
 }
 
-/// Of a name without a list only the rules know the type; whoever names it need not say it again.
+/// Of a name without a list only the rules know the type; it need not be stated again.
 #[test]
 fn a_tag_whose_type_a_rule_says_is_traced_without_it() {
     let tool = Tool::new();
@@ -61,5 +61,5 @@ fn a_tag_whose_type_a_rule_says_is_traced_without_it() {
     assert!(traced.out.contains("read tag Hall.Temps[4], 4 elements of REAL"), "{}", traced.out);
     let unknown = tool.run(&["trace", "press:Hall.Speed"]);
     assert_eq!(unknown.status, 2);
-    assert!(unknown.err.contains("nothing says of which type the tag `Hall.Speed` is"), "{}", unknown.err);
+    assert!(unknown.err.contains("nothing states the type of the tag `Hall.Speed`"), "{}", unknown.err);
 }

@@ -4,7 +4,7 @@
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source};
 use crate::project::{Map, Owner, Project};
-use crate::protocol::{Access, Place};
+use crate::protocol::{Access, DeclaredSpace, Place};
 use crate::source::Span;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
@@ -13,72 +13,69 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     }
     for rule in &plan.rules {
         let Some(map) = project.maps.get(rule.map) else { continue };
-        for (device, place, writes, at) in ends(plan, rule, map) {
-            findings.extend(end(project, plan, map, device, place, writes.then_some(at).ok_or(at)));
+        for end in ends(plan, rule, map) {
+            findings.extend(end.faults(project, plan, map).unwrap_or_default());
         }
     }
 }
 
-/// The ends of a rule that lie in devices: where, whether it is written there, and the place in the file.
-fn ends(plan: &Plan, rule: &PlannedRule, map: &Map) -> Vec<(usize, Place, bool, Span)> {
+/// The end of a rule that lies in a device.
+struct DeviceEnd {
+    device: usize,
+    place: Place,
+    is_written: bool,
+    /// Where the file names it.
+    span: Span,
+}
+
+fn ends(plan: &Plan, rule: &PlannedRule, map: &Map) -> Vec<DeviceEnd> {
     let mut found = vec![];
     if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {
-        found.push((device, place, rule.writable, map.from.span));
+        found.push(DeviceEnd { device, place, is_written: rule.writable, span: map.from.span });
     }
-    found.extend(plan.sink(rule).map(|device| (device, rule.target, true, map.to.span)));
+    let sink = |device| DeviceEnd { device, place: rule.target, is_written: true, span: map.to.span };
+    found.extend(plan.sink(rule).map(sink));
     found
 }
 
-/// What is wrong with one end; `at` is `Ok` where it is written.
-fn end(
-    project: &Project,
-    plan: &Plan,
-    map: &Map,
-    device: usize,
-    place: Place,
-    at: Result<Span, Span>,
-) -> Vec<Finding> {
-    let own = || {
-        let station = plan.devices.get(device)?;
-        let list = project.devices.get(device)?.setup.declared.as_deref()?;
-        let (space, dialect) = (station.space_at(place.space)?, station.dialect?);
-        Some((list, space, dialect, dialect.notation().declared(list, space)?))
-    };
-    let Some((list, space, dialect, row)) = own() else { return vec![] };
-    let (Ok(span) | Err(span)) = at;
-    let finding = |span, what: String| Finding::new("M33", span, what).note(row.span, "declared here");
-    let mut found = vec![];
-    if at.is_ok() && row.access == Access::ReadOnly {
-        let what = format!("`{}` is written here, and others may only read it by `{}`", row.name, list.path);
-        let span = map.read_write.filter(|_| span == map.from.span).unwrap_or(span);
-        found.push(finding(span, what).fix("have its external access made read-write, or write another tag"));
-    }
-    let written = dialect.notation().table(space).split('[').next().unwrap_or_default();
-    if written != row.name && written.eq_ignore_ascii_case(&row.name) {
-        let what = format!("the tag is declared as `{}`, and is `{written}` here", row.name);
-        found.push(finding(span, what).severity(Severity::Remark).fix("write it as it is declared"));
-    }
-    // An array's last dimension is the one that runs; what is no array has one element.
-    let whole = row.name.len() == written.len();
-    let size = row.dimensions.last().copied().unwrap_or(1);
-    if whole && place.extent().end() > size {
-        let what = match row.dimensions.is_empty() {
-            true => format!(
-                "`{}` is no array by `{}`, and {} elements are asked for",
-                row.name, list.path, place.count
-            ),
-            false => {
-                let last = place.extent().end() - 1;
+impl DeviceEnd {
+    /// What is wrong with it; `None` where no list says anything of it.
+    fn faults(&self, project: &Project, plan: &Plan, map: &Map) -> Option<Vec<Finding>> {
+        let (place, span) = (self.place, self.span);
+        let list = project.devices.get(self.device)?.setup.declared.as_deref()?;
+        let station = plan.devices.get(self.device)?;
+        let DeclaredSpace { row, written, elements } =
+            station.dialect?.notation().declared(list, station.space_at(place.space)?)?;
+        let finding = |span, what: String| Finding::new("M33", span, what).note(row.span, "declared here");
+        let mut found = vec![];
+        if self.is_written && row.access == Access::ReadOnly {
+            let what =
+                format!("`{}` is written here, but `{}` declares it as read-only", row.name, list.path);
+            let span = map.read_write.filter(|_| span == map.from.span).unwrap_or(span);
+            found.push(
+                finding(span, what).fix("have its external access made read-write, or write another tag"),
+            );
+        }
+        if written != row.name {
+            let what = format!("the tag is declared as `{}` but written as `{written}` here", row.name);
+            found.push(finding(span, what).severity(Severity::Remark).fix("write it as it is declared"));
+        }
+        if let Some(elements) = elements.filter(|elements| place.extent().end() > *elements) {
+            let what = if row.dimensions.is_empty() {
                 format!(
-                    "`{}` ends at element {} by `{}`, and this goes on to {last}",
-                    row.name,
-                    size - 1,
-                    list.path
+                    "`{}` is not an array in `{}`, but {} elements are mapped",
+                    row.name, list.path, place.count
                 )
-            }
-        };
-        let at = map.count.map_or(span, |count| count.span);
-        found.push(finding(at, what).fix("lower `count`, or have the array declared longer"));
+            } else {
+                let (end, last) = (elements.saturating_sub(1), place.extent().end() - 1);
+                format!(
+                    "`{}` ends at element {end} in `{}`, but this rule goes on to {last}",
+                    row.name, list.path
+                )
+            };
+            let at = map.count.map_or(span, |count| count.span);
+            found.push(finding(at, what).fix("lower `count`, or have the array declared longer"));
+        }
+        Some(found)
     }
-    found
 }

@@ -290,7 +290,7 @@ pub static RULES: &[Rule] = &[
         "M33",
         "a tag that is not what the controller's programmer declared",
         "it is refused, or its bytes are read as another number",
-        "correct the name, type, index or access, or have the tag declared so",
+        "correct the name, type, index or access, or have the declaration changed",
     ),
     error(
         "M34",

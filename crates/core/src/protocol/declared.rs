@@ -41,6 +41,18 @@ pub struct DeclaredName {
     pub access: Access,
 }
 
+/// What a list says of a space.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeclaredSpace<'d> {
+    /// The row that declares it, or what it is a member of.
+    pub row: &'d DeclaredName,
+    /// The part of its name that the row declares, as the project writes it.
+    pub written: String,
+    /// Elements that lie behind one another there: those of an array's last dimension, 1 where it is not an array; `None`
+    /// where the row declares what it is a member of.
+    pub elements: Option<u32>,
+}
+
 /// A list of names.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Declared {

@@ -19,7 +19,7 @@ mod space;
 mod stations;
 
 pub use crate::grain::Grain;
-pub use declared::{Access, Declared, DeclaredName};
+pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
 pub use keys::{Content, Key, KeyKind, Setup};

@@ -1,6 +1,6 @@
 //! How addresses of a protocol are written, and what they name.
 
-use super::{Declared, DeclaredName, Setup, Space, Spaces};
+use super::{Declared, DeclaredSpace, Setup, Space, Spaces};
 use crate::form::{Form, Order, Type};
 use std::fmt;
 use std::ops::Range;
@@ -98,7 +98,7 @@ pub trait Notation {
         &[]
     }
     /// What a list of declared names says of a space; `None` where it says nothing.
-    fn declared<'d>(&self, _list: &'d Declared, _space: &Space) -> Option<&'d DeclaredName> {
+    fn declared<'d>(&self, _list: &'d Declared, _space: &Space) -> Option<DeclaredSpace<'d>> {
         None
     }
     /// Default order of wider values in a space; `None` where the protocol has none and one must be written.

@@ -63,23 +63,23 @@ fn what_the_list_has_needs_no_form() {
 #[test]
 fn each_way_to_be_wrong_is_told() {
     for (from, count, what) in [
-        ("press:Hall.Temp[4]", 1, "M33 `press.csv` declares no `Hall.Temp`"),
-        ("press:Hall.Temps[4] as i32", 1, "M33 `Hall.Temps[4]` is declared as REAL, and is `i32` here"),
-        ("press:Hall.Temps[20]", 1, "M33 `Hall.Temps` ends at element 19 by `press.csv`, and this is 20"),
+        ("press:Hall.Temp[4]", 1, "M33 `press.csv` does not declare `Hall.Temp`"),
+        ("press:Hall.Temps[4] as i32", 1, "M33 `Hall.Temps[4]` is declared as REAL, but `i32` here"),
+        ("press:Hall.Temps[20]", 1, "M33 `Hall.Temps` ends at element 19 in `press.csv`, and this is 20"),
         (
             "press:Hall.Temps[4]",
             17,
-            "M33 `Hall.Temps` ends at element 19 by `press.csv`, and this goes on to 20",
+            "M33 `Hall.Temps` ends at element 19 in `press.csv`, but this rule goes on to 20",
         ),
-        ("press:Hall.Temps[1,2]", 1, "M33 `Hall.Temps` has 1 dimensions by `press.csv`, and 2 are given"),
-        ("press:Grid[4,0]", 1, "M33 `Grid` ends at element 3 by `press.csv`, and this is 4"),
-        ("press:Flags[0]", 1, "M33 `Flags` is no array by `press.csv`"),
-        ("press:Flags", 2, "M33 `Flags` is no array by `press.csv`, and 2 elements are asked for"),
-        ("press:Inside", 1, "M33 `Inside` is not for others: its external access is none by `press.csv`"),
+        ("press:Hall.Temps[1,2]", 1, "M33 `Hall.Temps` in `press.csv` needs 1 index, and this has 2"),
+        ("press:Grid[4,0]", 1, "M33 `Grid` ends at element 3 in `press.csv`, and this is 4"),
+        ("press:Flags[0]", 1, "M33 `Flags` is not an array in `press.csv`"),
+        ("press:Flags", 2, "M33 `Flags` is not an array in `press.csv`, but 2 elements are mapped"),
+        ("press:Inside", 1, "M33 `Inside` has external access none in `press.csv`"),
         ("press:Motor", 1, "M33 `Motor` is a structure (Drive): name one of its members"),
-        ("press:Program:Feed.Oxygen.2", 1, "M33 a `f32` has no bits of its own: only integers have"),
-        ("press:Motor.Speed", 1, "M33 nothing says of which type the tag `Motor.Speed` is"),
-        ("press:2Fast as f32", 1, "F09 `2Fast` begins with a digit, and no tag's name does"),
+        ("press:Program:Feed.Oxygen.2", 1, "M33 a `f32` has no bits of its own; only integers do"),
+        ("press:Motor.Speed", 1, "M33 nothing states the type of the tag `Motor.Speed`"),
+        ("press:2Fast as f32", 1, "F09 `2Fast` begins with a digit, and a tag's name cannot"),
         ("press:Hall.Temps[4] as f32 CDAB", 1, "F08 a tag has no order of bytes: leave it out behind `f32`"),
     ] {
         assert_eq!(errors(&shows(from, count)), [what], "{from}");
@@ -87,7 +87,7 @@ fn each_way_to_be_wrong_is_told() {
     let writes = |from: &str, to: &str, more: &str| {
         errors(&project(&format!("[[map]]\nfrom = \"{from}\"\nto = \"{to}\"\n{more}")))
     };
-    let read_only = ["M33 `Run` is written here, and others may only read it by `press.csv`"];
+    let read_only = ["M33 `Run` is written here, but `press.csv` declares it as read-only"];
     assert_eq!(writes("scada:000001", "press:Run", ""), read_only);
     assert_eq!(writes("press:Run", "scada:000001", "access = \"read-write\"\n"), read_only);
     assert_eq!(writes("scada:400001 as f32", "press:Program:Feed.Oxygen", ""), [""; 0]);
@@ -98,7 +98,7 @@ fn other_capitals_are_the_same_tag_and_a_remark() {
     let checked = shows("press:hall.temps[4]", 1);
     assert_eq!(errors(&checked), [""; 0]);
     let remark = checked.findings.iter().find(|finding| finding.rule.code == "M33").unwrap();
-    assert_eq!(remark.what, "the tag is declared as `Hall.Temps`, and is `hall.temps` here");
+    assert_eq!(remark.what, "the tag is declared as `Hall.Temps` but written as `hall.temps` here");
     let rules = "[[map]]\nfrom = \"press:Flags\"\nto = \"scada:400001\"\n[[map]]\nfrom = \"press:FLAGS\"\nto = \"scada:400011\"\n";
     let checked = project(rules);
     assert!(checked.findings.iter().any(|finding| finding.rule.code == "M10"), "shown twice");

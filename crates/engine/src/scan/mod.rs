@@ -109,7 +109,7 @@ pub fn numbered(base: &Station, key: &'static str, number: u32) -> Station {
     Station { setup, name: format!("{key} {number}"), ..base.clone() }
 }
 
-/// Asks whether a station is there, and what it has. `None` where nobody answers.
+/// Asks whether a station is there, and what it has. `None` where nothing answers.
 ///
 /// # Errors
 /// The way is gone.

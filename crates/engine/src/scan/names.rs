@@ -13,7 +13,7 @@ const ANSWERS_MAX: u32 = 2000;
 /// One past the longest array that is measured.
 const LONGEST: u32 = 1 << 20;
 
-/// Asks whether a station is there, and which names it has. `None` where nobody answers.
+/// Asks whether a station is there, and which names it has. `None` where nothing answers.
 pub(super) fn by_name(
     reach: &mut Direct,
     station: &Station,

@@ -39,7 +39,7 @@ pub mod service {
     pub const FORWARD_CLOSE: u8 = 0x4E;
     /// On a tag: reads a part of its bytes.
     pub const READ_TAG_FRAGMENTED: u8 = 0x52;
-    /// On class 6: a request for somebody behind a route.
+    /// On class 6: a request for a device behind a route.
     pub const UNCONNECTED_SEND: u8 = 0x52;
     /// On a tag: writes a part of its bytes.
     pub const WRITE_TAG_FRAGMENTED: u8 = 0x53;

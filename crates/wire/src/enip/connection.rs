@@ -7,7 +7,7 @@ use crate::{Reader, WireError};
 
 const LAYER: &str = "connection manager";
 
-/// A request for somebody behind a route.
+/// A request for a device behind a route.
 ///
 /// ```text
 /// tick 1  ticks 1  size 2  request  [00]  route words 1  00  route

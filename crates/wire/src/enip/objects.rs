@@ -8,7 +8,7 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 /// The most characters of a product's name.
 pub const NAME_MAX: usize = 32;
 
-/// Who somebody is.
+/// The identity of a device.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Identity<'a> {
     /// Who made it.
@@ -89,7 +89,7 @@ pub struct ListedIdentity<'a> {
 }
 
 impl<'a> ListedIdentity<'a> {
-    /// Reads the data of the reply; `None` where it lists nobody.
+    /// Reads the data of the reply; `None` where it lists no device.
     ///
     /// # Errors
     /// The items are cut, or the first is no identity.

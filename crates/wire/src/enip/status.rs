@@ -73,7 +73,7 @@ pub mod connection {
     pub const UNCONNECTED_TIMED_OUT: u16 = 0x0204;
     /// There is no such port.
     pub const PORT_NOT_AVAILABLE: u16 = 0x0311;
-    /// There is nobody at that address of the port.
+    /// There is no device at that address of the port.
     pub const LINK_NOT_AVAILABLE: u16 = 0x0312;
 }
 
@@ -184,7 +184,7 @@ pub const ADDITIONAL: [(u8, u16, &str); 44] = [
     (0x01, 0x0301, "no buffer"),
     (0x01, 0x0302, "no bandwidth"),
     (0x01, 0x0311, "no such port in the route"),
-    (0x01, 0x0312, "nobody at that address of the route"),
+    (0x01, 0x0312, "no device at that address of the route"),
     (0x01, 0x0315, "invalid segment in the route"),
     (0x01, 0x0316, "connection path does not fit"),
     (0xFF, 0x2104, "offset past the tag's end"),

@@ -4,7 +4,7 @@ use super::path::TagPath;
 use super::tag::form_type;
 use crate::form::Type;
 use crate::nearest::nearest;
-use crate::protocol::{Access, AddressFault, Declared, DeclaredName};
+use crate::protocol::{Access, AddressFault, Declared, DeclaredName, DeclaredSpace};
 use woodrush_wire::enip::tags::{TYPES, TagType};
 
 /// What the list says of a tag.
@@ -30,7 +30,7 @@ fn name_of(path: &TagPath) -> String {
 }
 
 /// The row of a path, and whether it is that of the path itself, or of the tag that it is a member of.
-pub(super) fn row<'d>(list: &'d Declared, path: &TagPath) -> Option<(&'d DeclaredName, bool)> {
+fn row<'d>(list: &'d Declared, path: &TagPath) -> Option<(&'d DeclaredName, bool)> {
     let name = name_of(path);
     let mut rest = name.as_str();
     loop {
@@ -39,6 +39,15 @@ pub(super) fn row<'d>(list: &'d Declared, path: &TagPath) -> Option<(&'d Declare
         }
         rest = rest.rsplit_once('.')?.0;
     }
+}
+
+/// What the list says of the space of a path.
+pub(super) fn declared<'d>(list: &'d Declared, path: &TagPath) -> Option<DeclaredSpace<'d>> {
+    let (row, whole) = row(list, path)?;
+    let mut written = name_of(path);
+    written.truncate(row.name.len());
+    let elements = whole.then(|| row.dimensions.last().copied().unwrap_or(1));
+    Some(DeclaredSpace { row, written, elements })
 }
 
 /// The type of a name in a list; `None` where it is a structure of the programmer's own.
@@ -64,12 +73,11 @@ pub(super) fn look_up<'d>(
     let Some((row, whole)) = row(list, path) else {
         let name = name_of(path);
         let near = nearest(&name, list.iter().map(|row| row.name.as_str()));
-        let what = format!("`{}` declares no `{name}`", list.path);
+        let what = format!("`{}` does not declare `{name}`", list.path);
         return Err(fault(what, near.map(str::to_string).into_iter().collect()));
     };
     if row.access == Access::None {
-        let what =
-            format!("`{}` is not for others: its external access is none by `{}`", row.name, list.path);
+        let what = format!("`{}` has external access none in `{}`", row.name, list.path);
         return Err(fault(what, vec![]));
     }
     if !whole {
@@ -82,10 +90,11 @@ pub(super) fn look_up<'d>(
     let indices = indices(path);
     if !indices.is_empty() && indices.len() != row.dimensions.len() {
         let what = match row.dimensions.len() {
-            0 => format!("`{}` is no array by `{}`", row.name, list.path),
+            0 => format!("`{}` is not an array in `{}`", row.name, list.path),
             many => {
+                let index = if many == 1 { "index" } else { "indices" };
                 format!(
-                    "`{}` has {many} dimensions by `{}`, and {} are given",
+                    "`{}` in `{}` needs {many} {index}, and this has {}",
                     row.name,
                     list.path,
                     indices.len()
@@ -96,7 +105,7 @@ pub(super) fn look_up<'d>(
     }
     if let Some((index, size)) = indices.iter().zip(&row.dimensions).find(|(index, size)| index >= size) {
         let what =
-            format!("`{}` ends at element {} by `{}`, and this is {index}", row.name, size - 1, list.path);
+            format!("`{}` ends at element {} in `{}`, and this is {index}", row.name, size - 1, list.path);
         return Err(fault(what, vec![]));
     }
     Ok(Some(ListedTag { ty, type_name: &row.type_name }))

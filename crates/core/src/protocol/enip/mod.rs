@@ -16,7 +16,7 @@ pub use requests::{
 pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, path_of, type_of};
 
 use super::{
-    Address, AddressContext, AddressFault, BitWrite, Declared, DeclaredName, Dialect, FoundName, Framing,
+    Address, AddressContext, AddressFault, BitWrite, Declared, DeclaredSpace, Dialect, FoundName, Framing,
     ImpliedType, Key, KeyKind, Link, Notation, Refusals, Requests, Search, SettingFault, Setup, ShownAddress,
     Space, Stations, Transport,
 };
@@ -128,7 +128,7 @@ impl Dialect for Tags {
         let fault = |what, fix: &str| SettingFault { code: "F03", key: "route", what, fix: fix.into() };
         match (setup.word("route"), setup.number("slot")) {
             (Some(_), Some(slot)) => vec![fault(
-                format!("`route` and `slot = {slot}` both say the way"),
+                format!("`route` and `slot = {slot}` are both set"),
                 "keep one of them: `slot = 0` is the route `1,0`",
             )],
             (Some(text), None) => match route(text) {
@@ -170,7 +170,7 @@ impl Notation for Tags {
         // The list comes first, then the form; a bit's form says nothing of the integer that it is a bit of.
         let ty = match (&listed, written) {
             (Some(own), Some(written)) if path.bit.is_none() && own.ty != written => {
-                let what = format!("`{text}` is declared as {}, and is `{written}` here", own.type_name);
+                let what = format!("`{text}` is declared as {}, but `{written}` here", own.type_name);
                 return fault("M33", what);
             }
             (Some(own), _) => Some(own.ty),
@@ -179,13 +179,13 @@ impl Notation for Tags {
         };
         let Some(ty) = ty else {
             let what = match path.bit {
-                Some(_) => format!("nothing says how wide the integer is whose bit `{text}` names"),
-                None => format!("nothing says of which type the tag `{text}` is"),
+                Some(_) => format!("`{text}` is a bit of an integer whose width nothing states"),
+                None => format!("nothing states the type of the tag `{text}`"),
             };
             return fault("M33", what);
         };
         let Some(space) = tag::space(&path, ty) else {
-            return fault("M33", format!("no tag is of the type `{ty}`"));
+            return fault("M33", format!("a tag cannot have the type `{ty}`"));
         };
         let Some(bit) = path.bit else {
             return Ok(Address { space, first: path.first, bit: None, brings: ImpliedType::Type(ty) });
@@ -195,7 +195,7 @@ impl Notation for Tags {
                 Ok(Address { space, first: path.first, bit: Some(bit), brings: ImpliedType::Nothing })
             }
             Some(bits) => fault("M33", format!("a `{ty}` has bits 0 to {}, and this is {bit}", bits - 1)),
-            None => fault("M33", format!("a `{ty}` has no bits of its own: only integers have")),
+            None => fault("M33", format!("a `{ty}` has no bits of its own; only integers do")),
         }
     }
 
@@ -219,9 +219,8 @@ impl Notation for Tags {
         path::parse(name).is_ok_and(|path| keys_of(&path).iter().any(|key| *key == space.key))
     }
 
-    fn declared<'d>(&self, list: &'d Declared, space: &Space) -> Option<&'d DeclaredName> {
-        let path = path::parse(&path::show(space.name(), 0)).ok()?;
-        list::row(list, &path).map(|(row, _)| row)
+    fn declared<'d>(&self, list: &'d Declared, space: &Space) -> Option<DeclaredSpace<'d>> {
+        list::declared(list, &path::parse(&path::show(space.name(), 0)).ok()?)
     }
 
     fn table_unit(&self, space: &Space) -> &'static str {
@@ -236,7 +235,7 @@ impl Notation for Tags {
 impl Stations for Tags {
     fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
         if link.image {
-            return Some("message instructions, read tag and write tag, to this address".into());
+            return Some("message instructions (read tag and write tag) to this address".into());
         }
         let access = if link.writes { "read and write" } else { "read" };
         Some(format!("the tags with external access to {access}"))
@@ -375,12 +374,12 @@ mod tests {
         assert_eq!(told("Msg", "text(82)"), (key("msg"), Grain::Bytes(82), 0, Some("STRING")));
         assert_eq!(told("Total", "LINT"), (key("total"), Grain::Bytes(8), 0, Some("LINT")));
         for (text, form, what) in [
-            ("Level", "", "nothing says of which type"),
+            ("Level", "", "nothing states the type"),
             ("Level", "f32 CDAB", "no order"),
-            ("Level", "raw", "no tag is of the type `raw`"),
-            ("Level", "bcd16", "no tag is of the type"),
-            ("Name", "text(40)", "no tag is of the type"),
-            ("Flags.3", "bool", "how wide"),
+            ("Level", "raw", "cannot have the type `raw`"),
+            ("Level", "bcd16", "cannot have the type"),
+            ("Name", "text(40)", "cannot have the type"),
+            ("Flags.3", "bool", "whose width"),
         ] {
             let said = parsed(text, form).unwrap_err();
             assert!(said.contains(what), "{text} as {form}: {said}");

@@ -64,7 +64,7 @@ pub(super) fn parse(text: &str) -> Result<TagPath, AddressFault> {
         let name = head.get(name_from..).unwrap_or_default();
         name_fault(name, here.start + name_from)?;
         if scope && (is_last || indices.is_some()) {
-            return fault(here, "a program is no tag: name one of its tags behind a dot", vec![]);
+            return fault(here, "a program is not a tag: add a dot and one of its tags", vec![]);
         }
         if number > 0 {
             shown.push('.');
@@ -110,11 +110,11 @@ fn name_fault(name: &str, begin: usize) -> Result<(), AddressFault> {
     }
     if let Some((at, wrong)) = name.char_indices().find(|(_, letter)| !is_letter(*letter)) {
         let place = begin + at..begin + at + wrong.len_utf8();
-        let what = format!("`{wrong}` is in no tag's name: letters, digits and `_` are");
+        let what = format!("`{wrong}` cannot be in a tag's name: use letters, digits and `_`");
         return fault(place, what, vec![]);
     }
     if name.starts_with(|letter: char| letter.is_ascii_digit()) {
-        return fault(here, format!("`{name}` begins with a digit, and no tag's name does"), vec![]);
+        return fault(here, format!("`{name}` begins with a digit, and a tag's name cannot"), vec![]);
     }
     Ok(())
 }
@@ -129,7 +129,13 @@ fn indices_of(inner: &str, begin: usize) -> Result<Vec<u32>, AddressFault> {
         let number = Some(trimmed).filter(|text| text.bytes().all(|byte| byte.is_ascii_digit()));
         match number.and_then(|text| text.parse().ok()).filter(|index| *index < INDEX_MAX) {
             Some(number) => numbers.push(number),
-            None => return fault(here, format!("`{trimmed}` is no index: write a number from 0 on"), vec![]),
+            None => {
+                return fault(
+                    here,
+                    format!("`{trimmed}` is not a valid index (0 to {})", INDEX_MAX - 1),
+                    vec![],
+                );
+            }
         }
     }
     if numbers.len() > INDICES_MAX {
@@ -199,16 +205,16 @@ mod tests {
             ("", 0..0, "missing"),
             ("a..b", 2..2, "no name"),
             ("9tank", 0..5, "digit"),
-            ("Tank Level", 4..5, "` ` is in no tag"),
+            ("Tank Level", 4..5, "` ` cannot be in a tag"),
             ("Töpf", 1..3, "`ö`"),
             (long.as_str(), 0..41, "41 characters"),
             ("Temps[4", 5..7, "not closed"),
             ("Temps[-1]", 6..8, "`-1`"),
-            ("Temps[]", 6..6, "no index"),
+            ("Temps[]", 6..6, "not a valid index"),
             ("G[1,2,3,4]", 2..9, "3 dimensions"),
             ("Flags.64", 6..8, "0 to 63"),
-            ("Program:Feed", 0..12, "a program is no tag"),
-            ("Temps[99999999]", 6..14, "no index"),
+            ("Program:Feed", 0..12, "a program is not a tag"),
+            ("Temps[99999999]", 6..14, "not a valid index"),
         ] {
             let (place, said) = told(text);
             assert!(said.contains(what), "{text}: {said}");

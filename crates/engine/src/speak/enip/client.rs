@@ -181,7 +181,7 @@ impl TagClient {
                     .under_way
                     .as_ref()
                     .is_some_and(|way| matches!(way.by, By::Context(sent) if sent == context));
-                // What is late is for nobody.
+                // Too late: its question was given up.
                 if !known {
                     return;
                 }
@@ -256,7 +256,7 @@ impl TagClient {
         let at = job.peer;
         let peer = self.peers.get_mut(at)?;
         if peer.closes_at().is_some_and(|moment| moment <= now) {
-            // Nobody used it for so long that the controller may give it up: it is opened anew.
+            // Unused for so long that the controller may close it: it is opened again.
             let message = peer.closing(timeout_ms)?;
             return Some(self.unconnected(now, session, at, Purpose::Closes, &message));
         }

@@ -270,7 +270,7 @@ impl Services {
                 self.found.push((asked.part, None));
             }
             if matches!(asked.task, TagTask::Learn) && reply.status == status::DEVICE_STATE_CONFLICT {
-                // It has no value yet. What is written says its type, and whoever takes it holds that against its own.
+                // It has no value yet. A write states its type, and the device compares that with its own.
                 return Ok(());
             }
             part.refused = Some(refusal(reply.status, reply.word()));

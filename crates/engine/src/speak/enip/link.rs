@@ -20,7 +20,7 @@ use woodrush_wire::enip::tags::TagType;
 const INTERVAL: u32 = 2_000_000;
 /// 4 << 3 intervals without a message, and it is gone: 64 s.
 const MULTIPLIER: u8 = 3;
-/// Who opens connections. No maker's number: the last ones of the range belong to nobody.
+/// Who opens connections. No vendor's number: the last ones of the range are not assigned.
 const VENDOR: u16 = 0xFFF1;
 
 /// A connection that is open.
@@ -180,7 +180,7 @@ impl Peer {
                 )
             )
         {
-            // Nobody is there, whatever the size.
+            // Nothing is there, whatever the size.
             self.forget();
             return Err(refusal(reply.status, reply.word()));
         }
@@ -189,7 +189,7 @@ impl Peer {
         Ok(())
     }
 
-    /// When a connection that nobody uses is closed, before the controller gives it up.
+    /// When an unused connection is closed, before the controller does it.
     pub(super) fn closes_at(&self) -> Option<Moment> {
         let PeerLink::Open(open) = &self.link else { return None };
         Some(open.used + connection::lost_after(INTERVAL, MULTIPLIER) / 2)

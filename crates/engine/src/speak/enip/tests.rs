@@ -329,7 +329,7 @@ fn a_connection_that_was_not_used_is_opened_anew() {
 }
 
 #[test]
-fn silence_ends_a_question_and_what_comes_late_is_for_nobody() {
+fn silence_ends_a_question_and_what_comes_late_is_ignored() {
     let mut site = Site::new(&Setup::default());
     site.ask(parts(&[extent(1, 0, 1)])).unwrap();
     site.client.ask(Ticket(2), parts(&[extent(1, 0, 1)]));
