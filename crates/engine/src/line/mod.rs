@@ -22,7 +22,7 @@ use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// A probe may take this share of the line at most: after one, so many times its duration must pass.
-const PROBE_PAUSE: u64 = 3;
+pub(crate) const PROBE_PAUSE: u64 = 3;
 /// Requests in a row that a unit did not answer before more of them count as probes.
 const UNIT_LOST_AFTER: u32 = 3;
 

@@ -64,7 +64,7 @@ impl Runner<'_> {
                 Some((Feed::Cells(_), OnLoss::Stop | OnLoss::Hold)) => {
                     self.stays(*at, since, before.as_ref())
                 }
-                _ => self.wait_for(*at, since, |subject, seen| {
+                _ => self.wait_for(*at, since, self.until_asked(*at, 0), |subject, seen| {
                     seen.as_ref().is_ok_and(|cells| match (&subject.feed, subject.on_loss) {
                         (Feed::Cells(_), OnLoss::Fill(word)) => whole_word(subject, cells, word),
                         _ => subject.target.own(cells).iter().all(|byte| *byte == 0),
@@ -80,7 +80,8 @@ impl Runner<'_> {
                 Feed::Cells(source) => subject.shown(&self.rig.peek(subject.device?, source.item(0))?),
                 Feed::Written(..) | Feed::Health(_) => None,
             });
-            let why = self.wait_for(at, mended, |subject, seen| {
+            let until_asked = self.until_asked(at, mended.since(since));
+            let why = self.wait_for(at, mended, until_asked, |subject, seen| {
                 seen.as_ref().is_ok_and(|cells| match (&subject.feed, &wanted) {
                     (Feed::Cells(_), Some(wanted)) => subject.agrees(cells, wanted),
                     (Feed::Cells(_), None) => true,

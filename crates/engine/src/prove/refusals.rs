@@ -4,6 +4,7 @@ use super::Progress;
 use super::runner::{Runner, count_of, told};
 use super::subject::{Feed, Subject};
 use crate::Moment;
+use crate::line::PROBE_PAUSE;
 use crate::moment::nap;
 use crate::speak::answers;
 use woodrush_core::project::{Health, HealthItem, OnLoss};
@@ -117,7 +118,7 @@ impl Runner<'_> {
             progress(Progress { doing, done: count_of(at), of });
             let why = match self.written_while_cut(at) {
                 Some(why) => why,
-                None => self.wait_for(at, cut, |subject, seen| {
+                None => self.wait_for(at, cut, self.until_asked(at, 0), |subject, seen| {
                     lost_rightly(subject, seen, before.get(at).and_then(Option::as_ref))
                 }),
             };
@@ -142,14 +143,17 @@ impl Runner<'_> {
                 self.note(at, why, "after the repair");
                 continue;
             }
-            let why = self.wait_for(at, mended, |subject, seen| match (&subject.feed, &wanted, seen) {
-                (Feed::Health(HealthItem::Device(_, Health::Online)), _, Ok(cells)) => {
-                    subject.target.own(cells).last() == Some(&1)
+            let until_asked = self.until_asked(at, mended.since(cut));
+            let why = self.wait_for(at, mended, until_asked, |subject, seen| {
+                match (&subject.feed, &wanted, seen) {
+                    (Feed::Health(HealthItem::Device(_, Health::Online)), _, Ok(cells)) => {
+                        subject.target.own(cells).last() == Some(&1)
+                    }
+                    (Feed::Health(_), _, Ok(_)) => true,
+                    (_, Some(Some(wanted)), Ok(cells)) => subject.agrees(cells, wanted),
+                    (_, Some(None), seen) => seen.is_err() || subject.on_loss != OnLoss::Refuse,
+                    _ => false,
                 }
-                (Feed::Health(_), _, Ok(_)) => true,
-                (_, Some(Some(wanted)), Ok(cells)) => subject.agrees(cells, wanted),
-                (_, Some(None), seen) => seen.is_err() || subject.on_loss != OnLoss::Refuse,
-                _ => false,
             });
             self.note(at, why, "after the repair");
         }
@@ -209,19 +213,28 @@ impl Runner<'_> {
         self.see(at, extent)
     }
 
-    /// Looks until it is right; what it was at last, in words, where it never was.
+    /// How long a device may wait for its next request after a cut of so long, in microseconds: waits double, so the
+    /// last is at most as long as the cut was and the first wait more; and the line rests after each probe, the one under
+    /// way at the repair among them.
+    pub(super) fn until_asked(&self, at: usize, cut: u64) -> u64 {
+        let device = self.subjects.get(at).and_then(|subject| subject.device);
+        let Some(own) = device.and_then(|device| self.checked.project.devices.get(device)) else { return 0 };
+        let wait = own.retry.most.min(cut + own.retry.first);
+        let silent =
+            own.port.and_then(|port| self.checked.plan.unanswered.get(port.value)).copied().unwrap_or(0);
+        silent + wait.max(silent * PROBE_PAUSE)
+    }
+
+    /// Waits for what is right at a rule's reader, at most its patience and `more` microseconds. What was there instead,
+    /// where it does not come.
     pub(super) fn wait_for(
         &mut self,
         at: usize,
         since: Moment,
+        more: u64,
         right: impl Fn(&Subject, &Result<Vec<u8>, Refusal>) -> bool,
     ) -> Option<String> {
-        let retry = self
-            .subjects
-            .get(at)
-            .and_then(|subject| self.checked.project.devices.get(subject.device?))
-            .map_or(0, |d| d.retry.most.min(8_000_000));
-        let patience = self.subjects.get(at).map_or(0, |subject| self.patience(subject)) + retry;
+        let patience = self.subjects.get(at).map_or(0, |subject| self.patience(subject)) + more;
         loop {
             let seen = self.look(at);
             let subject = self.subjects.get(at)?;

@@ -224,8 +224,11 @@ impl Runner<'_> {
         let lost = subject.device.and_then(|device| {
             let own = self.checked.project.devices.get(device)?;
             let port = own.port?.value;
-            let here = self.checked.plan.devices.iter().filter(|station| station.port == port).count() as u64;
-            Some(here * u64::from(own.lost_after) * self.checked.plan.unanswered.get(port)?)
+            let plan = &self.checked.plan;
+            let here = plan.devices.iter().filter(|station| station.port == port).count() as u64;
+            let polls = plan.transfers.iter().filter(|transfer| transfer.device() == subject.device);
+            let every = polls.map(|poll| poll.cadence.interval()).min().unwrap_or(0);
+            Some(u64::from(own.lost_after) * (here * plan.unanswered.get(port)?).max(every))
         });
         let own = age.max(if matches!(subject.feed, Feed::Health(_)) { lost.unwrap_or(0) } else { 0 });
         own / 2 * 3 + GRACE

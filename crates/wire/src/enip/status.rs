@@ -189,7 +189,7 @@ pub const ADDITIONAL: [(u8, u16, &str); 44] = [
     (0x01, 0x0316, "connection path does not fit"),
     (0xFF, 0x2104, "offset past the tag's end"),
     (0xFF, 0x2105, "elements past the tag's end"),
-    (0xFF, 0x2107, "type of the tag is another"),
+    (0xFF, 0x2107, "type mismatch"),
 ];
 
 /// What a word behind a general status means; `None` where it says nothing more.

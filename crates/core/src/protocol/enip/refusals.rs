@@ -125,13 +125,13 @@ fn words(code: u32) -> (&'static str, &'static str) {
         (status::PRIVILEGE_VIOLATION, _) => "the tag's external access does not allow it",
         (status::DEVICE_STATE_CONFLICT | 0x0C, _) => "the controller is in a mode that does not allow it",
         (status::SERVICE_NOT_SUPPORTED, _) => {
-            "that module has no tags: is `slot` or `route` missing, or of another module?"
+            "that module has no tags: `slot` or `route` is missing, or leads to another module"
         }
         (status::REPLY_TOO_LARGE, _) => "ask for less at once: lower `max-read`",
         (status::RESOURCE_UNAVAILABLE, _) | (0x01, 0x0113 | 0x0301 | 0x0302) => {
             "the controller has no connection left: close others, or write `connected = false`"
         }
-        (0x01, 0x0311 | 0x0312 | 0x0315 | 0x0204 | 0x0205) => "is `slot` or `route` right?",
+        (0x01, 0x0311 | 0x0312 | 0x0315 | 0x0204 | 0x0205) => "check `slot` and `route`",
         (0x01, 0x0100 | 0x0107 | 0x0203) => "an earlier connection is still open; it is opened again",
         (0x01, 0x0106 | 0x0119) => "another client owns the connection",
         (0x01, 0x0114..=0x0118) => "the other end is not what the connection asks for",
