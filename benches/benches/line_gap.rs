@@ -15,7 +15,9 @@ use woodrush_engine::rig::Rig;
 fn main() {
     let mut limits = Limits::default();
     for baud in [19_200, 115_200] {
-        let checked = checked(small_site(baud, "1ms"));
+        // Two that are asked in turn: the same question twice in a row waits longer, lest an echo be taken for its answer.
+        let other = "[devices.other]\nport = \"bus\"\nunit = 2\npoll = \"1ms\"\n[[map]]\nfrom = \"other:400001\"\nto = \"scada:400101\"\ncount = 16\n";
+        let checked = checked(small_site(baud, "1ms") + other);
         let frame_gap = checked.plan.lines[0].own_frame_gap as f64;
         let rig = Rig::up(Arc::clone(&checked), &|_| Err(String::new())).unwrap();
         let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));

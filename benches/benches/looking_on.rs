@@ -50,11 +50,9 @@ impl Site {
         Ended(self.command(args).spawn().unwrap())
     }
 
-    fn socket(&self, kind: &str) -> bool {
-        let there = |entry: std::io::Result<std::fs::DirEntry>| {
-            entry.unwrap().file_name().to_string_lossy().starts_with(&format!("woodrush-{kind}"))
-        };
-        std::fs::read_dir(self.0.path()).unwrap().any(there)
+    /// Whether a program that answers such a question is there.
+    fn answers(&self, question: &[&str]) -> bool {
+        self.command(question).status().unwrap().success()
     }
 }
 
@@ -148,9 +146,9 @@ fn watch(site: &Site) -> Ended {
 fn both(limits: &mut Limits) {
     let site = Site::new(&changing());
     let _rig = site.begin(&["rig", "up"]);
-    until("the rig", || site.socket("rig"));
+    until("the rig", || site.answers(&["rig", "status"]));
     let _run = site.begin(&["run", "--rig"]);
-    until("the converter", || site.socket("run"));
+    until("the converter", || site.answers(&["status"]));
     let (watch, tap) = (watch(&site), site.begin(&["tap"]));
     std::thread::sleep(Duration::from_secs(2));
     let processes = [watch.0.id(), tap.0.id()];
@@ -192,7 +190,7 @@ fn served(limits: &mut Limits) {
     );
     let site = Site::new(&text);
     let _run = site.begin(&["run"]);
-    until("the converter", || site.socket("run") && TcpStream::connect(at).is_ok());
+    until("the converter", || site.answers(&["status"]) && TcpStream::connect(at).is_ok());
     let connect = || {
         let stream = TcpStream::connect(at).unwrap();
         stream.set_nodelay(true).unwrap();

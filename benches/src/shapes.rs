@@ -49,7 +49,7 @@ pub const SHAPES: &[(&str, Entry)] = &[
         format!("[[map]]\nfrom=\"i:{}\"\nto=\"i:{}\"\n", 400_001 + n % 30_000, 430_001 + n % 30_000)
     }),
     ("groups", |n| {
-        format!("[[map]]\nfrom=\"d:{0}\"\nto=\"i:{0}\"\ngroup=\"g{1}\"\n", register(2 * n), n / 2)
+        format!("[[map]]\nfrom=\"d:{0}\"\nto=\"i:{0}\"\ntogether=\"g{1}\"\n", register(2 * n), n / 2)
     }),
     ("one name for all", |n| format!("[[map]]\nname=\"x\"\nfrom=\"d:{0}\"\nto=\"i:{0}\"\n", register(n))),
     ("health", |n| format!("[[map]]\nfrom=\"d.health.age\"\nto=\"i:{}\"\n", register(n))),

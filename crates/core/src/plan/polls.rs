@@ -107,15 +107,15 @@ impl Plan {
     /// Where one request takes several places: as many of those that are read together as it takes, in their order.
     fn gather(&mut self) {
         let all = std::mem::take(&mut self.transfers);
-        let mut rest = all.as_slice();
-        while let Some(first) = rest.first() {
-            let alike = |next: &&Transfer| (next.from, next.cadence) == (first.from, first.cadence);
-            let alike = rest.iter().take_while(alike).count();
-            let (own, behind) = rest.split_at(self.most_in_one(rest.get(..alike).unwrap_or_default()));
-            if let Some(one) = self.as_one(own) {
-                self.transfers.push(one);
+        for alike in all.chunk_by(|one, next| (one.from, one.cadence) == (next.from, next.cadence)) {
+            let mut rest = alike;
+            while !rest.is_empty() {
+                let (own, behind) = rest.split_at(self.most_in_one(rest));
+                if let Some(one) = self.as_one(own) {
+                    self.transfers.push(one);
+                }
+                rest = behind;
             }
-            rest = behind;
         }
     }
 
@@ -124,18 +124,18 @@ impl Plan {
     fn most_in_one(&self, alike: &[Transfer]) -> usize {
         let station = alike.first().and_then(|first| self.station(first.from)).filter(|own| gathers(own));
         let Some(station) = station else { return 1 };
-        let parts: Vec<Extent> = alike.iter().flat_map(|transfer| transfer.parts.iter().copied()).collect();
-        // Each has one part as yet.
-        let takes =
-            |count: usize| parts.get(..count).is_some_and(|parts| station.cost(Verb::Read, parts).is_some());
+        let takes = |count: usize| {
+            let own = alike.get(..count)?.iter().flat_map(|transfer| transfer.parts.iter().copied());
+            station.cost(Verb::Read, &own.collect::<Vec<Extent>>())
+        };
         let (mut low, mut high) = (1, 2);
-        while takes(high) {
+        while takes(high).is_some() {
             (low, high) = (high, high * 2);
         }
         high = high.min(alike.len() + 1);
         while high - low > 1 {
             let middle = low + (high - low) / 2;
-            if takes(middle) { low = middle } else { high = middle }
+            if takes(middle).is_some() { low = middle } else { high = middle }
         }
         low
     }
