@@ -6,7 +6,7 @@ use std::hint::black_box;
 use std::time::Instant;
 use woodrush_benches::counting::{Counting, allocations};
 use woodrush_benches::{Limits, median};
-use woodrush_wire::df1::{Check, Command, Heard, Logical, Message, Scanner, emit_message};
+use woodrush_wire::df1::{Check, Heard, Message, Scanner, emit_message};
 use woodrush_wire::enip::cip::{self, Reply, Request as TagRequest, service};
 use woodrush_wire::enip::cpf::Connected;
 use woodrush_wire::enip::encap::{self, Header, command};
@@ -14,6 +14,7 @@ use woodrush_wire::enip::epath::Segment;
 use woodrush_wire::enip::tags::{TagType, Values, parse_read, type_code};
 use woodrush_wire::isotcp::fetch::{Answer, Range, Request};
 use woodrush_wire::isotcp::{cotp, tpkt};
+use woodrush_wire::tables::{Command, Logical};
 
 #[global_allocator]
 static ALLOCATOR: Counting = Counting;

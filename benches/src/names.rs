@@ -33,6 +33,18 @@ impl Dialect for Named {
         dialect("modbus-tcp").expect("it is in the list").refusals()
     }
 
+    fn notation(&self) -> &dyn Notation {
+        self
+    }
+
+    fn stations(&self) -> &dyn Stations {
+        self
+    }
+
+    fn framing(&self) -> &dyn Framing {
+        self
+    }
+
     fn requests(&self) -> Option<&dyn Requests> {
         Some(self)
     }

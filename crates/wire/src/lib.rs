@@ -20,6 +20,7 @@ pub mod df1;
 pub mod enip;
 pub mod isotcp;
 pub mod modbus;
+pub mod tables;
 
 /// Why bytes are not a message: in which layer, at which byte, and what is wrong.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]

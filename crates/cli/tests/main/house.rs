@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 const CRATES: [&str; 4] = ["wire", "core", "engine", "cli"];
 /// Folders that are a protocol's own, on every floor.
-const PROTOCOLS: [&str; 3] = ["modbus", "df1", "isotcp"];
+const PROTOCOLS: [&str; 5] = ["modbus", "tables", "df1", "isotcp", "enip"];
 
 /// A source file of a crate, by its path below `src`, without its tests.
 fn sources(krate: &str) -> Vec<(String, String)> {
@@ -37,7 +37,19 @@ fn code(text: &str) -> impl Iterator<Item = (usize, &str)> {
 
 #[test]
 fn a_protocol_is_named_in_its_folders_and_in_the_two_lists_only() {
-    let words = ["modbus", "mbap", "rtu", "df1", "isotcp", "iso-on-tcp", "fetch-write", "tsap"];
+    let words = [
+        "modbus",
+        "mbap",
+        "rtu",
+        "df1",
+        "isotcp",
+        "iso-on-tcp",
+        "fetch-write",
+        "tsap",
+        "enip",
+        "ethernet-ip",
+        "cip",
+    ];
     // The two lists, and the title of the check that `explain` and the documents name so.
     let allowed = ["protocol/mod.rs", "speak/mod.rs", "finding/rules.rs"];
     let mut wrong = vec![];

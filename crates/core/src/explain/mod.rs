@@ -96,7 +96,9 @@ fn families() -> impl Iterator<Item = &'static dyn Dialect> {
 }
 
 fn all_terms() -> impl Iterator<Item = &'static Term> {
-    terms::TERMS.iter().chain(families().flat_map(|dialect| dialect.terms()))
+    terms::TERMS
+        .iter()
+        .chain(families().flat_map(|dialect| dialect.terms().iter().chain(dialect.notation().terms())))
 }
 
 /// A question as names are kept: small letters, single spaces, numbers of codes in decimal.

@@ -8,12 +8,23 @@ use crate::term::Term;
 use std::fmt;
 
 /// Facts of one protocol for the pure floor.
-pub trait Dialect: Notation + Stations + Framing + Sync + fmt::Debug {
+pub trait Dialect: Sync + fmt::Debug {
     /// As the project file calls it.
     fn name(&self) -> &'static str;
     /// Protocols of one family share notation and keys and differ in framing; whole requests can be forwarded between
     /// them.
     fn family(&self) -> &'static str;
+    /// How its addresses are written.
+    fn notation(&self) -> &dyn Notation;
+    /// Who speaks on its links.
+    fn stations(&self) -> &dyn Stations;
+    /// How its messages are framed.
+    fn framing(&self) -> &dyn Framing;
+    /// The protocol as it is with a station whose keys say that its memory is of another kind: over the same link, with
+    /// that memory's notation and requests. `None` where that is this one.
+    fn by_memory(&self, _setup: &Setup) -> Option<&'static dyn Dialect> {
+        None
+    }
     /// Whether it goes on such a port, and if not, why.
     ///
     /// # Errors
@@ -47,25 +58,7 @@ pub trait Dialect: Notation + Stations + Framing + Sync + fmt::Debug {
     }
 }
 
-impl<'a> dyn Dialect + 'a {
-    /// How its addresses are written.
-    #[must_use]
-    pub fn notation(&self) -> &(dyn Notation + 'a) {
-        self
-    }
-
-    /// Who speaks on its links.
-    #[must_use]
-    pub fn stations(&self) -> &(dyn Stations + 'a) {
-        self
-    }
-
-    /// How its messages are framed.
-    #[must_use]
-    pub fn framing(&self) -> &(dyn Framing + 'a) {
-        self
-    }
-
+impl dyn Dialect + '_ {
     /// Whether nothing in it is understood: bytes can be passed on and nothing else.
     #[must_use]
     pub fn is_opaque(&self) -> bool {

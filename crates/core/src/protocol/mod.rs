@@ -17,6 +17,7 @@ mod requests;
 mod search;
 mod space;
 mod stations;
+pub mod tables;
 
 pub use crate::grain::Grain;
 pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};

@@ -2,6 +2,7 @@
 
 use super::{Declared, DeclaredSpace, Setup, Space, Spaces};
 use crate::form::{Form, Order, Type};
+use crate::term::Term;
 use std::fmt;
 use std::ops::Range;
 
@@ -56,6 +57,10 @@ impl<'a> AddressContext<'a> {
 
 /// How a protocol's addresses are written, and the tables that they name.
 pub trait Notation {
+    /// What its people call the things of a memory that is written so.
+    fn terms(&self) -> &'static [Term] {
+        &[]
+    }
     /// Reads an address.
     ///
     /// # Errors

@@ -35,6 +35,18 @@ impl Dialect for Raw {
         "raw bytes"
     }
 
+    fn notation(&self) -> &dyn Notation {
+        self
+    }
+
+    fn stations(&self) -> &dyn Stations {
+        self
+    }
+
+    fn framing(&self) -> &dyn Framing {
+        self
+    }
+
     fn refusals(&self) -> &'static Refusals {
         &REFUSALS
     }

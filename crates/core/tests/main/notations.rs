@@ -1,7 +1,7 @@
 //! Addresses of controllers, against the shared vectors and in every way that people write them.
 
 use serde::Deserialize;
-use woodrush_core::protocol::df1::Spot;
+use woodrush_core::protocol::tables::Spot;
 use woodrush_core::protocol::{Address, AddressContext, Dialect, Setup, dialect};
 
 #[derive(Deserialize)]

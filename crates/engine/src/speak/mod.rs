@@ -7,6 +7,7 @@ mod isotcp;
 mod modbus;
 mod observer;
 mod raw;
+mod tables;
 
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
 

@@ -1,7 +1,8 @@
 //! What must hold for any bytes whatever: run over seeds by the unit tests and without end by `fuzz/`.
 #![allow(clippy::panic, clippy::missing_panics_doc, reason = "a broken promise must stop the run")]
 
-use super::{Check, Command, Heard, Message, Scanner, Symbol, emit_message, emit_to_station};
+use super::{Check, Heard, Message, Scanner, Symbol, emit_message, emit_to_station};
+use crate::tables::Command;
 
 /// Every byte is taken, and each message that is found comes out of its own frame again.
 pub fn stream(stream: &[u8]) {

@@ -1,5 +1,6 @@
 //! The message of a command or its reply: `DST SRC CMD STS TNSlo TNShi` and a body.
 
+use crate::tables::{self, REPLY};
 use crate::{Reader, WireError};
 
 /// The shortest message: a header.
@@ -8,10 +9,6 @@ pub const MESSAGE_MIN: usize = 6;
 pub const MESSAGE_MAX: usize = 250;
 /// The longest body.
 pub const BODY_MAX: usize = MESSAGE_MAX - MESSAGE_MIN;
-/// The bit of CMD that replies have.
-const REPLY: u8 = 0x40;
-/// STS that says that one more status byte begins the body.
-const EXTENDED: u8 = 0xF0;
 
 /// One message without its link.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -82,10 +79,6 @@ impl<'a> Message<'a> {
     /// # Errors
     /// The status, with 0 where there is no second one.
     pub fn outcome(&self) -> Result<&'a [u8], (u8, u8)> {
-        match self.sts {
-            0 => Ok(self.body),
-            EXTENDED => Err((EXTENDED, self.body.first().copied().unwrap_or_default())),
-            sts => Err((sts, 0)),
-        }
+        tables::outcome(self.sts, self.body)
     }
 }

@@ -2,10 +2,8 @@
 //! `checked_by` in the file says by which other programs it was read.
 
 use super::exercise::{self, heard};
-use super::{
-    Check, Command, Heard, Logical, Message, Scanner, Set, Symbol, Table, emit_message, emit_poll,
-    emit_to_station, sets,
-};
+use super::{Check, Heard, Message, Scanner, Symbol, emit_message, emit_poll, emit_to_station};
+use crate::tables::{Command, Logical, Set, Table, sets};
 use proptest::prelude::*;
 use serde::Deserialize;
 

@@ -1,55 +1,32 @@
-//! Controllers with a data table, asked over DF1: notation, keys, limits and costs.
+//! DF1, the link of controllers with a data table: keys, costs, and how long it waits.
 
-mod files;
-mod notation;
-mod refusals;
 mod requests;
-mod spot;
 mod terms;
 
-pub use files::spaces_of;
-pub use spot::{Spot, from_wire, to_wire};
-
+use super::tables::{TERRITORIES, Tables};
 use super::{
-    Address, AddressContext, AddressFault, Dialect, Framing, Key, KeyKind, Link, Notation, Refusals,
-    Requests, Search, Setup, ShownAddress, Space, StationId, Stations, Territory, Transport,
+    Dialect, Framing, Key, KeyKind, Link, Notation, Refusals, Requests, Search, Setup, StationId, Stations,
+    Territory, Transport, tables,
 };
-use crate::form::Order;
 use crate::term::Term;
-use files::FILES;
 use std::ops::Range;
 use woodrush_wire::df1::Check;
 
 /// DF1, in full or half duplex.
 #[derive(Debug)]
-pub(super) struct Tables {
+pub(super) struct Df1 {
     half: bool,
 }
 
 /// `df1`.
-pub(super) static FULL: Tables = Tables { half: false };
+pub(super) static FULL: Df1 = Df1 { half: false };
 /// `df1-half`.
-pub(super) static HALF: Tables = Tables { half: true };
-
-/// Whether a device takes the word-range commands.
-#[must_use]
-pub fn by_ranges(setup: &Setup) -> bool {
-    match setup.word("commands") {
-        Some(commands) => commands == "word-range",
-        None => octal(setup),
-    }
-}
+pub(super) static HALF: Df1 = Df1 { half: true };
 
 /// How the link is checked.
 #[must_use]
 pub fn check(setup: &Setup) -> Check {
     if setup.word("check-field") == Some("bcc") { Check::Bcc } else { Check::Crc }
-}
-
-/// Whether a controller numbers its inputs and outputs in octal.
-#[must_use]
-pub fn octal(setup: &Setup) -> bool {
-    setup.word("io-addresses") == Some("octal")
 }
 
 static KEYS: [Key; 9] = [
@@ -104,24 +81,25 @@ static KEYS: [Key; 9] = [
     },
 ];
 
-/// The files that every programmer finds made.
-static TERRITORIES: [Territory; 7] = [
-    Territory { begins: "N7:0", anchors: &[0] },
-    Territory { begins: "B3:0", anchors: &[0] },
-    Territory { begins: "F8:0", anchors: &[0] },
-    Territory { begins: "T4:0.ACC", anchors: &[0] },
-    Territory { begins: "C5:0.ACC", anchors: &[0] },
-    Territory { begins: "S:0", anchors: &[0] },
-    Territory { begins: "N10:0", anchors: &[0] },
-];
-
-impl Dialect for Tables {
+impl Dialect for Df1 {
     fn name(&self) -> &'static str {
         if self.half { "df1-half" } else { "df1" }
     }
 
     fn family(&self) -> &'static str {
         "data tables"
+    }
+
+    fn notation(&self) -> &dyn Notation {
+        &Tables
+    }
+
+    fn stations(&self) -> &dyn Stations {
+        self
+    }
+
+    fn framing(&self) -> &dyn Framing {
+        self
     }
 
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
@@ -134,7 +112,7 @@ impl Dialect for Tables {
     }
 
     fn refusals(&self) -> &'static Refusals {
-        &refusals::REFUSALS
+        &tables::REFUSALS
     }
 
     fn terms(&self) -> &'static [Term] {
@@ -154,57 +132,7 @@ impl Dialect for Tables {
     }
 }
 
-impl Notation for Tables {
-    fn table_unit(&self, _space: &Space) -> &'static str {
-        "element"
-    }
-
-    fn table<'s>(&self, space: &'s Space) -> &'s str {
-        // Parts of elements are spaces of their own.
-        space.key.split('.').next().unwrap_or_default()
-    }
-
-    fn is_table(&self, space: &Space, name: &str) -> bool {
-        // Of the files that there is one of each, people leave the number out, as in addresses.
-        let alone = |file: &&files::File| file.fixed.is_some() && file.letter == name;
-        let whole = FILES.iter().find(alone).and_then(|file| Some(format!("{name}{}", file.fixed?)));
-        self.table(space) == whole.as_deref().unwrap_or(name)
-    }
-
-    fn grains_of(&self, space: &Space, size: u32) -> u32 {
-        size.saturating_mul(Spot::of(space).map_or(1, |spot| spot.grains))
-    }
-
-    fn parse(&self, text: &str, context: &AddressContext<'_>) -> Result<Address, AddressFault> {
-        notation::parse(text, octal(context.setup))
-    }
-
-    fn readings(&self) -> Vec<(&'static str, Setup)> {
-        let octal = Setup { words: vec![("io-addresses", "octal".into())], ..Setup::default() };
-        vec![("io-addresses = \"decimal\"", Setup::default()), ("io-addresses = \"octal\"", octal)]
-    }
-
-    fn show(&self, space: &Space, first: u32, _width: u32, bit: Option<u8>, setup: &Setup) -> ShownAddress {
-        notation::show(space, first, bit, octal(setup))
-    }
-
-    fn notations(
-        &self,
-        space: &Space,
-        first: u32,
-        bit: Option<u8>,
-        setup: &Setup,
-    ) -> Vec<(&'static str, String)> {
-        notation::all(space, first, bit, octal(setup))
-    }
-
-    fn order(&self, _space: &Space) -> Option<Order> {
-        // Little-endian throughout: of two words that are one value the low one comes first.
-        Some(Order { low_word_first: true, low_byte_first: false })
-    }
-}
-
-impl Stations for Tables {
+impl Stations for Df1 {
     fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
         let check = match check(link.setup) {
             Check::Crc => "CRC",
@@ -239,7 +167,7 @@ impl Stations for Tables {
     }
 }
 
-impl Framing for Tables {
+impl Framing for Df1 {
     fn odd_tcp_port(&self, port: u16) -> Option<&'static str> {
         (port == 502).then_some("port 502 is the usual port of Modbus TCP")
     }
@@ -250,7 +178,7 @@ impl Framing for Tables {
     }
 }
 
-impl Search for Tables {
+impl Search for Df1 {
     fn territories(&self) -> &'static [Territory] {
         &TERRITORIES
     }

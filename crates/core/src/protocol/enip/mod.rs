@@ -105,6 +105,18 @@ impl Dialect for Tags {
         "tags"
     }
 
+    fn notation(&self) -> &dyn Notation {
+        self
+    }
+
+    fn stations(&self) -> &dyn Stations {
+        self
+    }
+
+    fn framing(&self) -> &dyn Framing {
+        self
+    }
+
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
         if transport.is_tcp() {
             return Ok(());

@@ -149,6 +149,18 @@ impl Dialect for Blocks {
         "data blocks"
     }
 
+    fn notation(&self) -> &dyn Notation {
+        self
+    }
+
+    fn stations(&self) -> &dyn Stations {
+        self
+    }
+
+    fn framing(&self) -> &dyn Framing {
+        self
+    }
+
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
         if transport.is_tcp() {
             return Ok(());

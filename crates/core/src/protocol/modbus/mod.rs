@@ -121,6 +121,18 @@ impl Dialect for Modbus {
         "Modbus"
     }
 
+    fn notation(&self) -> &dyn Notation {
+        self
+    }
+
+    fn stations(&self) -> &dyn Stations {
+        self
+    }
+
+    fn framing(&self) -> &dyn Framing {
+        self
+    }
+
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
         match (&self.framing, transport) {
             (Framed::Tcp, Transport::Serial | Transport::Pty) => Err(

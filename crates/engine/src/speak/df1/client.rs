@@ -10,18 +10,17 @@
 //! A message that is sent again keeps its number: who has it already acknowledges it and does nothing. So noise and lost
 //! acknowledgements never write twice.
 
-use super::{EXTENDED, refusal};
 use crate::Moment;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, one_place};
+use crate::speak::tables::{Replied, Sts, TableAsk};
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
 use std::collections::VecDeque;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::df1::{Spot, by_ranges, check, from_wire, to_wire};
-use woodrush_core::protocol::{Extent, Setup};
+use woodrush_core::protocol::Setup;
+use woodrush_core::protocol::df1::check;
 use woodrush_core::{Blame, Kind, Refusal};
-use woodrush_wire::df1::{
-    Check, Command, Heard, Message, Scanner, Set, Symbol, emit_message, emit_poll, emit_to_station,
-};
+use woodrush_wire::df1::{Check, Heard, Message, Scanner, Symbol, emit_message, emit_poll, emit_to_station};
+use woodrush_wire::tables::COMMAND;
 
 /// A station that has nothing to say yet is polled again after so long, in microseconds.
 const POLL_PAUSE: u64 = 5_000;
@@ -55,10 +54,7 @@ pub(super) struct TableClient {
 struct CommandOut {
     ticket: Ticket,
     node: u8,
-    spot: Option<Spot>,
-    extent: Extent,
-    ranges: bool,
-    kind: CommandKind,
+    ask: TableAsk,
     /// The command that is open, and its frame.
     tns: u16,
     frame: Vec<u8>,
@@ -70,17 +66,6 @@ struct CommandOut {
     link_tries: u32,
     /// Whole commands that may still be made where this one is not answered.
     retries: u32,
-}
-
-enum CommandKind {
-    Read,
-    Write(Vec<u8>),
-    /// Ones of `keep` keep the old bit; `old` is the element where it must be known first.
-    Change {
-        keep: Vec<u8>,
-        set: Vec<u8>,
-        old: Option<Vec<u8>>,
-    },
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -152,49 +137,10 @@ impl TableClient {
         let (half, check, own, tns) = (self.half, self.check, self.own, self.tns);
         let job = self.job.as_mut()?;
         job.is_out = false;
-        let spot = job.spot?;
-        let element = u16::try_from(job.extent.first / spot.grains.max(1)).ok()?;
-        let bytes = spot.wire_bytes(job.extent.count);
-        let size = u8::try_from(bytes).ok()?;
-        let total = u16::from(size / 2);
         let mut body = vec![];
-        let write = |data: &[u8], body: &mut Vec<u8>| match job.ranges {
-            true => Command::RangeWrite { offset: 0, total, at: spot.table(element), data }.emit(body),
-            false => Command::Write { at: spot.logical(element), data }.emit(body),
-        };
-        let read = |body: &mut Vec<u8>| {
-            // Several parts of one kind come with the elements that they are parts of.
-            let whole = Spot { sub: if job.extent.count > 1 { None } else { spot.sub }, ..spot };
-            match job.ranges {
-                true => Command::RangeRead { offset: 0, total, at: whole.table(element), size }.emit(body),
-                false => Command::Read { size, at: whole.logical(element) }.emit(body),
-            }
-        };
-        match &job.kind {
-            CommandKind::Read => read(&mut body),
-            CommandKind::Write(cells) => write(&to_wire(&spot, job.extent.count, cells), &mut body),
-            CommandKind::Change { keep, set, .. } if spot.bytes == 2 || spot.sub.is_some() => {
-                let word = |cells: &[u8]| cells.iter().fold(0u16, |sum, byte| sum << 8 | u16::from(*byte));
-                let (keep, set) = (word(keep), word(set));
-                if job.ranges {
-                    let mut sets = vec![];
-                    Set { at: spot.table(element), and: keep | set, or: set & !keep }.emit(&mut sets);
-                    Command::Change(&sets).emit(&mut body);
-                } else {
-                    let data = set.to_le_bytes();
-                    Command::MaskedWrite { at: spot.logical(element), mask: !keep, data: &data }
-                        .emit(&mut body);
-                }
-            }
-            // No mask is as wide: read, changed, written.
-            CommandKind::Change { old: None, .. } => read(&mut body),
-            CommandKind::Change { keep, set, old: Some(old) } => {
-                let bits = old.iter().zip(keep).zip(set).map(|((old, keep), set)| old & keep | set & !keep);
-                write(&to_wire(&spot, job.extent.count, &bits.collect::<Vec<u8>>()), &mut body);
-            }
-        }
+        job.ask.emit(&mut body)?;
         let mut message = vec![];
-        Message { dst: job.node, src: own, cmd: 0x0F, sts: 0, tns, body: &body }.emit(&mut message);
+        Message { dst: job.node, src: own, cmd: COMMAND, sts: 0, tns, body: &body }.emit(&mut message);
         job.frame.clear();
         match half {
             true => emit_to_station(job.node, &message, check, &mut job.frame),
@@ -288,29 +234,12 @@ impl TableClient {
         }
     }
 
-    fn replied(&mut self, outcome: Result<&[u8], (u8, u8)>) {
+    fn replied(&mut self, outcome: Result<&[u8], Sts>) {
         let Some(job) = &mut self.job else { return };
-        let Some(spot) = job.spot else { return };
-        let cells = match outcome {
-            Err((EXTENDED, ext)) => return self.end(Err(refusal((EXTENDED, ext)))),
-            Err(sts) => return self.end(Err(refusal(sts))),
-            Ok(data) => match &job.kind {
-                CommandKind::Write(_) | CommandKind::Change { old: Some(_), .. } => {
-                    return self.end(Ok(vec![]));
-                }
-                CommandKind::Change { .. } if spot.bytes == 2 || spot.sub.is_some() => {
-                    return self.end(Ok(vec![]));
-                }
-                CommandKind::Read | CommandKind::Change { .. } => from_wire(&spot, job.extent.count, data),
-            },
-        };
-        match (cells, &mut job.kind) {
-            (None, _) => self.fail(Kind::Mismatch),
-            (Some(cells), CommandKind::Change { old, .. }) => {
-                *old = Some(cells);
-                self.phase = Phase::Fresh;
-            }
-            (Some(cells), _) => self.end(Ok(cells)),
+        match job.ask.replied(outcome) {
+            Replied::Ended(result) => self.end(result),
+            Replied::More => self.phase = Phase::Fresh,
+            Replied::Unfitting => self.fail(Kind::Mismatch),
         }
     }
 
@@ -348,26 +277,11 @@ impl Client for TableClient {
     }
 
     fn ask(&mut self, ticket: Ticket, ask: Ask) {
-        let nowhere = Extent { space: woodrush_core::protocol::SpaceId(0), first: 0, count: 1 };
-        let (station, extent, kind) = match ask {
-            Ask::Read { station, parts } => match one_place(&parts) {
-                Some(place) => (Some(station), place, CommandKind::Read),
-                None => (None, nowhere, CommandKind::Read),
-            },
-            Ask::Write { station, extent, cells } => (Some(station), extent, CommandKind::Write(cells)),
-            Ask::Change { station, extent, keep, set } => {
-                (Some(station), extent, CommandKind::Change { keep, set, old: None })
-            }
-            Ask::Pass { .. } => (None, nowhere, CommandKind::Read),
-        };
-        let station = station.and_then(|station| self.stations.get(station));
+        let (station, ask) = TableAsk::new(&self.stations, ask);
         let setup = station.map(|station| &station.setup);
         self.job = Some(CommandOut {
             ticket,
             node: setup.and_then(|setup| u8::try_from(setup.number("node")?).ok()).unwrap_or(0),
-            spot: station.and_then(|station| Spot::of(station.space_at(extent.space)?)),
-            extent,
-            ranges: setup.is_some_and(by_ranges),
             tns: 0,
             frame: vec![],
             is_out: false,
@@ -375,8 +289,8 @@ impl Client for TableClient {
             silences: 0,
             link_tries: self.tries,
             // A write whose reply is lost may have been done: only reads are repeated.
-            retries: if matches!(kind, CommandKind::Read) { self.retries } else { 0 },
-            kind,
+            retries: if ask.is_read() { self.retries } else { 0 },
+            ask,
         });
         self.phase = Phase::Fresh;
     }

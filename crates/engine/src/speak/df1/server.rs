@@ -1,16 +1,13 @@
 //! A server: a controller's end of a link, or a slave of a line; an image that looks like one.
 
-use super::split::{File, FilePart, Sts, pieces, word};
-use super::{EXTENDED, ILLEGAL, NOTHING_THERE, OTHER_TYPE, PROTECTED, status};
 use crate::Moment;
-use crate::speak::{BitChange, News, Serve, Server, ServerSetup, Want};
+use crate::speak::tables::{Begun, TableWork, native};
+use crate::speak::{News, Serve, Server, ServerSetup};
 use std::collections::VecDeque;
 use woodrush_core::Refusal;
-use woodrush_core::protocol::SpaceId;
-use woodrush_core::protocol::df1::{Spot, check, from_wire, to_wire};
-use woodrush_wire::df1::{
-    Check, Command, Heard, Logical, Message, Scanner, Symbol, Table, emit_message, sets, sts_words,
-};
+use woodrush_core::protocol::df1::check;
+use woodrush_wire::df1::{Check, Heard, Message, Scanner, Symbol, emit_message};
+use woodrush_wire::tables::EXTENDED;
 
 /// Bytes came and then nothing for so long: the rest is not coming.
 const STALLED: u64 = 50_000;
@@ -47,14 +44,7 @@ struct PendingReply {
 /// A command that is being worked on.
 struct OpenCommand {
     header: (u8, u8, u8, u16),
-    work: CommandWork,
-}
-
-enum CommandWork {
-    /// What is still to be read, what came, and how many bytes the reply has.
-    Read { pieces: VecDeque<FilePart>, current: Option<FilePart>, data: Vec<u8> },
-    /// What is still to be changed.
-    Write(VecDeque<Want>),
+    work: TableWork,
 }
 
 impl TableServer {
@@ -184,116 +174,26 @@ impl TableServer {
 
     fn asked(&mut self, now: Moment, message: &Message<'_>) {
         let header = (message.dst, message.src, message.cmd, message.tns);
-        let work = match Command::parse(message.cmd, message.body) {
-            Ok(Command::Echo(data)) => return self.answer(now, header, (0, 0), data),
-            Ok(Command::DiagnosticStatus) => return self.answer(now, header, (0, 0), &STATUS),
-            Ok(command) => self.work(&command),
-            Err(_) => Err(ILLEGAL),
-        };
-        match work {
-            Ok(work) => self.open = Some(OpenCommand { header, work }),
+        let spaces = self.setup.stations.first().map(|(_, spaces)| spaces.as_ref());
+        match TableWork::begin(spaces, message.cmd, message.body) {
+            Ok(Begun::Said(data)) => self.answer(now, header, (0, 0), &data),
+            Ok(Begun::Work(work)) => self.open = Some(OpenCommand { header, work }),
             Err(status) => self.answer(now, header, status, &[]),
         }
-    }
-
-    fn work(&self, command: &Command<'_>) -> Result<CommandWork, Sts> {
-        match *command {
-            Command::Read { size, at } => self.read(self.logical(at)?, usize::from(size)),
-            Command::RangeRead { offset, at, size, .. } => {
-                self.read(self.ranged(at, offset)?, usize::from(size))
-            }
-            Command::Write { at, data } => self.write(self.logical(at)?, data),
-            Command::RangeWrite { offset, at, data, .. } => self.write(self.ranged(at, offset)?, data),
-            Command::MaskedWrite { at, mask, data } => {
-                let (file, word) = self.logical(at)?;
-                let words = data
-                    .chunks(2)
-                    .map(|pair| pair.iter().rev().fold(0, |sum, byte| sum << 8 | u16::from(*byte)));
-                let changes =
-                    (word..).zip(words).map(|(word, new)| self.change(&file, word, !mask, new & mask));
-                Ok(CommandWork::Write(changes.collect::<Result<_, _>>()?))
-            }
-            Command::Change(bytes) => {
-                let sets = sets(bytes).map_err(|_| ILLEGAL)?;
-                let change = |set: &woodrush_wire::df1::Set<'_>| {
-                    let (file, word) = self.ranged(set.at, 0)?;
-                    self.change(&file, word, set.and & !set.or, set.or)
-                };
-                Ok(CommandWork::Write(sets.iter().map(change).collect::<Result<_, _>>()?))
-            }
-            _ => Err(ILLEGAL),
-        }
-    }
-
-    fn logical(&self, at: Logical) -> Result<File, Sts> {
-        let file = self.file(at.file)?;
-        if file.iter().any(|(_, spot)| spot.kind != at.kind) {
-            return Err(OTHER_TYPE);
-        }
-        let word = word(&file, at.element, at.sub);
-        Ok((file, word))
-    }
-
-    fn ranged(&self, at: Table<'_>, offset: u16) -> Result<File, Sts> {
-        let Table::Levels { file, element, sub, .. } = at else { return Err(ILLEGAL) };
-        let file = self.file(file)?;
-        let word = word(&file, element, sub) + u32::from(offset);
-        Ok((file, word))
-    }
-
-    fn file(&self, number: u16) -> Result<Vec<(SpaceId, Spot)>, Sts> {
-        let own = self.setup.stations.first().map(|(_, spaces)| spaces.with_ids());
-        let spot = |space| Spot::of(space).filter(|spot| spot.file == number);
-        let file: Vec<_> =
-            own.into_iter().flatten().filter_map(|(id, space)| Some((id, spot(space)?))).collect();
-        if file.is_empty() { Err(NOTHING_THERE) } else { Ok(file) }
-    }
-
-    fn read(&self, (file, word): File, size: usize) -> Result<CommandWork, Sts> {
-        let pieces = pieces(&file, word, size)?;
-        let data = if pieces.iter().any(|piece| piece.stride > 0) { vec![0; size] } else { vec![] };
-        Ok(CommandWork::Read { pieces: pieces.into(), current: None, data })
-    }
-
-    fn write(&self, (file, word): File, data: &[u8]) -> Result<CommandWork, Sts> {
-        let pieces = pieces(&file, word, data.len())?;
-        let [piece] = pieces.as_slice() else { return Err(PROTECTED) };
-        if piece.stride > 0 {
-            return Err(PROTECTED);
-        }
-        let cells = from_wire(&piece.spot, piece.extent.count, data).ok_or(ILLEGAL)?;
-        Ok(CommandWork::Write([Want::Write { extent: piece.extent, cells }].into()))
-    }
-
-    fn change(&self, file: &[(SpaceId, Spot)], word: u32, keep: u16, set: u16) -> Result<Want, Sts> {
-        let pieces = pieces(file, word, 2)?;
-        let piece = pieces.first().filter(|piece| piece.spot.bytes != 4).ok_or(ILLEGAL)?;
-        let (keep, set) = (keep.to_be_bytes().to_vec(), set.to_be_bytes().to_vec());
-        Ok(Want::Change(Box::new(BitChange { extent: piece.extent, keep, set })))
     }
 
     fn next(&mut self, now: Moment) -> Option<Serve> {
         let open = self.open.as_mut()?;
         let unit = u16::from(open.header.0);
-        let want = match &mut open.work {
-            CommandWork::Read { pieces, current, .. } => pieces.pop_front().map(|piece| {
-                *current = Some(piece);
-                Want::Read(piece.extent)
-            }),
-            CommandWork::Write(wants) => wants.pop_front(),
-        };
-        if let Some(want) = want {
+        if let Some(want) = open.work.next() {
             return Some(Serve::Want { unit, all: false, want });
         }
         let open = self.open.take()?;
-        let data = if let CommandWork::Read { data, .. } = open.work { data } else { vec![] };
-        self.answer(now, open.header, (0, 0), &data);
+        let (status, data) = open.work.end();
+        self.answer(now, open.header, status, &data);
         None
     }
 }
-
-/// What it says of itself: no controller that there is.
-const STATUS: [u8; 24] = *b"\x00\xEE\x34\x5B\x20FEEDER     \x00\x00\x06\x00\xD2\x04\x10\x3F";
 
 impl Server for TableServer {
     fn held(&self) -> usize {
@@ -324,28 +224,8 @@ impl Server for TableServer {
     }
 
     fn give(&mut self, result: Result<&[u8], Refusal>) {
-        let now = self.last_byte;
-        let cells = match result {
-            Ok(cells) => cells,
-            Err(refusal) => {
-                if let Some(open) = self.open.take() {
-                    self.answer(now, open.header, status(refusal), &[]);
-                }
-                return;
-            }
-        };
-        if let Some(OpenCommand { work: CommandWork::Read { current, data, .. }, .. }) = &mut self.open
-            && let Some(piece) = current.take()
-        {
-            if piece.stride == 0 {
-                data.extend(to_wire(&piece.spot, piece.extent.count, cells));
-                return;
-            }
-            let at = usize::from(piece.spot.sub.unwrap_or(0)) * 2;
-            for (element, cell) in data.chunks_mut(piece.stride * 2).zip(cells.chunks(2)) {
-                let room = element.get_mut(at..at + 2).into_iter().flatten();
-                room.zip(cell.iter().rev()).for_each(|(room, byte)| *room = *byte);
-            }
+        if let Some(open) = &mut self.open {
+            open.work.given(result);
         }
     }
 
@@ -386,14 +266,5 @@ impl Server for TableServer {
 
     fn native(&self, refusal: Refusal) -> (u32, &'static str) {
         native(refusal)
-    }
-}
-
-/// The number that a refusal is answered with: STS, or 256 and the EXT STS.
-pub(super) fn native(refusal: Refusal) -> (u32, &'static str) {
-    let (sts, ext) = status(refusal);
-    match sts {
-        EXTENDED => (256 + u32::from(ext), woodrush_wire::df1::ext_words(ext)),
-        sts => (sts.into(), sts_words(sts)),
     }
 }

@@ -79,6 +79,6 @@ impl Server for Slaves {
     }
 
     fn native(&self, refusal: Refusal) -> (u32, &'static str) {
-        super::server::native(refusal)
+        crate::speak::tables::native(refusal)
     }
 }

@@ -3,7 +3,7 @@
 use super::place::{Logical, Table};
 use crate::{Reader, WireError};
 
-const LAYER: &str = "DF1 command";
+const LAYER: &str = "data table command";
 
 /// What a message asks for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

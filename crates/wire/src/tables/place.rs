@@ -85,7 +85,7 @@ impl<'a> Table<'a> {
         if mask & 0x06 != 0x06 || mask > 0x0F {
             let allowed = "0 for text, or levels 06, 07, 0E, 0F";
             let fault = WireFault::Choice { field: "address mask", got: mask.into(), allowed };
-            return Err(WireError { layer: "DF1 command", at: 0, fault });
+            return Err(WireError { layer: "data table command", at: 0, fault });
         }
         let spelled = mask & 1 != 0;
         if spelled {

@@ -1,10 +1,10 @@
 //! Statuses of controllers with a data table: what they mean and how people write them.
 
 use crate::protocol::refusals::{LastErrors, Refusals};
-use woodrush_wire::df1::{ext_words, sts_words};
+use woodrush_wire::tables::{ext_words, sts_words};
 
 /// STS, and 256 and the EXT STS.
-pub(super) static REFUSALS: Refusals = Refusals {
+pub(crate) static REFUSALS: Refusals = Refusals {
     name: "DF1 status",
     shown: |code| match code.checked_sub(256) {
         None => format!("STS 0x{code:02X}"),

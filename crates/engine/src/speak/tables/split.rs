@@ -1,14 +1,11 @@
 //! Where the bytes of a command lie: from files, elements and words to extents of spaces.
 
-use super::{ILLEGAL, NOTHING_THERE};
-use woodrush_core::protocol::df1::Spot;
+use super::{ILLEGAL, NOTHING_THERE, Sts};
+use woodrush_core::protocol::tables::Spot;
 use woodrush_core::protocol::{Extent, SpaceId};
 
 /// The spaces of a file with their indices, and a word in it, counted from its beginning.
 pub(super) type File = (Vec<(SpaceId, Spot)>, u32);
-
-/// STS and EXT STS.
-pub(super) type Sts = (u8, u8);
 
 /// Grains of one space, and where they go in the bytes of a reply.
 #[derive(Debug, Clone, Copy)]

@@ -2,7 +2,7 @@
 
 use super::files::{STRING_WORDS, named};
 use crate::protocol::Space;
-use woodrush_wire::df1::{Logical, Table};
+use woodrush_wire::tables::{Logical, Table};
 
 /// What a space of this protocol stands for, for the engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -45,6 +45,12 @@ impl Spot {
     #[must_use]
     pub const fn is_text(&self) -> bool {
         self.kind == 0x8D && self.sub.is_none()
+    }
+
+    /// Whether a command changes some bits of its elements and leaves the others: no mask is wider than a word.
+    #[must_use]
+    pub const fn has_masks(&self) -> bool {
+        self.bytes == 2 || self.sub.is_some()
     }
 
     /// Whether it is of inputs or outputs, whose slots have as many words as they have.
