@@ -166,9 +166,15 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
         findings.push(Finding::new(fault.code, written.unwrap_or(port.name.span), fault.what).fix(fault.fix));
     }
     for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
-        let faults = project.device_dialect(index).map(|own| own.device_faults(&device.setup));
+        let faults = project.device_dialect(index).map(|own| own.station_faults(&device.setup));
         for fault in faults.unwrap_or_default() {
             findings.push(Finding::new(fault.code, device.name.span, fault.what).fix(fault.fix));
+        }
+    }
+    for (index, image) in project.images.iter().enumerate() {
+        let own = project.image_dialect(index).filter(|_| image.port.is_some_and(|port| port.value == at));
+        for fault in own.map(|own| own.station_faults(&image.setup)).unwrap_or_default() {
+            findings.push(Finding::new(fault.code, image.name.span, fault.what).fix(fault.fix));
         }
     }
     let Some((key, range)) = protocol.value.stations().station_key(transport) else {

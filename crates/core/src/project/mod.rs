@@ -439,14 +439,16 @@ impl Project {
     #[must_use]
     pub fn device_dialect(&self, device: usize) -> Option<&'static dyn Dialect> {
         let device = self.devices.get(device)?;
-        self.port_of(device)?.protocol.map(|protocol| protocol.value)
+        let spoken = self.port_of(device)?.protocol?.value;
+        Some(spoken.by_memory(&device.setup).unwrap_or(spoken))
     }
 
     /// The dialect in which an image answers.
     #[must_use]
     pub fn image_dialect(&self, image: usize) -> Option<&'static dyn Dialect> {
-        let port = self.images.get(image)?.port?.value;
-        self.ports.get(port)?.protocol.map(|protocol| protocol.value)
+        let image = self.images.get(image)?;
+        let spoken = self.ports.get(image.port?.value)?.protocol?.value;
+        Some(spoken.by_memory(&image.setup).unwrap_or(spoken))
     }
 
     /// The address of a point in a device: its own, moved by its place in a row and by the device's shift.

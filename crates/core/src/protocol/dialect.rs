@@ -44,8 +44,8 @@ pub trait Dialect: Sync + fmt::Debug {
     fn port_faults(&self, _setup: &Setup, _asks: bool) -> Vec<SettingFault> {
         vec![]
     }
-    /// What is wrong with a device's keys of this protocol.
-    fn device_faults(&self, _setup: &Setup) -> Vec<SettingFault> {
+    /// What is wrong with a device's or an image's keys of this protocol.
+    fn station_faults(&self, _setup: &Setup) -> Vec<SettingFault> {
         vec![]
     }
     /// How values are asked for; `None` where nobody asks.

@@ -8,6 +8,7 @@ use super::encap::{self, Message, Registration, command};
 use super::epath::{Path, Segment};
 use super::objects::{Identity, ListedIdentity, parse_attribute_list};
 use super::packet::Parts;
+use super::tables::Execute;
 use super::tags::{self, Fragment, Masks, Values, Write};
 
 /// Services within services that are followed.
@@ -112,7 +113,22 @@ pub fn request(message: &[u8], depth: u8) {
                 own.iter().for_each(|part| self::request(part, depth));
             }
         }
+        (service::EXECUTE_PCCC, Some(class::PCCC)) => execute(data),
         _ => tag_request(&request),
+    }
+}
+
+/// A command or reply of data tables that is taken comes back, and its command is looked at.
+fn execute(data: &[u8]) {
+    let Ok(own) = Execute::parse(data) else { return };
+    comes_back(data, "command", |out| own.emit(out));
+    let _ = own.outcome();
+    if let Ok(command) = crate::tables::Command::parse(own.cmd, own.body) {
+        let mut body = vec![];
+        command.emit(&mut body);
+        // A small number may be written long; said again it is short.
+        assert_eq!(crate::tables::Command::parse(own.cmd, &body), Ok(command));
+        assert!(body.len() <= own.body.len());
     }
 }
 
@@ -183,6 +199,7 @@ pub fn reply(message: &[u8], depth: u8) {
         service::FORWARD_CLOSE => {
             let _ = Closed::parse(data);
         }
+        service::EXECUTE_PCCC => execute(data),
         _ => {}
     }
 }

@@ -2,7 +2,7 @@
 //!
 //! Five layers, each with its own borders: the stream ([`encap`]), items ([`cpf`]), message router requests and replies
 //! ([`cip`]) with their paths ([`epath`]), and what a service carries: connections ([`connection`]), tags ([`tags`]),
-//! several services in one ([`packet`]), attributes of objects ([`objects`]). All fields are little-endian but the
+//! several services in one ([`packet`]), attributes of objects ([`objects`]), commands for data tables ([`tables`]). All fields are little-endian but the
 //! socket addresses.
 //!
 //! Whatever is wrong costs what encloses it: a header that cannot be the connection, items the message (encapsulation
@@ -18,6 +18,7 @@ pub mod exercise;
 pub mod objects;
 pub mod packet;
 pub mod status;
+pub mod tables;
 pub mod tags;
 #[cfg(test)]
 mod vectors;

@@ -10,9 +10,11 @@ use super::encap::{self, Header, Registration, command};
 use super::epath::{Key, Logical, Object, Path, Segment, Width};
 use super::objects::{self, Addresses, Identity, ListedIdentity};
 use super::packet::{self, Parts};
+use super::tables::Execute;
 use super::tags::{self, Fragment, Masks, Symbol, SymbolType, TagType, Values, Write, type_code};
 use super::{exercise, status};
 use crate::WireError;
+use crate::tables::{COMMAND, Command, Logical as Place};
 use proptest::prelude::*;
 use serde::Deserialize;
 use std::net::Ipv4Addr;
@@ -218,6 +220,10 @@ fn refused(bytes: &[u8]) -> (u8, Option<u16>) {
             Err(error) => status(error),
             Ok(open) => (u8::from(open.fault().is_some()), open.fault()),
         },
+        (service::EXECUTE_PCCC, Some(class::PCCC)) => match Execute::parse(data) {
+            Err(error) => status(error),
+            Ok(own) => (0, Command::parse(own.cmd, own.body).is_err().then_some(0x10)),
+        },
         _ => (0, None),
     }
 }
@@ -233,12 +239,14 @@ fn every_unsound_request_is_refused_for_its_reason() {
         ("bad_fo_path_long", (0x15, None)),
         ("bad_fo_type", (0x01, Some(0x0123))),
         ("bad_fo_mult", (0x01, Some(0x0133))),
+        ("bad_pccc_reqid", (0x20, None)),
+        // The status of the command, not of the service.
+        ("bad_pccc_cut", (0x00, Some(0x10))),
+        ("bad_pccc_short", (0x00, Some(0x10))),
     ];
     let unsound = vectors("cip-request", false);
-    // Commands for data tables have a table of their own.
-    let of_tables = |name: &str| name.starts_with("bad_pccc");
-    assert_eq!(unsound.iter().filter(|(name, _)| !of_tables(name)).count(), told.len());
-    for (name, bytes) in unsound.into_iter().filter(|(name, _)| !of_tables(name)) {
+    assert_eq!(unsound.len(), told.len());
+    for (name, bytes) in unsound {
         assert_eq!(told.iter().find(|(own, _)| *own == name), Some(&(name.as_str(), refused(&bytes))));
     }
     let error = Reply::parse(&vector("bad_rsp_ext")).unwrap_err();
@@ -293,6 +301,51 @@ fn tags_are_read_and_written() {
     let wanted: Vec<u16> = objects::parse_attribute_list(&data).unwrap().collect();
     assert_eq!((code, wanted), (service::LIST_SYMBOLS, tags::SYMBOL_ATTRIBUTES.to_vec()));
     assert_eq!(emitted(tags::emit_list), data);
+}
+
+#[test]
+fn data_tables_are_read_and_written() {
+    const REQUESTER: [u8; 6] = [0xF1, 0xFF, 0x01, 0xEE, 0xFF, 0xC0];
+    let at = |file, kind, element| Place { file, kind, element, sub: Some(0) };
+    let write = [0xD4, 0xFE];
+    let commands = [
+        ("n7", Command::Read { size: 4, at: at(7, 0x89, 10) }),
+        ("f8", Command::Read { size: 4, at: at(8, 0x8A, 300) }),
+        ("timer", Command::Read { size: 6, at: at(4, 0x86, 2) }),
+        ("write_n7", Command::Write { at: at(7, 0x89, 0), data: &write }),
+        ("mask_b3", Command::MaskedWrite { at: at(3, 0x85, 1), mask: 0x20, data: &[0x20, 0] }),
+        ("err", Command::Read { size: 2, at: at(99, 0x89, 0) }),
+    ];
+    let name = |own: &str, end: &str| match own {
+        "n7" | "f8" | "timer" => format!("pccc_read_{own}_{end}"),
+        own => format!("pccc_{own}_{end}"),
+    };
+    for (own, command) in commands {
+        let (code, path, data) = asked(&name(own, "req"));
+        assert_eq!((code, path), (service::EXECUTE_PCCC, vec![0x20, 0x67, 0x24, 0x01]), "{own}");
+        let execute = Execute::parse(&data).unwrap();
+        assert_eq!(Command::parse(execute.cmd, execute.body), Ok(command), "{own}");
+        let mut body = vec![];
+        command.emit(&mut body);
+        let built = Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns: execute.tns, body: &body };
+        assert_eq!(emitted(|out| built.emit(out)), data, "{own}");
+        let answer = answered(&name(own, "rsp"));
+        let reply = Execute::parse(&answer).unwrap();
+        assert!(reply.replies_to(&REQUESTER, COMMAND, execute.tns), "{own}");
+        assert!(
+            !reply.replies_to(&REQUESTER, COMMAND, execute.tns + 1)
+                && !reply.replies_to(&[], COMMAND, execute.tns)
+        );
+        assert_eq!(execute.reply(reply.sts, reply.body), reply, "{own}");
+        let brings: Result<&[u8], (u8, u8)> = match own {
+            "n7" => Ok(&[0x7B, 0x00, 0xFB, 0xFF]),
+            "f8" => Ok(&[0x00, 0x00, 0x20, 0xC2]),
+            "timer" => Ok(&[0x00, 0xE0, 0xF4, 0x01, 0x7B, 0x00]),
+            "err" => Err((0xF0, 0x06)),
+            _ => Ok(&[]),
+        };
+        assert_eq!(reply.outcome(), brings, "{own}");
+    }
 }
 
 #[test]

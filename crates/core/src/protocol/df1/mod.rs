@@ -3,7 +3,7 @@
 mod requests;
 mod terms;
 
-use super::tables::{TERRITORIES, Tables};
+use super::tables::{DEVICE_COMMANDS, DEVICE_NUMBERING, IMAGE_NUMBERING, TERRITORIES, Tables};
 use super::{
     Dialect, Framing, Key, KeyKind, Link, Notation, Refusals, Requests, Search, Setup, StationId, Stations,
     Territory, Transport, tables,
@@ -55,30 +55,15 @@ static KEYS: [Key; 9] = [
         kind: KeyKind::Station { high: 254, any: false },
         doc: "DF1 node, 0 to 254",
     },
-    Key {
-        table: "devices",
-        name: "io-addresses",
-        kind: KeyKind::Choice(&["decimal", "octal"]),
-        doc: "how the controller numbers words and bits of inputs and outputs; default `decimal`",
-    },
-    Key {
-        table: "devices",
-        name: "commands",
-        kind: KeyKind::Choice(&["logical", "word-range"]),
-        doc: "the read and write commands it takes: `logical` (default with decimal) or `word-range` (default with octal)",
-    },
+    DEVICE_NUMBERING,
+    DEVICE_COMMANDS,
     Key {
         table: "images",
         name: "node",
         kind: KeyKind::Station { high: 254, any: true },
         doc: "the DF1 node that it answers as",
     },
-    Key {
-        table: "images",
-        name: "io-addresses",
-        kind: KeyKind::Choice(&["decimal", "octal"]),
-        doc: "how words and bits of inputs and outputs are numbered; default `decimal`",
-    },
+    IMAGE_NUMBERING,
 ];
 
 impl Dialect for Df1 {

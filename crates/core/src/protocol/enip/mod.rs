@@ -4,6 +4,7 @@ mod list;
 mod path;
 mod refusals;
 mod requests;
+mod tables;
 mod tag;
 mod terms;
 
@@ -13,8 +14,10 @@ pub use requests::{
     CONNECTION_LARGE, CONNECTION_SMALL, Way, data_bytes, from_wire, from_wire_into, packed_words, to_wire,
     to_wire_into,
 };
+pub use tables::REQUESTER;
 pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, path_of, type_of};
 
+use super::tables::{DEVICE_COMMANDS, DEVICE_NUMBERING, IMAGE_NUMBERING};
 use super::{
     Address, AddressContext, AddressFault, BitWrite, Declared, DeclaredSpace, Dialect, FoundName, Framing,
     ImpliedType, Key, KeyKind, Link, Notation, Refusals, Requests, Search, SettingFault, Setup, ShownAddress,
@@ -38,7 +41,7 @@ pub(super) static TAGS: Tags = Tags;
 /// The most steps of a route, far more than racks have.
 const ROUTE_MAX: usize = 8;
 
-static KEYS: [Key; 3] = [
+static KEYS: [Key; 8] = [
     Key {
         table: "devices",
         name: "slot",
@@ -57,7 +60,28 @@ static KEYS: [Key; 3] = [
         kind: KeyKind::Switch,
         doc: "`true` (default): a connection is opened, large where the controller takes it; `false`: unconnected messages of about 500 bytes",
     },
+    Key {
+        table: "devices",
+        name: "memory",
+        kind: KeyKind::Choice(&["tags", "tables"]),
+        doc: "what the controller's memory is: `tags` (default), or `tables` of the older ones, with addresses such as `N7:0`",
+    },
+    DEVICE_NUMBERING,
+    DEVICE_COMMANDS,
+    Key {
+        table: "images",
+        name: "memory",
+        kind: KeyKind::Choice(&["tags", "tables"]),
+        doc: "what it looks like: a controller with `tags` (default), or an older one with data `tables`",
+    },
+    IMAGE_NUMBERING,
 ];
+
+/// Whether a station's memory is data tables.
+#[must_use]
+pub fn has_tables(setup: &Setup) -> bool {
+    setup.word("memory") == Some("tables")
+}
 
 /// The bytes of a route as the project file writes it.
 ///
@@ -94,6 +118,22 @@ pub fn route_of(setup: &Setup) -> Vec<u8> {
         Segment::Port { port: 1, link: &[slot] }.emit(&mut bytes);
     }
     bytes
+}
+
+/// What is wrong with the way to a device.
+fn route_fault(setup: &Setup) -> Option<SettingFault> {
+    let fault = |what, fix: &str| Some(SettingFault { code: "F03", key: "route", what, fix: fix.into() });
+    match (setup.word("route"), setup.number("slot")) {
+        (Some(_), Some(slot)) => fault(
+            format!("`route` and `slot = {slot}` are both set"),
+            "keep one of them: `slot = 0` is the route `1,0`",
+        ),
+        (Some(text), None) => fault(
+            route(text).err()?,
+            "write the port and the address there: out of the backplane to slot 0 is `1,0`",
+        ),
+        (None, _) => None,
+    }
 }
 
 impl Dialect for Tags {
@@ -136,22 +176,19 @@ impl Dialect for Tags {
         &KEYS
     }
 
-    fn device_faults(&self, setup: &Setup) -> Vec<SettingFault> {
-        let fault = |what, fix: &str| SettingFault { code: "F03", key: "route", what, fix: fix.into() };
-        match (setup.word("route"), setup.number("slot")) {
-            (Some(_), Some(slot)) => vec![fault(
-                format!("`route` and `slot = {slot}` are both set"),
-                "keep one of them: `slot = 0` is the route `1,0`",
-            )],
-            (Some(text), None) => match route(text) {
-                Err(what) => vec![fault(
-                    what,
-                    "write the port and the address there: out of the backplane to slot 0 is `1,0`",
-                )],
-                Ok(_) => vec![],
-            },
-            (None, _) => vec![],
-        }
+    fn station_faults(&self, setup: &Setup) -> Vec<SettingFault> {
+        let stray = ["io-addresses", "commands"].into_iter().filter(|key| setup.word(key).is_some());
+        let stray = stray.map(|key| SettingFault {
+            code: "F03",
+            key,
+            what: format!("`{key}` is about data tables, and tags have none"),
+            fix: format!("remove `{key}`, or add `memory = \"tables\"` where it is an older controller"),
+        });
+        route_fault(setup).into_iter().chain(stray).collect()
+    }
+
+    fn by_memory(&self, setup: &Setup) -> Option<&'static dyn Dialect> {
+        has_tables(setup).then_some(&tables::TABLES)
     }
 
     fn requests(&self) -> Option<&dyn Requests> {

@@ -19,9 +19,9 @@ const UNCONNECTED: u16 = 500;
 /// Interface handle, timeout and item count.
 const ITEMS: u32 = 4 + 2 + 2;
 /// Service, path size and the path to the message router or the connection manager.
-const TO_OBJECT: u32 = 2 + 4;
+pub(super) const TO_OBJECT: u32 = 2 + 4;
 /// Service, reserved byte, status and size of the additional one.
-const REPLY: u32 = 4;
+pub(super) const REPLY: u32 = 4;
 
 /// How messages get to a device.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -56,7 +56,7 @@ impl Way {
     }
 
     /// Bytes around a request, and around a reply.
-    fn around(&self) -> (u32, u32) {
+    pub(super) fn around(&self) -> (u32, u32) {
         let header = u32::try_from(HEADER).unwrap_or(24) + ITEMS;
         if self.connected {
             // A connection's id, and a sequence count before the message.
@@ -216,7 +216,7 @@ impl Requests for Tags {
 }
 
 /// A message with everything around it, the numbers of session and connection 0.
-fn wrapped(way: &Way, asks: bool, message: &[u8]) -> Vec<u8> {
+pub(super) fn wrapped(way: &Way, asks: bool, message: &[u8]) -> Vec<u8> {
     let mut out = vec![];
     let put = |out: &mut Vec<u8>| out.extend_from_slice(message);
     let header = |command| Header { command, ..Header::default() };

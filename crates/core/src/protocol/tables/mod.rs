@@ -14,7 +14,9 @@ pub use spot::{Spot, from_wire, to_wire};
 pub(super) use commands::{asking, changing, fitting};
 pub(super) use refusals::REFUSALS;
 
-use super::{Address, AddressContext, AddressFault, Notation, Setup, ShownAddress, Space, Territory};
+use super::{
+    Address, AddressContext, AddressFault, Key, KeyKind, Notation, Setup, ShownAddress, Space, Territory,
+};
 use crate::form::Order;
 use crate::term::Term;
 use files::FILES;
@@ -37,6 +39,28 @@ pub fn by_ranges(setup: &Setup) -> bool {
 pub fn octal(setup: &Setup) -> bool {
     setup.word("io-addresses") == Some("octal")
 }
+
+/// How a device numbers its inputs and outputs.
+pub(super) const DEVICE_NUMBERING: Key = Key {
+    table: "devices",
+    name: "io-addresses",
+    kind: KeyKind::Choice(&["decimal", "octal"]),
+    doc: "how the controller numbers words and bits of inputs and outputs; default `decimal`",
+};
+/// Which commands a device takes.
+pub(super) const DEVICE_COMMANDS: Key = Key {
+    table: "devices",
+    name: "commands",
+    kind: KeyKind::Choice(&["logical", "word-range"]),
+    doc: "the read and write commands it takes: `logical` (default with decimal) or `word-range` (default with octal)",
+};
+/// How an image numbers its inputs and outputs.
+pub(super) const IMAGE_NUMBERING: Key = Key {
+    table: "images",
+    name: "io-addresses",
+    kind: KeyKind::Choice(&["decimal", "octal"]),
+    doc: "how words and bits of inputs and outputs are numbered; default `decimal`",
+};
 
 /// The files that every programmer finds made.
 pub(super) static TERRITORIES: [Territory; 7] = [

@@ -5,7 +5,7 @@ use woodrush_wire::tables::{ext_words, sts_words};
 
 /// STS, and 256 and the EXT STS.
 pub(crate) static REFUSALS: Refusals = Refusals {
-    name: "DF1 status",
+    name: "data table status",
     shown: |code| match code.checked_sub(256) {
         None => format!("STS 0x{code:02X}"),
         Some(ext) => format!("EXT STS 0x{ext:02X}"),

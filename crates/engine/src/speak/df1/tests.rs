@@ -290,12 +290,12 @@ fn a_controllers_status_is_a_refusal_in_words() {
         assert_eq!(sent(&mut client, now), framed(&command));
         client.handle(now, News::Bytes(&framed(&vector(&format!("rsp-{name}")))));
         assert_eq!(sent(&mut client, now), ACK);
-        let refusal = Refusal { kind, blame: Blame::Device, native: Some(("DF1 status", code)) };
+        let refusal = Refusal { kind, blame: Blame::Device, native: Some(("data table status", code)) };
         assert_eq!(done(&mut client, now), Err(refusal), "{name}");
     }
     let shown = woodrush_core::protocol::refusal_shown;
-    assert_eq!(shown(("DF1 status", 0x70)), "STS 0x70, the controller is in program mode");
-    assert_eq!(shown(("DF1 status", 256 + 0x0B)), "EXT STS 0x0B, access denied: privilege");
+    assert_eq!(shown(("data table status", 0x70)), "STS 0x70, the controller is in program mode");
+    assert_eq!(shown(("data table status", 256 + 0x0B)), "EXT STS 0x0B, access denied: privilege");
 }
 
 #[test]

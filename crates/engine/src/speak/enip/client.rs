@@ -1,17 +1,24 @@
 //! A client of the controllers behind one address: it registers a session, opens a connection to each where that is wanted,
 //! and has one message under way at a time. Every answer has the number of its request, so that a late one is told apart.
 
-use super::MESSAGE_MAX;
 use super::job::{Brought, Outcome, Services, Terms, WantedPart};
 use super::link::Peer;
+use super::{MESSAGE_MAX, refusal};
 use crate::Moment;
+use crate::speak::tables::{Replied, TableAsk};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Extent;
+use woodrush_core::protocol::enip::{REQUESTER, has_tables};
 use woodrush_core::{Blame, Kind, Refusal};
-use woodrush_wire::enip::cip::Reply;
+use woodrush_wire::enip::cip::{self, Reply, class, service};
 use woodrush_wire::enip::cpf::{Connected, Unconnected};
-use woodrush_wire::enip::encap::{self, Header, Message, Registration, command, status_words};
+use woodrush_wire::enip::encap::{
+    self, Header, Message, Registration, command as encapsulated, status_words,
+};
+use woodrush_wire::enip::epath::Object;
+use woodrush_wire::enip::tables::Execute;
+use woodrush_wire::tables::COMMAND;
 
 /// So many ways behind one address are remembered: more than slots that a rack has.
 const PEERS_MAX: usize = 64;
@@ -32,6 +39,8 @@ pub(super) struct TagClient {
     number: u64,
     /// Counts connections.
     serial: u16,
+    /// Counts commands for data tables.
+    tns: u16,
     done: Option<(Ticket, Result<Brought, Refusal>)>,
     hang_up: Option<String>,
 }
@@ -57,6 +66,8 @@ struct TagJob {
 enum TagWork {
     /// Services on tags; whether they bring cells.
     Services(Services, bool),
+    /// Commands for a data table, and the number of the one that was sent last.
+    Table(TableAsk, u16),
     /// A whole request, whose reply comes back whole; `None` once it was sent.
     Whole(Option<Vec<u8>>),
     /// Something that this protocol has no message for.
@@ -106,6 +117,7 @@ impl TagClient {
             under_way: None,
             number: setup.first.into(),
             serial: setup.first,
+            tns: setup.first,
             done: None,
             hang_up: None,
         };
@@ -167,7 +179,7 @@ impl TagClient {
     fn take(&mut self, message: &Message<'_>, now: Moment) {
         let Header { command, session, status, context, .. } = message.header;
         match (command, &self.session) {
-            (command::REGISTER_SESSION, SessionState::Registering(_)) => {
+            (encapsulated::REGISTER_SESSION, SessionState::Registering(_)) => {
                 let good = status == 0 && session != 0 && Registration::parse(message.data).is_ok();
                 if good {
                     self.session = SessionState::Open(session);
@@ -176,7 +188,7 @@ impl TagClient {
                     self.give_up(Kind::NoPath, why);
                 }
             }
-            (command::SEND_RR_DATA, SessionState::Open(own)) => {
+            (encapsulated::SEND_RR_DATA, SessionState::Open(own)) => {
                 let known = self
                     .under_way
                     .as_ref()
@@ -197,7 +209,7 @@ impl TagClient {
                     Err(error) => self.give_up(Kind::Damaged, error.to_string()),
                 }
             }
-            (command::SEND_UNIT_DATA, SessionState::Open(_)) if status == 0 => {
+            (encapsulated::SEND_UNIT_DATA, SessionState::Open(_)) if status == 0 => {
                 match Connected::parse(message.data) {
                     Ok(data) => {
                         let own = |way: &UnderWay| matches!(way.by, By::Connection(id, sequence) if (id, sequence) == (data.connection, data.sequence));
@@ -208,12 +220,12 @@ impl TagClient {
                     Err(error) => self.give_up(Kind::Damaged, error.to_string()),
                 }
             }
-            (command::SEND_UNIT_DATA, SessionState::Open(_)) => {
+            (encapsulated::SEND_UNIT_DATA, SessionState::Open(_)) => {
                 let why = format!("the session is refused: {} (0x{status:04X})", status_words(status));
                 self.give_up(Kind::Fault, why);
             }
             // Nothing to do with us.
-            (command::NOP, _) => {}
+            (encapsulated::NOP, _) => {}
             _ => self.give_up(Kind::Mismatch, format!("command 0x{command:04X} is out of place here")),
         }
     }
@@ -234,8 +246,16 @@ impl TagClient {
             }
             Purpose::Serves => {
                 let Some(job) = &mut self.job else { return };
-                if let TagWork::Whole(_) = job.what {
-                    return self.end(Ok((message.to_vec(), vec![])));
+                match &mut job.what {
+                    TagWork::Whole(_) => return self.end(Ok((message.to_vec(), vec![]))),
+                    TagWork::Table(ask, tns) => {
+                        return match command_replied(ask, *tns, message) {
+                            Replied::More => {}
+                            Replied::Ended(result) => self.end(result.map(|cells| (cells, vec![]))),
+                            Replied::Unfitting => self.fail(Kind::Mismatch, Blame::Device),
+                        };
+                    }
+                    TagWork::Services(..) | TagWork::Nothing => {}
                 }
                 let Some(services) = job.what.services() else { return };
                 match services.answered(message) {
@@ -269,6 +289,10 @@ impl TagClient {
         let message = match &mut job.what {
             TagWork::Nothing => return None,
             TagWork::Whole(request) => request.take()?,
+            TagWork::Table(ask, tns) => {
+                *tns = tns.wrapping_add(1);
+                command(ask, *tns)?
+            }
             TagWork::Services(services, _) => {
                 services.message(Terms { most: way.most as usize, one_by_one: peer.one_by_one })?
             }
@@ -281,7 +305,7 @@ impl TagClient {
         open.used = now;
         let (to_target, own, sequence) = (open.to_target, open.own, open.sequence);
         let mut out = vec![];
-        let header = Header { command: command::SEND_UNIT_DATA, session, ..Header::default() };
+        let header = Header { command: encapsulated::SEND_UNIT_DATA, session, ..Header::default() };
         header.emit_with(&mut out, |out| {
             Connected::emit_with(out, to_target, sequence, |out| out.extend_from_slice(&message));
         });
@@ -302,7 +326,7 @@ impl TagClient {
         self.number = self.number.wrapping_add(1);
         let context = self.number.to_le_bytes();
         let mut out = vec![];
-        let header = Header { command: command::SEND_RR_DATA, session, context, ..Header::default() };
+        let header = Header { command: encapsulated::SEND_RR_DATA, session, context, ..Header::default() };
         header.emit_with(&mut out, |out| {
             Unconnected::emit_with(out, |out| out.extend_from_slice(message));
         });
@@ -327,7 +351,7 @@ impl TagClient {
     fn ended(&mut self) -> bool {
         let over = |job: &TagJob| match &job.what {
             TagWork::Services(services, _) => services.todo.is_empty(),
-            TagWork::Whole(_) => false,
+            TagWork::Whole(_) | TagWork::Table(..) => false,
             TagWork::Nothing => true,
         };
         if self.under_way.is_some() || !self.job.as_ref().is_some_and(over) {
@@ -336,10 +360,45 @@ impl TagClient {
         let Some(TagJob { ticket, what, .. }) = self.job.take() else { return false };
         let result = match what {
             TagWork::Services(services, reads) => services.end(reads),
-            TagWork::Whole(_) | TagWork::Nothing => Err(Refusal::new(Kind::NoSuchCommand, Blame::File)),
+            TagWork::Whole(_) | TagWork::Table(..) | TagWork::Nothing => {
+                Err(Refusal::new(Kind::NoSuchCommand, Blame::File))
+            }
         };
         self.done = Some((ticket, result));
         true
+    }
+}
+
+/// The station of a question, where its memory is data tables.
+fn table_station(stations: &[Station], ask: &Ask) -> Option<usize> {
+    let station = match ask {
+        Ask::Read { station, .. } | Ask::Write { station, .. } | Ask::Change { station, .. } => *station,
+        Ask::Pass { .. } => return None,
+    };
+    stations.get(station).filter(|station| has_tables(&station.setup)).map(|_| station)
+}
+
+/// The next command of a question, as the request that carries it; `None` where there is no such place.
+fn command(ask: &TableAsk, tns: u16) -> Option<Vec<u8>> {
+    let (mut body, mut message) = (vec![], vec![]);
+    ask.emit(&mut body)?;
+    let object = Object { class: class::PCCC, instance: 1, attribute: None };
+    cip::emit_to(&mut message, service::EXECUTE_PCCC, object);
+    Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns, body: &body }.emit(&mut message);
+    Some(message)
+}
+
+/// What the reply to such a request brings: a status of the router's, or the outcome of the command.
+fn command_replied(ask: &mut TableAsk, tns: u16, message: &[u8]) -> Replied {
+    let Ok(reply) = Reply::parse(message) else { return Replied::Unfitting };
+    if reply.status != 0 {
+        return Replied::Ended(Err(refusal(reply.status, reply.word())));
+    }
+    match Execute::parse(reply.data) {
+        Ok(own) if reply.service == service::EXECUTE_PCCC && own.replies_to(&REQUESTER, COMMAND, tns) => {
+            ask.replied(own.outcome())
+        }
+        _ => Replied::Unfitting,
     }
 }
 
@@ -358,6 +417,15 @@ impl Client for TagClient {
         let services = |services: Option<Services>, reads| {
             services.map_or(TagWork::Nothing, |services| TagWork::Services(services, reads))
         };
+        if let Some(station) = table_station(&self.stations, &ask) {
+            let (_, ask) = TableAsk::new(&self.stations, ask);
+            // Each next question has another number, as its commands have.
+            self.tns = self.tns.wrapping_add(8);
+            let what =
+                if command(&ask, 0).is_some() { TagWork::Table(ask, self.tns) } else { TagWork::Nothing };
+            self.job = Some(TagJob { ticket, peer: peer_of(station), what });
+            return;
+        }
         let (station, what) = match ask {
             Ask::Read { station, parts } => {
                 let parts: Option<Vec<WantedPart>> =
@@ -432,7 +500,7 @@ impl Client for TagClient {
                 SessionState::Down => return Act::Rest,
                 SessionState::Fresh => {
                     self.session = SessionState::Registering(now + self.timeout);
-                    let header = Header { command: command::REGISTER_SESSION, ..Header::default() };
+                    let header = Header { command: encapsulated::REGISTER_SESSION, ..Header::default() };
                     let mut out = vec![];
                     header.emit_with(&mut out, |out| Registration::OURS.emit(out));
                     return Act::Send(out);

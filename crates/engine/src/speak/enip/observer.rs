@@ -5,6 +5,7 @@ use crate::Moment;
 use crate::speak::observer::{
     AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Pending, Says, Side, Touch,
 };
+use crate::speak::tables::TableEar;
 use std::borrow::Cow;
 use std::collections::VecDeque;
 use woodrush_core::plan::Station;
@@ -18,17 +19,25 @@ use woodrush_wire::enip::cpf::{Connected, Unconnected};
 use woodrush_wire::enip::encap::{self, Message, command, status_words};
 use woodrush_wire::enip::packet::Parts;
 use woodrush_wire::enip::status;
+use woodrush_wire::enip::tables::Execute;
 use woodrush_wire::enip::tags::{Fragment, Values, Write, parse_read};
 
 pub(super) struct TagObserver {
     stations: Vec<Station>,
+    /// Understands commands for data tables.
+    ear: TableEar,
     sides: [Pending; 3],
     heard: VecDeque<Heard>,
 }
 
 impl TagObserver {
     pub(super) fn new(setup: &ObserverSetup<'_>) -> Self {
-        Self { stations: setup.stations.to_vec(), sides: Default::default(), heard: VecDeque::new() }
+        Self {
+            stations: setup.stations.to_vec(),
+            ear: TableEar::new(setup),
+            sides: Default::default(),
+            heard: VecDeque::new(),
+        }
     }
 
     fn look(&mut self, side: Side) {
@@ -104,6 +113,10 @@ impl TagObserver {
     }
 
     fn meaning(&self, request: &Request<'_>) -> (Cow<'static, str>, Vec<Touch>) {
+        if let Some(command) = command_of(request) {
+            let (words, _, touches) = self.ear.asked(command.cmd, command.body);
+            return (words, touches);
+        }
         let parts = several(request);
         if parts.is_empty() {
             let touch = self.touch(request);
@@ -173,6 +186,15 @@ impl TagObserver {
                 None => AnswerMeaning::Words(String::new()),
             };
         }
+        if let Some(command) = command_of(request) {
+            return match Execute::parse(reply.data) {
+                Ok(own) if own.replies_to(command.requester, command.cmd, command.tns) => {
+                    self.ear.answer((command.cmd, command.body), own.sts, own.body)
+                }
+                Ok(_) => AnswerMeaning::Unfitting("it answers another command".into()),
+                Err(error) => AnswerMeaning::Unfitting(error.to_string()),
+            };
+        }
         if !matches!(request.service, service::READ_TAG | service::READ_TAG_FRAGMENTED) {
             return AnswerMeaning::Good(vec![]);
         }
@@ -204,6 +226,13 @@ fn within<'a>(request: &Request<'a>) -> Option<UnconnectedSend<'a>> {
         return None;
     }
     UnconnectedSend::parse(request.data).ok()
+}
+
+/// The command for data tables that a request carries.
+fn command_of<'a>(request: &Request<'a>) -> Option<Execute<'a>> {
+    let object = request.path.object()?;
+    let carries = object.class == class::PCCC && request.service == service::EXECUTE_PCCC;
+    Execute::parse(request.data).ok().filter(|_| carries)
 }
 
 /// The services of a message that has several.

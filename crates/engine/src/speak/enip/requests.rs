@@ -1,5 +1,7 @@
 //! One service at a time of what an originator asks of tags: what it wants of an image, and its reply.
 
+use super::table_work::{Command, CommandService};
+use super::work::ServiceWork;
 use super::{answer_to, objects};
 use crate::speak::{BitChange, Want};
 use std::collections::{HashMap, VecDeque};
@@ -20,10 +22,12 @@ use woodrush_wire::enip::tags::{
 /// So many paths are remembered with where they lead.
 const PATHS_MAX: usize = 4096;
 
-/// The tags that there are.
+/// The tags that there are, or the files.
 #[derive(Default)]
 pub(super) struct Tags {
     spaces: Arc<Spaces>,
+    /// The files instead, where the memory is data tables: nothing has a name then.
+    files: Option<Arc<Spaces>>,
     /// Paths that were asked for, as they came, with the space and the index there: an originator asks for the same ones
     /// again and again.
     paths: HashMap<Box<[u8]>, (SpaceId, u32)>,
@@ -34,7 +38,7 @@ pub(super) enum Todo {
     /// It is answered at once.
     Said(Vec<u8>),
     /// Something is wanted first.
-    Begun(TagService),
+    Begun(ServiceWork),
 }
 
 /// A service under way.
@@ -83,8 +87,8 @@ fn refuse(service: u8, status: u8, word: Option<u16>) -> Vec<u8> {
 }
 
 impl Tags {
-    pub(super) fn set_up(&mut self, spaces: Arc<Spaces>) {
-        self.spaces = spaces;
+    pub(super) fn set_up(&mut self, spaces: Arc<Spaces>, is_tables: bool) {
+        (self.spaces, self.files) = if is_tables { (Arc::default(), Some(spaces)) } else { (spaces, None) };
         self.paths.clear();
     }
 
@@ -146,6 +150,17 @@ impl Tags {
         if tags && object.class == class::SYMBOL && request.service == service::LIST_SYMBOLS {
             return Todo::Said(self.list(object.instance, request.data, room));
         }
+        if let Some(files) = self.files.as_ref().filter(|_| tags && object.class == class::PCCC) {
+            let code = request.service;
+            if code != service::EXECUTE_PCCC {
+                return Todo::Said(refuse(code, status::SERVICE_NOT_SUPPORTED, None));
+            }
+            return match CommandService::begin(files, request.data, room) {
+                Command::Refused(status) => Todo::Said(refuse(code, status, None)),
+                Command::Said(reply) => Todo::Said(reply),
+                Command::Begun(own) => Todo::Begun(ServiceWork::Table(own)),
+            };
+        }
         if packet && matches!(request.service, service::MULTIPLE_SERVICE_PACKET | service::UNCONNECTED_SEND) {
             return Todo::Said(refuse(request.service, status::SERVICE_NOT_SUPPORTED, None));
         }
@@ -181,7 +196,7 @@ impl Tags {
             _ => Err((status::SERVICE_NOT_SUPPORTED, None)),
         };
         match asked {
-            Ok(asked) => Todo::Begun(asked),
+            Ok(asked) => Todo::Begun(ServiceWork::Tag(asked)),
             Err((status, word)) => Todo::Said(refuse(code, status, word)),
         }
     }

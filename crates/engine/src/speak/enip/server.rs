@@ -4,11 +4,11 @@ use super::requests::{Tags, Todo};
 use super::work::{MessageWork, ReplyTo};
 use super::{answer_to, objects};
 use crate::Moment;
-use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup};
+use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup, tables};
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::net::{Ipv4Addr, SocketAddrV4};
 use woodrush_core::Refusal;
-use woodrush_core::protocol::enip::route_of;
+use woodrush_core::protocol::enip::{has_tables, route_of};
 use woodrush_wire::enip::cip::{self, Reply, Request, class, service};
 use woodrush_wire::enip::connection::{
     Closed, EXPLICIT, ForwardClose, ForwardOpen, NotOpened, Opened, Triad, UnconnectedSend, lost_after,
@@ -44,7 +44,9 @@ struct OpenConnection {
 
 pub(super) struct TagServer {
     tags: Tags,
-    /// The way from the peer on at whose end the tags are.
+    /// Its memory is data tables.
+    is_tables: bool,
+    /// The way from the peer on at whose end the memory is.
     route: Vec<u8>,
     came: Vec<u8>,
     out: Vec<u8>,
@@ -60,6 +62,7 @@ impl TagServer {
     pub(super) fn new(setup: &ServerSetup) -> Self {
         let mut server = Self {
             tags: Tags::default(),
+            is_tables: false,
             route: vec![],
             came: vec![],
             out: vec![],
@@ -378,7 +381,9 @@ impl Server for TagServer {
     }
 
     fn set_up(&mut self, setup: &ServerSetup) {
-        self.tags.set_up(setup.stations.first().map(|(_, spaces)| spaces.clone()).unwrap_or_default());
+        self.is_tables = has_tables(&setup.own);
+        let spaces = setup.stations.first().map(|(_, spaces)| spaces.clone());
+        self.tags.set_up(spaces.unwrap_or_default(), self.is_tables);
         self.route = route_of(&setup.own);
     }
 
@@ -418,6 +423,9 @@ impl Server for TagServer {
     }
 
     fn native(&self, refusal: Refusal) -> (u32, &'static str) {
+        if self.is_tables {
+            return tables::native(refusal);
+        }
         let (general, word) = answer_to(refusal);
         let word = word.unwrap_or(0);
         let shown = status::additional_words(general, word).unwrap_or_else(|| status::words(general));

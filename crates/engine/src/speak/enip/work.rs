@@ -1,6 +1,7 @@
 //! A message that a server works on: one service, or several, each answered for itself.
 
 use super::requests::{TagService, Tags, Todo};
+use super::table_work::CommandService;
 use crate::speak::Want;
 use std::collections::VecDeque;
 use woodrush_core::Refusal;
@@ -15,6 +16,44 @@ pub(super) enum ReplyTo {
     Connection(u32, u16),
 }
 
+/// A service under way.
+pub(super) enum ServiceWork {
+    /// On a tag.
+    Tag(TagService),
+    /// A command for a data table.
+    Table(CommandService),
+}
+
+impl ServiceWork {
+    fn waits(&self) -> bool {
+        match self {
+            Self::Tag(own) => own.waits(),
+            Self::Table(own) => own.waits(),
+        }
+    }
+
+    fn next(&mut self) -> Option<Want> {
+        match self {
+            Self::Tag(own) => own.next(),
+            Self::Table(own) => own.next(),
+        }
+    }
+
+    fn given(&mut self, result: Result<&[u8], Refusal>) {
+        match self {
+            Self::Tag(own) => own.given(result),
+            Self::Table(own) => own.given(result),
+        }
+    }
+
+    fn reply(self) -> Vec<u8> {
+        match self {
+            Self::Tag(own) => own.reply(),
+            Self::Table(own) => own.reply(),
+        }
+    }
+}
+
 /// A message that is being worked on.
 pub(super) struct MessageWork {
     back: ReplyTo,
@@ -23,7 +62,7 @@ pub(super) struct MessageWork {
     todo: VecDeque<Vec<u8>>,
     replies: Vec<Vec<u8>>,
     /// The service under way.
-    asked: Option<TagService>,
+    asked: Option<ServiceWork>,
     /// The most bytes of the reply.
     most: usize,
     /// It came along the route on which tags are.
@@ -32,7 +71,7 @@ pub(super) struct MessageWork {
 
 impl MessageWork {
     /// A message that is one service, which is under way.
-    pub(super) fn of_one(back: ReplyTo, asked: TagService) -> Self {
+    pub(super) fn of_one(back: ReplyTo, asked: ServiceWork) -> Self {
         Self {
             back,
             packet: false,
@@ -51,7 +90,7 @@ impl MessageWork {
 
     /// Whether something is wanted of others.
     pub(super) fn waits(&self) -> bool {
-        self.asked.as_ref().is_some_and(TagService::waits)
+        self.asked.as_ref().is_some_and(ServiceWork::waits)
     }
 
     /// Takes what was wanted.
@@ -69,7 +108,7 @@ impl MessageWork {
     /// Works on until something is wanted; `None` once every service has its reply.
     pub(super) fn go_on(&mut self, tags: &mut Tags) -> Option<Want> {
         loop {
-            if let Some(want) = self.asked.as_mut().and_then(TagService::next) {
+            if let Some(want) = self.asked.as_mut().and_then(ServiceWork::next) {
                 return Some(want);
             }
             if let Some(asked) = self.asked.take() {

@@ -268,8 +268,8 @@ fn a_refusal_is_heard_by_the_stations_own_number() {
         ("modbus-rtu", ("Modbus exception", 2)),
         ("modbus-ascii", ("Modbus exception", 2)),
         ("modbus-tcp", ("Modbus exception", 2)),
-        ("df1", ("DF1 status", 256 + 6)),
-        ("df1-half", ("DF1 status", 256 + 6)),
+        ("df1", ("data table status", 256 + 6)),
+        ("df1-half", ("data table status", 256 + 6)),
         ("fetch-write", ("block error", 3)),
     ] {
         let addresses: Vec<&str> = addresses(protocol).iter().map(|(address, _)| *address).collect();

@@ -16,13 +16,13 @@ use woodrush_wire::tables::{EXTENDED, ext_words, is_for_later, sts_words};
 pub(super) type Sts = (u8, u8);
 
 /// The name under which refusals carry a status: STS, or 256 and the EXT STS.
-const NATIVE: &str = "DF1 status";
+const NATIVE: &str = "data table status";
 /// The statuses that a server answers with.
 pub(super) const ILLEGAL: Sts = (0x10, 0);
 const GONE: Sts = (0x30, 0);
 const PROTECTED: Sts = (0x50, 0);
 const NOTHING_THERE: Sts = (EXTENDED, 0x06);
-const TOO_LARGE: Sts = (EXTENDED, 0x09);
+pub(super) const TOO_LARGE: Sts = (EXTENDED, 0x09);
 const NO_ACCESS: Sts = (EXTENDED, 0x0B);
 const BAD_DATA: Sts = (EXTENDED, 0x12);
 const FAILED: Sts = (EXTENDED, 0x14);
