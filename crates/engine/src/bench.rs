@@ -5,7 +5,7 @@
 
 use crate::Moment;
 use crate::line::{LineAct, Schedule};
-use crate::rig::{Bus, BusAct, SimDevice, Twins, kin_bus_of};
+use crate::rig::{Bus, BusAct, Opener, SimDevice, Twins, kin_bus_of};
 use crate::session::{ClientIdentity, Session, SessionAct};
 use crate::shared::{ClientId, Event, Shared, Site};
 use crate::speak::News;
@@ -36,12 +36,13 @@ impl Line {
         self.next = loop {
             if self.again.is_some_and(|again| again <= now) {
                 (self.again, self.made) = (None, now);
+                self.bus.left(Opener::FIRST);
                 self.bus.connected(now);
                 self.asking.handle(now, News::Up);
             }
             let asking = match self.asking.poll(now) {
                 LineAct::Send(bytes) => {
-                    self.bus.handle(now, &bytes);
+                    self.bus.handle(Opener::FIRST, now, &bytes);
                     continue;
                 }
                 LineAct::HangUp(_) => {
@@ -53,7 +54,7 @@ impl Line {
                 LineAct::WaitUntil(moment) => moment,
                 LineAct::Rest => Moment::NEVER,
             };
-            let bus = match self.bus.poll(now) {
+            let bus = match self.bus.poll(Opener::FIRST, now) {
                 BusAct::Deliver(bytes) => {
                     if self.again.is_none() {
                         self.asking.handle(now, News::Bytes(&bytes));

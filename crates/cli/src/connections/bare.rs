@@ -41,6 +41,7 @@ pub(super) fn bare_way(
         }
     };
     let setup = setup(spoken, args)?;
+    let spoken = spoken.by_memory(&setup).unwrap_or(spoken);
     let link = match (&args.serial, line, socket) {
         (Some(path), Some(line), _) => {
             Link::Serial { path: path.clone(), line, two_wires: false, echo: args.echo }

@@ -25,6 +25,10 @@ pub trait Dialect: Sync + fmt::Debug {
     fn by_memory(&self, _setup: &Setup) -> Option<&'static dyn Dialect> {
         None
     }
+    /// The notation of a space that was heard on its links, where they lead to memories of several kinds.
+    fn notation_of(&self, _space: &Space) -> &dyn Notation {
+        self.notation()
+    }
     /// Whether it goes on such a port, and if not, why.
     ///
     /// # Errors

@@ -164,9 +164,11 @@ impl ControlHandler {
             .iter()
             .find(|dialect| dialect.name() == settings.protocol)
             .ok_or("the port has no protocol")?;
-        let mut station = Station::bare(&request.name, *dialect, setup(*dialect, &request));
+        let setup = setup(*dialect, &request);
+        let dialect = dialect.by_memory(&setup).unwrap_or(*dialect);
+        let mut station = Station::bare(&request.name, dialect, setup);
         station.port = port;
-        let ask = to_ask(*dialect, &mut station, request.form.as_deref(), request.what)?;
+        let ask = to_ask(dialect, &mut station, request.form.as_deref(), request.what)?;
         let written = match &ask {
             Ask::Write { extent, cells, .. } => Some((*extent, cells.clone())),
             Ask::Change { extent, set, .. } => Some((*extent, set.clone())),

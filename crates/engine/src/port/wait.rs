@@ -9,19 +9,24 @@ use std::sync::Arc;
 
 /// Waits for bytes or the eventfd, at most until `until`; says whether bytes (or the line's end) are there.
 pub(crate) fn wait(fd: Option<&OwnedFd>, wake: &OwnedFd, until: Moment, now: Moment) -> bool {
+    wait_any(fd.as_slice(), wake, until, now).first() == Some(&true)
+}
+
+/// The same for several; says of each whether bytes (or its end) are there.
+pub(crate) fn wait_any(others: &[&OwnedFd], wake: &OwnedFd, until: Moment, now: Moment) -> Vec<bool> {
     let micros = until.since(now);
     let timeout = (until != Moment::NEVER).then(|| Timespec {
         tv_sec: i64::try_from(micros / 1_000_000).unwrap_or(i64::MAX),
         tv_nsec: i64::try_from(micros % 1_000_000 * 1000).unwrap_or(0),
     });
     let mut fds = vec![PollFd::new(wake, PollFlags::IN)];
-    fds.extend(fd.map(|fd| PollFd::new(fd, PollFlags::IN)));
+    fds.extend(others.iter().map(|fd| PollFd::new(*fd, PollFlags::IN)));
     // A signal ends the wait early, which changes nothing.
     let _ = poll(&mut fds, timeout.as_ref());
     if fds.first().is_some_and(|fd| fd.revents().contains(PollFlags::IN)) {
         let _ = rustix::io::read(wake, &mut [0u8; 8]);
     }
-    fds.get(1).is_some_and(|fd| !fd.revents().is_empty())
+    fds.iter().skip(1).map(|fd| !fd.revents().is_empty()).collect()
 }
 
 /// A new eventfd for [`wait`].

@@ -8,7 +8,7 @@ use super::device::SimDevice;
 use super::signal::Dice;
 use crate::Moment;
 use crate::speak::{News, Serve, Server, ServerSetup, Want, speaker};
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use woodrush_core::budget::LineTime;
 use woodrush_core::project::{
     CUT, Changes, DeviceFaults, FaultKind, FaultValue, Line, LineFaults, Parity, UNPLUG,
@@ -80,15 +80,37 @@ pub struct Bus {
     pub gaps: Option<Vec<u64>>,
     /// The adapter gives back what the opener sends.
     pub echo: bool,
-    /// A device has closed the connection.
-    pub hung_up: bool,
-    servers: Vec<Box<dyn Server>>,
+    protocol: &'static str,
     line: Option<Line>,
     time: LineTime,
     paced: bool,
     dice: Dice,
     faults: LineFaults,
     schedule: Vec<(Moment, Change)>,
+    /// Those who have it open: one on a line, several on a socket.
+    talks: BTreeMap<Opener, Talk>,
+}
+
+/// Who has it open. The first is always there; on a socket others may come and go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Opener(usize);
+
+impl Opener {
+    /// The one of a line, and the first of a socket.
+    pub const FIRST: Self = Self(0);
+}
+
+/// Most who have a socket open at once: more than a simulated device is asked by.
+const TALKS_MAX: usize = 16;
+
+/// What is said between the devices and one who has it open.
+struct Talk {
+    /// Somebody has connected; of lines that is not known.
+    is_open: bool,
+    /// By device, the machine by which it answers.
+    servers: Vec<Box<dyn Server>>,
+    /// A device has closed the connection.
+    hung_up: bool,
     /// When the opener's last byte is out. An answer that is to come late does not hold the opener up: it would else be
     /// heard when its own answer is long due.
     said: Moment,
@@ -97,6 +119,26 @@ pub struct Bus {
     to_devices: VecDeque<(Moment, Vec<u8>)>,
     to_opener: VecDeque<(Moment, Vec<u8>)>,
     answered: Option<Moment>,
+}
+
+impl Talk {
+    fn new(protocol: &str, devices: &[SimDevice]) -> Option<Self> {
+        Some(Self {
+            is_open: false,
+            servers: devices.iter().map(|device| server(protocol, device)).collect::<Option<_>>()?,
+            hung_up: false,
+            said: Moment(0),
+            free: Moment(0),
+            to_devices: VecDeque::new(),
+            to_opener: VecDeque::new(),
+            answered: None,
+        })
+    }
+
+    fn clear(&mut self) {
+        self.to_devices.clear();
+        self.to_opener.clear();
+    }
 }
 
 impl Bus {
@@ -110,34 +152,45 @@ impl Bus {
         paced: bool,
         seed: u64,
     ) -> Option<Self> {
-        let servers = devices.iter().map(|device| server(protocol, device)).collect::<Option<Vec<_>>>()?;
+        let talks = BTreeMap::from([(Opener::FIRST, Talk::new(protocol, &devices)?)]);
         Some(Self {
             devices,
             opener: None,
             gaps: None,
             echo: false,
-            hung_up: false,
-            servers,
+            protocol,
+            talks,
             line,
             time,
             paced,
             dice: Dice::new(seed),
             faults: LineFaults::default(),
             schedule: vec![],
-            said: Moment(0),
-            free: Moment(0),
-            to_devices: VecDeque::new(),
-            to_opener: VecDeque::new(),
-            answered: None,
         })
     }
 
-    /// A client has connected anew: what was said on the connection before is over.
-    pub fn connected(&mut self, now: Moment) {
-        self.to_devices.clear();
-        self.to_opener.clear();
-        self.hung_up = false;
-        self.servers.iter_mut().for_each(|server| server.handle(now, News::Up));
+    /// Somebody has connected to its socket. `None` where there are too many.
+    pub fn connected(&mut self, now: Moment) -> Option<Opener> {
+        let is_free = |one: &Opener| self.talks.get(one).is_none_or(|talk| !talk.is_open);
+        let opener = (0..TALKS_MAX).map(Opener).find(is_free)?;
+        let mut talk = Talk::new(self.protocol, &self.devices)?;
+        talk.is_open = true;
+        talk.servers.iter_mut().for_each(|server| server.handle(now, News::Up));
+        self.talks.insert(opener, talk);
+        Some(opener)
+    }
+
+    /// One who had connected has gone: what was said is over.
+    pub fn left(&mut self, opener: Opener) {
+        if let Some(talk) = self.talks.get_mut(&opener) {
+            talk.is_open = false;
+            talk.clear();
+        }
+    }
+
+    /// Whether a device has closed its connection to this one since it was asked last.
+    pub fn hung_up(&mut self, opener: Opener) -> bool {
+        self.talks.get_mut(&opener).is_some_and(|talk| std::mem::take(&mut talk.hung_up))
     }
 
     /// Lets a change happen at its time.
@@ -153,16 +206,13 @@ impl Bus {
                 set(&mut self.faults, value);
                 // What was under way is lost where bytes stop, and is not heard later either.
                 if kind == &CUT || kind == &UNPLUG {
-                    self.to_devices.clear();
-                    self.to_opener.clear();
+                    self.talks.values_mut().for_each(Talk::clear);
                 }
             }
             Changes::Device(set, _) if kind.of_station => {
                 let at = self.devices.get(place).and_then(|device| device.node_of).unwrap_or(place);
                 self.set_fault(at, |faults| set(faults, value));
-                if let (Some(server), Some(device)) = (self.servers.get_mut(at), self.devices.get(at)) {
-                    server.set_up(&server_setup(device));
-                }
+                self.set_up(at);
             }
             Changes::Device(set, _) => self.set_fault(place, |faults| set(faults, value)),
         }
@@ -171,6 +221,13 @@ impl Bus {
     /// Whether the device at this place is a node that another one answers for.
     fn is_node(&self, at: usize) -> bool {
         self.devices.get(at).is_some_and(|device| device.node_of.is_some())
+    }
+
+    /// Lets every machine of a device know how it is set now.
+    fn set_up(&mut self, at: usize) {
+        let Some(setup) = self.devices.get(at).map(server_setup) else { return };
+        let own = self.talks.values_mut().filter_map(|talk| talk.servers.get_mut(at));
+        own.for_each(|server| server.set_up(&setup));
     }
 
     fn set_fault(&mut self, at: usize, change: impl FnOnce(&mut DeviceFaults)) {
@@ -189,50 +246,66 @@ impl Bus {
         if self.paced { self.time.bytes(u32::try_from(bytes).unwrap_or(u32::MAX)) } else { 0 }
     }
 
-    /// Takes bytes of the opener.
-    pub fn handle(&mut self, now: Moment, bytes: &[u8]) {
-        if let (Some(gaps), Some(answered)) = (&mut self.gaps, self.answered.take()) {
+    /// Takes bytes of one who has it open.
+    pub fn handle(&mut self, opener: Opener, now: Moment, bytes: &[u8]) {
+        let takes = self.takes(bytes.len());
+        let lost = self.faults.cut || self.faults.unplugged;
+        let Some(talk) = self.talks.get_mut(&opener) else { return };
+        if let (Some(gaps), Some(answered)) = (&mut self.gaps, talk.answered.take()) {
             gaps.push(now.since(answered));
         }
-        let waiting: usize = self.to_devices.iter().map(|(_, bytes)| bytes.len()).sum();
-        if self.faults.cut || self.faults.unplugged || waiting + bytes.len() > WAITING_MAX {
+        let waiting: usize = talk.to_devices.iter().map(|(_, bytes)| bytes.len()).sum();
+        if lost || waiting + bytes.len() > WAITING_MAX {
             return;
         }
-        let end = now.max(self.said) + self.takes(bytes.len());
-        self.said = end;
+        let end = now.max(talk.said) + takes;
+        talk.said = end;
         if self.echo {
-            self.to_opener.push_back((end, bytes.to_vec()));
+            talk.to_opener.push_back((end, bytes.to_vec()));
         }
         let noisy = self.with_noise(bytes.to_vec());
-        self.to_devices.push_back((end, noisy));
+        if let Some(talk) = self.talks.get_mut(&opener) {
+            talk.to_devices.push_back((end, noisy));
+        }
     }
 
-    /// What to do now.
-    pub fn poll(&mut self, now: Moment) -> BusAct {
+    /// What to do now for one who has it open.
+    pub fn poll(&mut self, opener: Opener, now: Moment) -> BusAct {
         self.due_changes(now);
-        while let Some((at, bytes)) = self.to_devices.pop_front_if(|(at, _)| *at <= now) {
+        let Some(mut talk) = self.talks.remove(&opener) else { return BusAct::Rest };
+        let act = self.go_on(&mut talk, now);
+        self.talks.insert(opener, talk);
+        for at in 0..self.devices.len() {
+            if self.devices.get_mut(at).is_some_and(|device| std::mem::take(&mut device.moved)) {
+                self.set_up(at);
+            }
+        }
+        act
+    }
+
+    fn go_on(&mut self, talk: &mut Talk, now: Moment) -> BusAct {
+        while let Some((at, bytes)) = talk.to_devices.pop_front_if(|(at, _)| *at <= now) {
             for device in 0..self.devices.len() {
                 if self.is_node(device) {
                     continue;
                 }
                 let heard = self.heard(device, &bytes);
-                if let Some(server) = self.servers.get_mut(device) {
+                if let Some(server) = talk.servers.get_mut(device) {
                     server.handle(at, News::Bytes(&heard));
                 }
             }
         }
-        let next_server = self.answer(now);
-        if let Some((at, bytes)) = self.to_opener.pop_front_if(|(at, _)| *at <= now) {
-            if self.to_opener.is_empty() {
+        let next_server = self.answer(talk, now);
+        if let Some((at, bytes)) = talk.to_opener.pop_front_if(|(at, _)| *at <= now) {
+            if talk.to_opener.is_empty() {
                 // Measured from the true delivery, so that our own lateness is not held against the client.
-                self.answered = Some(now.max(at));
+                talk.answered = Some(now.max(at));
             }
             return BusAct::Deliver(bytes);
         }
-        let queued = self.to_devices.front().map(|(at, _)| *at);
         let waiting = [
-            queued,
-            self.to_opener.front().map(|(at, _)| *at),
+            talk.to_devices.front().map(|(at, _)| *at),
+            talk.to_opener.front().map(|(at, _)| *at),
             next_server,
             self.schedule.iter().map(|(at, _)| *at).min(),
         ];
@@ -250,10 +323,10 @@ impl Bus {
     }
 
     /// Lets every device answer what it heard; says when one of them wants to be asked again.
-    fn answer(&mut self, now: Moment) -> Option<Moment> {
+    fn answer(&mut self, talk: &mut Talk, now: Moment) -> Option<Moment> {
         let mut next: Option<Moment> = None;
         let mut answers: Vec<DeviceSaid> = vec![];
-        for (server, device) in self.servers.iter_mut().zip(&mut self.devices) {
+        for (server, device) in talk.servers.iter_mut().zip(&mut self.devices) {
             let begun = answers.len();
             // What changes its line is still answered as before.
             let line = device.line;
@@ -283,23 +356,20 @@ impl Bus {
                         break;
                     }
                     Serve::HangUp(_) => {
-                        self.hung_up = true;
+                        talk.hung_up = true;
                         break;
                     }
                     Serve::Rest => break,
                 }
             }
-            if std::mem::take(&mut device.moved) {
-                server.set_up(&server_setup(device));
-            }
         }
         if !answers.is_empty() && !self.faults.cut {
-            self.send(now, answers);
+            self.send(talk, now, answers);
         }
         next
     }
 
-    fn send(&mut self, now: Moment, mut answers: Vec<DeviceSaid>) {
+    fn send(&mut self, talk: &mut Talk, now: Moment, mut answers: Vec<DeviceSaid>) {
         answers.sort_by_key(|answer| answer.slow);
         let mut answers = answers.into_iter();
         let Some(DeviceSaid { slow, line, mut bytes }) = answers.next() else { return };
@@ -309,15 +379,15 @@ impl Bus {
         let bytes = garbled(bytes, line.or(self.line), self.opener.or(self.line), &mut self.dice);
         let bytes = self.with_noise(bytes);
         let frame_gap = if self.paced { self.time.frame_gap } else { 0 };
-        let begin = now.max(self.free).max(self.said) + frame_gap + slow;
+        let begin = now.max(talk.free).max(talk.said) + frame_gap + slow;
         let characters = (PIECE * 1000).checked_div(self.time.char_nanos).unwrap_or(u64::MAX);
         let piece = usize::try_from(characters).unwrap_or(usize::MAX);
         let mut sent = 0;
         for part in bytes.chunks(piece.max(1)) {
             sent += part.len();
-            self.to_opener.push_back((begin + self.takes(sent), part.to_vec()));
+            talk.to_opener.push_back((begin + self.takes(sent), part.to_vec()));
         }
-        self.free = begin + self.takes(bytes.len());
+        talk.free = begin + self.takes(bytes.len());
     }
 
     /// What a device hears of the opener's bytes.

@@ -1,10 +1,10 @@
 //! The thread of a simulated line: a pty whose far end the converter, or any program, opens; or a socket that it dials.
 
-use super::bus::{Bus, BusAct};
+use super::bus::{Bus, BusAct, Opener};
 use crate::Moment;
 use crate::moment::Clock;
 use crate::port::tty::{self, Pty};
-use crate::port::wait::{be_punctual, wait, wake, waker, write_all};
+use crate::port::wait::{be_punctual, wait, wait_any, wake, waker, write_all};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::io::Errno;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
@@ -50,7 +50,7 @@ impl RigLine {
                 let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
                 listener.set_nonblocking(true)?;
                 let at = listener.local_addr()?;
-                (Far::Socket { listener: listener.into(), stream: None }, LinePlace::Socket(at))
+                (Far::Socket { listener: listener.into(), streams: vec![] }, LinePlace::Socket(at))
             }
         };
         let bus = Arc::new(Mutex::new(bus));
@@ -97,40 +97,16 @@ impl Drop for RigLine {
 /// Our end.
 enum Far {
     Pty { master: Option<OwnedFd>, path: PathBuf, line: Line },
-    Socket { listener: OwnedFd, stream: Option<OwnedFd> },
+    Socket { listener: OwnedFd, streams: Vec<(Opener, OwnedFd)> },
 }
 
-impl Far {
-    /// Takes the end away, or brings it back where it was.
-    fn plug(&mut self, away: bool) {
-        match self {
-            Self::Pty { master, .. } if away => *master = None,
-            Self::Pty { master: master @ None, path, .. } => *master = same_pty(path),
-            Self::Pty { .. } => {}
-            Self::Socket { stream, .. } if away => *stream = None,
-            Self::Socket { .. } => {}
-        }
-    }
-
-    fn fd(&self) -> Option<&OwnedFd> {
-        match self {
-            Self::Pty { master, .. } => master.as_ref(),
-            Self::Socket { stream, .. } => stream.as_ref(),
-        }
-    }
-
-    /// Takes a connection that waits; a new one takes the place of an older one.
-    fn accept(&mut self) {
-        let Self::Socket { listener, stream, .. } = self else { return };
-        if let Ok(next) = rustix::net::accept(&*listener) {
-            let _ = rustix::net::sockopt::set_tcp_nodelay(&next, true);
-            let nonblocking = rustix::fs::fcntl_getfl(&next)
-                .and_then(|flags| rustix::fs::fcntl_setfl(&next, flags | rustix::fs::OFlags::NONBLOCK));
-            if nonblocking.is_ok() {
-                *stream = Some(next);
-            }
-        }
-    }
+/// Takes a connection that waits.
+fn accept(listener: &OwnedFd) -> Option<OwnedFd> {
+    let next = rustix::net::accept(listener).ok()?;
+    let _ = rustix::net::sockopt::set_tcp_nodelay(&next, true);
+    let flags = rustix::fs::fcntl_getfl(&next).ok()?;
+    rustix::fs::fcntl_setfl(&next, flags | rustix::fs::OFlags::NONBLOCK).ok()?;
+    Some(next)
 }
 
 /// A pty under the number that another one had: the lowest free one is given out first.
@@ -161,82 +137,146 @@ impl RigDriver {
 
     fn run(&mut self) {
         be_punctual();
+        match self.far {
+            Far::Pty { .. } => self.run_pty(),
+            Far::Socket { .. } => self.run_socket(),
+        }
+    }
+
+    fn run_pty(&mut self) {
         let mut chunk = [0; 1024];
         let mut opened = false;
         while !self.stop.load(Relaxed) {
             let now = self.clock.now();
-            let (act, away, hung_up) = {
+            let (act, away) = {
                 let mut bus = self.bus();
-                let act = bus.poll(now);
-                // What is still to be said goes first.
-                let hung_up = !matches!(act, BusAct::Deliver(_)) && std::mem::take(&mut bus.hung_up);
-                (act, bus.faults().unplugged, hung_up)
+                (bus.poll(Opener::FIRST, now), bus.faults().unplugged)
             };
-            if let (true, Far::Socket { stream, .. }) = (hung_up, &mut self.far) {
-                *stream = None;
+            let Far::Pty { master, path, line } = &mut self.far else { return };
+            // The adapter is taken away, or comes back where it was.
+            match master {
+                Some(_) if away => *master = None,
+                None if !away => *master = same_pty(path),
+                _ => {}
             }
-            self.far.plug(away);
             let until = match act {
                 BusAct::Deliver(bytes) => {
                     // Nobody there, or nobody who reads: the bytes are lost, as on a wire.
-                    let _ = self.far.fd().map(|fd| write_all(fd, &bytes));
+                    let _ = master.as_ref().map(|fd| write_all(fd, &bytes));
                     continue;
                 }
                 BusAct::WaitUntil(moment) => moment,
                 BusAct::Rest => Moment::NEVER,
             };
-            if let Far::Socket { listener, stream, .. } = &self.far {
-                let watched = stream.as_ref().or((!away).then_some(listener));
-                let accepts = stream.is_none() && !away;
-                // A peer that has connected anew waits at the listener, which is looked at now and then.
-                let until = if stream.is_some() { until.min(now + 100 * LOOK) } else { until };
-                let ready = wait(watched, &self.waker, until, now);
-                if accepts && ready {
-                    self.far.accept();
-                    let now = self.clock.now();
-                    self.bus().connected(now);
-                    opened = true;
-                    continue;
-                }
-                if !ready {
-                    continue;
-                }
-            } else if !opened || self.far.fd().is_none() {
-                // A pty that nobody has open reports that for ever, so it is looked at now and then.
-                wait(None, &self.waker, until.min(now + LOOK), now);
-            } else if !wait(self.far.fd(), &self.waker, until, now) {
-                continue;
-            }
-            let Some(fd) = self.far.fd() else { continue };
-            match rustix::io::read(fd, &mut chunk) {
-                Ok(0) => {
-                    opened = false;
-                    if let Far::Socket { stream, .. } = &mut self.far {
-                        *stream = None;
+            match master {
+                Some(fd) if opened => {
+                    if !wait(Some(&*fd), &self.waker, until, now) {
+                        continue;
                     }
                 }
+                // A pty that nobody has open reports that for ever, so it is looked at now and then.
+                _ => drop(wait(None, &self.waker, until.min(now + LOOK), now)),
+            }
+            let Some(fd) = master.as_ref() else { continue };
+            match rustix::io::read(fd, &mut chunk) {
+                Ok(0) => opened = false,
                 Ok(count) => {
                     opened = true;
-                    let opener = match &self.far {
-                        Far::Pty { line, .. } => Some(tty::opener(fd.as_fd(), *line)),
-                        Far::Socket { .. } => None,
-                    };
+                    let opener = tty::opener(fd.as_fd(), *line);
                     let now = self.clock.now();
                     let mut bus = self.bus();
-                    bus.opener = opener;
-                    bus.handle(now, chunk.get(..count).unwrap_or_default());
+                    bus.opener = Some(opener);
+                    bus.handle(Opener::FIRST, now, chunk.get(..count).unwrap_or_default());
                 }
                 Err(Errno::AGAIN | Errno::INTR) => opened = true,
                 // The other end is closed: what waits for it is for nobody.
                 Err(_) => {
-                    match &mut self.far {
-                        Far::Pty { master: Some(master), .. } if opened => tty::flush(master),
-                        Far::Socket { stream, .. } => *stream = None,
-                        Far::Pty { .. } => {}
+                    if opened {
+                        tty::flush(fd);
                     }
                     opened = false;
                 }
             }
         }
+    }
+
+    fn run_socket(&mut self) {
+        let bus = Arc::clone(&self.bus);
+        let bus = || bus.lock().unwrap_or_else(PoisonError::into_inner);
+        while !self.stop.load(Relaxed) {
+            let now = self.clock.now();
+            let Far::Socket { listener, streams } = &mut self.far else { return };
+            if bus().faults().unplugged {
+                streams.drain(..).for_each(|(opener, _)| bus().left(opener));
+            }
+            let mut until = Moment::NEVER;
+            // One who has none open is still looked at: changes of the rig come at their times.
+            if streams.is_empty()
+                && let BusAct::WaitUntil(moment) = bus().poll(Opener::FIRST, now)
+            {
+                until = moment;
+            }
+            streams.retain(|(opener, fd)| {
+                loop {
+                    let act = bus().poll(*opener, now);
+                    match act {
+                        BusAct::Deliver(bytes) => {
+                            if write_all(fd, &bytes).is_err() {
+                                break;
+                            }
+                        }
+                        // What is still to be said has gone first.
+                        _ if bus().hung_up(*opener) => break,
+                        BusAct::WaitUntil(moment) => {
+                            until = until.min(moment);
+                            return true;
+                        }
+                        BusAct::Rest => return true,
+                    }
+                }
+                bus().left(*opener);
+                false
+            });
+            let away = bus().faults().unplugged;
+            let watched: Vec<&OwnedFd> =
+                streams.iter().map(|(_, fd)| fd).chain((!away).then_some(&*listener)).collect();
+            let ready = wait_any(&watched, &self.waker, until, now);
+            let now = self.clock.now();
+            if !away
+                && ready.last() == Some(&true)
+                && let Some(fd) = accept(listener)
+            {
+                // One too many is closed at once.
+                if let Some(opener) = bus().connected(now) {
+                    streams.push((opener, fd));
+                }
+            }
+            // Behind the streams that were waited for, the listener, and who has just come.
+            let count = ready.len() - usize::from(!away);
+            let mut ready = ready.into_iter().take(count);
+            streams.retain(|(opener, fd)| {
+                if ready.next() != Some(true) {
+                    return true;
+                }
+                let stays = read(fd, |bytes| bus().handle(*opener, now, bytes));
+                if !stays {
+                    bus().left(*opener);
+                }
+                stays
+            });
+        }
+    }
+}
+
+/// Reads what is there; whether the other end still is.
+fn read(fd: &OwnedFd, mut take: impl FnMut(&[u8])) -> bool {
+    let mut chunk = [0; 1024];
+    match rustix::io::read(fd, &mut chunk) {
+        Ok(0) => false,
+        Ok(count) => {
+            take(chunk.get(..count).unwrap_or_default());
+            true
+        }
+        Err(errno) => matches!(errno, Errno::AGAIN | Errno::INTR),
     }
 }

@@ -12,7 +12,7 @@ mod plain;
 mod settings;
 mod signal;
 
-pub use bus::{Bus, BusAct, Change};
+pub use bus::{Bus, BusAct, Change, Opener};
 pub use clients::ClientState;
 pub use device::SimDevice;
 

@@ -4,7 +4,7 @@ use crate::site::{DEVICE, HEAD, RULES, checked};
 use woodrush_core::project::{CUT, FaultValue, NOISE, SLOW};
 use woodrush_core::protocol::{Extent, SpaceId};
 use woodrush_engine::Moment;
-use woodrush_engine::rig::{Bus, BusAct, Change, bus_of};
+use woodrush_engine::rig::{Bus, BusAct, Change, Opener, bus_of};
 use woodrush_wire::modbus::rtu;
 
 const OXYGEN: Extent = Extent { space: SpaceId(2), first: 0, count: 1 };
@@ -22,10 +22,10 @@ fn request(unit: u8, pdu: &[u8]) -> Vec<u8> {
 
 /// Sends at a moment and returns what comes back until nothing more is awaited, with the moment of its last byte.
 fn exchange(bus: &mut Bus, at: Moment, bytes: &[u8]) -> (Vec<u8>, Moment) {
-    bus.handle(at, bytes);
+    bus.handle(Opener::FIRST, at, bytes);
     let (mut came, mut now, mut last) = (vec![], at, at);
     loop {
-        match bus.poll(now) {
+        match bus.poll(Opener::FIRST, now) {
             BusAct::Deliver(bytes) => {
                 came.extend(bytes);
                 last = now;
@@ -58,9 +58,9 @@ fn an_exchange_takes_the_time_of_its_characters_and_one_silence() {
 fn a_cut_line_carries_nothing_either_way_and_a_mended_one_all() {
     let mut bus = bus("");
     assert!(read_oxygen(&mut bus, Moment(0)).is_some());
-    bus.handle(Moment(50_000), &request(23, &[4, 0, 0, 0, 1]));
+    bus.handle(Opener::FIRST, Moment(50_000), &request(23, &[4, 0, 0, 0, 1]));
     bus.change(Change::begin(&CUT, 0, FaultValue::On));
-    assert_eq!(bus.poll(Moment(90_000)), BusAct::Rest, "what was on the wire is gone");
+    assert_eq!(bus.poll(Opener::FIRST, Moment(90_000)), BusAct::Rest, "what was on the wire is gone");
     assert_eq!(read_oxygen(&mut bus, Moment(100_000)), None);
     assert!(bus.faults().cut);
     bus.change(Change::end(&CUT, 0));
@@ -73,7 +73,7 @@ fn faults_of_the_project_begin_and_end_at_their_times() {
     let mut bus = bus(rig);
     let mut at = |seconds: f64| {
         let now = Moment((seconds * 1e6) as u64);
-        let _ = bus.poll(now);
+        let _ = bus.poll(Opener::FIRST, now);
         let (came, _) = exchange(&mut bus, now, &request(23, &[4, 0, 0, 0, 1]));
         came.get(1).copied()
     };

@@ -378,8 +378,9 @@ fn place(
     cells: Option<&[u8]>,
 ) -> Place {
     let none = Setup::default();
-    let shown = dialect
-        .map(|dialect| dialect.notation().show(&touch.space, touch.first, 1, None, setup.unwrap_or(&none)));
+    let shown = dialect.map(|dialect| {
+        dialect.notation_of(&touch.space).show(&touch.space, touch.first, 1, None, setup.unwrap_or(&none))
+    });
     let shown = shown.unwrap_or_else(|| ShownAddress {
         canonical: format!("{}:{}", touch.space.name(), touch.first),
         offset: String::new(),

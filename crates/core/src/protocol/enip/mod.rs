@@ -17,7 +17,7 @@ pub use requests::{
 pub use tables::REQUESTER;
 pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, path_of, type_of};
 
-use super::tables::{DEVICE_COMMANDS, DEVICE_NUMBERING, IMAGE_NUMBERING};
+use super::tables::{DEVICE_COMMANDS, DEVICE_NUMBERING, IMAGE_NUMBERING, Spot};
 use super::{
     Address, AddressContext, AddressFault, BitWrite, Declared, DeclaredSpace, Dialect, FoundName, Framing,
     ImpliedType, Key, KeyKind, Link, Notation, Refusals, Requests, Search, SettingFault, Setup, ShownAddress,
@@ -189,6 +189,14 @@ impl Dialect for Tags {
 
     fn by_memory(&self, setup: &Setup) -> Option<&'static dyn Dialect> {
         has_tables(setup).then_some(&tables::TABLES)
+    }
+
+    fn notation_of(&self, space: &Space) -> &dyn Notation {
+        // Files have letters in capitals, and tags are found by small ones.
+        match Spot::of(space) {
+            Some(_) => tables::TABLES.notation(),
+            None => self,
+        }
     }
 
     fn requests(&self) -> Option<&dyn Requests> {

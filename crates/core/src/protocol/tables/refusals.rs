@@ -31,10 +31,10 @@ fn words(code: u32) -> (&'static str, &'static str) {
     let words = ext.map_or(sts_words(sts), ext_words);
     let cause = match (sts, ext) {
         (0x10, None) => {
-            "is `commands` right for its family, and the file of that type? Older ones take 82 bytes at once: `max-read = 82`"
+            "check `commands` for its family, and the type of the file; older ones take 82 bytes at once: `max-read = 82`"
         }
         (0x50, None) | (_, Some(0x06 | 0x07 | 0x13)) => {
-            "is the file there, of that type, and long enough for what is asked at once?"
+            "the file is missing, of another type, or shorter than what is asked at once"
         }
         (0x60, None) | (_, Some(0x0B | 0x10 | 0x1A | 0x1B | 0x1E)) => {
             "the file is protected, or another station holds it"
