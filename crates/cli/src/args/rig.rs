@@ -72,6 +72,30 @@ pub(crate) enum Rig {
         /// DEVICE
         device: String,
     },
+    /// Refuse connections to a port, until mended
+    Close {
+        /// PORT
+        port: String,
+    },
+    /// Make a device take no writes
+    ReadOnly {
+        /// DEVICE
+        device: String,
+    },
+    /// Give a tag of a controller another name, as its programmer might
+    Rename {
+        /// DEVICE
+        device: String,
+        /// The tag, such as Hall.Temps
+        tag: String,
+    },
+    /// Give a tag of a controller another type of the same width
+    Retype {
+        /// DEVICE
+        device: String,
+        /// The tag, such as Hall.Temps
+        tag: String,
+    },
     /// Make a device answer every request with an exception
     Refuse {
         /// DEVICE

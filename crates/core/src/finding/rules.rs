@@ -352,8 +352,8 @@ pub static RULES: &[Rule] = &[
     error(
         "M45",
         "a name where only numbered memory can be asked for",
-        "the messages carry numbers of blocks and bytes; the name is unknown there",
-        "have the value copied to a data block or marker, and write its address",
+        "the messages carry numbers of places; the name is unknown there",
+        "have the value copied to a numbered place (a data block, a marker, a file), and write its address",
     ),
     error(
         "M46",

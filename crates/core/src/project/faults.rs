@@ -2,8 +2,8 @@
 
 use super::Project;
 use super::scalars::{duration, show_micros};
-use crate::form::Decimal;
-use crate::protocol::{Key, KeyKind, Requests};
+use crate::form::{Decimal, Form, Type};
+use crate::protocol::{AddressContext, Alteration, Key, KeyKind, Requests, Setup, SpaceId};
 use crate::source::Spanned;
 
 /// What goes wrong on a line as a whole.
@@ -15,6 +15,8 @@ pub struct LineFaults {
     pub unplugged: bool,
     /// This share of its bytes is damaged, 0 to 1.
     pub noise: f64,
+    /// Connections to it are refused.
+    pub closed: bool,
 }
 
 /// What goes wrong with one device.
@@ -36,6 +38,12 @@ pub struct DeviceFaults {
     pub as_unit: Option<u8>,
     /// The first acknowledgement of each message gets lost.
     pub drop_ack: bool,
+    /// It takes no writes.
+    pub read_only: bool,
+    /// This space of it has another name.
+    pub renamed: Option<SpaceId>,
+    /// This space of it has another type.
+    pub retyped: Option<SpaceId>,
 }
 
 /// What a fault was given besides its place.
@@ -49,6 +57,8 @@ pub enum FaultValue {
     Number(u8),
     /// A share, 0 to 1.
     Share(f64),
+    /// What has the name that was given.
+    Space(SpaceId),
 }
 
 impl FaultValue {
@@ -60,6 +70,10 @@ impl FaultValue {
         if let Self::Number(number) = self { Some(number) } else { None }
     }
 
+    fn space(self) -> Option<SpaceId> {
+        if let Self::Space(space) = self { Some(space) } else { None }
+    }
+
     fn share(self) -> f64 {
         if let Self::Share(share) = self { share } else { 0.0 }
     }
@@ -68,7 +82,8 @@ impl FaultValue {
     #[must_use]
     pub fn shown(self) -> String {
         match self {
-            Self::On => String::new(),
+            // What it is called, its station knows.
+            Self::On | Self::Space(_) => String::new(),
             Self::Micros(micros) => show_micros(micros),
             Self::Number(number) => number.to_string(),
             Self::Share(share) => (share * 1000.0).to_string(),
@@ -87,6 +102,8 @@ pub enum Takes {
     Number(&'static str),
     /// A share of all bytes.
     Share,
+    /// The name of a tag.
+    Tag,
 }
 
 /// What a fault changes; without a value it is undone.
@@ -269,9 +286,58 @@ pub static DROP_ACK: FaultKind = FaultKind {
     )
 };
 
+/// Connections to a port are refused.
+pub static CLOSE: FaultKind = of_line(
+    key("close", "a port at which connections are refused"),
+    Takes::Nothing,
+    |line, value| line.closed = value.is_some(),
+    "is closed: connections are refused",
+);
+
+/// A device takes no writes.
+pub static READ_ONLY: FaultKind = of_device(
+    key("read-only", "a device that takes no writes"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.read_only = value.is_some(), |device| on(device.read_only)),
+    "takes no writes",
+    "read-only",
+);
+
+/// A tag of a device has another name.
+pub static RENAME: FaultKind = FaultKind {
+    of_station: true,
+    ..of_device(
+        key("rename", "a device and the tag of it that has another name"),
+        Takes::Tag,
+        Changes::Device(
+            |device, value| device.renamed = value.and_then(FaultValue::space),
+            |device| device.renamed.map(FaultValue::Space),
+        ),
+        "has another name for {}",
+        "{} has another name",
+    )
+};
+
+/// A tag of a device has another type.
+pub static RETYPE: FaultKind = FaultKind {
+    of_station: true,
+    ..of_device(
+        key("retype", "a device and the tag of it that has another type"),
+        Takes::Tag,
+        Changes::Device(
+            |device, value| device.retyped = value.and_then(FaultValue::space),
+            |device| device.retyped.map(FaultValue::Space),
+        ),
+        "has another type for {}",
+        "{} has another type",
+    )
+};
+
 /// Every kind of fault.
-pub static FAULTS: [&FaultKind; 11] =
-    [&CUT, &UNPLUG, &NOISE, &MUTE, &SLOW, &REFUSE, &LATE, &TWICE, &SHORT, &AS_UNIT, &DROP_ACK];
+pub static FAULTS: [&FaultKind; 15] = [
+    &CUT, &UNPLUG, &CLOSE, &NOISE, &MUTE, &SLOW, &REFUSE, &LATE, &TWICE, &SHORT, &AS_UNIT, &DROP_ACK,
+    &READ_ONLY, &RENAME, &RETYPE,
+];
 
 impl FaultKind {
     /// Its word, such as `mute`.
@@ -296,6 +362,7 @@ impl FaultKind {
             Takes::Number("UNIT") => " UNIT",
             Takes::Number(_) => " EXCEPTION",
             Takes::Share => " SHARE",
+            Takes::Tag => " TAG",
         };
         format!("{} {place}{value}", self.word())
     }
@@ -319,9 +386,14 @@ pub struct Fault {
     pub kind: &'static FaultKind,
     /// The name of the port or device.
     pub place: String,
-    /// What it takes.
+    /// What it takes; the rig puts in what has a name.
     pub value: FaultValue,
+    /// The name that was given, where it takes one.
+    pub name: Option<String>,
 }
+
+/// No keys.
+static EMPTY: Setup = Setup { numbers: vec![], words: vec![], declared: None };
 
 impl Fault {
     /// Reads the value of a fault's key, such as `do-1 200ms` for `slow`.
@@ -338,8 +410,9 @@ impl Fault {
         if words.next().is_some() {
             return Err(usage());
         }
+        let name = value.filter(|_| kind.takes == Takes::Tag).map(str::to_string);
         let value = match (kind.takes, value) {
-            (Takes::Nothing, None) => FaultValue::On,
+            (Takes::Nothing, None) | (Takes::Tag, Some(_)) => FaultValue::On,
             (Takes::Duration, Some(value)) => FaultValue::Micros(duration(value).ok_or_else(usage)?),
             // Some codes are known by their hex.
             (Takes::Number(what), Some(value)) => value
@@ -365,14 +438,31 @@ impl Fault {
             }
             _ => return Err(usage()),
         };
-        Ok(Self { kind, place, value })
+        Ok(Self { kind, place, value, name })
     }
 
     /// Why it cannot happen to what it names, in words.
     #[must_use]
     pub fn unfit(&self, project: &Project) -> Option<String> {
-        let device = project.device(&self.place).filter(|_| self.kind.of_acknowledgements)?;
-        let dialect = project.device_dialect(device)?;
+        if self.kind == &CLOSE
+            && let Some(port) = project.port(&self.place).and_then(|port| project.ports.get(port))
+        {
+            let line = port.line().map(|_| format!("`{}` is a line, to which nobody connects", self.place));
+            return line;
+        }
+        let dialect = project.device_dialect(project.device(&self.place)?)?;
+        if let Some(name) = &self.name {
+            let own = dialect.notation();
+            let form = Form::plain(Type::I16);
+            let context = AddressContext::of_device(&EMPTY).with_form(Some(form));
+            let known =
+                own.parse(name, &context).ok().and_then(|at| own.altered(&at.space, Alteration::Renamed));
+            let what = format!("`{}` speaks {} and has no tag `{name}`", self.place, dialect.name());
+            return known.is_none().then_some(what);
+        }
+        if !self.kind.of_acknowledgements {
+            return None;
+        }
         let what = format!(
             "`{}` speaks {}, whose messages are not acknowledged by the link",
             self.place,
@@ -415,6 +505,7 @@ mod tests {
                 Takes::Duration => FaultValue::Micros(5),
                 Takes::Number(_) => FaultValue::Number(4),
                 Takes::Share => FaultValue::Share(0.5),
+                Takes::Tag => FaultValue::Space(SpaceId(2)),
             };
             match kind.changes {
                 Changes::Line(set) => {

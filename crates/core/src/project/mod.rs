@@ -26,8 +26,8 @@ pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Owner, Target};
 pub use faults::{
-    AS_UNIT, CUT, Changes, DROP_ACK, DeviceFaults, FAULTS, Fault, FaultKind, FaultValue, LATE, LineFaults,
-    MUTE, NOISE, REFUSE, RigFault, SHORT, SLOW, TWICE, Takes, UNPLUG,
+    AS_UNIT, CLOSE, CUT, Changes, DROP_ACK, DeviceFaults, FAULTS, Fault, FaultKind, FaultValue, LATE,
+    LineFaults, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE, RigFault, SHORT, SLOW, TWICE, Takes, UNPLUG,
 };
 pub use forward::Forward;
 pub use keys::{KEYS, all_keys, keys_of};

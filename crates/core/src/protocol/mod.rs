@@ -24,7 +24,9 @@ pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
 pub use keys::{Content, Key, KeyKind, Setup};
-pub use notation::{Address, AddressContext, AddressFault, Holder, ImpliedType, Notation, ShownAddress};
+pub use notation::{
+    Address, AddressContext, AddressFault, Alteration, Holder, ImpliedType, Notation, ShownAddress,
+};
 pub use refusals::{
     LastErrors, Refusals, health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown,
     refusals,

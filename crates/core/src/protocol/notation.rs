@@ -55,6 +55,15 @@ impl<'a> AddressContext<'a> {
     }
 }
 
+/// What a controller's programmer does to a name that others ask for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Alteration {
+    /// It has another name.
+    Renamed,
+    /// It has another type of the same width.
+    Retyped,
+}
+
 /// How a protocol's addresses are written, and the tables that they name.
 pub trait Notation {
     /// What its people call the things of a memory that is written so.
@@ -104,6 +113,16 @@ pub trait Notation {
     }
     /// What a list of declared names says of a space; `None` where it says nothing.
     fn declared<'d>(&self, _list: &'d Declared, _space: &Space) -> Option<DeclaredSpace<'d>> {
+        None
+    }
+    /// The spaces that a list of declared names has, and how many elements each: what a simulated controller has besides
+    /// what is asked of it.
+    fn named(&self, _list: &Declared) -> Vec<(Space, u32)> {
+        vec![]
+    }
+    /// A named space as it is once its controller's programmer has changed it; `None` where it has no name, or nothing
+    /// as wide.
+    fn altered(&self, _space: &Space, _how: Alteration) -> Option<Space> {
         None
     }
     /// Default order of wider values in a space; `None` where the protocol has none and one must be written.

@@ -137,3 +137,48 @@ fn a_thousand_tags_go_in_few_messages() {
     assert_eq!(errors(&checked), [""; 0]);
     assert_eq!(checked.plan.transfers.len(), 16, "64 services are the most of one message");
 }
+
+/// An older controller behind the same protocol.
+fn of_tables(device: &str, from: &str) -> Checked {
+    let device = format!("[devices.packer]\nport = \"hall\"\n{device}");
+    let rule = format!("[[map]]\nfrom = \"{from}\"\nto = \"scada:400001\"\n");
+    let head = HEAD.replace("[devices.press]\nport = \"hall\"\nslot = 0\ntags = \"press.csv\"\n", &device);
+    let text = head + &rule;
+    check(read("woodrush.toml", text, &mut |_| Ok(LIST.into())))
+}
+
+#[test]
+fn an_older_controller_has_files_instead_of_tags() {
+    let checked = of_tables("memory = \"tables\"\nslot = 0\n", "packer:F8:10");
+    assert_eq!(errors(&checked), [""; 0]);
+    assert_eq!(checked.plan.rules[0].conversion.from.ty.to_string(), "f32");
+    for (device, from, told) in [
+        (
+            "",
+            "packer:N7:10",
+            "F09 `N7:10` is a place in a data table; add `memory = \"tables\"` to the device if it is an older controller",
+        ),
+        (
+            "io-addresses = \"octal\"\n",
+            "packer:Speed as i16",
+            "F03 `io-addresses` is about data tables, and tags have none",
+        ),
+        (
+            "memory = \"tables\"\ntags = \"press.csv\"\n",
+            "packer:N7:10",
+            "F03 `tags` is a list of names, and data tables have none",
+        ),
+        (
+            "memory = \"tables\"\nslot = 0\nroute = \"1,0\"\n",
+            "packer:N7:10",
+            "F03 `route` and `slot = 0` are both set",
+        ),
+        (
+            "memory = \"tables\"\ntables = { N7 = 10 }\n",
+            "packer:N7:10",
+            "M34 it ends at N7:10, but `packer` has only 10 integers",
+        ),
+    ] {
+        assert_eq!(errors(&of_tables(device, from)), [told], "{device}");
+    }
+}

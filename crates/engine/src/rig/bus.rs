@@ -429,7 +429,7 @@ fn server_setup(device: &SimDevice) -> ServerSetup {
         tells_itself: false,
         answer_as: device.ailment().as_unit.map(u16::from),
         drop_ack: device.ailment().drop_ack,
-        stations: vec![(own.and_then(|number| u16::try_from(number).ok()), device.station.spaces.clone())],
+        stations: vec![(own.and_then(|number| u16::try_from(number).ok()), device.spaces_now())],
         own: device
             .station
             .dialect

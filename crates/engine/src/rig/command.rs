@@ -41,6 +41,7 @@ impl Rig {
         let dialect = self.checked.project.device(&fault.place);
         let dialect = dialect.and_then(|device| self.checked.plan.devices.get(device)?.dialect);
         let value = match (fault.value, dialect) {
+            _ if let Some(name) = &fault.name => name.clone(),
             (FaultValue::Number(code), Some(own)) if kind == &REFUSE => {
                 refusal_shown((own.refusals().name, code.into()))
             }
@@ -220,7 +221,7 @@ impl Rig {
         let mut rows = self.line_rows();
         for (row, line) in rows.iter_mut().zip(&self.lines) {
             let bus = line.bus();
-            let LineFaults { cut, unplugged, noise } = bus.faults();
+            let LineFaults { cut, unplugged, noise, closed } = bus.faults();
             if let Some(opener) = bus.opener {
                 row.detail += &format!(", opened with {opener}");
             }
@@ -229,6 +230,9 @@ impl Rig {
             }
             if unplugged {
                 row.detail += ", UNPLUGGED";
+            }
+            if closed {
+                row.detail += ", CLOSED";
             }
             if noise > 0.0 {
                 row.detail += &format!(", noise {noise}");
@@ -259,6 +263,7 @@ impl Rig {
                 let Changes::Device(_, get) = kind.changes else { return None };
                 let value = match get(&ailment)? {
                     FaultValue::Number(own) if *kind == &REFUSE => code(own),
+                    FaultValue::Space(space) => sim.station.space_at(space)?.name().to_string(),
                     value => value.shown(),
                 };
                 Some(kind.shown.replace("{}", &value))

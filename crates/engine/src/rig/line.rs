@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
-use woodrush_core::project::Line;
+use woodrush_core::project::{Line, LineFaults};
 
 /// How often an unopened pty is looked at.
 const LOOK: u64 = 10_000;
@@ -50,7 +50,8 @@ impl RigLine {
                 let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
                 listener.set_nonblocking(true)?;
                 let at = listener.local_addr()?;
-                (Far::Socket { listener: listener.into(), streams: vec![] }, LinePlace::Socket(at))
+                let listener = Some(listener.into());
+                (Far::Socket { at, listener, streams: vec![] }, LinePlace::Socket(at))
             }
         };
         let bus = Arc::new(Mutex::new(bus));
@@ -96,8 +97,24 @@ impl Drop for RigLine {
 
 /// Our end.
 enum Far {
-    Pty { master: Option<OwnedFd>, path: PathBuf, line: Line },
-    Socket { listener: OwnedFd, streams: Vec<(Opener, OwnedFd)> },
+    Pty {
+        master: Option<OwnedFd>,
+        path: PathBuf,
+        line: Line,
+    },
+    /// While it is closed there is no listener.
+    Socket {
+        at: SocketAddr,
+        listener: Option<OwnedFd>,
+        streams: Vec<(Opener, OwnedFd)>,
+    },
+}
+
+/// A listener there again.
+fn listen(at: SocketAddr) -> Option<OwnedFd> {
+    let listener = TcpListener::bind(at).ok()?;
+    listener.set_nonblocking(true).ok()?;
+    Some(listener.into())
 }
 
 /// Takes a connection that waits.
@@ -205,8 +222,9 @@ impl RigDriver {
         let bus = || bus.lock().unwrap_or_else(PoisonError::into_inner);
         while !self.stop.load(Relaxed) {
             let now = self.clock.now();
-            let Far::Socket { listener, streams } = &mut self.far else { return };
-            if bus().faults().unplugged {
+            let Far::Socket { at, listener, streams } = &mut self.far else { return };
+            let LineFaults { unplugged, closed, .. } = bus().faults();
+            if unplugged || closed {
                 streams.drain(..).for_each(|(opener, _)| bus().left(opener));
             }
             let mut until = Moment::NEVER;
@@ -237,14 +255,20 @@ impl RigDriver {
                 bus().left(*opener);
                 false
             });
-            let away = bus().faults().unplugged;
-            let watched: Vec<&OwnedFd> =
-                streams.iter().map(|(_, fd)| fd).chain((!away).then_some(&*listener)).collect();
-            let ready = wait_any(&watched, &self.waker, until, now);
+            match listener {
+                Some(_) if closed => *listener = None,
+                // Whoever has taken the port meanwhile may leave it again.
+                None if !closed => *listener = listen(*at),
+                _ => {}
+            }
+            let retry = if listener.is_none() && !closed { now + 100 * LOOK } else { Moment::NEVER };
+            let listens = listener.as_ref().filter(|_| !unplugged);
+            let watched: Vec<&OwnedFd> = streams.iter().map(|(_, fd)| fd).chain(listens).collect();
+            let ready = wait_any(&watched, &self.waker, until.min(retry), now);
             let now = self.clock.now();
-            if !away
-                && ready.last() == Some(&true)
-                && let Some(fd) = accept(listener)
+            let count = ready.len() - usize::from(listens.is_some());
+            if ready.get(count) == Some(&true)
+                && let Some(fd) = listens.and_then(accept)
             {
                 // One too many is closed at once.
                 if let Some(opener) = bus().connected(now) {
@@ -252,7 +276,6 @@ impl RigDriver {
                 }
             }
             // Behind the streams that were waited for, the listener, and who has just come.
-            let count = ready.len() - usize::from(!away);
             let mut ready = ready.into_iter().take(count);
             streams.retain(|(opener, fd)| {
                 if ready.next() != Some(true) {

@@ -33,7 +33,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{CUT, Fault, MUTE, Wires};
+use woodrush_core::project::{CUT, Fault, FaultValue, MUTE, Wires};
 use woodrush_core::protocol::{Extent, Verb};
 
 /// Why a bench cannot be built, in words.
@@ -301,7 +301,8 @@ impl Rig {
         let (line, place) =
             self.place_of(fault).ok_or_else(|| format!("nothing on this rig is called `{}`", fault.place))?;
         let line = self.lines.get(line).ok_or("no such line")?;
-        line.bus().change(Change::begin(fault.kind, place, fault.value));
+        let value = value_of(fault, &line.bus(), place)?;
+        line.bus().change(Change::begin(fault.kind, place, value));
         line.changed();
         Ok(())
     }
@@ -315,6 +316,15 @@ impl Rig {
         let seat = self.seat(self.checked.project.device(&fault.place)?)?;
         Some((seat.line, seat.place))
     }
+}
+
+/// What a fault takes, with what has the name that was given.
+fn value_of(fault: &Fault, bus: &Bus, place: usize) -> Result<FaultValue, String> {
+    let Some(name) = &fault.name else { return Ok(fault.value) };
+    let named = bus.devices.get(place).and_then(|device| device.named(name));
+    named.map(FaultValue::Space).ok_or_else(|| {
+        format!("`{}` has no tag `{name}` on this rig, or none that can change so", fault.place)
+    })
 }
 
 /// The loopback address that stands for a client: its place in the file from 127.0.1.1 on.
@@ -403,14 +413,15 @@ pub(crate) fn kin_bus_of(
     };
     bus.echo = settings.echo;
     for fault in &project.rig.faults {
-        let Fault { kind, place: name, value } = &fault.what.value;
+        let Fault { kind, place: name, .. } = &fault.what.value;
         let place = if kind.is_of_line() {
             (project.port(name) == Some(port)).then_some(0)
         } else {
             here.iter().position(|device| project.device(name) == Some(*device))
         };
         if let Some(place) = place {
-            bus.schedule(Moment(fault.at), Change::begin(kind, place, *value));
+            let value = value_of(&fault.what.value, &bus, place)?;
+            bus.schedule(Moment(fault.at), Change::begin(kind, place, value));
             if let Some(lasts) = fault.lasts {
                 bus.schedule(Moment(fault.at.saturating_add(lasts)), Change::end(kind, place));
             }

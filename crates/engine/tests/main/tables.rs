@@ -168,6 +168,90 @@ from = "feeder-west.health.online"
 to = "scada:100201"
 "#;
 
+/// Two older controllers behind EtherNet/IP, one of them of the octal family behind a rack's other module, and an image
+/// that looks like one.
+const IN_MESSAGES: &str = r#"
+[ports.packing]
+connect = "192.0.2.40:44818"
+protocol = "ethernet-ip"
+timeout = "500ms"
+[ports.boiler]
+connect = "192.0.2.41:44818"
+protocol = "ethernet-ip"
+timeout = "500ms"
+[ports.panel]
+listen = "0.0.0.0:44818"
+protocol = "ethernet-ip"
+allow = ["192.0.2.0/24"]
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.packer]
+port = "packing"
+memory = "tables"
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[devices.boiler]
+port = "boiler"
+memory = "tables"
+slot = 2
+connected = false
+io-addresses = "octal"
+poll = "100ms"
+retry-lost = "100ms..500ms"
+[images.scada]
+port = "office"
+[images.old]
+port = "panel"
+memory = "tables"
+[[map]]
+from = "packer:N7:3"
+to = "scada:400001"
+count = 10
+access = "read-write"
+[[map]]
+from = "packer:F8:250"
+to = "scada:400021 as f32"
+count = 8
+access = "read-write"
+[[map]]
+from = "packer:B3/21"
+to = "scada:000001"
+access = "read-write"
+[[map]]
+from = "packer:L10:1"
+to = "scada:400041 as i32"
+access = "read-write"
+[[map]]
+from = "packer:T4:3/DN"
+to = "scada:100001"
+[[map]]
+from = "packer:C5:1.ACC"
+to = "old:N9:4"
+[[map]]
+from = "boiler:I:017/12"
+to = "scada:100011"
+[[map]]
+from = "boiler:N10:3"
+to = "old:N7:0"
+count = 6
+access = "read-write"
+[[map]]
+from = "boiler:B3:2/5"
+to = "scada:000011"
+access = "read-write"
+[[map]]
+from = "old:F8:3"
+to = "packer:F8:20"
+"#;
+
+#[test]
+fn data_tables_in_messages_are_proven_both_ways() {
+    let proof = proof(&Arc::new(checked(IN_MESSAGES)), |_| {});
+    assert!(proof.holds(), "{:#?} {:?}", whys(&proof), proof.others);
+}
+
 /// A data table of ours, filled by registers; and one controller's table into another's blocks, and back.
 const ONTO_TABLES: &str = r#"
 [ports.raceway]

@@ -1,10 +1,10 @@
 //! A tag against the list of what the controller's programmer has declared.
 
-use super::path::TagPath;
-use super::tag::form_type;
+use super::path::{self, TagPath};
+use super::tag::{self, PACKED_BITS, form_type};
 use crate::form::Type;
 use crate::nearest::nearest;
-use crate::protocol::{Access, AddressFault, Declared, DeclaredName, DeclaredSpace};
+use crate::protocol::{Access, AddressFault, Declared, DeclaredName, DeclaredSpace, Space};
 use woodrush_wire::enip::tags::{TYPES, TagType};
 
 /// What the list says of a tag.
@@ -119,4 +119,41 @@ fn indices(path: &TagPath) -> Vec<u32> {
     let inner = path.shown.rsplit_once('[').map_or("", |(_, inner)| inner.trim_end_matches(']'));
     let before = inner.split(',').filter_map(|index| index.parse().ok());
     before.chain([path.first]).collect()
+}
+
+/// Most spaces that one row makes: each row of a grid is one.
+const GRID_MAX: u32 = 4096;
+
+/// The spaces of all rows that others may ask for, and how many elements each has; of structures there is nothing to say.
+pub(super) fn spaces(list: &Declared) -> Vec<(Space, u32)> {
+    let mut found = vec![];
+    for row in list.iter().filter(|row| row.access != Access::None) {
+        let Some(ty) = type_of_name(&row.type_name) else { continue };
+        let (elements, before) = match row.dimensions.split_last() {
+            Some((last, before)) => (*last, before),
+            None => (1, &[][..]),
+        };
+        let grids = before.iter().fold(1u32, |all, size| all.saturating_mul(*size)).min(GRID_MAX);
+        for grid in 0..grids {
+            // The number of the row in the grid, as indices.
+            let (mut rest, mut indices) = (grid, vec![]);
+            for size in before.iter().rev() {
+                indices.insert(0, (rest % size.max(&1)).to_string());
+                rest /= size.max(&1);
+            }
+            indices.push("0".into());
+            let shown = if row.dimensions.is_empty() {
+                row.name.clone()
+            } else {
+                format!("{}[{}]", row.name, indices.join(","))
+            };
+            let Some(space) = path::parse(&shown).ok().and_then(|path| tag::space(&path, ty)) else {
+                continue;
+            };
+            let elements =
+                if tag::is_packed(&space) { elements.next_multiple_of(PACKED_BITS) } else { elements };
+            found.push((Space { writable: row.access == Access::ReadWrite, ..space }, elements));
+        }
+    }
+    found
 }

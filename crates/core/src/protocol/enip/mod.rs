@@ -19,9 +19,9 @@ pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, pa
 
 use super::tables::{DEVICE_COMMANDS, DEVICE_NUMBERING, IMAGE_NUMBERING, Spot};
 use super::{
-    Address, AddressContext, AddressFault, BitWrite, Declared, DeclaredSpace, Dialect, FoundName, Framing,
-    ImpliedType, Key, KeyKind, Link, Notation, Refusals, Requests, Search, SettingFault, Setup, ShownAddress,
-    Space, Stations, Transport,
+    Address, AddressContext, AddressFault, Alteration, BitWrite, Declared, DeclaredSpace, Dialect, FoundName,
+    Framing, ImpliedType, Key, KeyKind, Link, Notation, Refusals, Requests, Search, SettingFault, Setup,
+    ShownAddress, Space, Stations, Transport,
 };
 use crate::form::Order;
 use crate::term::Term;
@@ -210,7 +210,15 @@ impl Dialect for Tags {
 
 impl Notation for Tags {
     fn parse(&self, text: &str, context: &AddressContext<'_>) -> Result<Address, AddressFault> {
-        let path = path::parse(text)?;
+        let path = path::parse(text).map_err(|fault| match tables::TABLES.notation().parse(text, context) {
+            Ok(_) => AddressFault {
+                at: 0..text.len(),
+                what: format!("`{text}` is a place in a data table; add `memory = \"tables\"` to the device if it is an older controller"),
+                likely: vec![],
+                ..fault
+            },
+            Err(_) => fault,
+        })?;
         let fault = |code, what: String| Err(AddressFault { code, at: 0..text.len(), what, likely: vec![] });
         if let Some(form) = context.form.filter(|form| form.order.is_some()) {
             let what = format!("a tag has no order of bytes: leave it out behind `{}`", form.ty);
@@ -278,6 +286,23 @@ impl Notation for Tags {
 
     fn declared<'d>(&self, list: &'d Declared, space: &Space) -> Option<DeclaredSpace<'d>> {
         list::declared(list, &path::parse(&path::show(space.name(), 0)).ok()?)
+    }
+
+    fn named(&self, list: &Declared) -> Vec<(Space, u32)> {
+        list::spaces(list)
+    }
+
+    fn altered(&self, space: &Space, how: Alteration) -> Option<Space> {
+        let mut path = path::parse(&path::show(space.name(), 0)).ok()?;
+        let own = *space.only.first()?;
+        let ty = match how {
+            Alteration::Renamed => {
+                path = path::renamed(&path)?;
+                own
+            }
+            Alteration::Retyped => tag::other_type_of(own)?,
+        };
+        tag::space(&path, ty).map(|other| Space { writable: space.writable, ..other })
     }
 
     fn table_unit(&self, space: &Space) -> &'static str {

@@ -165,6 +165,15 @@ pub(super) fn show(shown: &str, first: u32) -> String {
     }
 }
 
+/// The path once its last part has another name; `None` where that is too long for one more character.
+pub(super) fn renamed(path: &TagPath) -> Option<TagPath> {
+    let (head, indices) = match path.shown.rfind('[') {
+        Some(at) if path.is_indexed => path.shown.split_at(at),
+        _ => (path.shown.as_str(), ""),
+    };
+    parse(&show(&format!("{head}X{indices}"), path.first)).ok()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

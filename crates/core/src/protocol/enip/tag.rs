@@ -63,6 +63,21 @@ pub(super) fn space(path: &TagPath, ty: Type) -> Option<Space> {
     })
 }
 
+/// Another type as wide, as a programmer may take it for the same bytes; `None` where there is none.
+pub(super) fn other_type_of(ty: Type) -> Option<Type> {
+    Some(match ty {
+        Type::I8 => Type::U8,
+        Type::U8 => Type::I8,
+        Type::I16 => Type::U16,
+        Type::U16 => Type::I16,
+        Type::F32 | Type::U32 => Type::I32,
+        Type::I32 => Type::F32,
+        Type::F64 | Type::U64 => Type::I64,
+        Type::I64 => Type::F64,
+        _ => return None,
+    })
+}
+
 /// The type of a space's elements.
 fn element(space: &Space) -> Type {
     space.only.first().copied().unwrap_or(Type::Raw)

@@ -58,10 +58,6 @@ fn client(setup: &Setup) -> Box<dyn Client> {
     })
 }
 
-fn server(setup: &Setup) -> Box<dyn Server> {
-    server_of(setup, spaces())
-}
-
 fn server_of(setup: &Setup, spaces: Arc<Spaces>) -> Box<dyn Server> {
     let setup = ServerSetup { stations: vec![(None, spaces)], own: setup.clone(), ..ServerSetup::default() };
     (TAGS.server.unwrap())(&setup)
@@ -307,14 +303,14 @@ fn bits_of_another_type_are_never_written() {
 #[test]
 fn a_route_that_leads_nowhere_is_told() {
     let mut site = Site::new(&slot(3));
-    site.server = server(&slot(0));
+    site.server = server_of(&slot(0), spaces());
     let told = site.ask(parts(&[extent(1, 0, 1)])).unwrap_err();
     assert_eq!((told.kind, told.native), (Kind::NoPath, Some(("CIP status", 0x0003_1201))));
-    site.server = server(&Setup::default());
+    site.server = server_of(&Setup::default(), spaces());
     site.client = client(&slot(3));
     assert_eq!(site.ask(parts(&[extent(1, 0, 1)])).unwrap_err().native, Some(("CIP status", 0x0003_1101)));
     // Unconnected, and the module beside the controller has no tags.
-    site.server = server(&slot(3));
+    site.server = server_of(&slot(3), spaces());
     site.client = client(&unconnected(None));
     assert_eq!(site.kind(parts(&[extent(1, 0, 1)])), Kind::NoSuchAddress);
 }
@@ -353,7 +349,11 @@ struct Target {
 
 impl Target {
     fn new(setup: &Setup) -> Self {
-        let mut target = Self { server: server(setup), session: 0 };
+        Self::with(setup, spaces())
+    }
+
+    fn with(setup: &Setup, spaces: Arc<Spaces>) -> Self {
+        let mut target = Self { server: server_of(setup, spaces), session: 0 };
         let header = Header { command: command::REGISTER_SESSION, ..Header::default() };
         let said = target.say(&emitted(|out| header.emit_with(out, |out| Registration::OURS.emit(out))));
         target.session = encap::parse(&said, 8192).unwrap().unwrap().0.header.session;
@@ -378,6 +378,28 @@ impl Target {
         self.say(&emitted(|out| {
             header.emit_with(out, |out| Unconnected::emit_with(out, |out| out.extend_from_slice(message)));
         }))
+    }
+
+    /// The reply to a request, whose wants get what `give` has.
+    fn answer<'c>(
+        &mut self,
+        message: &[u8],
+        mut give: impl FnMut(Want) -> Result<&'c [u8], Refusal>,
+    ) -> Vec<u8> {
+        let header = Header { command: command::SEND_RR_DATA, session: self.session, ..Header::default() };
+        let asked = emitted(|out| {
+            header.emit_with(out, |out| Unconnected::emit_with(out, |out| out.extend_from_slice(message)));
+        });
+        let mut said = vec![];
+        self.server.handle(Moment(0), News::Bytes(&asked));
+        loop {
+            match self.server.poll(Moment(0)) {
+                Serve::Send(bytes) => said.extend(bytes),
+                Serve::Want { want, .. } => self.server.give(give(want)),
+                _ => break,
+            }
+        }
+        Unconnected::parse(encap::parse(&said, 8192).unwrap().unwrap().0.data).unwrap().message.to_vec()
     }
 
     /// The general status and the first word of the reply to a request.
@@ -469,6 +491,90 @@ fn unsound_messages_are_answered_as_the_reference_says_and_nothing_is_lost() {
     assert_eq!(statuses, [0x08, 0]);
     // It is still there.
     assert_eq!(target.status(&of("id_getsingle_req")), (0, None));
+}
+
+/// A controller whose memory is data tables.
+fn of_tables() -> Setup {
+    Setup { words: vec![("memory", "tables".into())], ..Setup::default() }
+}
+
+/// Some files of its.
+fn files() -> Arc<Spaces> {
+    let tables = dialect("ethernet-ip").unwrap().by_memory(&of_tables()).unwrap();
+    let setup = Setup::default();
+    let space = |text: &str| tables.notation().parse(text, &AddressContext::of_device(&setup)).unwrap().space;
+    let all = ["N7:0", "F8:0", "B3:0", "T4:0", "T4:0.PRE", "T4:0.ACC", "L10:0"].map(space);
+    Arc::new(all.iter().collect())
+}
+
+/// What is wanted, in words, and what is given.
+type Given<'g> = (&'g str, &'g [u8]);
+
+/// Every vector of data tables, said to the machine.
+#[test]
+fn commands_for_data_tables_are_answered_as_the_reference_says() {
+    let all: Vec<serde_json::Value> =
+        serde_json::from_str(include_str!("../../../../wire/testdata/vectors-enip.json")).unwrap();
+    let of = |name: &str| {
+        bytes_of(all.iter().find(|vector| vector["name"] == name).unwrap()["hex"].as_str().unwrap())
+    };
+    let mut target = Target::with(&of_tables(), files());
+    // What each wants, and what it is given.
+    let said: [(&str, &[Given<'_>]); 6] = [
+        ("pccc_read_n7", &[("read N7 10 x2", &[0, 123, 0xFF, 0xFB])]),
+        ("pccc_read_f8", &[("read F8 300 x1", &[0xC2, 0x20, 0, 0])]),
+        (
+            "pccc_read_timer",
+            &[
+                ("read T4 2 x1", &[0xE0, 0]),
+                ("read T4.PRE 2 x1", &[0x01, 0xF4]),
+                ("read T4.ACC 2 x1", &[0, 0x7B]),
+            ],
+        ),
+        ("pccc_write_n7", &[("write N7 0 x1 FED4", &[])]),
+        ("pccc_mask_b3", &[("change B3 1 x1 FFDF 0020", &[])]),
+        ("pccc_err", &[]),
+    ];
+    for (name, wants) in said {
+        let mut wants = wants.iter();
+        let answer = target.answer(&of(&format!("{name}_req")), |want| {
+            let (wanted, cells) = wants.next().unwrap();
+            assert_eq!(told(&want), *wanted, "{name}");
+            Ok(cells)
+        });
+        assert_eq!(answer, of(&format!("{name}_rsp")), "{name}");
+        assert!(wants.next().is_none(), "{name}");
+    }
+    assert_eq!(target.status(&of("bad_pccc_reqid")), (0x20, None));
+    for name in ["bad_pccc_cut", "bad_pccc_short"] {
+        let answer = target.answer(&of(name), |_| unreachable!("{name}"));
+        assert_eq!(answer[4 + 7 + 1], 0x10, "{name}: the status of the command");
+    }
+    // What it has no names for, and who has names and no files.
+    assert_eq!(target.status(&of("tag_read_absent_req")), (0x05, Some(0)));
+    assert_eq!(Target::new(&Setup::default()).status(&of("pccc_read_n7_req")), (0x05, Some(0)));
+    // A refusal is the command's, by its number.
+    let lost = target.answer(&of("pccc_read_n7_req"), |_| Err(Refusal::new(Kind::Lost, Blame::Device)));
+    assert_eq!(lost[4 + 7..4 + 7 + 2], [0x4F, 0x30]);
+    assert_eq!(target.server.native(Refusal::new(Kind::Lost, Blame::Device)).0, 0x30);
+}
+
+/// What is wanted, in words.
+fn told(want: &Want) -> String {
+    let files = files();
+    let hex = |cells: &[u8]| cells.iter().map(|byte| format!("{byte:02X}")).collect::<String>();
+    let place = |extent: &Extent| {
+        let key = files.get(extent.space).unwrap().key.to_string();
+        format!("{key} {} x{}", extent.first, extent.count)
+    };
+    match want {
+        Want::Read(extent) => format!("read {}", place(extent)),
+        Want::Write { extent, cells } => format!("write {} {}", place(extent), hex(cells)),
+        Want::Change(change) => {
+            format!("change {} {} {}", place(&change.extent), hex(&change.keep), hex(&change.set))
+        }
+        other => format!("{other:?}"),
+    }
 }
 
 #[test]
