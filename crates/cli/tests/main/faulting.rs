@@ -77,3 +77,88 @@ fn grown(status: &Value, counter: &str) -> u64 {
     };
     if counter == "exceptions" { refused() } else { count(status, counter) }
 }
+
+/// A controller with tags, of which the rules name some.
+const TAGS: &str = r#"
+[project]
+name = "Press"
+[ports.hall]
+connect = "192.0.2.60"
+protocol = "ethernet-ip"
+timeout = "300ms"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.press]
+port = "hall"
+tags = "press.csv"
+poll = "100ms"
+retry-lost = "100ms..300ms"
+[images.scada]
+port = "office"
+[[map]]
+from = "press:Hall.Temps[0]"
+to = "scada:400001"
+[[map]]
+from = "press:Speed"
+to = "scada:400011"
+access = "read-write"
+"#;
+
+/// A tag is renamed, gets another type, is locked, the port is closed: what a controller's programmer does is told by the
+/// tag's name, costs that tag alone, and is over once it is undone.
+#[test]
+fn what_a_controllers_programmer_changes_is_told_by_the_tag() {
+    let tool = Tool::with_starter();
+    tool.write("woodrush.toml", TAGS);
+    let list = "name,type,elements,access\nHall.Temps,REAL,4,\nSpeed,INT,,\nHall.Alarm,BOOL,,read-only\nPlan,INT,\"2,3\",\n";
+    tool.write("press.csv", list);
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    let mut run = tool.begin(&["run", "--rig"]);
+    run.wait_for(&["press", "online"]);
+    let fresh = |rule: usize| status(&tool)["rules"][rule]["fresh"] == true;
+    until("both values", || fresh(0) && fresh(1));
+    let said = tool.run(&["scan", "press"]).out;
+    for row in ["Hall.Temps  REAL[4]", "Hall.Alarm  BOOL", "Speed       INT", "Plan        INT[2,3]"] {
+        let words = |text: &str| text.split_whitespace().map(String::from).collect::<Vec<_>>();
+        assert!(said.lines().any(|line| words(line) == words(row)), "{row}: {said}");
+    }
+    for (word, native) in
+        [("rename", "CIP status 0x05"), ("retype", "type DINT, another type than in the project")]
+    {
+        assert_eq!(tool.run(&["rig", word, "press", "Hall.Temps"]).status, 0);
+        run.wait_for(&["Hall.Temps[0]", native]);
+        until(word, || !fresh(0));
+        assert!(fresh(1), "{word} costs that tag alone");
+        let shown = tool.run(&["rig", "status"]).out;
+        assert!(shown.contains("Hall.Temps[0] has another"), "{shown}");
+        assert_eq!(tool.run(&["rig", "mend"]).status, 0);
+        until("both values again", || fresh(0) && fresh(1));
+    }
+    // What the list says is read-only is so, and with the fault everything.
+    let refused = tool.run(&["write", "press:Hall.Alarm=1", "--yes"]);
+    assert!(refused.status == 1 && refused.err.contains("CIP status 0x0F"), "{}", refused.err);
+    assert_eq!(tool.run(&["write", "press:Speed=120", "--yes"]).status, 0);
+    assert_eq!(tool.run(&["rig", "read-only", "press"]).status, 0);
+    assert_eq!(tool.run(&["write", "press:Speed=130", "--yes"]).status, 1);
+    assert!(tool.run(&["rig", "get", "press:Speed"]).out.contains("120"));
+    assert_eq!(tool.run(&["rig", "close", "hall"]).status, 0);
+    until("a closed port", || status(&tool)["ports"][0]["up"] == false);
+    assert!(tool.run(&["rig", "status"]).out.contains("CLOSED"));
+    assert_eq!(tool.run(&["rig", "mend"]).status, 0);
+    until("values through the port again", || fresh(0) && fresh(1));
+    for (words, why) in [
+        (&["rename", "press", "Nope"][..], "`press` has no tag `Nope` on this rig"),
+        (
+            &["retype", "press", "Hall.Alarm"],
+            "`press` has no tag `Hall.Alarm` on this rig, or none that can change so",
+        ),
+        (&["rename", "hall", "9x"], "has no tag `9x`"),
+    ] {
+        let said = tool.run(&[&["rig"], words].concat());
+        assert!(said.status == 2 && said.err.contains(why), "{words:?}: {}", said.err);
+    }
+    assert_eq!((run.interrupt(), rig.interrupt()), (0, 0));
+}

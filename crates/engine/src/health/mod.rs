@@ -2,9 +2,11 @@
 //! for the monitor.
 
 mod device;
+mod polls;
 mod tally;
 
 pub use device::{DeviceHealth, failure_code};
+pub use polls::PollTally;
 pub use tally::{ClientTally, Counts, PortTally, Tally};
 
 use crate::Moment;
@@ -24,7 +26,7 @@ pub struct HealthCounters {
     /// By port.
     pub ports: Vec<Arc<PortTally>>,
     /// By transfer: the polls.
-    pub transfers: Vec<Tally>,
+    pub transfers: Vec<PollTally>,
     /// By rule that writes to a device.
     pub sends: HashMap<u32, Tally>,
     /// Those who are connected now, whatever project runs.
@@ -36,7 +38,8 @@ pub struct HealthCounters {
 /// What a rule's health is made of.
 #[derive(Debug, Default)]
 struct Fed {
-    transfers: Vec<usize>,
+    /// The polls, each with the rule.
+    transfers: Vec<(usize, u32)>,
     sends: Vec<u32>,
     max_age: u64,
 }
@@ -59,7 +62,7 @@ impl HealthCounters {
         let mut fed: HashMap<usize, Fed> = HashMap::new();
         for (at, rule) in (0u32..).zip(&plan.rules).filter(|(_, rule)| asked.contains(&rule.map)) {
             let entry = fed.entry(rule.map).or_default();
-            entry.transfers.extend(plan.feeding_transfers(at));
+            entry.transfers.extend(plan.feeding_transfers(at).map(|transfer| (transfer, at)));
             entry.sends.extend(plan.sink(rule).map(|_| at));
             entry.max_age = entry.max_age.max(rule.max_age);
         }
@@ -67,7 +70,7 @@ impl HealthCounters {
         Self {
             devices,
             ports,
-            transfers: plan.transfers.iter().map(|_| Tally::default()).collect(),
+            transfers: plan.transfers.iter().map(|transfer| PollTally::new(plan, transfer)).collect(),
             sends: sends.map(|(at, _)| (at, Tally::default())).collect(),
             clients: old.map(|old| Arc::clone(&old.clients)).unwrap_or_default(),
             fed,
@@ -110,7 +113,8 @@ impl HealthCounters {
     pub fn reset(&self) {
         self.devices.iter().for_each(|device| device.reset());
         self.ports.iter().for_each(|port| port.reset());
-        self.transfers.iter().chain(self.sends.values()).for_each(Tally::reset);
+        self.transfers.iter().for_each(PollTally::reset);
+        self.sends.values().for_each(Tally::reset);
         for client in self.clients() {
             client.tally.reset();
         }
@@ -160,7 +164,8 @@ pub(crate) fn freshness(
 
 impl Fed {
     fn cells(&self, board: &HealthCounters, item: Health, now: Moment) -> Vec<u8> {
-        let polls: Vec<&Tally> = self.transfers.iter().filter_map(|at| board.transfers.get(*at)).collect();
+        let polls = self.transfers.iter().filter_map(|(at, rule)| Some(board.transfers.get(*at)?.of(*rule)));
+        let polls: Vec<&Tally> = polls.collect();
         let sends: Vec<&Tally> = self.sends.iter().filter_map(|rule| board.sends.get(rule)).collect();
         let (age, fresh) = freshness(&polls, &sends, self.max_age, now);
         let counts = polls.iter().chain(&sends).map(|tally| tally.counts());

@@ -16,7 +16,7 @@ impl Schedule {
                 polled(device).map(|polled| polled.index),
                 polled(device)
                     .and_then(|polled| polled.turns.get(*turn))
-                    .and_then(|turn| health.transfers.get(turn.transfer)),
+                    .and_then(|turn| Some(&health.transfers.get(turn.transfer)?.whole)),
             ),
             InFlight::Push { device, push, .. } => (
                 polled(device).map(|polled| polled.index),

@@ -6,6 +6,7 @@ use super::turns::Lost;
 use crate::Moment;
 use crate::health::failure_code;
 use crate::shared::Event;
+use woodrush_core::plan::Plan;
 use woodrush_core::{Blame, Kind, Refusal};
 
 impl Schedule {
@@ -28,7 +29,9 @@ impl Schedule {
             }
         }
         if let Some(tally) = self.shared.health.transfers.get(transfer) {
-            tally.count(left.min(now), counted);
+            let refused = rules_in(&self.shared.plan, transfer, missing);
+            let why = |rule: u32| refused.iter().find(|(own, _)| *own == rule).map(|(_, refusal)| refusal);
+            tally.count(left.min(now), counted, why);
         }
         match result {
             Ok(cells) => {
@@ -129,4 +132,13 @@ impl Schedule {
             None => None,
         };
     }
+}
+
+/// The rules that get nothing of an answer in which these parts are missing, each with the reason.
+fn rules_in(plan: &Plan, transfer: usize, missing: &[Missing]) -> Vec<(u32, Refusal)> {
+    let Some(transfer) = plan.transfers.get(transfer).filter(|_| !missing.is_empty()) else { return vec![] };
+    let steps =
+        plan.steps.get(transfer.steps.start as usize..transfer.steps.end as usize).unwrap_or_default();
+    let why = |offset: u32| missing.iter().find(|own| own.place.contains(&(offset as usize)));
+    steps.iter().filter_map(|step| Some((step.rule, why(step.offset)?.refusal))).collect()
 }

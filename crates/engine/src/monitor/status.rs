@@ -210,7 +210,8 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
 
 /// Age of a rule's oldest value by its polls, in microseconds, and what became of them.
 pub(super) fn rule_age(shared: &Shared, name: &RuleName, now: Moment) -> (Option<u64>, Counts) {
-    together(name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at)), now)
+    let polls = name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
+    together(polls.map(|poll| poll.of(name.number)), now)
 }
 
 /// The greatest age of all of these, and their counts together; no age where one of them has none.
@@ -222,13 +223,14 @@ fn together<'t>(tallies: impl Iterator<Item = &'t Tally>, now: Moment) -> (Optio
 }
 
 fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
-    let polls: Vec<&Tally> =
-        name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at)).collect();
+    let messages = || name.transfers.iter().filter_map(|at| shared.health.transfers.get(*at));
+    let polls: Vec<&Tally> = messages().map(|poll| poll.of(name.number)).collect();
     let sends: Vec<&Tally> = shared.health.sends.get(&name.number).into_iter().collect();
     let carried = !polls.is_empty() || !sends.is_empty();
     let max_age = shared.plan.rules.get(name.number as usize).map_or(u64::MAX, |rule| rule.max_age);
     let (age, fresh) = freshness(&polls, &sends, max_age, now);
-    let counts = polls.iter().chain(&sends).map(|tally| tally.counts()).reduce(Counts::plus);
+    let asked = messages().map(|poll| poll.counts_of(name.number));
+    let counts = asked.chain(sends.iter().map(|tally| tally.counts())).reduce(Counts::plus);
     RuleStatus {
         name: name.name.clone(),
         from: name.from.clone(),

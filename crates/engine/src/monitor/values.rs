@@ -181,7 +181,7 @@ to = "scada:100001"
             let cells: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
             let at = self.shared.plan.transfers.iter().position(|transfer| transfer.grains() == 3).unwrap();
             self.shared.land(at, now, &cells, std::iter::empty());
-            self.shared.health.transfers[at].count(now, Ok(()));
+            self.shared.health.transfers[at].count(now, Ok(()), |_| None);
         }
 
         /// What is told of each rule: source, target, state.

@@ -37,7 +37,11 @@ impl Rig {
         if let Some(why) = fault.unfit(&self.checked.project) {
             return Err(why);
         }
-        self.apply(&fault).map_err(|why| format!("{why} ({})", self.names(kind.is_of_line())))?;
+        if self.place_of(&fault).is_none() {
+            let names = self.names(kind.is_of_line());
+            return Err(format!("nothing on this rig is called `{}` ({names})", fault.place));
+        }
+        self.apply(&fault)?;
         let dialect = self.checked.project.device(&fault.place);
         let dialect = dialect.and_then(|device| self.checked.plan.devices.get(device)?.dialect);
         let value = match (fault.value, dialect) {
@@ -222,21 +226,15 @@ impl Rig {
         for (row, line) in rows.iter_mut().zip(&self.lines) {
             let bus = line.bus();
             let LineFaults { cut, unplugged, noise, closed } = bus.faults();
-            if let Some(opener) = bus.opener {
-                row.detail += &format!(", opened with {opener}");
-            }
-            if cut {
-                row.detail += ", CUT";
-            }
-            if unplugged {
-                row.detail += ", UNPLUGGED";
-            }
-            if closed {
-                row.detail += ", CLOSED";
-            }
-            if noise > 0.0 {
-                row.detail += &format!(", noise {noise}");
-            }
+            let more = [
+                bus.opener.map(|opener| format!("opened with {opener}")),
+                cut.then(|| "CUT".into()),
+                unplugged.then(|| "UNPLUGGED".into()),
+                closed.then(|| "CLOSED".into()),
+                (noise > 0.0).then(|| format!("noise {noise}")),
+            ];
+            let own = (!row.detail.is_empty()).then(|| std::mem::take(&mut row.detail));
+            row.detail = own.into_iter().chain(more.into_iter().flatten()).collect::<Vec<_>>().join(", ");
         }
         for device in 0..self.checked.project.devices.len() {
             rows.extend(self.device_row(device));
@@ -263,7 +261,10 @@ impl Rig {
                 let Changes::Device(_, get) = kind.changes else { return None };
                 let value = match get(&ailment)? {
                     FaultValue::Number(own) if *kind == &REFUSE => code(own),
-                    FaultValue::Space(space) => sim.station.space_at(space)?.name().to_string(),
+                    FaultValue::Space(space) => {
+                        let (dialect, own) = (sim.station.dialect?, sim.station.space_at(space)?);
+                        dialect.notation().show(own, 0, 1, None, &sim.station.setup).canonical
+                    }
                     value => value.shown(),
                 };
                 Some(kind.shown.replace("{}", &value))

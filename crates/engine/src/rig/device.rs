@@ -168,10 +168,10 @@ impl SimDevice {
     }
 
     /// The space of a name that its programmer may change.
-    pub(super) fn named(&self, name: &str) -> Option<SpaceId> {
+    pub(super) fn named(&self, name: &str, how: Alteration) -> Option<SpaceId> {
         let notation = self.station.dialect?.notation();
         let known = self.station.spaces.with_ids().find(|(_, space)| notation.is_table(space, name));
-        known.filter(|(_, space)| notation.altered(space, Alteration::Renamed).is_some()).map(|(id, _)| id)
+        known.filter(|(_, space)| notation.altered(space, how).is_some()).map(|(id, _)| id)
     }
 
     /// What those who ask find: its spaces, as its programmer has changed them.

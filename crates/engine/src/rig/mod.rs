@@ -33,7 +33,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{CUT, Fault, FaultValue, MUTE, Wires};
+use woodrush_core::project::{CUT, Fault, FaultValue, MUTE, RETYPE, Wires};
+use woodrush_core::protocol::Alteration;
 use woodrush_core::protocol::{Extent, Verb};
 
 /// Why a bench cannot be built, in words.
@@ -321,7 +322,8 @@ impl Rig {
 /// What a fault takes, with what has the name that was given.
 fn value_of(fault: &Fault, bus: &Bus, place: usize) -> Result<FaultValue, String> {
     let Some(name) = &fault.name else { return Ok(fault.value) };
-    let named = bus.devices.get(place).and_then(|device| device.named(name));
+    let how = if fault.kind == &RETYPE { Alteration::Retyped } else { Alteration::Renamed };
+    let named = bus.devices.get(place).and_then(|device| device.named(name, how));
     named.map(FaultValue::Space).ok_or_else(|| {
         format!("`{}` has no tag `{name}` on this rig, or none that can change so", fault.place)
     })

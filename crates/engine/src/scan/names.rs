@@ -44,13 +44,17 @@ pub(super) fn by_name(
         Err(why) => found.broken = Some(why),
     }
     let mut budget = depth.budget;
-    for name in found.names.iter_mut().filter(|name| name.dimensions.len() == 1) {
+    let arrays = found.names.iter_mut().flat_map(|name| {
+        let known = name.clone();
+        (0..).zip(&mut name.dimensions).map(move |(at, size)| (known.clone(), at, size))
+    });
+    for (name, at, size) in arrays {
         if !(depth.go_on)() {
             found.broken = Some("the look was ended by hand".into());
             break;
         }
-        if let Some(length) = length(reach, station, name, &mut budget) {
-            name.dimensions = vec![length];
+        if let Some(length) = length(reach, station, (&name, at), &mut budget) {
+            *size = length;
         }
     }
     Ok(Some(found))
@@ -77,13 +81,24 @@ fn listed(reach: &mut Direct, station: &Station, depth: Depth<'_>) -> Result<Vec
     Ok(names)
 }
 
-/// How many elements an array has, by reads of one: twice as far until one is refused, then between the two.
-fn length(reach: &mut Direct, station: &Station, name: &FoundName, budget: &mut u32) -> Option<u32> {
+/// How many elements a dimension of an array has, by reads of one: twice as far until one is refused, then between the
+/// two.
+fn length(
+    reach: &mut Direct,
+    station: &Station,
+    (name, dimension): (&FoundName, usize),
+    budget: &mut u32,
+) -> Option<u32> {
     let form = Form::parse(&name.type_name).ok()?;
     let mut there = |index: u32| {
         *budget = budget.checked_sub(1)?;
         let mut station = station.clone();
-        let text = format!("{}[{index}]", name.name);
+        let indices = (0..name.dimensions.len()).map(|at| if at == dimension { index } else { 0 });
+        let text = format!(
+            "{}[{}]",
+            name.name,
+            indices.map(|index| index.to_string()).collect::<Vec<_>>().join(",")
+        );
         let context = AddressContext::of_device(&station.setup).with_form(Some(form));
         let address = station.dialect?.notation().parse(&text, &context).ok()?;
         let space = station.space(&address.space);

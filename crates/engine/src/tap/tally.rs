@@ -89,12 +89,13 @@ impl Counted {
             Meaning::Answer { told, took, .. } => {
                 match told {
                     AnswerMeaning::Good(_) | AnswerMeaning::Words(_) => self.answers += 1,
-                    AnswerMeaning::Refused(native) => {
-                        let known = self
-                            .refusals
-                            .entry(refusal_health(*native))
-                            .or_insert_with(|| (0, refusal_shown(*native)));
-                        known.0 += 1;
+                    AnswerMeaning::Refused(native) => self.refused(*native),
+                    // Each message counts once: as what went wrong first in it.
+                    AnswerMeaning::Partly(told) => {
+                        told.iter()
+                            .find_map(|told| told.as_ref().err())
+                            .into_iter()
+                            .for_each(|native| self.refused(*native));
                     }
                     AnswerMeaning::Unfitting(_) => self.mismatched += 1,
                 }
@@ -105,6 +106,11 @@ impl Counted {
             Meaning::Noise(_) => self.damaged += 1,
             Meaning::Sign(_, bad) => self.signs += u64::from(*bad),
         }
+    }
+
+    fn refused(&mut self, native: (&'static str, u32)) {
+        let words = || (0, refusal_shown(native));
+        self.refusals.entry(refusal_health(native)).or_insert_with(words).0 += 1;
     }
 
     /// Two of them together.

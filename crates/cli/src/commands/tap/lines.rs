@@ -77,7 +77,13 @@ fn text(said: &ShownMessage, room: usize) -> (String, Option<Tone>) {
             let took = format!("{:>8}  ", super::span(said.took_us.unwrap_or(0)));
             let left = room.saturating_sub(took.chars().count());
             if said.failed {
-                return (took + &cut(&failed(said), left), Some(Tone::Bad));
+                let mut text = failed(said);
+                // What came of it all the same.
+                if !said.values.is_empty() {
+                    let room = left.saturating_sub(text.chars().count() + 2);
+                    text += &format!("  {}", values(said, room));
+                }
+                return (took + &cut(&text, left), Some(Tone::Bad));
             }
             let told = match &said.why {
                 Some(why) => why.clone(),

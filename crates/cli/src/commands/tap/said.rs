@@ -283,7 +283,7 @@ impl MessageTeller {
                 said.failed = true;
                 said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
                 said.why = Some(format!("no answer within {}", super::span(*waited)));
-                said.about = self.about(owner, asked);
+                said.about = self.about(owner, &asked.touches);
             }
             Meaning::Stray(why) => {
                 (said.kind, said.failed, said.why) = (MessageKind::Mismatched, true, Some(why.clone()))
@@ -318,8 +318,28 @@ impl MessageTeller {
                 said.places = asked.touches.iter().map(|touch| place(touch, None)).collect();
                 said.why = Some(format!("refused: {}", refusal_shown(*native)));
                 said.short = Some(format!("refused: {}", refusal_number(*native)));
-                said.about = self.about(owner, asked);
+                said.about = self.about(owner, &asked.touches);
                 said.cause = Some(refusal_cause(*native)).filter(|cause| !cause.is_empty());
+            }
+            AnswerMeaning::Partly(told) => {
+                said.failed = true;
+                for (touch, told) in asked.touches.iter().zip(told) {
+                    let native = match told {
+                        Ok(cells) => {
+                            let cells = (touch.verb == Verb::Read).then_some(cells.as_slice());
+                            said.places.push(place(touch, cells));
+                            self.values(said, owner, touch, cells);
+                            continue;
+                        }
+                        Err(native) => *native,
+                    };
+                    said.places.push(place(touch, None));
+                    said.about.extend(self.about(owner, std::slice::from_ref(touch)));
+                    said.why.get_or_insert_with(|| format!("refused: {}", refusal_shown(native)));
+                    said.short.get_or_insert_with(|| format!("refused: {}", refusal_number(native)));
+                    said.cause =
+                        said.cause.take().or(Some(refusal_cause(native)).filter(|cause| !cause.is_empty()));
+                }
             }
             AnswerMeaning::Unfitting(why) => {
                 said.failed = true;
@@ -329,9 +349,9 @@ impl MessageTeller {
     }
 
     /// Names of the values that a request is about.
-    fn about(&self, owner: Option<Owner>, asked: &Asked) -> Vec<String> {
+    fn about(&self, owner: Option<Owner>, touches: &[Touch]) -> Vec<String> {
         let Some(owner) = owner else { return vec![] };
-        let names = asked.touches.iter().flat_map(|touch| {
+        let names = touches.iter().flat_map(|touch| {
             self.names.within(owner, &touch.space, touch.first, touch.count).map(|name| name.text.clone())
         });
         names.take(self.most).collect()

@@ -297,18 +297,31 @@ impl Observer for TagObserver {
             Ok(replies) if usize::from(replies.count()) == parts.len() => replies,
             _ => return AnswerMeaning::Unfitting("it has another number of replies than services".into()),
         };
-        let mut cells = vec![];
+        let (mut cells, mut touched, mut refused) = (vec![], vec![], None);
         for (part, reply) in parts.iter().zip(replies.iter()) {
             let Ok(reply) = Reply::parse(reply) else {
                 return AnswerMeaning::Unfitting("a reply in it is malformed".into());
             };
+            let is_touch = self.touch(part).is_some();
             match self.answered(part, &reply) {
-                AnswerMeaning::Good(own) => cells.extend(own),
-                // What one of them says is said of all: the first that is not good.
+                AnswerMeaning::Good(own) => {
+                    touched.extend(is_touch.then(|| Ok(own.concat())));
+                    cells.extend(own);
+                }
+                AnswerMeaning::Refused(native) => {
+                    touched.extend(is_touch.then_some(Err(native)));
+                    refused = refused.or(Some(native));
+                }
+                // What one of them says is said of all.
                 other => return other,
             }
         }
-        AnswerMeaning::Good(cells)
+        match refused {
+            None => AnswerMeaning::Good(cells),
+            Some(_) if touched.iter().any(Result::is_err) => AnswerMeaning::Partly(touched),
+            // What was refused has no name here.
+            Some(native) => AnswerMeaning::Refused(native),
+        }
     }
 
     fn reset(&mut self) {

@@ -214,15 +214,20 @@ impl Tags {
                 continue;
             }
             let shown = space.name();
-            let (name, array) = match shown.split_once('[') {
-                Some((name, _)) => (name, true),
-                None => (shown, false),
+            // Each row of a grid is a space; the first one stands for all of it.
+            let (name, dimensions) = match shown.split_once('[') {
+                Some((name, indices)) => {
+                    let before = indices.trim_end_matches(']').split(',');
+                    if before.clone().any(|index| !matches!(index, "" | "0")) {
+                        continue;
+                    }
+                    (name, u16::try_from(before.count()).unwrap_or(3).min(3))
+                }
+                None => (shown, 0),
             };
             let own = type_of(space);
             let mut kind = own.handle.map_or(own.code, |handle| handle & 0x0FFF | 0x8000);
-            if array {
-                kind |= 1 << 13;
-            }
+            kind |= dimensions << 13;
             let begin = listed.len();
             Symbol { instance, name: name.as_bytes(), symbol_type: SymbolType(kind) }.emit(&mut listed);
             if listed.len() + 4 > room {

@@ -120,6 +120,8 @@ pub enum AnswerMeaning {
     Words(String),
     /// A refusal by the station's own number.
     Refused((&'static str, u32)),
+    /// Some of what was asked for came and some was refused: by the request's touches, in their order; of a write no cells.
+    Partly(Vec<Result<Vec<u8>, (&'static str, u32)>>),
     /// It is no answer to this request, and why, in words.
     Unfitting(String),
 }
