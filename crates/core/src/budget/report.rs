@@ -1,7 +1,7 @@
 //! Bus time on paper: what each request takes, how full each line is, what a dead device costs, and what to change.
 
 use super::{LineTime, Share};
-use crate::plan::{Plan, Transfer};
+use crate::plan::{Plan, Station, Transfer};
 use crate::project::{Project, show_micros};
 use crate::protocol::{Cost, Verb};
 use serde::Serialize;
@@ -111,6 +111,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     if time.char_nanos > 0 || load > 0.5 {
         advice.extend(joins(project, plan, time, &here, cycle));
     }
+    advice.extend(more_at_once(plan, at));
     if time.own_frame_gap > time.frame_gap && time.frame_gap > 0 {
         let gain = (time.own_frame_gap - time.frame_gap) * u64::try_from(requests.len()).unwrap_or(0);
         if gain as f64 > WORTH * cycle as f64 {
@@ -263,6 +264,22 @@ fn joins(project: &Project, plan: &Plan, time: LineTime, here: &[&Transfer], cyc
     }
     found.sort_by_key(|(gain, _)| std::cmp::Reverse(*gain));
     found.into_iter().take(3).map(|(_, text)| text).collect()
+}
+
+/// So many messages each time are worth a word where fewer would do.
+const MANY_MESSAGES: usize = 10;
+
+/// Stations that are asked in many messages, and could be in fewer.
+fn more_at_once(plan: &Plan, at: usize) -> Vec<String> {
+    let stations = plan.devices.iter().enumerate().filter(|(_, station)| station.port == at);
+    let row = |(index, station): (usize, &Station)| {
+        let more = station.dialect?.requests()?.more_at_once(&station.setup)?;
+        let own = plan.transfers.iter().filter(|transfer| transfer.device() == Some(index));
+        let messages = own.count();
+        (messages >= MANY_MESSAGES)
+            .then(|| format!("`{}` is asked in {messages} messages each time: {more}", station.name))
+    };
+    stations.filter_map(row).collect()
 }
 
 /// What the next usual speed would bring.

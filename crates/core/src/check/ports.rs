@@ -1,7 +1,7 @@
 //! Lines, stations and the speed of both: what keeps a port from carrying anything.
 
 use crate::finding::{Finding, Severity};
-use crate::plan::{Plan, Source};
+use crate::plan::{Plan, Source, Station};
 use crate::project::{Line, Port, Project, Wires, show_micros};
 use crate::protocol::{StationId, Transport};
 use crate::source::{Span, Spanned};
@@ -345,10 +345,20 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
         show_micros(gets),
     );
     let possible = (gets as f64 * 1.1 / 10_000.0).ceil() as u64 * 10_000;
-    findings.push(Finding::new("M55", place, what).fix(format!(
-        "poll every {0} or less often what is polled more often than that, merge reads, or raise the speed",
-        show_micros(possible)
-    )));
+    let less =
+        format!("poll every {} or less often what is polled more often than that", show_micros(possible));
+    let more = plan.devices.iter().filter(|station| station.port == at).find_map(more_at_once);
+    let fix = match (more, port.line()) {
+        (Some(more), _) => format!("{more}; or {less}"),
+        (None, Some(_)) => format!("{less}, merge reads, or raise the speed"),
+        (None, None) => format!("{less}, or merge reads"),
+    };
+    findings.push(Finding::new("M55", place, what).fix(fix));
+}
+
+/// What lets one request of a station carry more.
+fn more_at_once(station: &Station) -> Option<&'static str> {
+    station.dialect?.requests()?.more_at_once(&station.setup)
 }
 
 /// Two ports on one path or one socket: each is told once, beside the first that has it.

@@ -31,6 +31,10 @@ pub trait Requests {
     fn gathers(&self) -> bool {
         false
     }
+    /// What lets one request of such a station carry more, in words; `None` where nothing does.
+    fn more_at_once(&self, _setup: &Setup) -> Option<&'static str> {
+        None
+    }
     /// What a request chooses its command by, out of its bytes; `None` where that is not told.
     fn request_code(&self, _request: &[u8]) -> Option<u8> {
         None

@@ -182,3 +182,37 @@ fn an_older_controller_has_files_instead_of_tags() {
         assert_eq!(errors(&of_tables(device, from)), [told], "{device}");
     }
 }
+
+/// Tags without a connection: what their messages carry, and what would carry more.
+#[test]
+fn more_tags_than_messages_carry_in_the_interval_are_told() {
+    let project = |poll: &str, tags: usize, connected: &str| {
+        let device = format!("[devices.press]\nport = \"hall\"\npoll = \"{poll}\"\n{connected}");
+        let head =
+            HEAD.replace("[devices.press]\nport = \"hall\"\nslot = 0\ntags = \"press.csv\"\n", &device);
+        let rule = |at: usize| {
+            format!("[[map]]\nfrom = \"press:Line{at:04}.Amps as i16\"\nto = \"scada:{}\"\n", 400_001 + at)
+        };
+        let text = head + &(0..tags).map(rule).collect::<String>();
+        check(read("woodrush.toml", text, &mut |_| Err(String::new())))
+    };
+    let told = |checked: &Checked| {
+        let own = checked.findings.iter().filter(|finding| finding.rule.code == "M55");
+        own.map(|finding| finding.fix.clone()).collect::<Vec<_>>()
+    };
+    let without = project("100ms", 3000, "connected = false\n");
+    let [fix] = &told(&without)[..] else { panic!("{:?}", told(&without)) };
+    assert!(fix.starts_with("leave out `connected = false`: a message on a connection carries"), "{fix}");
+    assert_eq!(told(&project("100ms", 3000, "")), [""; 0], "a connection carries them");
+    let fast = project("10ms", 3000, "");
+    let [fix] = &told(&fast)[..] else { panic!("{:?}", told(&fast)) };
+    assert!(fix.starts_with("poll every ") && fix.ends_with(", or merge reads"), "{fix}");
+    let slow = project("1s", 3000, "connected = false\n");
+    assert_eq!(told(&slow), [""; 0]);
+    let advice = woodrush_core::budget::report(&slow.project, &slow.plan);
+    let all: Vec<&String> = advice.iter().flat_map(|line| &line.advice).collect();
+    assert!(
+        all.iter().any(|text| text.contains("messages each time: leave out `connected = false`")),
+        "{all:?}"
+    );
+}

@@ -118,6 +118,12 @@ impl Requests for Tags {
         true
     }
 
+    fn more_at_once(&self, setup: &Setup) -> Option<&'static str> {
+        let is_without = setup.number("connected") == Some(0);
+        is_without
+            .then_some("leave out `connected = false`: a message on a connection carries eight times as much")
+    }
+
     fn cost(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch> {
         let way = Way::of(setup);
         let (own, key) = match verb {
