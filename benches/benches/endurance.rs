@@ -3,8 +3,8 @@
 //! More of it, and other chance, by `cargo bench -p woodrush-benches --bench endurance -- HOURS SEED`.
 #![allow(missing_docs, clippy::unwrap_used)]
 
+use woodrush_benches::Limits;
 use woodrush_benches::endurance::{Endurance, site};
-use woodrush_benches::{Limits, checked};
 
 const HOURS: u64 = 100;
 const SEED: u64 = 20_261_129;
@@ -18,7 +18,7 @@ fn resident() -> f64 {
 fn main() {
     let mut given = std::env::args().skip(1).filter_map(|word| word.parse::<u64>().ok());
     let (hours, seed) = (given.next().unwrap_or(HOURS).max(11), given.next().unwrap_or(SEED));
-    let checked = checked(site::text());
+    let checked = site::checked();
     let mut run = Endurance::new(&checked, seed);
     let mut early = 0.0;
     for hour in 0..hours {

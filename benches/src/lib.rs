@@ -16,7 +16,12 @@ use woodrush_core::project::read;
 
 /// Checks a project without profiles; a bench's own project has no errors.
 pub fn checked(text: String) -> Arc<Checked> {
-    let checked = check(read("bench.toml", text, &mut |path| Err(path.to_string())));
+    checked_with(text, &|path| Err(path.to_string()))
+}
+
+/// The same with files beside it.
+pub fn checked_with(text: String, file: &dyn Fn(&str) -> Result<String, String>) -> Arc<Checked> {
+    let checked = check(read("bench.toml", text, &mut |path| file(path)));
     let errors: Vec<_> =
         checked.findings.iter().map(|finding| format!("{} {}", finding.rule.code, finding.what)).collect();
     assert!(!checked.has_errors(), "{errors:#?}");

@@ -1,12 +1,11 @@
 //! The first half hour of the endurance run, which `cargo bench` makes hundreds of.
 #![allow(missing_docs)]
 
-use woodrush_benches::checked;
 use woodrush_benches::endurance::{Endurance, site};
 
 #[test]
 fn half_an_hour_of_faults_serves_and_sends_nothing_wrong_and_loses_nothing() {
-    let checked = checked(site::text());
+    let checked = site::checked();
     let mut run = Endurance::new(&checked, 7);
     // With the look at whether all is well once nothing is wrong.
     run.run(1900);

@@ -37,11 +37,10 @@ pub struct Spot {
 #[must_use]
 pub fn spot(station: &Station, address: &str, form: Option<&str>) -> Spot {
     let dialect = station.dialect.expect("every station here speaks");
-    let found = dialect
-        .notation()
-        .parse(address, &AddressContext::of_device(&station.setup))
-        .expect("an address of the site");
-    let written = form.map(|form| Form::parse(form).expect("a form of the site"));
+    let (address, own) = address.split_once(" as ").map_or((address, None), |(at, own)| (at, Some(own)));
+    let written = form.or(own).map(|form| Form::parse(form).expect("a form of the site"));
+    let context = AddressContext::of_device(&station.setup).with_form(written).with_spaces(&station.spaces);
+    let found = dialect.notation().parse(address, &context).expect("an address of the site");
     let form = form_at(Some(dialect), &found, written);
     let space = station.spaces.id(&found.space.key).expect("a table of the site");
     let count = if found.bit.is_some() { 1 } else { form.ty.width(found.space.grain).unwrap_or(1) };

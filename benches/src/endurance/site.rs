@@ -5,6 +5,8 @@
 //! comes, how old it is to the hundredth of a second, and whether it is whole.
 
 use std::fmt::Write;
+use std::sync::Arc;
+use woodrush_core::check::Checked;
 
 /// A value stands for so many microseconds.
 pub const STEP: u64 = 10_000;
@@ -35,6 +37,7 @@ enum Kind {
     Registers,
     Table,
     Blocks,
+    Tags,
 }
 
 const PORTS: &str = r#"
@@ -82,6 +85,14 @@ protocol = "fetch-write"
 local-tsap = "01.00"
 remote-tsap = "'WRITE'"
 timeout = "500ms"
+[ports.press]
+connect = "192.0.2.34:44818"
+protocol = "ethernet-ip"
+timeout = "300ms"
+[ports.packer]
+connect = "192.0.2.35:44818"
+protocol = "ethernet-ip"
+timeout = "300ms"
 [ports.office]
 listen = "0.0.0.0:502"
 protocol = "modbus-tcp"
@@ -106,6 +117,10 @@ protocol = "df1-half"
 listen = "0.0.0.0:2000"
 protocol = "fetch-write"
 allow = ["192.0.2.0/24"]
+[ports.names]
+listen = "0.0.0.0:44818"
+protocol = "ethernet-ip"
+allow = ["192.0.2.0/24"]
 [[forward]]
 from = "office"
 units = "101-102"
@@ -113,11 +128,14 @@ to = "bus"
 as-units = "1-2"
 "#;
 
+/// What the programmer of the controller with tags has declared: bits are of a word whose width something must state.
+const TAGS: &str = "name,type,elements\nHall.Clock,DINT,2\nSetpoint,INT,\nProgram:Pace.Commands,INT,7\nFlags,INT,\nTold.Time,DINT,\nTold.Setpoint,INT,\nTold.Online,BOOL,\nTold.Heartbeat,UINT,\n";
+
 /// Ports on which the converter asks.
-pub const ASKED: usize = 8;
+pub const ASKED: usize = 10;
 
 /// Every device.
-pub const DEVICES: [Device; 9] = [
+pub const DEVICES: [Device; 11] = [
     Device { name: "rtu-1", keys: "port = \"bus\"\nunit = 1", port: 0, kind: Kind::Registers },
     Device { name: "rtu-2", keys: "port = \"bus\"\nunit = 2", port: 0, kind: Kind::Registers },
     Device { name: "ascii", keys: "port = \"old\"\nunit = 3", port: 1, kind: Kind::Registers },
@@ -132,16 +150,24 @@ pub const DEVICES: [Device; 9] = [
         port: 6,
         kind: Kind::Blocks,
     },
+    Device {
+        name: "press",
+        keys: "port = \"press\"\nslot = 0\ntags = \"press.csv\"",
+        port: 8,
+        kind: Kind::Tags,
+    },
+    Device { name: "packer", keys: "port = \"packer\"\nmemory = \"tables\"", port: 9, kind: Kind::Table },
 ];
 
 /// Every image.
-pub const IMAGES: [Image; 6] = [
+pub const IMAGES: [Image; 7] = [
     Image { name: "scada", keys: "port = \"office\"\nunit = 1", kind: Kind::Registers },
     Image { name: "slave", keys: "port = \"panel\"\nunit = 5", kind: Kind::Registers },
     Image { name: "text", keys: "port = \"mimic\"\nunit = 6", kind: Kind::Registers },
     Image { name: "table", keys: "port = \"desk\"\nnode = 8", kind: Kind::Table },
     Image { name: "node", keys: "port = \"board\"\nnode = 9", kind: Kind::Table },
     Image { name: "cells-of-blocks", keys: "port = \"cells\"\non-loss = \"refuse\"", kind: Kind::Blocks },
+    Image { name: "tags", keys: "port = \"names\"", kind: Kind::Tags },
 ];
 
 impl Device {
@@ -152,6 +178,7 @@ impl Device {
             Kind::Registers => [("400001", "u32 ABCD"), ("400003", "u32 CDAB")],
             Kind::Table => [("L10:0", "i32"), ("L10:1", "i32")],
             Kind::Blocks => [("%DB10.D0", "u32"), ("%DB10.D4", "u32")],
+            Kind::Tags => [("Hall.Clock[0]", "i32"), ("Hall.Clock[1]", "i32")],
         }
     }
 
@@ -162,6 +189,7 @@ impl Device {
             Kind::Registers => "400011",
             Kind::Table => "N7:0",
             Kind::Blocks => "%DB10.W20",
+            Kind::Tags => "Setpoint as i16",
         }
     }
 
@@ -172,6 +200,7 @@ impl Device {
             Kind::Registers => format!("{}", 400_021 + image),
             Kind::Table => format!("N7:{}", 20 + image),
             Kind::Blocks => format!("%DB10.W{}", 40 + 2 * image),
+            Kind::Tags => format!("Program:Pace.Commands[{image}] as i16"),
         }
     }
 
@@ -182,6 +211,7 @@ impl Device {
             Kind::Registers => "400013",
             Kind::Table => "N7:2",
             Kind::Blocks => "%DB10.W24",
+            Kind::Tags => "Flags as i16",
         }
     }
 
@@ -191,6 +221,7 @@ impl Device {
             Kind::Table => format!("N7:2/{at}"),
             // Bits of a word are counted from its low byte, which is the one behind.
             Kind::Blocks => format!("%DB10.X{}.{}", 25 - at / 8, at % 8),
+            Kind::Tags => format!("Flags.{at}"),
         }
     }
 
@@ -201,6 +232,7 @@ impl Device {
             Kind::Registers => ("400031", "u32 CDAB"),
             Kind::Table => ("L11:0", "i32"),
             Kind::Blocks => ("%DB11.D0", "u32"),
+            Kind::Tags => ("Told.Time", "i32"),
         }
     }
 
@@ -211,6 +243,7 @@ impl Device {
             Kind::Registers => "400041",
             Kind::Table => "N12:0",
             Kind::Blocks => "%DB12.W0",
+            Kind::Tags => "Told.Setpoint as i16",
         }
     }
 
@@ -220,6 +253,7 @@ impl Device {
             Kind::Registers => ["000033", "400045"],
             Kind::Table => ["N13:0/3", "N13:2"],
             Kind::Blocks => ["%DB13.X0.3", "%DB13.W2"],
+            Kind::Tags => ["Told.Online as bool", "Told.Heartbeat as u16"],
         }
     }
 }
@@ -239,6 +273,9 @@ impl Image {
             Kind::Blocks => {
                 [(format!("%DB20.D{}", 16 * device), "u32"), (format!("%DB20.D{}", 16 * device + 4), "u32")]
             }
+            Kind::Tags => {
+                [(format!("Clocks[{}]", 2 * device), "i32"), (format!("Clocks[{}]", 2 * device + 1), "i32")]
+            }
         }
     }
 
@@ -247,6 +284,7 @@ impl Image {
             Kind::Registers => format!("{}", 400_001 + 1000 * (file - 30) + at),
             Kind::Table => format!("N{file}:{at}"),
             Kind::Blocks => format!("%DB{file}.W{}", 2 * at),
+            Kind::Tags => format!("Words{file}[{at}] as i16"),
         }
     }
 
@@ -281,6 +319,7 @@ impl Image {
             Kind::Registers => format!("{:06}", 101 + device),
             Kind::Table => format!("B35:{device}/0"),
             Kind::Blocks => format!("%DB35.X{}.0", 2 * device),
+            Kind::Tags => format!("Bits[{device}] as bool"),
         }
     }
 
@@ -291,6 +330,7 @@ impl Image {
             Kind::Registers => format!("{}", 100_001 + device),
             Kind::Table => format!("B36:{device}/0"),
             Kind::Blocks => format!("%DB36.X{}.0", 2 * device),
+            Kind::Tags => format!("Online[{device}] as bool"),
         }
     }
 }
@@ -317,9 +357,19 @@ pub const fn on_loss(device: usize) -> &'static str {
     }
 }
 
-/// The site as a file.
+/// The site, read and checked.
+///
+/// # Panics
+/// It has errors, which is a bug here.
 #[must_use]
-pub fn text() -> String {
+pub fn checked() -> Arc<Checked> {
+    crate::checked_with(text(), &|path| {
+        if path == "press.csv" { Ok(TAGS.into()) } else { Err(String::new()) }
+    })
+}
+
+/// The site as a file.
+fn text() -> String {
     let mut text = String::from(PORTS);
     let mut say = |more: std::fmt::Arguments<'_>| {
         // Writing into a text cannot fail.
