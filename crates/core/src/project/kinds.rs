@@ -30,7 +30,9 @@ fn check_letters(r: &mut Reader<'_>, key: &Key, value: &TomlSpanned<DeValue<'_>>
 
 /// Finds a value that is not of its key's kind.
 pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &TomlSpanned<DeValue<'_>>) {
-    check_letters(r, key, value);
+    if !r.is_printed {
+        check_letters(r, key, value);
+    }
     let found = value.get_ref();
     let wanted = match key.kind {
         KeyKind::Own(_) => return,

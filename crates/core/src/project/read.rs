@@ -32,7 +32,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     let mut project = Project::default();
     let mut sources = Sources::default();
     let file = sources.add(name, text);
-    let mut r = Reader { file, text: sources.whole(file), findings: vec![] };
+    let mut r = Reader::new(file, sources.whole(file));
     let document = r.document();
     let top = Fields::top(&mut r, "file", "this file", &document);
     if let Some(fields) = top.table(&mut r, "project", "project", "`[project]`") {

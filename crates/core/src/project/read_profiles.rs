@@ -31,7 +31,7 @@ fn read_profile(
 ) -> Option<Profile> {
     let text = load_text("profile", path, load).map_err(|finding| findings.push(finding)).ok()?;
     let file = project.sources.add(path.value.clone(), text.clone());
-    let mut r = Reader { file, text: &text, findings: vec![] };
+    let mut r = Reader::new(file, &text);
     let document = r.document();
     if !["profile", "points"].iter().any(|key| document.get(*key).is_some()) {
         // Nothing of it is shown: a path that went astray may lead to what is not for all eyes.

@@ -10,9 +10,21 @@ pub(super) struct Reader<'t> {
     pub(super) file: u16,
     pub(super) text: &'t str,
     pub(super) findings: Vec<Finding>,
+    /// No text in it can hold anything but what is printed: there are no other characters, no escapes, and no texts over
+    /// several lines.
+    pub(super) is_printed: bool,
 }
 
 impl<'t> Reader<'t> {
+    pub(super) fn new(file: u16, text: &'t str) -> Self {
+        // Many bytes at once.
+        let of_lines = text.bytes().fold(true, |plain, byte| {
+            plain & (matches!(byte, b' '..=b'~') & (byte != b'\\') | (byte == b'\n') | (byte == b'\r'))
+        });
+        let is_printed = of_lines && !text.contains("\"\"\"") && !text.contains("'''");
+        Self { file, text, findings: vec![], is_printed }
+    }
+
     pub(super) fn find(&mut self, finding: Finding) {
         self.findings.push(finding);
     }
