@@ -94,7 +94,7 @@ fn main() {
     limits.at_most(
         "check of 100,000 rules of tags against 100,000 registers",
         median(&mut ratios),
-        3.0,
+        2.0,
         "times",
     );
     let counted = |text: &str| {

@@ -107,10 +107,12 @@ impl Plan {
     /// Where one request takes several places: as many of those that are read together as it takes, in their order.
     fn gather(&mut self) {
         let all = std::mem::take(&mut self.transfers);
+        let mut last = 1;
         for alike in all.chunk_by(|one, next| (one.from, one.cadence) == (next.from, next.cadence)) {
             let mut rest = alike;
             while !rest.is_empty() {
-                let (own, behind) = rest.split_at(self.most_in_one(rest));
+                last = self.most_in_one(rest, last);
+                let (own, behind) = rest.split_at(last);
                 if let Some(one) = self.as_one(own) {
                     self.transfers.push(one);
                 }
@@ -119,20 +121,32 @@ impl Plan {
         }
     }
 
-    /// How many of these, from the first on, one request takes; at least that one. More never cost less, so that twice as
-    /// many are tried until it is too much, and then between.
-    fn most_in_one(&self, alike: &[Transfer]) -> usize {
+    /// How many of these, from the first on, one request takes; at least that one. More never cost less, and it is mostly
+    /// as many as the request before took: so that many are tried first, then further and further from there, and in the
+    /// end between.
+    fn most_in_one(&self, alike: &[Transfer], before: usize) -> usize {
         let station = alike.first().and_then(|first| self.station(first.from)).filter(|own| gathers(own));
         let Some(station) = station else { return 1 };
         let takes = |count: usize| {
             let own = alike.get(..count)?.iter().flat_map(|transfer| transfer.parts.iter().copied());
             station.cost(Verb::Read, &own.collect::<Vec<Extent>>())
         };
-        let (mut low, mut high) = (1, 2);
-        while takes(high).is_some() {
-            (low, high) = (high, high * 2);
+        let mut low = before.min(alike.len()).max(1);
+        let (mut high, mut step) = (alike.len() + 1, 1);
+        if low > 1 && takes(low).is_none() {
+            high = low;
+            while low > 1 && takes(low).is_none() {
+                high = low;
+                low = low.saturating_sub(step).max(1);
+                step *= 2;
+            }
+        } else {
+            while low + step < high && takes(low + step).is_some() {
+                low += step;
+                step *= 2;
+            }
+            high = high.min(low + step);
         }
-        high = high.min(alike.len() + 1);
         while high - low > 1 {
             let middle = low + (high - low) / 2;
             if takes(middle).is_some() { low = middle } else { high = middle }
