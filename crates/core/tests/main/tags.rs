@@ -79,7 +79,7 @@ fn each_way_to_be_wrong_is_told() {
         ("press:Motor", 1, "M33 `Motor` is a structure (Drive): name one of its members"),
         ("press:Program:Feed.Oxygen.2", 1, "M33 a `f32` has no bits of its own; only integers do"),
         ("press:Motor.Speed", 1, "M33 nothing states the type of the tag `Motor.Speed`"),
-        ("press:2Fast as f32", 1, "F09 `2Fast` begins with a digit, and a tag's name cannot"),
+        ("press:2Fast as f32", 1, "F10 `2Fast` begins with a digit, and a tag's name cannot"),
         ("press:Hall.Temps[4] as f32 CDAB", 1, "F08 a tag has no order of bytes: leave it out behind `f32`"),
     ] {
         assert_eq!(errors(&shows(from, count)), [what], "{from}");
@@ -156,7 +156,7 @@ fn an_older_controller_has_files_instead_of_tags() {
         (
             "",
             "packer:N7:10",
-            "F09 `N7:10` is a place in a data table; add `memory = \"tables\"` to the device if it is an older controller",
+            "F10 `N7:10` is a place in a data table; add `memory = \"tables\"` to the device if it is an older controller",
         ),
         (
             "io-addresses = \"octal\"\n",

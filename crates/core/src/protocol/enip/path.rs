@@ -25,7 +25,7 @@ pub struct TagPath {
 }
 
 fn fault<T>(at: Range<usize>, what: impl Into<String>, likely: Vec<String>) -> Result<T, AddressFault> {
-    Err(AddressFault { code: "F09", at, what: what.into(), likely })
+    Err(AddressFault { code: "F10", at, what: what.into(), likely })
 }
 
 /// Reads a path.
