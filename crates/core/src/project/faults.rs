@@ -1,9 +1,10 @@
-//! Faults of the rig in one table: the project's reader, the `rig` command, its status and `rig mend` all read it.
+//! What a fault of the rig is: the project's reader, the `rig` command, its status and `rig mend` read one table of kinds.
 
 use super::Project;
+use super::fault_kinds::{CLOSE, FAULTS};
 use super::scalars::{duration, show_micros};
 use crate::form::{Decimal, Form, Type};
-use crate::protocol::{AddressContext, Alteration, Key, KeyKind, Requests, Setup, SpaceId};
+use crate::protocol::{AddressContext, Alteration, Key, Requests, Setup, SpaceId};
 use crate::source::Spanned;
 
 /// What goes wrong on a line as a whole.
@@ -62,19 +63,19 @@ pub enum FaultValue {
 }
 
 impl FaultValue {
-    fn micros(self) -> u64 {
+    pub(super) fn micros(self) -> u64 {
         if let Self::Micros(micros) = self { micros } else { 0 }
     }
 
-    fn number(self) -> Option<u8> {
+    pub(super) fn number(self) -> Option<u8> {
         if let Self::Number(number) = self { Some(number) } else { None }
     }
 
-    fn space(self) -> Option<SpaceId> {
+    pub(super) fn space(self) -> Option<SpaceId> {
         if let Self::Space(space) = self { Some(space) } else { None }
     }
 
-    fn share(self) -> f64 {
+    pub(super) fn share(self) -> f64 {
         if let Self::Share(share) = self { share } else { 0.0 }
     }
 
@@ -144,200 +145,6 @@ impl std::fmt::Debug for FaultKind {
         f.write_str(self.word())
     }
 }
-
-const fn key(name: &'static str, doc: &'static str) -> Key {
-    Key { table: "faults", name, kind: KeyKind::Text, doc }
-}
-
-const fn of_line(
-    key: Key,
-    takes: Takes,
-    set: fn(&mut LineFaults, Option<FaultValue>),
-    says: &'static str,
-) -> FaultKind {
-    let changes = Changes::Line(set);
-    FaultKind { key, takes, changes, says, shown: "", of_station: false, of_acknowledgements: false }
-}
-
-const fn of_device(
-    key: Key,
-    takes: Takes,
-    changes: Changes,
-    says: &'static str,
-    shown: &'static str,
-) -> FaultKind {
-    FaultKind { key, takes, changes, says, shown, of_station: false, of_acknowledgements: false }
-}
-
-/// Whether it is there, for faults that take nothing.
-fn on(is_on: bool) -> Option<FaultValue> {
-    is_on.then_some(FaultValue::On)
-}
-
-/// Bytes of a port stop both ways; nothing closes.
-pub static CUT: FaultKind = of_line(
-    key("cut", "a port whose bytes stop both ways"),
-    Takes::Nothing,
-    |line, value| line.cut = value.is_some(),
-    "is cut: bytes stop both ways, nothing closes",
-);
-
-/// A port's adapter or connection goes away.
-pub static UNPLUG: FaultKind = of_line(
-    key("unplug", "a port whose adapter or connection goes away"),
-    Takes::Nothing,
-    |line, value| line.unplugged = value.is_some(),
-    "is unplugged: its adapter or connection is gone",
-);
-
-/// A share of a port's bytes is damaged.
-pub static NOISE: FaultKind = of_line(
-    key("noise", "a port and the share of its bytes that are damaged"),
-    Takes::Share,
-    |line, value| line.noise = value.map_or(0.0, FaultValue::share),
-    "has {} in 1000 bytes damaged",
-);
-
-/// A device does not answer.
-pub static MUTE: FaultKind = of_device(
-    key("mute", "a device that does not answer"),
-    Takes::Nothing,
-    Changes::Device(|device, value| device.mute = value.is_some(), |device| on(device.mute)),
-    "no longer answers",
-    "mute",
-);
-
-/// A device answers later.
-pub static SLOW: FaultKind = of_device(
-    key("slow", "a device and how much later it answers"),
-    Takes::Duration,
-    Changes::Device(
-        |device, value| device.slow = value.map_or(0, FaultValue::micros),
-        |device| (device.slow > 0).then_some(FaultValue::Micros(device.slow)),
-    ),
-    "answers {} later",
-    "slow {}",
-);
-
-/// A device answers every request with a code.
-pub static REFUSE: FaultKind = of_device(
-    key("refuse", "a device and the exception it answers with"),
-    Takes::Number("EXCEPTION"),
-    Changes::Device(
-        |device, value| device.refuse = value.and_then(FaultValue::number),
-        |device| device.refuse.map(FaultValue::Number),
-    ),
-    "answers every request with {}",
-    "refuses with {}",
-);
-
-/// A device answers after the timeout.
-pub static LATE: FaultKind = of_device(
-    key("late", "a device whose answers come after the timeout"),
-    Takes::Nothing,
-    Changes::Device(|device, value| device.late = value.is_some(), |device| on(device.late)),
-    "answers after the timeout",
-    "late",
-);
-
-/// A device sends each answer twice.
-pub static TWICE: FaultKind = of_device(
-    key("twice", "a device that sends each answer twice"),
-    Takes::Nothing,
-    Changes::Device(|device, value| device.twice = value.is_some(), |device| on(device.twice)),
-    "sends each answer twice",
-    "twice",
-);
-
-/// A device's answers end too early.
-pub static SHORT: FaultKind = of_device(
-    key("short", "a device whose answers end too early"),
-    Takes::Nothing,
-    Changes::Device(|device, value| device.short = value.is_some(), |device| on(device.short)),
-    "ends its answers too early",
-    "short",
-);
-
-/// A device answers as another unit.
-pub static AS_UNIT: FaultKind = FaultKind {
-    of_station: true,
-    ..of_device(
-        key("as-unit", "a device and the unit that it answers as"),
-        Takes::Number("UNIT"),
-        Changes::Device(
-            |device, value| device.as_unit = value.and_then(FaultValue::number),
-            |device| device.as_unit.map(FaultValue::Number),
-        ),
-        "answers as unit {}",
-        "answers as unit {}",
-    )
-};
-
-/// A device's acknowledgements get lost, the first of each message.
-pub static DROP_ACK: FaultKind = FaultKind {
-    of_station: true,
-    of_acknowledgements: true,
-    ..of_device(
-        key("drop-ack", "a device whose acknowledgements get lost, the first of each message"),
-        Takes::Nothing,
-        Changes::Device(|device, value| device.drop_ack = value.is_some(), |device| on(device.drop_ack)),
-        "loses the first acknowledgement of each message",
-        "its acknowledgements get lost",
-    )
-};
-
-/// Connections to a port are refused.
-pub static CLOSE: FaultKind = of_line(
-    key("close", "a port at which connections are refused"),
-    Takes::Nothing,
-    |line, value| line.closed = value.is_some(),
-    "is closed: connections are refused",
-);
-
-/// A device takes no writes.
-pub static READ_ONLY: FaultKind = of_device(
-    key("read-only", "a device that takes no writes"),
-    Takes::Nothing,
-    Changes::Device(|device, value| device.read_only = value.is_some(), |device| on(device.read_only)),
-    "takes no writes",
-    "read-only",
-);
-
-/// A tag of a device has another name.
-pub static RENAME: FaultKind = FaultKind {
-    of_station: true,
-    ..of_device(
-        key("rename", "a device and the tag of it that has another name"),
-        Takes::Tag,
-        Changes::Device(
-            |device, value| device.renamed = value.and_then(FaultValue::space),
-            |device| device.renamed.map(FaultValue::Space),
-        ),
-        "has another name for {}",
-        "{} has another name",
-    )
-};
-
-/// A tag of a device has another type.
-pub static RETYPE: FaultKind = FaultKind {
-    of_station: true,
-    ..of_device(
-        key("retype", "a device and the tag of it that has another type"),
-        Takes::Tag,
-        Changes::Device(
-            |device, value| device.retyped = value.and_then(FaultValue::space),
-            |device| device.retyped.map(FaultValue::Space),
-        ),
-        "has another type for {}",
-        "{} has another type",
-    )
-};
-
-/// Every kind of fault.
-pub static FAULTS: [&FaultKind; 15] = [
-    &CUT, &UNPLUG, &CLOSE, &NOISE, &MUTE, &SLOW, &REFUSE, &LATE, &TWICE, &SHORT, &AS_UNIT, &DROP_ACK,
-    &READ_ONLY, &RENAME, &RETYPE,
-];
 
 impl FaultKind {
     /// Its word, such as `mute`.

@@ -1,6 +1,6 @@
 //! The one table of keys: it drives the reader, the suggestions and the help.
 
-use super::faults::FAULTS;
+use super::fault_kinds::FAULTS;
 use crate::protocol::{Content, DIALECTS, Key, KeyKind};
 
 const NOTE: Key = Key { table: "*", name: "note", kind: KeyKind::Text, doc: "a remark for people" };

@@ -4,6 +4,7 @@ mod asked;
 pub(crate) mod caps;
 mod declared;
 mod endpoint;
+mod fault_kinds;
 mod faults;
 mod fields;
 mod forward;
@@ -25,10 +26,11 @@ pub use crate::line::{Line, LineFault, Parity};
 pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Owner, Target};
-pub use faults::{
-    AS_UNIT, CLOSE, CUT, Changes, DROP_ACK, DeviceFaults, FAULTS, Fault, FaultKind, FaultValue, LATE,
-    LineFaults, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE, RigFault, SHORT, SLOW, TWICE, Takes, UNPLUG,
+pub use fault_kinds::{
+    AS_UNIT, CLOSE, CUT, DROP_ACK, FAULTS, LATE, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE, SHORT, SLOW,
+    TWICE, UNPLUG,
 };
+pub use faults::{Changes, DeviceFaults, Fault, FaultKind, FaultValue, LineFaults, RigFault, Takes};
 pub use forward::Forward;
 pub use keys::{KEYS, all_keys, keys_of};
 pub use profile::{Point, Profile, Role};

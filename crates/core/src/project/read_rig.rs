@@ -1,6 +1,7 @@
 //! `[rig]`: signals of simulated devices, and faults at their times.
 
-use super::faults::{FAULTS, Fault, RigFault};
+use super::fault_kinds::FAULTS;
+use super::faults::{Fault, RigFault};
 use super::fields::Fields;
 use super::reader::Reader;
 use super::signal::Signal;

@@ -1,6 +1,7 @@
 //! A simulated device: a memory of the addresses that its profile, its rules and its sizes name, moved by signals.
 
 use super::inside::{Body, Cell, Inside, MovedValues, Spot};
+use super::names::{declared, with_declared};
 use super::settings::Settings;
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
@@ -11,9 +12,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{DeviceFaults, Line, Owner, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{
-    Address, AddressContext, Alteration, Extent, Grain, Space, SpaceId, Spaces, Verb,
-};
+use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, Verb};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
@@ -35,28 +34,6 @@ pub struct SimDevice {
     /// It has another number than its server answers for.
     pub(super) moved: bool,
     body: Body,
-}
-
-/// What the list of a device's programmer says that it has.
-fn declared(station: &Station) -> Vec<(Space, u32)> {
-    let list = station.setup.declared.as_deref();
-    list.zip(station.dialect).map(|(list, dialect)| dialect.notation().named(list)).unwrap_or_default()
-}
-
-/// A station with all that its programmer has declared: what the rules name first, by the same numbers as in the plan.
-fn with_declared(station: Station) -> Station {
-    let declared = declared(&station);
-    if declared.is_empty() {
-        return station;
-    }
-    let read_only: BTreeSet<&str> =
-        declared.iter().filter(|(space, _)| !space.writable).map(|(space, _)| space.key.as_ref()).collect();
-    let known = station.spaces.iter().cloned().map(|space| {
-        let writable = space.writable && !read_only.contains(space.key.as_ref());
-        Space { writable, ..space }
-    });
-    let all: Vec<Space> = known.chain(declared.iter().map(|(space, _)| space.clone())).collect();
-    Station { spaces: Arc::new(all.iter().collect()), ..station }
 }
 
 impl SimDevice {
@@ -165,32 +142,6 @@ impl SimDevice {
     /// Changes what goes wrong with it, on all of its connections.
     pub fn set_fault(&mut self, change: impl FnOnce(&mut DeviceFaults)) {
         change(&mut self.body().ailment);
-    }
-
-    /// The space of a name that its programmer may change.
-    pub(super) fn named(&self, name: &str, how: Alteration) -> Option<SpaceId> {
-        let notation = self.station.dialect?.notation();
-        let known = self.station.spaces.with_ids().find(|(_, space)| notation.is_table(space, name));
-        known.filter(|(_, space)| notation.altered(space, how).is_some()).map(|(id, _)| id)
-    }
-
-    /// What those who ask find: its spaces, as its programmer has changed them.
-    pub(super) fn spaces_now(&self) -> Arc<Spaces> {
-        let DeviceFaults { renamed, retyped, .. } = self.ailment();
-        let (Some(dialect), true) = (self.station.dialect, renamed.is_some() || retyped.is_some()) else {
-            return self.station.spaces.clone();
-        };
-        let altered = |(id, space): (SpaceId, &Space)| {
-            let mut space = space.clone();
-            for (at, how) in [(renamed, Alteration::Renamed), (retyped, Alteration::Retyped)] {
-                if at == Some(id) {
-                    space = dialect.notation().altered(&space, how).unwrap_or(space);
-                }
-            }
-            space
-        };
-        let all: Vec<Space> = self.station.spaces.with_ids().map(altered).collect();
-        Arc::new(all.iter().collect())
     }
 
     /// Becomes another connection of the same device, to be written by where it is read by the other one.

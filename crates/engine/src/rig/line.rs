@@ -1,6 +1,7 @@
 //! The thread of a simulated line: a pty whose far end the converter, or any program, opens; or a socket that it dials.
 
-use super::bus::{Bus, BusAct, Opener};
+use super::bus::{Bus, BusAct};
+use super::talk::Opener;
 use crate::Moment;
 use crate::moment::Clock;
 use crate::port::tty::{self, Pty};

@@ -8,13 +8,16 @@ mod device;
 mod inside;
 mod line;
 mod master;
+mod names;
 mod plain;
 mod settings;
 mod signal;
+mod talk;
 
-pub use bus::{Bus, BusAct, Change, Opener};
+pub use bus::{Bus, BusAct, Change};
 pub use clients::ClientState;
 pub use device::SimDevice;
+pub use talk::Opener;
 
 pub use inside::Spot;
 pub use plain::PlainEnd;

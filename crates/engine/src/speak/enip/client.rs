@@ -1,24 +1,21 @@
 //! A client of the controllers behind one address: it registers a session, opens a connection to each where that is wanted,
 //! and has one message under way at a time. Every answer has the number of its request, so that a late one is told apart.
 
+use super::MESSAGE_MAX;
 use super::job::{Brought, Outcome, Services, Terms, WantedPart};
 use super::link::Peer;
-use super::{MESSAGE_MAX, refusal};
+use super::table_job::{command, command_replied, table_station};
 use crate::Moment;
 use crate::speak::tables::{Replied, TableAsk};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Extent;
-use woodrush_core::protocol::enip::{REQUESTER, has_tables};
 use woodrush_core::{Blame, Kind, Refusal};
-use woodrush_wire::enip::cip::{self, Reply, class, service};
+use woodrush_wire::enip::cip::Reply;
 use woodrush_wire::enip::cpf::{Connected, Unconnected};
 use woodrush_wire::enip::encap::{
     self, Header, Message, Registration, command as encapsulated, status_words,
 };
-use woodrush_wire::enip::epath::Object;
-use woodrush_wire::enip::tables::Execute;
-use woodrush_wire::tables::COMMAND;
 
 /// So many ways behind one address are remembered: more than slots that a rack has.
 const PEERS_MAX: usize = 64;
@@ -366,39 +363,6 @@ impl TagClient {
         };
         self.done = Some((ticket, result));
         true
-    }
-}
-
-/// The station of a question, where its memory is data tables.
-fn table_station(stations: &[Station], ask: &Ask) -> Option<usize> {
-    let station = match ask {
-        Ask::Read { station, .. } | Ask::Write { station, .. } | Ask::Change { station, .. } => *station,
-        Ask::Pass { .. } => return None,
-    };
-    stations.get(station).filter(|station| has_tables(&station.setup)).map(|_| station)
-}
-
-/// The next command of a question, as the request that carries it; `None` where there is no such place.
-fn command(ask: &TableAsk, tns: u16) -> Option<Vec<u8>> {
-    let (mut body, mut message) = (vec![], vec![]);
-    ask.emit(&mut body)?;
-    let object = Object { class: class::PCCC, instance: 1, attribute: None };
-    cip::emit_to(&mut message, service::EXECUTE_PCCC, object);
-    Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns, body: &body }.emit(&mut message);
-    Some(message)
-}
-
-/// What the reply to such a request brings: a status of the router's, or the outcome of the command.
-fn command_replied(ask: &mut TableAsk, tns: u16, message: &[u8]) -> Replied {
-    let Ok(reply) = Reply::parse(message) else { return Replied::Unfitting };
-    if reply.status != 0 {
-        return Replied::Ended(Err(refusal(reply.status, reply.word())));
-    }
-    match Execute::parse(reply.data) {
-        Ok(own) if reply.service == service::EXECUTE_PCCC && own.replies_to(&REQUESTER, COMMAND, tns) => {
-            ask.replied(own.outcome())
-        }
-        _ => Replied::Unfitting,
     }
 }
 

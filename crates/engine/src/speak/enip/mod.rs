@@ -7,6 +7,7 @@ mod objects;
 mod observer;
 mod requests;
 mod server;
+mod table_job;
 mod table_work;
 mod work;
 
