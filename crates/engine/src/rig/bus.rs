@@ -6,7 +6,7 @@
 
 use super::device::SimDevice;
 use super::signal::Dice;
-use super::talk::{Opener, TALKS_MAX, Talk, server_setup};
+use super::talk::{BusTalk, Opener, TALKS_MAX, server_setup};
 use crate::Moment;
 use crate::speak::{News, Serve, Server, Want};
 use std::collections::BTreeMap;
@@ -89,7 +89,7 @@ pub struct Bus {
     faults: LineFaults,
     schedule: Vec<(Moment, Change)>,
     /// Those who have it open: one on a line, several on a socket.
-    talks: BTreeMap<Opener, Talk>,
+    talks: BTreeMap<Opener, BusTalk>,
 }
 
 impl Bus {
@@ -103,7 +103,7 @@ impl Bus {
         paced: bool,
         seed: u64,
     ) -> Option<Self> {
-        let talks = BTreeMap::from([(Opener::FIRST, Talk::new(protocol, &devices)?)]);
+        let talks = BTreeMap::from([(Opener::FIRST, BusTalk::new(protocol, &devices)?)]);
         Some(Self {
             devices,
             opener: None,
@@ -124,7 +124,7 @@ impl Bus {
     pub fn connected(&mut self, now: Moment) -> Option<Opener> {
         let is_free = |one: &Opener| self.talks.get(one).is_none_or(|talk| !talk.is_open);
         let opener = (0..TALKS_MAX).map(Opener).find(is_free)?;
-        let mut talk = Talk::new(self.protocol, &self.devices)?;
+        let mut talk = BusTalk::new(self.protocol, &self.devices)?;
         talk.is_open = true;
         talk.servers.iter_mut().for_each(|server| server.handle(now, News::Up));
         self.talks.insert(opener, talk);
@@ -157,7 +157,7 @@ impl Bus {
                 set(&mut self.faults, value);
                 // What was under way is lost where bytes stop, and is not heard later either.
                 if kind == &CUT || kind == &UNPLUG {
-                    self.talks.values_mut().for_each(Talk::clear);
+                    self.talks.values_mut().for_each(BusTalk::clear);
                 }
             }
             Changes::Device(set, _) if kind.of_station => {
@@ -234,7 +234,7 @@ impl Bus {
         act
     }
 
-    fn go_on(&mut self, talk: &mut Talk, now: Moment) -> BusAct {
+    fn go_on(&mut self, talk: &mut BusTalk, now: Moment) -> BusAct {
         while let Some((at, bytes)) = talk.to_devices.pop_front_if(|(at, _)| *at <= now) {
             for device in 0..self.devices.len() {
                 if self.is_node(device) {
@@ -274,7 +274,7 @@ impl Bus {
     }
 
     /// Lets every device answer what it heard; says when one of them wants to be asked again.
-    fn answer(&mut self, talk: &mut Talk, now: Moment) -> Option<Moment> {
+    fn answer(&mut self, talk: &mut BusTalk, now: Moment) -> Option<Moment> {
         let mut next: Option<Moment> = None;
         let mut answers: Vec<DeviceSaid> = vec![];
         for (server, device) in talk.servers.iter_mut().zip(&mut self.devices) {
@@ -320,7 +320,7 @@ impl Bus {
         next
     }
 
-    fn send(&mut self, talk: &mut Talk, now: Moment, mut answers: Vec<DeviceSaid>) {
+    fn send(&mut self, talk: &mut BusTalk, now: Moment, mut answers: Vec<DeviceSaid>) {
         answers.sort_by_key(|answer| answer.slow);
         let mut answers = answers.into_iter();
         let Some(DeviceSaid { slow, line, mut bytes }) = answers.next() else { return };

@@ -18,7 +18,7 @@ impl Opener {
 pub(super) const TALKS_MAX: usize = 16;
 
 /// What is said between the devices and one who has it open.
-pub(super) struct Talk {
+pub(super) struct BusTalk {
     /// Somebody has connected; of lines that is not known.
     pub(super) is_open: bool,
     /// By device, the machine by which it answers.
@@ -35,7 +35,7 @@ pub(super) struct Talk {
     pub(super) answered: Option<Moment>,
 }
 
-impl Talk {
+impl BusTalk {
     pub(super) fn new(protocol: &str, devices: &[SimDevice]) -> Option<Self> {
         Some(Self {
             is_open: false,

@@ -1,6 +1,6 @@
 //! One service at a time of what an originator asks of tags: what it wants of an image, and its reply.
 
-use super::table_work::{Command, CommandService};
+use super::table_work::{CommandService, TableTodo};
 use super::work::ServiceWork;
 use super::{answer_to, objects};
 use crate::speak::{BitChange, Want};
@@ -156,9 +156,9 @@ impl Tags {
                 return Todo::Said(refuse(code, status::SERVICE_NOT_SUPPORTED, None));
             }
             return match CommandService::begin(files, request.data, room) {
-                Command::Refused(status) => Todo::Said(refuse(code, status, None)),
-                Command::Said(reply) => Todo::Said(reply),
-                Command::Begun(own) => Todo::Begun(ServiceWork::Table(own)),
+                TableTodo::Refused(status) => Todo::Said(refuse(code, status, None)),
+                TableTodo::Said(reply) => Todo::Said(reply),
+                TableTodo::Begun(own) => Todo::Begun(ServiceWork::Table(own)),
             };
         }
         if packet && matches!(request.service, service::MULTIPLE_SERVICE_PACKET | service::UNCONNECTED_SEND) {

@@ -25,7 +25,7 @@ struct Head {
 }
 
 /// What becomes of the data of a service.
-pub(super) enum Command {
+pub(super) enum TableTodo {
     /// The service is refused, by a general status.
     Refused(u8),
     /// It is answered at once.
@@ -48,16 +48,16 @@ impl Head {
 
 impl CommandService {
     /// Looks at a command over these tables.
-    pub(super) fn begin(spaces: &Spaces, data: &[u8], room: usize) -> Command {
+    pub(super) fn begin(spaces: &Spaces, data: &[u8], room: usize) -> TableTodo {
         let own = match Execute::parse(data) {
             Ok(own) => own,
-            Err(error) => return Command::Refused(cip::status_of(&error)),
+            Err(error) => return TableTodo::Refused(cip::status_of(&error)),
         };
         let head = Head { requester: own.requester.to_vec(), cmd: own.cmd, tns: own.tns };
         match TableWork::begin(Some(spaces), own.cmd, own.body) {
-            Ok(Begun::Said(data)) => Command::Said(head.reply((0, 0), &data)),
-            Ok(Begun::Work(work)) => Command::Begun(Self { head, work, waits: false, room }),
-            Err(status) => Command::Said(head.reply(status, &[])),
+            Ok(Begun::Said(data)) => TableTodo::Said(head.reply((0, 0), &data)),
+            Ok(Begun::Work(work)) => TableTodo::Begun(Self { head, work, waits: false, room }),
+            Err(status) => TableTodo::Said(head.reply(status, &[])),
         }
     }
 
