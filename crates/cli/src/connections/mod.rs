@@ -17,7 +17,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::finding::Finding;
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Line, Network, Owner, Parity, Port, Wires, micros};
-use woodrush_core::protocol::Transport;
+use woodrush_core::protocol::{Setup, Transport};
 use woodrush_core::wanted::Wanted;
 use woodrush_engine::control::{Remote, Row, Whose};
 use woodrush_engine::direct::{Direct, DirectAnswer, Link, diagnose, unopened};
@@ -455,7 +455,15 @@ impl Connections {
                 ));
             }
         };
-        let station = Station::bare(name, spoken, settings.setup.clone());
+        // Where a port leads to one station, that is its device: the way there, and what its memory is.
+        let alone = spoken.stations().station_key(transport).is_none();
+        let mut here =
+            project.checked.project.devices.iter().filter(|device| device.is_on(port.unwrap_or(usize::MAX)));
+        let setup = match (here.next().filter(|_| alone), here.next()) {
+            (Some(device), None) => Setup { declared: None, ..device.setup.with(Some(&settings.setup)) },
+            _ => settings.setup.clone(),
+        };
+        let station = Station::bare(name, spoken.by_memory(&setup).unwrap_or(spoken), setup);
         let held = held.map(|remote| (remote, name.clone()));
         Ok(Field { held, link, line: self.times(settings), station, transport })
     }

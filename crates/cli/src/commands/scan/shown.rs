@@ -152,10 +152,12 @@ pub(super) fn units(console: &mut Console, place: &str, field: &Field, done: &Un
         }
         vec![name(found), presence(found), what, largest(found), found.identity.clone().unwrap_or_default()]
     };
+    // Beside who it is, what it has is folded too, or nothing would be left for the other.
+    let identified = done.found.iter().any(|found| found.identity.is_some());
     let mut table = Table {
         head: vec![word(field), "answers in", "has", "at once", "identifies as"],
         rows: done.found.iter().map(row).collect(),
-        whole: &[2],
+        whole: if identified { &[] } else { &[2] },
     };
     // What nobody has is no column.
     for column in (2..5).rev() {
