@@ -19,7 +19,7 @@ fn tags_are_listed_read_and_written_by_name() {
         .map(|name| format!("{} {} {}", name["name"], name["type_name"], name["dimensions"]))
         .collect();
     assert!(told.contains(&"\"Line.Counts\" \"DINT\" [4]".to_string()), "{told:?}");
-    assert!(told.contains(&"\"Alarms\" \"BOOL\" [32]".to_string()), "{told:?}");
+    assert!(told.contains(&"\"Alarms\" \"BOOL\" [64]".to_string()), "{told:?}");
     assert!(told.contains(&"\"Program:Pace.WaterIsFresh\" \"BOOL\" []".to_string()), "{told:?}");
     // The list comes back as one that `tags` takes.
     let list = tool.run(&["scan", "--rig", "grader", "--format", "csv"]);
@@ -62,4 +62,32 @@ fn a_tag_whose_type_a_rule_says_is_traced_without_it() {
     let unknown = tool.run(&["trace", "press:Hall.Speed"]);
     assert_eq!(unknown.status, 2);
     assert!(unknown.err.contains("nothing states the type of the tag `Hall.Speed`"), "{}", unknown.err);
+}
+
+/// Data tables behind the same protocol, asked by the converter, by a scan and by a person on a way of his own at once.
+#[test]
+fn an_older_controller_is_scanned_and_read_by_its_files() {
+    let tool = Tool::new();
+    tool.write(
+        "woodrush.toml",
+        "[ports.packing]\nconnect = \"192.0.2.40\"\nprotocol = \"ethernet-ip\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\n[devices.packer]\nport = \"packing\"\nmemory = \"tables\"\npoll = \"100ms\"\n[images.scada]\nport = \"office\"\n[[map]]\nfrom = \"packer:N7:0\"\nto = \"scada:400001\"\ncount = 10\naccess = \"read-write\"\n",
+    );
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    let mut run = tool.begin(&["run", "--rig"]);
+    run.wait_for(&["packer", "online"]);
+    let scanned = json(&tool.run(&["scan", "packer", "--format", "json"]).out);
+    let tables = &scanned["found"][0]["tables"];
+    assert_eq!((&tables[0]["table"], &tables[0]["ranges"][0][2]), (&"N7".into(), &10.into()), "{scanned:#}");
+    let lines = json(&tool.run(&["rig", "status", "--format", "json"]).out);
+    let host = lines["rows"][0]["value"].as_str().unwrap().to_string();
+    let bare = ["read", &host, "--protocol", "ethernet-ip", "--set", "memory=tables", "--format", "json"];
+    assert_eq!(tool.run(&["write", "packer:N7:4=-1746", "--yes"]).status, 0);
+    let values = json(&tool.run(&[&bare[..], &["N7:4", "N7:9"]].concat()).out);
+    assert_eq!(values["values"][0]["value"], -1746, "{values:#}");
+    let refused = tool.run(&[&bare[..4], &["--set", "memory=tables", "N7:10"]].concat());
+    assert!(refused.status == 1 && refused.err.contains("EXT STS 0x06"), "{}", refused.err);
+    let status = json(&tool.run(&["status", "--format", "json"]).out);
+    assert_eq!(status["devices"][0]["online"], true, "{status:#}");
+    assert_eq!((run.interrupt(), rig.interrupt()), (0, 0));
 }
