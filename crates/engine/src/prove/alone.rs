@@ -53,7 +53,8 @@ impl Runner<'_> {
         let hit: Vec<usize> = (0..self.subjects.len())
             .filter(|at| {
                 let between = self.subjects.get(*at).and_then(Subject::between);
-                between.is_some_and(|ends| devices.contains(&ends.0) && self.are_apart(ends))
+                !self.is_wrong(*at)
+                    && between.is_some_and(|ends| devices.contains(&ends.0) && self.are_apart(ends))
             })
             .collect();
         let before: Vec<Option<Vec<u8>>> = hit.iter().map(|at| self.look(*at).ok()).collect();

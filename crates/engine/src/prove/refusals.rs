@@ -1,7 +1,7 @@
 //! What must be refused, and what a reader gets while a cable is cut and after it is mended.
 
 use super::Progress;
-use super::runner::{Runner, count_of, told};
+use super::runner::{GRACE, Runner, count_of, told};
 use super::subject::{Feed, Subject};
 use crate::Moment;
 use crate::line::PROBE_PAUSE;
@@ -116,6 +116,9 @@ impl Runner<'_> {
         let cut = self.clock.now();
         for at in 0..self.subjects.len() {
             progress(Progress { doing, done: count_of(at), of });
+            if self.is_wrong(at) {
+                continue;
+            }
             let why = match self.written_while_cut(at) {
                 Some(why) => why,
                 None => self.wait_for(at, cut, self.until_asked(at, 0), |subject, seen| {
@@ -131,6 +134,9 @@ impl Runner<'_> {
         let mended = self.clock.now();
         for at in 0..self.subjects.len() {
             progress(Progress { doing, done: count_of(self.subjects.len() + at), of });
+            if self.is_wrong(at) {
+                continue;
+            }
             let wanted = self.subjects.get(at).and_then(|subject| match &subject.feed {
                 Feed::Cells(source) => {
                     let cells = self.rig.peek(subject.device?, source.item(0))?;
@@ -200,6 +206,11 @@ impl Runner<'_> {
         }
     }
 
+    /// Whether a rule is known to be wrong: it is not waited for any more, and costs the others no time.
+    pub(super) fn is_wrong(&self, at: usize) -> bool {
+        self.results.get(at).is_some_and(|result| result.why.is_some())
+    }
+
     pub(super) fn note(&mut self, at: usize, why: Option<String>, when: &str) {
         if let (Some(why), Some(result)) = (why, self.results.get_mut(at)) {
             result.fail(format!("{when} {why}"));
@@ -235,13 +246,15 @@ impl Runner<'_> {
         right: impl Fn(&Subject, &Result<Vec<u8>, Refusal>) -> bool,
     ) -> Option<String> {
         let patience = self.subjects.get(at).map_or(0, |subject| self.patience(subject)) + more;
+        // Others may have been waited for before.
+        let until = (since + patience).max(self.clock.now() + GRACE);
         loop {
             let seen = self.look(at);
             let subject = self.subjects.get(at)?;
             if right(subject, &seen) {
                 return None;
             }
-            if self.clock.now().since(since) > patience {
+            if self.clock.now() > until {
                 return Some(format!("{} answers {}", self.show(subject, 0), told(&seen)));
             }
             nap(2000);

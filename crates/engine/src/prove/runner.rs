@@ -22,7 +22,7 @@ use woodrush_core::{Kind, Refusal};
 /// How long the reader waits for one answer, in microseconds.
 pub(super) const PATIENCE: u64 = 5_000_000;
 /// What is added to the age before a value counts as not arrived: a shared machine may be away for a while.
-const GRACE: u64 = 3_000_000;
+pub(super) const GRACE: u64 = 3_000_000;
 /// How much longer a device that counts as lost is waited for, in microseconds.
 pub(super) const LOST: u64 = 8_000_000;
 

@@ -213,7 +213,7 @@ access = "read-write"
 [[map]]
 from = "packer:F8:250"
 to = "scada:400021 as f32"
-count = 8
+count = 6
 access = "read-write"
 [[map]]
 from = "packer:B3/21"
