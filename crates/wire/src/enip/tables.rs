@@ -6,6 +6,8 @@
 //! The id is the requester's: its vendor and its serial number, seven bytes with the length. A reply brings the same id.
 //! What stands behind the header is [`crate::tables::Command`], or data and status of a reply.
 
+use super::cip::{self, class, service};
+use super::epath::Object;
 use crate::tables::{self, REPLY};
 use crate::{Reader, WireError};
 
@@ -48,6 +50,19 @@ impl<'a> Execute<'a> {
         out.extend_from_slice(&[self.cmd, self.sts]);
         out.extend_from_slice(&self.tns.to_le_bytes());
         out.extend_from_slice(self.body);
+    }
+
+    /// Appends the request to the router that carries this command.
+    pub fn emit_request(&self, out: &mut Vec<u8>) {
+        let object = Object { class: class::PCCC, instance: 1, attribute: None };
+        cip::emit_to(out, service::EXECUTE_PCCC, object);
+        self.emit(out);
+    }
+
+    /// Appends the router's reply that carries this reply.
+    pub fn emit_response(&self, out: &mut Vec<u8>) {
+        cip::emit_reply_head(out, service::EXECUTE_PCCC, 0, &[]);
+        self.emit(out);
     }
 
     /// The reply to this command, with a status and data.

@@ -328,7 +328,7 @@ fn data_tables_are_read_and_written() {
         let mut body = vec![];
         command.emit(&mut body);
         let built = Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns: execute.tns, body: &body };
-        assert_eq!(emitted(|out| built.emit(out)), data, "{own}");
+        assert_eq!(emitted(|out| built.emit_request(out)), vector(&name(own, "req")), "{own}");
         let answer = answered(&name(own, "rsp"));
         let reply = Execute::parse(&answer).unwrap();
         assert!(reply.replies_to(&REQUESTER, COMMAND, execute.tns), "{own}");
@@ -337,6 +337,7 @@ fn data_tables_are_read_and_written() {
                 && !reply.replies_to(&[], COMMAND, execute.tns)
         );
         assert_eq!(execute.reply(reply.sts, reply.body), reply, "{own}");
+        assert_eq!(emitted(|out| reply.emit_response(out)), vector(&name(own, "rsp")), "{own}");
         let brings: Result<&[u8], (u8, u8)> = match own {
             "n7" => Ok(&[0x7B, 0x00, 0xFB, 0xFF]),
             "f8" => Ok(&[0x00, 0x00, 0x20, 0xC2]),

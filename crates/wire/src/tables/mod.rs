@@ -11,6 +11,8 @@ pub use command::{Command, Set, sets};
 pub use place::{Logical, Table};
 pub use status::{ext_words, is_for_later, sts_words};
 
+use std::borrow::Cow;
+
 /// STS that says that one more status byte begins the data.
 pub const EXTENDED: u8 = 0xF0;
 /// The bit of CMD that replies have.
@@ -28,4 +30,10 @@ pub fn outcome(sts: u8, body: &[u8]) -> Result<&[u8], (u8, u8)> {
         EXTENDED => Err((EXTENDED, body.first().copied().unwrap_or_default())),
         sts => Err((sts, 0)),
     }
+}
+
+/// What stands behind the header of a reply with that status, the reverse of [`outcome`]: the EXT STS or the data.
+#[must_use]
+pub fn reply_body((sts, ext): (u8, u8), data: &[u8]) -> Cow<'_, [u8]> {
+    if sts == EXTENDED { Cow::Owned(vec![ext]) } else { Cow::Borrowed(data) }
 }

@@ -36,6 +36,8 @@ pub(super) struct Tags;
 /// `ethernet-ip`.
 pub(super) static TAGS: Tags = Tags;
 
+/// Our vendor number. No vendor's: the last ones of the range are not assigned.
+pub const VENDOR: u16 = 0xFFF1;
 /// The most steps of a route, far more than racks have.
 const ROUTE_MAX: usize = 8;
 

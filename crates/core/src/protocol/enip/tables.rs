@@ -2,15 +2,13 @@
 //! message of the router.
 
 use super::requests::{REPLY, TO_OBJECT, Way, wrapped};
-use super::{TAGS, route_fault};
+use super::{TAGS, VENDOR, route_fault};
 use crate::protocol::requests::one_part;
 use crate::protocol::tables::{self, Tables, asking, changing, fitting};
 use crate::protocol::{
-    Cost, Dialect, Example, Extent, Framing, Key, Notation, Refusals, Requests, Search, SettingFault, Setup,
-    Space, Stations, Territory, TooMuch, Transport, Verb,
+    Cost, Dialect, Example, Extent, Framing, Key, Link, Notation, Refusals, Requests, Search, SettingFault,
+    Setup, Space, Stations, Territory, TooMuch, Transport, Verb,
 };
-use woodrush_wire::enip::cip::{self, Reply, class, service};
-use woodrush_wire::enip::epath::Object;
 use woodrush_wire::enip::tables::Execute;
 use woodrush_wire::tables::COMMAND;
 
@@ -22,7 +20,10 @@ pub(super) struct TablesInMessages;
 pub(super) static TABLES: TablesInMessages = TablesInMessages;
 
 /// Vendor and serial number of the requester: ours, as in connections that we open.
-pub const REQUESTER: [u8; 6] = [0xF1, 0xFF, 0, 0, 0, 0];
+pub const REQUESTER: [u8; 6] = {
+    let [low, high] = VENDOR.to_le_bytes();
+    [low, high, 0, 0, 0, 0]
+};
 /// Bytes before a command's parameters, and before a reply's data: the id with its length, CMD, STS and TNS.
 const HEAD: u32 = 7 + 4;
 
@@ -79,7 +80,7 @@ impl Dialect for TablesInMessages {
 }
 
 impl Stations for TablesInMessages {
-    fn to_set_up(&self, link: &crate::protocol::Link<'_>) -> Option<String> {
+    fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
         if link.image {
             return Some("message instructions (typed read and write of data tables) to this address".into());
         }
@@ -101,23 +102,14 @@ impl Search for TablesInMessages {
     }
 }
 
-/// A command as the request that carries it.
-fn carried(body: &[u8]) -> Vec<u8> {
-    let mut request = vec![];
-    let object = Object { class: class::PCCC, instance: 1, attribute: None };
-    cip::emit_to(&mut request, service::EXECUTE_PCCC, object);
-    Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns: 1, body }.emit(&mut request);
-    request
-}
-
 /// Request and reply as they go over the network, the numbers of session and connection 0.
 fn exchanged(words: String, body: &[u8], data: &[u8], setup: &Setup) -> Example {
-    let asked = Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns: 1, body: &[] };
-    let (mut brought, mut answer) = (vec![], vec![]);
-    asked.reply(0, data).emit(&mut brought);
-    Reply::good(service::EXECUTE_PCCC, &brought).emit(&mut answer);
+    let asked = Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns: 1, body };
+    let (mut request, mut answer) = (vec![], vec![]);
+    asked.emit_request(&mut request);
+    asked.reply(0, data).emit_response(&mut answer);
     let way = Way::of(setup);
-    Example { words, request: wrapped(&way, true, &carried(body)), answer: wrapped(&way, false, &answer) }
+    Example { words, request: wrapped(&way, true, &request), answer: wrapped(&way, false, &answer) }
 }
 
 impl Requests for TablesInMessages {

@@ -1,13 +1,13 @@
 //! A server: a controller's end of a link, or a slave of a line; an image that looks like one.
 
 use crate::Moment;
-use crate::speak::tables::{Begun, TableWork, native};
+use crate::speak::tables::{Begun, Sts, TableWork, native};
 use crate::speak::{News, Serve, Server, ServerSetup};
 use std::collections::VecDeque;
 use woodrush_core::Refusal;
 use woodrush_core::protocol::df1::check;
 use woodrush_wire::df1::{Check, Heard, Message, Scanner, Symbol, emit_message};
-use woodrush_wire::tables::EXTENDED;
+use woodrush_wire::tables::reply_body;
 
 /// Bytes came and then nothing for so long: the rest is not coming.
 const STALLED: u64 = 50_000;
@@ -157,14 +157,12 @@ impl TableServer {
         self.push(frame);
     }
 
-    fn answer(&mut self, now: Moment, header: (u8, u8, u8, u16), (sts, ext): (u8, u8), data: &[u8]) {
+    fn answer(&mut self, now: Moment, header: (u8, u8, u8, u16), status: Sts, data: &[u8]) {
         let (dst, src, cmd, tns) = header;
         let dst = self.setup.answer_as.and_then(|node| u8::try_from(node).ok()).unwrap_or(dst);
-        let extended = [ext];
-        let body = if sts == EXTENDED { &extended[..] } else { data };
         let message = Message { dst, src, cmd, sts: 0, tns, body: &[] };
         let (mut bytes, mut frame) = (vec![], vec![]);
-        message.reply(sts, body).emit(&mut bytes);
+        message.reply(status.0, &reply_body(status, data)).emit(&mut bytes);
         emit_message(&bytes, self.check, &mut frame);
         self.reply = Some(PendingReply { node: header.0, frame, until: None, tries: 0 });
         if !self.half {

@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use woodrush_core::Refusal;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Space;
-use woodrush_core::protocol::enip::{CONNECTION_LARGE, CONNECTION_SMALL, Way};
+use woodrush_core::protocol::enip::{CONNECTION_LARGE, CONNECTION_SMALL, VENDOR, Way};
 use woodrush_wire::enip::cip::{self, Reply, class, service};
 use woodrush_wire::enip::connection::{
     self, EXPLICIT, ForwardClose, ForwardOpen, Opened, Parameters, Triad, UnconnectedSend,
@@ -20,8 +20,6 @@ use woodrush_wire::enip::tags::TagType;
 const INTERVAL: u32 = 2_000_000;
 /// 4 << 3 intervals without a message, and it is gone: 64 s.
 const MULTIPLIER: u8 = 3;
-/// Who opens connections. No vendor's number: the last ones of the range are not assigned.
-const VENDOR: u16 = 0xFFF1;
 
 /// A connection that is open.
 #[derive(Debug, Clone)]

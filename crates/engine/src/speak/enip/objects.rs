@@ -1,13 +1,12 @@
 //! The objects that an originator asks for before it asks for tags: who this is, and what carries it.
 
 use std::net::Ipv4Addr;
+use woodrush_core::protocol::enip::VENDOR;
 use woodrush_wire::enip::cip::{Reply, class, service};
 use woodrush_wire::enip::epath::Object;
 use woodrush_wire::enip::objects::{Addresses, Identity, emit_text, parse_attribute_list};
 use woodrush_wire::enip::status;
 
-/// Who made it: a number of no maker.
-pub(super) const VENDOR: u16 = 0xFFF1;
 /// The name that it says.
 const NAME: &[u8] = b"Woodrush";
 /// Nothing standard.

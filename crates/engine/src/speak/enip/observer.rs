@@ -113,21 +113,28 @@ impl TagObserver {
     }
 
     fn meaning(&self, request: &Request<'_>) -> (Cow<'static, str>, Vec<Touch>) {
-        if let Some(command) = command_of(request) {
-            let (words, _, touches) = self.ear.asked(command.cmd, command.body);
-            return (words, touches);
-        }
         let parts = several(request);
         if parts.is_empty() {
-            let touch = self.touch(request);
-            return (words(request), touch.into_iter().collect());
+            return self.one(request);
         }
-        let touches: Vec<Touch> = parts.iter().filter_map(|part| self.touch(part)).collect();
+        let (words, touches): (Vec<_>, Vec<_>) = parts.iter().map(|part| self.one(part)).unzip();
         let count = parts.len();
-        let first = parts.first().map(words).unwrap_or_default();
-        let all_alike = parts.iter().all(|part| words(part) == first);
-        let text = if all_alike { format!("{count} times {first}") } else { format!("{count} services") };
-        (text.into(), touches)
+        let text = match words.first().filter(|first| words.iter().all(|own| own == *first)) {
+            Some(first) => format!("{count} times {first}"),
+            None => format!("{count} services"),
+        };
+        (text.into(), touches.concat())
+    }
+
+    /// One service: in words, with the places that it touches.
+    fn one(&self, request: &Request<'_>) -> (Cow<'static, str>, Vec<Touch>) {
+        match command_of(request) {
+            Some(command) => {
+                let (words, _, touches) = self.ear.asked(command.cmd, command.body);
+                (words, touches)
+            }
+            None => (words(request), self.touch(request).into_iter().collect()),
+        }
     }
 
     /// The space of a path, as the stations know it.
@@ -297,19 +304,24 @@ impl Observer for TagObserver {
             Ok(replies) if usize::from(replies.count()) == parts.len() => replies,
             _ => return AnswerMeaning::Unfitting("it has another number of replies than services".into()),
         };
-        let (mut cells, mut touched, mut refused) = (vec![], vec![], None);
+        let (mut cells_of_all, mut touched, mut refused) = (vec![], vec![], None);
         for (part, reply) in parts.iter().zip(replies.iter()) {
             let Ok(reply) = Reply::parse(reply) else {
                 return AnswerMeaning::Unfitting("a reply in it is malformed".into());
             };
-            let is_touch = self.touch(part).is_some();
+            let (_, touches) = self.one(part);
             match self.answered(part, &reply) {
                 AnswerMeaning::Good(own) => {
-                    touched.extend(is_touch.then(|| Ok(own.concat())));
-                    cells.extend(own);
+                    // A read brings as many as it touches, a write none.
+                    let mut own = own.into_iter();
+                    for _ in touches {
+                        let cells = own.next();
+                        touched.push(Ok(cells.clone().unwrap_or_default()));
+                        cells_of_all.extend(cells);
+                    }
                 }
                 AnswerMeaning::Refused(native) => {
-                    touched.extend(is_touch.then_some(Err(native)));
+                    touched.extend(touches.iter().map(|_| Err(native)));
                     refused = refused.or(Some(native));
                 }
                 // What one of them says is said of all.
@@ -317,7 +329,7 @@ impl Observer for TagObserver {
             }
         }
         match refused {
-            None => AnswerMeaning::Good(cells),
+            None => AnswerMeaning::Good(cells_of_all),
             Some(_) if touched.iter().any(Result::is_err) => AnswerMeaning::Partly(touched),
             // What was refused has no name here.
             Some(native) => AnswerMeaning::Refused(native),

@@ -5,8 +5,7 @@ use crate::speak::Ask;
 use crate::speak::tables::{Replied, TableAsk};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::enip::{REQUESTER, has_tables};
-use woodrush_wire::enip::cip::{self, Reply, class, service};
-use woodrush_wire::enip::epath::Object;
+use woodrush_wire::enip::cip::{Reply, service};
 use woodrush_wire::enip::tables::Execute;
 use woodrush_wire::tables::COMMAND;
 
@@ -23,9 +22,7 @@ pub(super) fn table_station(stations: &[Station], ask: &Ask) -> Option<usize> {
 pub(super) fn command(ask: &TableAsk, tns: u16) -> Option<Vec<u8>> {
     let (mut body, mut message) = (vec![], vec![]);
     ask.emit(&mut body)?;
-    let object = Object { class: class::PCCC, instance: 1, attribute: None };
-    cip::emit_to(&mut message, service::EXECUTE_PCCC, object);
-    Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns, body: &body }.emit(&mut message);
+    Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns, body: &body }.emit_request(&mut message);
     Some(message)
 }
 

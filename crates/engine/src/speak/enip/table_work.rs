@@ -1,12 +1,12 @@
 //! A command for a data table in a message that was sent to us: what it wants of an image, and the reply to the service.
 
 use crate::speak::Want;
-use crate::speak::tables::{Begun, Sts, TableWork};
+use crate::speak::tables::{Begun, Sts, TOO_LARGE, TableWork};
 use woodrush_core::Refusal;
 use woodrush_core::protocol::Spaces;
-use woodrush_wire::enip::cip::{self, Reply, service};
+use woodrush_wire::enip::cip;
 use woodrush_wire::enip::tables::Execute;
-use woodrush_wire::tables::{EXTENDED, REPLY};
+use woodrush_wire::tables::reply_body;
 
 /// A command under way.
 pub(super) struct CommandService {
@@ -35,13 +35,10 @@ pub(super) enum TableTodo {
 }
 
 impl Head {
-    fn reply(&self, (sts, ext): Sts, data: &[u8]) -> Vec<u8> {
-        let extended = [ext];
-        let body = if sts == EXTENDED { &extended[..] } else { data };
-        let (cmd, tns) = (self.cmd | REPLY, self.tns);
-        let (mut brought, mut reply) = (vec![], vec![]);
-        Execute { requester: &self.requester, cmd, sts, tns, body }.emit(&mut brought);
-        Reply::good(service::EXECUTE_PCCC, &brought).emit(&mut reply);
+    fn reply(&self, status: Sts, data: &[u8]) -> Vec<u8> {
+        let own = Execute { requester: &self.requester, cmd: self.cmd, sts: 0, tns: self.tns, body: &[] };
+        let mut reply = vec![];
+        own.reply(status.0, &reply_body(status, data)).emit_response(&mut reply);
         reply
     }
 }
@@ -79,6 +76,6 @@ impl CommandService {
     pub(super) fn reply(self) -> Vec<u8> {
         let (status, data) = self.work.end();
         let reply = self.head.reply(status, &data);
-        if reply.len() <= self.room { reply } else { self.head.reply(crate::speak::tables::TOO_LARGE, &[]) }
+        if reply.len() <= self.room { reply } else { self.head.reply(TOO_LARGE, &[]) }
     }
 }

@@ -14,6 +14,8 @@ use woodrush_wire::enip::cip::{Reply, Request, service};
 use woodrush_wire::enip::cpf::{Connected, Unconnected};
 use woodrush_wire::enip::encap::{self, Header, Registration, command};
 use woodrush_wire::enip::packet::{self, Parts};
+use woodrush_wire::enip::tables::Execute;
+use woodrush_wire::tables::COMMAND;
 
 const LINE: LineTime = LineTime {
     char_nanos: 0,
@@ -627,5 +629,25 @@ proptest! {
                 prop_assert!(result.is_err());
             }
         }
+    }
+
+    #[test]
+    fn no_command_for_data_tables_does_harm(
+        function in prop::sample::select(vec![0x00u8, 0x01, 0x26, 0x67, 0x68, 0xA1, 0xA2, 0xA9, 0xAA, 0xAB]),
+        rest in prop::collection::vec(any::<u8>(), 0..40),
+        cells in prop::collection::vec(any::<u8>(), 0..260),
+    ) {
+        let mut target = Target::with(&of_tables(), files());
+        let body = [&[function][..], &rest].concat();
+        let asked = Execute { requester: b"WOODRUSH", cmd: COMMAND, sts: 0, tns: 0x1746, body: &body };
+        let answer = target.answer(&emitted(|out| asked.emit_request(out)), |_| Ok(&cells));
+        let reply = Reply::parse(&answer).unwrap();
+        prop_assert_eq!(reply.status, 0);
+        prop_assert!(Execute::parse(reply.data).unwrap().replies_to(b"WOODRUSH", COMMAND, 0x1746));
+        // A client may be answered anything.
+        let mut site = Site::new(&of_tables());
+        site.client.ask(Ticket(1), Ask::read(0, extent(0, 0, 1)));
+        site.client.handle(site.now, News::Bytes(&answer));
+        while let Act::Send(_) = site.client.poll(site.now) {}
     }
 }
