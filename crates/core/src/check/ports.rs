@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source, Station};
-use crate::project::{Line, Port, Project, Wires, show_micros};
+use crate::project::{Image, Line, Port, Project, Wires, show_micros};
 use crate::protocol::{StationId, Transport};
 use crate::source::{Span, Spanned};
 use std::collections::BTreeMap;
@@ -171,9 +171,10 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
             findings.push(Finding::new(fault.code, device.name.span, fault.what).fix(fault.fix));
         }
     }
-    for (index, image) in project.images.iter().enumerate() {
-        let own = project.image_dialect(index).filter(|_| image.port.is_some_and(|port| port.value == at));
-        for fault in own.map(|own| own.station_faults(&image.setup)).unwrap_or_default() {
+    let here = |image: &Image| image.port.is_some_and(|port| port.value == at);
+    for (index, image) in project.images.iter().enumerate().filter(|(_, image)| here(image)) {
+        let faults = project.image_dialect(index).map(|own| own.station_faults(&image.setup));
+        for fault in faults.unwrap_or_default() {
             findings.push(Finding::new(fault.code, image.name.span, fault.what).fix(fault.fix));
         }
     }

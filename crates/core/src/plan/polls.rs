@@ -131,22 +131,18 @@ impl Plan {
             let own = alike.get(..count)?.iter().flat_map(|transfer| transfer.parts.iter().copied());
             station.cost(Verb::Read, &own.collect::<Vec<Extent>>())
         };
-        let mut low = before.min(alike.len()).max(1);
-        let (mut high, mut step) = (alike.len() + 1, 1);
-        if low > 1 && takes(low).is_none() {
+        let (mut low, mut high, mut step) = (before.min(alike.len()).max(1), alike.len() + 1, 1);
+        while low > 1 && takes(low).is_none() {
             high = low;
-            while low > 1 && takes(low).is_none() {
-                high = low;
-                low = low.saturating_sub(step).max(1);
-                step *= 2;
-            }
-        } else {
-            while low + step < high && takes(low + step).is_some() {
-                low += step;
-                step *= 2;
-            }
-            high = high.min(low + step);
+            low = low.saturating_sub(step).max(1);
+            step *= 2;
         }
+        // What was too much bounds it from above; else the search goes on upwards.
+        while low + step < high && takes(low + step).is_some() {
+            low += step;
+            step *= 2;
+        }
+        high = high.min(low + step);
         while high - low > 1 {
             let middle = low + (high - low) / 2;
             if takes(middle).is_some() { low = middle } else { high = middle }

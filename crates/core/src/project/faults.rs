@@ -199,9 +199,6 @@ pub struct Fault {
     pub name: Option<String>,
 }
 
-/// No keys.
-static EMPTY: Setup = Setup { numbers: vec![], words: vec![], declared: None };
-
 impl Fault {
     /// Reads the value of a fault's key, such as `do-1 200ms` for `slow`.
     ///
@@ -259,9 +256,9 @@ impl Fault {
         }
         let dialect = project.device_dialect(project.device(&self.place)?)?;
         if let Some(name) = &self.name {
-            let own = dialect.notation();
-            let form = Form::plain(Type::I16);
-            let context = AddressContext::of_device(&EMPTY).with_form(Some(form));
+            let (own, setup) = (dialect.notation(), Setup::default());
+            // Any type will do: what is asked is whether it can be a name at all.
+            let context = AddressContext::of_device(&setup).with_form(Some(Form::plain(Type::I16)));
             let known =
                 own.parse(name, &context).ok().and_then(|at| own.altered(&at.space, Alteration::Renamed));
             let what = format!("`{}` speaks {} and has no tag `{name}`", self.place, dialect.name());

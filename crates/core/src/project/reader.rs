@@ -19,7 +19,7 @@ impl<'t> Reader<'t> {
     pub(super) fn new(file: u16, text: &'t str) -> Self {
         // Many bytes at once.
         let of_lines = text.bytes().fold(true, |plain, byte| {
-            plain & (matches!(byte, b' '..=b'~') & (byte != b'\\') | (byte == b'\n') | (byte == b'\r'))
+            plain & (matches!(byte, b' '..=b'~') & (byte != b'\\') | (byte == b'\n'))
         });
         let is_printed = of_lines && !text.contains("\"\"\"") && !text.contains("'''");
         Self { file, text, findings: vec![], is_printed }

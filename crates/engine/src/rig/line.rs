@@ -258,7 +258,7 @@ impl RigDriver {
             });
             match listener {
                 Some(_) if closed => *listener = None,
-                // Whoever has taken the port meanwhile may leave it again.
+                // Another program may have the port meanwhile, and leave it again.
                 None if !closed => *listener = listen(*at),
                 _ => {}
             }
