@@ -31,6 +31,8 @@ pub struct Evidence {
     pub closed: bool,
     /// From the request's beginning to its end, in microseconds.
     pub took: u64,
+    /// Why a running converter did not ask at all, in its words.
+    pub unasked: Option<String>,
 }
 
 /// One way to a server of one station.

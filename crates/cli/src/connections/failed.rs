@@ -6,6 +6,7 @@ use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::Owner;
 use woodrush_core::wanted::Wanted;
 use woodrush_core::{Kind, Refusal};
+use woodrush_engine::Evidence;
 use woodrush_engine::direct::{Cause, Diagnosis, Link, diagnose};
 
 /// Why something could not be asked or was not answered, for people.
@@ -57,10 +58,20 @@ impl Connections {
 }
 
 /// What a running converter says of a station that it asked for us.
-pub(super) fn held(station: &Station, refusal: &Refusal) -> Diagnosis {
+pub(super) fn held(station: &Station, refusal: &Refusal, evidence: &Evidence) -> Diagnosis {
+    if let Some(why) = &evidence.unasked {
+        let what = "it runs the project as it was before the file was changed, or the port is busy".into();
+        let test =
+            "woodrush status tells whether it runs this project; SIGHUP, or `run --follow`, reloads it"
+                .into();
+        return Diagnosis {
+            seen: format!("the running converter has not asked: {why}"),
+            causes: vec![Cause { what, test }],
+        };
+    }
     if refusal.native.is_some() {
         let nowhere = Link::Socket(SocketAddr::from((Ipv4Addr::LOCALHOST, 0)));
-        return diagnose(&nowhere, station, refusal, &woodrush_engine::Evidence::default());
+        return diagnose(&nowhere, station, refusal, evidence);
     }
     let test = "woodrush status shows the port, the device and what is counted there".to_string();
     Diagnosis {

@@ -292,7 +292,7 @@ impl Connections {
         };
         let diagnosis = match &opened.link {
             Some(link) => diagnose(link, &wanted.station, &refusal, opened.reach.evidence()),
-            None => held(&wanted.station, &refusal),
+            None => held(&wanted.station, &refusal, opened.reach.evidence()),
         };
         let diagnosis = self.with_leg(wanted, diagnosis, &refusal);
         // A way on which nothing came back may be broken: the next one is a new one.

@@ -74,6 +74,11 @@ fn a_device_is_read_and_written_alone_and_then_through_the_converter() {
     for device in status["devices"].as_array().unwrap().iter().filter(|device| device["name"] != "blower-1") {
         assert_eq!(device["counts"]["no_answer"], 0, "{device}");
     }
+    // What the file has since, and the converter does not run yet, is told as that.
+    tool.edit("[ports.pump-house]", "[ports.new-hall]\nconnect = \"192.0.2.99\"\nprotocol = \"modbus-tcp\"\n[devices.new]\nport = \"new-hall\"\nunit = 1\n[ports.pump-house]");
+    let early = tool.run(&["read", "new:400001"]);
+    let why = "the running converter has not asked: the converter has no port `new-hall`";
+    assert!(early.status == 3 && early.err.contains(why) && early.err.contains("SIGHUP"), "{}", early.err);
     assert_eq!(run.interrupt(), 0);
 }
 

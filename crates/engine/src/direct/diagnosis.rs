@@ -206,7 +206,8 @@ mod tests {
     }
 
     fn seen(link: &Link, protocol: &str, kind: Kind, came: &[u8], closed: bool) -> Diagnosis {
-        let evidence = Evidence { sent: vec![1], came: came.to_vec(), closed, took: 1_000_000 };
+        let evidence =
+            Evidence { sent: vec![1], came: came.to_vec(), closed, took: 1_000_000, unasked: None };
         diagnose(link, &station(protocol), &Refusal::new(kind, Blame::Device), &evidence)
     }
 

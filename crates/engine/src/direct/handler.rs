@@ -1,6 +1,7 @@
 //! What people ask through a running converter: one request a line of its control socket, in turn with all others.
 
 use crate::control::{self, Remote};
+use crate::dialer::Evidence;
 use crate::shared::{ClientId, Event, LineRequest, Message, Queued, Shared, Site, WriteRecord};
 use crate::speak::{Ask, one_place};
 use serde::{Deserialize, Serialize};
@@ -55,21 +56,23 @@ struct Refused {
     native: Option<(String, u32)>,
 }
 
-/// Asks a running converter to ask: what was answered, and how long that took, in microseconds, a refusal too.
+/// Asks a running converter to ask: what was answered, and how that went, a refusal too.
 pub(super) fn ask(
     remote: &Remote,
     port: &str,
     station: &Station,
     ask: &Ask,
-) -> (Result<Vec<u8>, Refusal>, u64) {
+) -> (Result<Vec<u8>, Refusal>, Evidence) {
+    let mut evidence = Evidence::default();
     let said = request(port, station, ask).and_then(|request| {
         let text = serde_json::to_string(&request).ok()?;
         // The converter gives up first: its patience is counted from the same moment, with the port's timeout.
         let answer = remote.say_within(PATIENCE + LONGEST, VERB, &[text]).ok()?;
+        evidence.unasked = (!answer.done).then_some(answer.said);
         serde_json::from_value::<WireReply>(answer.data?).ok()
     });
-    let took = said.as_ref().map_or(0, |reply| reply.took);
-    (said.ok_or(Refusal::new(Kind::NoPath, Blame::Us)).and_then(answered), took)
+    evidence.took = said.as_ref().map_or(0, |reply| reply.took);
+    (said.ok_or(Refusal::new(Kind::NoPath, Blame::Us)).and_then(answered), evidence)
 }
 
 fn answered(reply: WireReply) -> Result<Vec<u8>, Refusal> {

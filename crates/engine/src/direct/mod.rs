@@ -168,9 +168,9 @@ impl Direct {
                 Ok(DirectAnswer { cells, took: dialer.evidence().took })
             }
             Leg::Held { remote, port, evidence } => {
-                let (answered, took) = handler::ask(remote, port, station, &ask);
-                evidence.took = took;
-                answered.map(|cells| DirectAnswer { cells, took })
+                let answered;
+                (answered, *evidence) = handler::ask(remote, port, station, &ask);
+                answered.map(|cells| DirectAnswer { cells, took: evidence.took })
             }
         }
     }
