@@ -63,6 +63,8 @@ impl Notation for Named {
             only: &[],
             shown: None,
             rewritten: false,
+            whole: false,
+            publishes: false,
         };
         Ok(Address { space, first: 0, bit: None, brings: ImpliedType::Nothing })
     }

@@ -121,10 +121,8 @@ impl ClientIdentity {
                         self.machine.handle(bench.now(), News::Bytes(&back));
                     }
                 }
-                Act::Done(_, result) => return result,
-                Act::Partly(_, _, refused) => {
-                    return refused.first().map_or(Ok(vec![]), |(_, refusal)| Err(*refusal));
-                }
+                Act::Done(_, result) => return result.and_then(|values| values.of_use(&[])),
+                Act::Came(..) | Act::Stopped(..) | Act::Tell(_) => {}
                 Act::HangUp(_) => self.again(bench),
                 Act::WaitUntil(moment) => {
                     bench.run_seen(moment.since(bench.now()).max(1), seen);

@@ -55,6 +55,8 @@ pub enum Kind {
     DoesNotFit,
     /// What lies there is of another type than the project says.
     TypeDiffers,
+    /// The device itself says that the value is bad.
+    Unsound,
 }
 
 impl Kind {
@@ -78,6 +80,7 @@ impl Kind {
             Self::NeverSeen => "it has not been read yet",
             Self::DoesNotFit => "the value does not fit",
             Self::TypeDiffers => "it is of another type",
+            Self::Unsound => "the device itself calls the value bad",
         }
     }
 }

@@ -11,6 +11,7 @@ use rustix::io::Errno;
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, connect, socket_with};
 use std::io::ErrorKind;
 use std::net::{Ipv4Addr, SocketAddr, TcpStream};
+use std::sync::Arc;
 use std::time::Duration;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
@@ -194,6 +195,10 @@ impl Dialer {
     fn exchange(&mut self, ask: Ask) -> Result<Vec<u8>, Refusal> {
         let ticket = Ticket(self.next);
         self.next += 1;
+        let parts = match &ask {
+            Ask::Read { parts, .. } => Arc::clone(parts),
+            _ => Arc::default(),
+        };
         self.client.ask(ticket, ask);
         let mut chunk = [0; 1024];
         loop {
@@ -211,12 +216,10 @@ impl Dialer {
                         self.hung_up(now);
                     }
                 }
-                Act::Done(done, result) if done == ticket => return result,
-                Act::Partly(done, _, refused) if done == ticket => {
-                    let first = refused.first().map(|(_, refusal)| *refusal);
-                    return Err(first.unwrap_or(Refusal::new(Kind::Mismatch, Blame::Device)));
+                Act::Done(done, result) if done == ticket => {
+                    return result.and_then(|values| values.of_use(&parts));
                 }
-                Act::Done(..) | Act::Partly(..) => {}
+                Act::Done(..) | Act::Came(..) | Act::Stopped(..) | Act::Tell(_) => {}
                 Act::HangUp(_) => {
                     // Whatever comes after this is for nobody.
                     let _ = rustix::net::shutdown(&self.wire, rustix::net::Shutdown::Both);

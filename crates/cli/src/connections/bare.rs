@@ -89,10 +89,12 @@ pub(super) fn setup(spoken: &'static dyn Dialect, args: &ConnectionArgs) -> Resu
                 Some(number) => setup.numbers.push((own, number)),
                 None => return Err(usage(format!("`{value}` is not a valid `{name}` (0 to {high})"))),
             },
-            KeyKind::Duration => match micros(&value).and_then(|time| u32::try_from(time).ok()) {
-                Some(time) => setup.numbers.push((own, time)),
-                None => return Err(usage(format!("`{value}` is not a time (write it as 500ms or 2s)"))),
-            },
+            KeyKind::Duration | KeyKind::DurationOr(_) => {
+                match micros(&value).and_then(|time| u32::try_from(time).ok()) {
+                    Some(time) => setup.numbers.push((own, time)),
+                    None => return Err(usage(format!("`{value}` is not a time (write it as 500ms or 2s)"))),
+                }
+            }
             KeyKind::Choice(words) if !words.contains(&value.as_str()) => {
                 return Err(usage(format!(
                     "`{value}` is not a valid `{name}` (one of {})",

@@ -36,6 +36,9 @@ fn of_key(key: &Key, repeats: bool) -> Value {
         KeyKind::Whole(low, high) => number(low, (high < i64::MAX).then_some(high), repeats, None),
         KeyKind::Station { high, any } => number(0, Some(high), repeats, any.then_some("any")),
         KeyKind::Duration => json!({ "type": "string", "pattern": DURATION }),
+        KeyKind::DurationOr(word) => {
+            json!({ "anyOf": [{ "type": "string", "pattern": DURATION }, { "const": word }] })
+        }
         KeyKind::Switch => json!({ "type": "boolean" }),
         KeyKind::Choice(words) => json!({ "enum": words }),
         KeyKind::Texts => texts(),

@@ -85,6 +85,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let here: Vec<&Transfer> = plan
         .transfers
         .iter()
+        .filter(|transfer| transfer.cadence.is_asked())
         .filter(|transfer| plan.station(transfer.from).is_some_and(|station| station.port == at))
         .collect();
     let mut requests: Vec<RequestBudget> =
@@ -274,7 +275,7 @@ fn more_at_once(plan: &Plan, at: usize) -> Vec<String> {
     let stations = plan.devices.iter().enumerate().filter(|(_, station)| station.port == at);
     let row = |(index, station): (usize, &Station)| {
         let more = station.dialect?.requests()?.more_at_once(&station.setup)?;
-        let own = plan.transfers.iter().filter(|transfer| transfer.device() == Some(index));
+        let own = plan.transfers.iter().filter(|transfer| transfer.asked_device() == Some(index));
         let messages = own.count();
         (messages >= MANY_MESSAGES)
             .then(|| format!("`{}` is asked in {messages} messages each time: {more}", station.name))

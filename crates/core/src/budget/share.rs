@@ -57,7 +57,7 @@ pub fn attainable(requests: &[(u64, u64)]) -> u64 {
 fn asked(plan: &Plan, port: usize) -> Vec<(usize, u64, u64)> {
     let on_port = |device: usize| plan.devices.get(device).is_some_and(|station| station.port == port);
     let polls = plan.transfers.iter().filter_map(|transfer| {
-        let device = transfer.device().filter(|device| on_port(*device))?;
+        let device = transfer.asked_device().filter(|device| on_port(*device))?;
         Some((device, transfer.takes, transfer.cadence.interval()))
     });
     let sent = plan.pushes.iter().filter(|push| plan.write_port(push.device) == Some(port));

@@ -322,8 +322,11 @@ fn speed(project: &Project, plan: &Plan, at: usize, port: &Port, findings: &mut 
     let on_port = |rule: &&crate::plan::PlannedRule| {
         rule.source.device().and_then(|device| plan.devices.get(device)).is_some_and(|d| d.port == at)
     };
-    let polled =
-        plan.rules.iter().filter(on_port).filter(|rule| matches!(rule.source, Source::Values { .. }));
+    let polled = plan
+        .rules
+        .iter()
+        .filter(on_port)
+        .filter(|rule| !rule.published && matches!(rule.source, Source::Values { .. }));
     let Some(fastest) = polled.min_by_key(|rule| rule.every) else { return };
     let own = project.maps.get(fastest.map).and_then(|map| map.poll);
     let device = fastest.source.device().and_then(|at| project.devices.get(at)).map(|device| device.poll);

@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source};
-use crate::project::{Owner, Port, Project, show_micros};
+use crate::project::{Owner, Polling, Port, Project, show_micros};
 use crate::protocol::Verb;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -34,7 +34,8 @@ fn frame_gap(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
         findings.push(Finding::new("M21", own.span, what).fix(fix));
     } else if own.value > LONG * line.frame_gap && line.frame_gap > 0 {
         let on = |device: usize| plan.devices.get(device).is_some_and(|d| d.port == at);
-        let requests = plan.transfers.iter().filter(|transfer| transfer.device().is_some_and(on)).count();
+        let requests =
+            plan.transfers.iter().filter(|transfer| transfer.asked_device().is_some_and(on)).count();
         let extra = (own.value - line.frame_gap).saturating_mul(u64::try_from(requests).unwrap_or(u64::MAX));
         if requests == 0 {
             return;
@@ -78,7 +79,7 @@ fn timeout(plan: &Plan, at: usize, port: &Port, findings: &mut Vec<Finding>) {
 
 /// Polls without a pause, and writes that nobody needs.
 fn intervals(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
-    let zero = |poll: &crate::source::Spanned<u64>| poll.value == 0;
+    let zero = |poll: &crate::source::Spanned<Polling>| poll.value == Polling::Every(0);
     let maps = project.maps.iter().filter_map(|map| map.poll);
     for poll in project.devices.iter().map(|device| device.poll).chain(maps).filter(zero) {
         let what = "a poll every 0 seconds asks without a pause".to_string();
@@ -119,7 +120,7 @@ fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     }
     let mut asked: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
     for transfer in &plan.transfers {
-        if let (Some(station), Some(device)) = (plan.station(transfer.from), transfer.device()) {
+        if let (Some(station), Some(device)) = (plan.station(transfer.from), transfer.asked_device()) {
             asked.entry(station.port).or_default().insert(device);
         }
     }
@@ -131,7 +132,7 @@ fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             continue;
         };
         // A line that cannot keep its polls is told as such.
-        if own.poll.value == 0 || plan.load(station.port) > 1.0 {
+        if own.poll.value == Polling::Every(0) || rule.published || plan.load(station.port) > 1.0 {
             continue;
         }
         let alone = asked.get(&station.port).is_none_or(|devices| devices.len() < 2);

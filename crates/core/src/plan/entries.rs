@@ -28,6 +28,7 @@ pub(super) fn add(plan: &mut Plan) {
             conversion: Arc::new(Conversion { from: form, to: form, overflow: Overflow::Refuse }),
             writable: true,
             every: rule.every,
+            published: false,
             max_age: u64::MAX,
             on_loss: OnLoss::Refuse,
             sending: Sending::default(),

@@ -45,13 +45,14 @@ impl Plan {
         for rule in &self.rules {
             let _ = write!(
                 hash,
-                "{:?} {} {:?} {:?} {} {} {} {:?} {:?} {} {:?};",
+                "{:?} {} {:?} {:?} {} {}{} {} {:?} {:?} {} {:?};",
                 rule.source,
                 rule.board,
                 rule.target,
                 rule.conversion,
                 rule.writable,
                 rule.every,
+                if rule.published { "p" } else { "" },
                 rule.max_age,
                 rule.on_loss,
                 rule.sending,

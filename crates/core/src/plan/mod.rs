@@ -122,8 +122,10 @@ pub struct PlannedRule {
     pub conversion: Arc<Conversion>,
     /// A client's write goes back to the source.
     pub writable: bool,
-    /// How often it is polled, in microseconds.
+    /// How often it is polled, or comes by itself, in microseconds.
     pub every: u64,
+    /// It comes by itself.
+    pub published: bool,
     /// Older than this counts as lost, in microseconds.
     pub max_age: u64,
     /// What a reader gets once the source is lost.
@@ -164,6 +166,8 @@ pub struct Transfer {
 pub enum Cadence {
     /// We ask for them so often, in microseconds.
     Every(u64),
+    /// They come by themselves so often, in microseconds.
+    Published(u64),
 }
 
 impl Cadence {
@@ -171,8 +175,14 @@ impl Cadence {
     #[must_use]
     pub const fn interval(self) -> u64 {
         match self {
-            Self::Every(interval) => interval,
+            Self::Every(interval) | Self::Published(interval) => interval,
         }
+    }
+
+    /// Whether we ask for them.
+    #[must_use]
+    pub const fn is_asked(self) -> bool {
+        matches!(self, Self::Every(_))
     }
 }
 
@@ -181,6 +191,12 @@ impl Transfer {
     #[must_use]
     pub const fn device(&self) -> Option<usize> {
         self.from.device()
+    }
+
+    /// The device that is asked for them; `None` where they come by themselves.
+    #[must_use]
+    pub const fn asked_device(&self) -> Option<usize> {
+        if self.cadence.is_asked() { self.from.device() } else { None }
     }
 
     /// Its first part.

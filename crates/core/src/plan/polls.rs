@@ -15,11 +15,15 @@ impl Plan {
                 let device = self.host(device);
                 let gathered = if self.devices.get(device).is_some_and(gathers) { rule.every } else { 0 };
                 let (space, first) = (place.space, place.first);
-                polled.push(PolledRule { device, gathered, space, every: rule.every, first, rule: at });
+                let (every, published) = (rule.every, rule.published);
+                polled.push(PolledRule { device, gathered, published, space, every, first, rule: at });
             }
         }
         polled.sort_unstable();
-        for group in polled.chunk_by(|a, b| (a.device, a.space, a.every) == (b.device, b.space, b.every)) {
+        for group in polled.chunk_by(|a, b| {
+            let of = |rule: &PolledRule| (rule.device, rule.published, rule.space, rule.every);
+            of(a) == of(b)
+        }) {
             self.request_group(project, group);
         }
         self.gather();
@@ -34,7 +38,7 @@ impl Plan {
     }
 
     fn request_group(&mut self, project: &Project, group: &[PolledRule]) -> Option<()> {
-        let &PolledRule { device, space: id, every, .. } = group.first()?;
+        let &PolledRule { device, space: id, every, published, .. } = group.first()?;
         let station = self.devices.get(device)?;
         let (dialect, space) = (station.dialect?, station.space_at(id)?);
         let line = *self.lines.get(station.port)?;
@@ -64,8 +68,12 @@ impl Plan {
                 held.push((device, Extent { space: id, first, count }));
             }
         }
-        let requests =
-            requests::cover(dialect, space, id, &items, gap, &station.setup, &|cost| line.weight(cost))?;
+        let requests = match space.len.filter(|_| space.whole) {
+            Some(len) => vec![Extent { space: id, first: 0, count: len }],
+            None => {
+                requests::cover(dialect, space, id, &items, gap, &station.setup, &|cost| line.weight(cost))?
+            }
+        };
         let each = to_u32(space.grain.cell_bytes());
         // Steps by request; a rule's values may be spread over several.
         let mut landing: Vec<(usize, Landing)> = vec![];
@@ -98,7 +106,9 @@ impl Plan {
                 .cost(Verb::Read, space, extent.count, &station.setup)
                 .map_or(0, |cost| line.exchange(cost));
             let steps = begin..to_u32(self.steps.len());
-            let (from, cadence) = (Owner::Device(device), Cadence::Every(every));
+            let from = Owner::Device(device);
+            let (cadence, takes) =
+                if published { (Cadence::Published(every), 0) } else { (Cadence::Every(every), takes) };
             self.transfers.push(Transfer { from, parts: Arc::new([*extent]), cadence, takes, steps });
         }
         Some(())
@@ -182,6 +192,8 @@ struct PolledRule {
     device: usize,
     /// The interval, where one request takes several places; those of one interval stand together then.
     gathered: u64,
+    /// It comes by itself.
+    published: bool,
     space: SpaceId,
     every: u64,
     first: u32,

@@ -3,6 +3,7 @@
 use super::{Plan, Push, Source, Transfer};
 use crate::line_time::LineTime;
 use crate::project::{Owner, Port, Project};
+use crate::protocol::Publishing;
 
 impl Plan {
     pub(super) fn set_cycles(&mut self) {
@@ -13,7 +14,7 @@ impl Plan {
                 let polls = self
                     .transfers
                     .iter()
-                    .filter(|transfer| transfer.device().is_some_and(|device| on(device, port)));
+                    .filter(|transfer| transfer.asked_device().is_some_and(|device| on(device, port)));
                 let sent = self.pushes.iter().filter(|push| push.every.is_some() && by(push.device, port));
                 polls.map(|transfer| transfer.takes).chain(sent.map(|push| push.takes)).sum()
             })
@@ -24,7 +25,7 @@ impl Plan {
     pub(super) fn set_ages(&mut self, project: &Project) {
         let mut polled: Vec<Vec<usize>> = vec![vec![]; self.lines.len()];
         for transfer in &self.transfers {
-            let Some(device) = transfer.device() else { continue };
+            let Some(device) = transfer.asked_device() else { continue };
             let port = self.devices.get(device).map_or(usize::MAX, |device| device.port);
             if let Some(here) = polled.get_mut(port).filter(|here| here.last() != Some(&device)) {
                 here.push(device);
@@ -39,6 +40,9 @@ impl Plan {
                 | Source::Client
                 | Source::ClientCells { .. }
                 | Source::Values { owner: Owner::Image(_) | Owner::Converter, .. } => own.unwrap_or(u64::MAX),
+                Source::Values { owner: Owner::Device(device), .. } if rule.published => {
+                    own.or_else(|| Some(self.publishing(device)?.max_age())).unwrap_or(u64::MAX)
+                }
                 Source::Values { owner: Owner::Device(device), .. } => own.unwrap_or_else(|| {
                     let port = self.devices.get(device).map_or(usize::MAX, |station| station.port);
                     let alone = polled.get(port).is_none_or(|here| here.len() < 2);
@@ -49,6 +53,13 @@ impl Plan {
                 rule.max_age = age;
             }
         }
+    }
+
+    /// How values of a device come by themselves; `None` where all must be asked for.
+    #[must_use]
+    pub fn publishing(&self, device: usize) -> Option<Publishing> {
+        let station = self.devices.get(device)?;
+        station.dialect?.requests()?.publishing(&station.setup)
     }
 
     /// What the default age of a value is made of, that is polled so often by that port.
@@ -72,6 +83,7 @@ impl Plan {
             .transfers
             .iter()
             .filter(on_port)
+            .filter(|transfer| transfer.cadence.is_asked())
             .map(|t| t.takes as f64 / t.cadence.interval().max(1) as f64);
         let here = |push: &&Push| self.write_port(push.device) == Some(port);
         let sent =

@@ -1,6 +1,7 @@
 //! One table of the file, read by the table of keys: unknown keys and wrong kinds are found once, here.
 
-use super::keys::{keys_of, renamed};
+use super::Polling;
+use super::keys::{PUBLISHED, keys_of, renamed};
 use super::kinds::{check_kind, float, whole_number};
 use super::reader::Reader;
 use super::repeat;
@@ -229,6 +230,16 @@ impl<'a, 'i> Fields<'a, 'i> {
     pub(super) fn duration(&self, r: &Reader<'_>, key: &str) -> Option<Spanned<u64>> {
         let text = self.text(r, key)?;
         duration(&text.value).map(|micros| Spanned { value: micros, span: text.span })
+    }
+
+    /// How often something is polled, or that it comes by itself.
+    pub(super) fn poll(&self, r: &Reader<'_>) -> Option<Spanned<Polling>> {
+        let text = self.text(r, "poll")?;
+        let value = match text.value.as_str() {
+            PUBLISHED => Polling::Published,
+            interval => Polling::Every(duration(interval)?),
+        };
+        Some(Spanned { value, span: text.span })
     }
 
     pub(super) fn switch(&self, _r: &Reader<'_>, key: &str) -> Option<bool> {

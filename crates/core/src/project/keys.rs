@@ -9,6 +9,8 @@ const fn key(table: &'static str, name: &'static str, kind: KeyKind, doc: &'stat
     Key { table, name, kind, doc }
 }
 
+/// What stands in place of an interval where values come by themselves.
+pub(super) const PUBLISHED: &str = "published";
 const ACCESS: KeyKind = KeyKind::Choice(&["read-only", "read-write"]);
 const WRITE_ONE: KeyKind = KeyKind::Choice(&["multiple", "single"]);
 
@@ -125,7 +127,12 @@ pub static KEYS: &[Key] = &[
         "what the device itself is set to; default the profile's as-shipped setting",
     ),
     key("devices", "must-map", KeyKind::Texts, "points that a rule must map"),
-    key("devices", "poll", KeyKind::Duration, "how often it is asked; default 1s"),
+    key(
+        "devices",
+        "poll",
+        KeyKind::DurationOr(PUBLISHED),
+        "how often it is asked; default 1s. `published`: its values come by themselves",
+    ),
     key(
         "devices",
         "max-read",
@@ -198,7 +205,7 @@ pub static KEYS: &[Key] = &[
         ACCESS,
         "`read-write`: a write on the `to` side goes back to `from`; default `read-only`",
     ),
-    key("map", "poll", KeyKind::Duration, "overrides the device's"),
+    key("map", "poll", KeyKind::DurationOr(PUBLISHED), "overrides the device's"),
     key(
         "map",
         "answer",

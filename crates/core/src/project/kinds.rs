@@ -42,6 +42,14 @@ pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &TomlSpanned<DeVa
         KeyKind::Switch => "true or false".to_string(),
         KeyKind::Duration if found.as_str().and_then(duration).is_some() => return,
         KeyKind::Duration => "a duration in quotes such as \"500ms\", \"1s\" or \"5m\"".to_string(),
+        KeyKind::DurationOr(word)
+            if found.as_str().is_some_and(|text| text == word || duration(text).is_some()) =>
+        {
+            return;
+        }
+        KeyKind::DurationOr(word) => {
+            format!("a duration in quotes such as \"500ms\", \"1s\" or \"5m\", or \"{word}\"")
+        }
         KeyKind::Whole(low, high) if whole_number(found).is_some_and(|n| (low..=high).contains(&n)) => return,
         KeyKind::Whole(low, i64::MAX) => format!("a whole number from {low} on"),
         KeyKind::Whole(low, high) => format!("a whole number of {low} to {high}"),

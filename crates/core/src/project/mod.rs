@@ -237,8 +237,8 @@ pub struct Device {
     pub line: Option<Spanned<Line>>,
     /// Points that some rule must carry.
     pub must_map: Vec<Spanned<String>>,
-    /// How often it is polled, in microseconds.
-    pub poll: Spanned<u64>,
+    /// How often it is polled.
+    pub poll: Spanned<Polling>,
     /// Unused grains that may be read to join two reads.
     pub read_gap: u32,
     /// Failed polls in a row before it counts as lost.
@@ -258,6 +258,26 @@ impl Device {
     #[must_use]
     pub fn is_on(&self, port: usize) -> bool {
         [self.port, self.write_port].into_iter().flatten().any(|own| own.value == port)
+    }
+}
+
+/// How a device's values come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Polling {
+    /// They are asked for so often, in microseconds.
+    Every(u64),
+    /// They come by themselves.
+    Published,
+}
+
+impl Polling {
+    /// How often they are asked for, in microseconds; `None` where they come by themselves.
+    #[must_use]
+    pub const fn every(self) -> Option<u64> {
+        match self {
+            Self::Every(every) => Some(every),
+            Self::Published => None,
+        }
     }
 }
 
@@ -332,8 +352,8 @@ pub struct Map {
     pub enabled: bool,
     /// Whether a write on the `to` side goes back to `from`.
     pub read_write: Option<Span>,
-    /// Overrides the device's poll, in microseconds.
-    pub poll: Option<Spanned<u64>>,
+    /// Overrides the device's poll.
+    pub poll: Option<Spanned<Polling>>,
     /// Overrides the image's.
     pub on_loss: Option<Spanned<OnLoss>>,
     /// What becomes of a value that does not fit.

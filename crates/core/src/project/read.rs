@@ -9,7 +9,9 @@ use super::read_profiles::read_profiles;
 use super::read_rig::read_rig;
 use super::reader::Reader;
 use super::scalars::{duration, host_port, ipv4, network, retry};
-use super::{Client, Converter, Device, Image, Limits, Map, OnLoss, Owner, Project, Retry, Sending, forward};
+use super::{
+    Client, Converter, Device, Image, Limits, Map, OnLoss, Owner, Polling, Project, Retry, Sending, forward,
+};
 use crate::finding::Finding;
 use crate::form::Overflow;
 use crate::nearest::nearest;
@@ -223,7 +225,7 @@ fn read_device(
         station_written: station.is_some(),
         line: fields.line(r, "line"),
         must_map: fields.texts(r, "must-map"),
-        poll: fields.duration(r, "poll").unwrap_or(Spanned { value: 1_000_000, span: name.span }),
+        poll: fields.poll(r).unwrap_or(Spanned { value: Polling::Every(1_000_000), span: name.span }),
         read_gap: fields.whole(r, "read-gap").map_or(0, |gap| gap.value),
         lost_after: fields.whole(r, "lost-after").map_or(3, |after| after.value),
         retry: retry.map_or_else(Retry::default, |retry| retry.value),
@@ -310,7 +312,7 @@ fn read_map(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Map> {
         count: fields.whole(r, "count"),
         enabled: fields.switch(r, "enabled").unwrap_or(true),
         read_write: access.filter(|access| access.value == "read-write").map(|access| access.span),
-        poll: fields.duration(r, "poll"),
+        poll: fields.poll(r),
         on_loss: on_loss(r, fields),
         overflow: match fields.text(r, "overflow") {
             Some(word) if word.value == "clamp" => Overflow::Clamp,

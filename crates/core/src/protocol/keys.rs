@@ -12,6 +12,8 @@ pub enum KeyKind {
     Whole(i64, i64),
     /// A duration such as `500ms`.
     Duration,
+    /// A duration, or this word.
+    DurationOr(&'static str),
     /// `true` or `false`.
     Switch,
     /// One of these words.

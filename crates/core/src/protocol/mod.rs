@@ -31,7 +31,7 @@ pub use refusals::{
     LastErrors, Refusals, health_shown, refusal_cause, refusal_health, refusal_number, refusal_shown,
     refusals,
 };
-pub use requests::{Cost, Example, Requests, TooMuch, Verb};
+pub use requests::{Cost, Example, Publishing, Requests, TooMuch, Verb};
 pub use search::{FoundName, Search, Territory};
 pub use space::{BitWrite, Extent, Place, Space, SpaceId, Spaces};
 pub use stations::{Link, StationId, Stations};

@@ -27,6 +27,10 @@ pub trait Requests {
     /// # Errors
     /// The limit and who sets it.
     fn cost(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch>;
+    /// How values of a station come by themselves, where they can; `None` where all must be asked for.
+    fn publishing(&self, _setup: &Setup) -> Option<Publishing> {
+        None
+    }
     /// Whether one request may ask for several places, as far as its cost lets it.
     fn gathers(&self) -> bool {
         false
@@ -64,6 +68,24 @@ pub(super) fn one_part<'s>(parts: &[(&'s Space, Extent)]) -> Result<(&'s Space, 
     match parts {
         [(space, extent)] => Ok((space, extent.count)),
         _ => Err(TooMuch { limit: 0, source: "the protocol, which asks for one place at a time" }),
+    }
+}
+
+/// How values come by themselves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Publishing {
+    /// How often, in microseconds.
+    pub every: u64,
+    /// So many in a row are missing before the value counts as lost.
+    pub missed: u32,
+}
+
+impl Publishing {
+    /// How old a value may get before it counts as lost, in microseconds: half of an interval is left to the last one that
+    /// may be late.
+    #[must_use]
+    pub const fn max_age(self) -> u64 {
+        self.every.saturating_mul(self.missed as u64).saturating_add(self.every / 2)
     }
 }
 

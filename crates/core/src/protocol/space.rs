@@ -43,6 +43,10 @@ pub struct Space {
     pub only: &'static [Type],
     /// Whether the controller's own program writes here all the time.
     pub rewritten: bool,
+    /// Whether it is always read as a whole, so that all that is in it is of one moment.
+    pub whole: bool,
+    /// Whether its values can come by themselves.
+    pub publishes: bool,
 }
 
 impl Space {

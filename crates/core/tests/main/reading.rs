@@ -177,7 +177,7 @@ range = [0, 100]
         (3, 300_000_000, 2)
     );
     let device = &project.devices[0];
-    assert_eq!((device.poll.value, device.read_gap, device.lost_after), (2_000_000, 7, 9));
+    assert_eq!((device.poll.value.every(), device.read_gap, device.lost_after), (Some(2_000_000), 7, 9));
     assert_eq!((device.retry.first, device.retry.most), (2_000_000, 60_000_000));
     // Its own entry goes before the profile's.
     let numbers = ["unit", "max-read", "max-write"].map(|key| device.setup.number(key));

@@ -10,8 +10,8 @@ pub use site::{schedule, session};
 use crate::Moment;
 use crate::capture::Capture;
 use crate::speak::{
-    Act, Ask, ClientSetup, News, ObserverSetup, SPEAKERS, STREAM_MAX, Serve, ServerSetup, Side, Speaker,
-    Ticket, Want,
+    Act, Ask, ClientSetup, Delivered, News, ObserverSetup, SPEAKERS, STREAM_MAX, Serve, ServerSetup, Side,
+    Speaker, Ticket, Want,
 };
 use crate::tap::Conversation;
 use woodrush_core::budget::LineTime;
@@ -97,16 +97,14 @@ pub fn client(bytes: &[u8]) {
                 Act::Send(sent) => assert!(!sent.is_empty()),
                 Act::Done(ticket, result) => {
                     assert_eq!(ticket, Ticket(asked), "the question that is open is the one that ends");
-                    if let Ok(cells) = result {
+                    if let Ok(Delivered { cells, unsound }) = result {
                         assert!(cells.is_empty() || cells.len() == size, "{} of {size}", cells.len());
+                        assert!(unsound.iter().all(|own| own.part == 0));
                     }
                     break;
                 }
-                Act::Partly(ticket, cells, refused) => {
-                    assert_eq!((ticket, cells.len()), (Ticket(asked), size));
-                    assert!(!refused.is_empty());
-                    break;
-                }
+                Act::Came(transfer, _, _) | Act::Stopped(transfer, _) => assert_eq!(transfer, 0),
+                Act::Tell(words) => assert!(!words.is_empty()),
                 Act::HangUp(_) => {
                     client.handle(now, News::Down);
                     client.handle(now, News::Up);
@@ -126,7 +124,7 @@ pub fn client(bytes: &[u8]) {
             Act::WaitUntil(moment) => now = now.max(moment) + 1,
             Act::HangUp(_) => client.handle(now, News::Down),
             Act::Rest => now = now + 1_000_000,
-            Act::Send(_) | Act::Done(..) | Act::Partly(..) => {}
+            Act::Send(_) | Act::Done(..) | Act::Came(..) | Act::Stopped(..) | Act::Tell(_) => {}
         }
     }
     panic!("{}: a question never ends", speaker.name);

@@ -5,13 +5,15 @@ use super::tally::{Counts, Tally};
 use crate::Moment;
 use woodrush_core::Refusal;
 use woodrush_core::plan::{Plan, Transfer};
+use woodrush_core::protocol::Extent;
 
 /// Counters of one poll.
 #[derive(Debug, Default)]
 pub struct PollTally {
     /// The message.
     pub whole: Tally,
-    /// By rule in ascending order; none where the message asks for one place, which comes or does not.
+    /// By rule in ascending order; none where the message asks for one place, which comes or does not; but a value may be
+    /// bad while its status beside it comes.
     by_rule: Vec<(u32, Tally)>,
 }
 
@@ -19,7 +21,11 @@ impl PollTally {
     /// Of a transfer.
     #[must_use]
     pub fn new(plan: &Plan, transfer: &Transfer) -> Self {
-        if transfer.parts.len() < 2 {
+        let is_whole = |part: &Extent| {
+            plan.station(transfer.from)
+                .is_some_and(|own| own.space_at(part.space).is_some_and(|space| space.whole))
+        };
+        if transfer.parts.len() < 2 && !transfer.parts.iter().any(is_whole) {
             return Self::default();
         }
         let steps = plan.steps.get(transfer.steps.start as usize..transfer.steps.end as usize);

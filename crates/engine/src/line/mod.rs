@@ -5,13 +5,14 @@
 mod counting;
 mod parts;
 mod polled;
+mod published;
 mod sending;
 mod split;
 mod turns;
 
 use crate::Moment;
 use crate::image::DeviceWrite;
-use crate::shared::{LineQueue, LineRequest, Queued, Shared};
+use crate::shared::{Event, LineQueue, LineRequest, Queued, Shared};
 use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
 use parts::{ChangeStage, Mailbox};
 use split::Pieces;
@@ -109,7 +110,8 @@ impl Schedule {
     /// Of a port; `None` where it has no protocol that can be spoken.
     #[must_use]
     pub fn new(shared: Arc<Shared>, port: usize) -> Option<Self> {
-        let client = (speaker(shared.ports.get(port)?.protocol)?.client?)(&setup(&shared, port)?);
+        let mut client = (speaker(shared.ports.get(port)?.protocol)?.client?)(&setup(&shared, port)?);
+        client.keep(published::subscriptions(&shared, port));
         let devices = turns::of_port(&shared, port);
         let queue = Arc::clone(shared.queues.get(port)?);
         Some(Self {
@@ -146,6 +148,7 @@ impl Schedule {
         // What the machine knows of its line or connection goes on.
         std::mem::swap(&mut next.client, &mut self.client);
         next.client.set_up(&setup(&next.shared, port)?);
+        next.client.keep(published::subscriptions(&next.shared, port));
         next.up = self.up;
         (next.probe_from, next.unheard) = (self.probe_from, self.unheard);
         Some(next)
@@ -214,16 +217,13 @@ impl Schedule {
                     }
                     return LineAct::Send(bytes);
                 }
-                Act::Done(ticket, result) => self.finish(now, ticket, result),
-                Act::Partly(ticket, cells, refused) => {
-                    let first = refused.first().map(|(_, refusal)| *refusal);
-                    let result = if self.piece_partly(ticket, &refused) {
-                        Ok(cells)
-                    } else {
-                        first.map_or(Ok(cells), Err)
-                    };
+                Act::Done(ticket, result) => {
+                    let result = result.and_then(|values| self.of_use(ticket, values));
                     self.finish(now, ticket, result);
                 }
+                Act::Came(transfer, at, values) => self.came(now, transfer, at, &values),
+                Act::Stopped(transfer, refusal) => self.stopped(now, transfer, refusal),
+                Act::Tell(words) => self.shared.tell(Event::PortSays { port: self.port, words }),
                 Act::HangUp(why) => return LineAct::HangUp(why),
                 Act::WaitUntil(moment) => return LineAct::WaitUntil(moment),
                 Act::Rest
@@ -234,9 +234,13 @@ impl Schedule {
                 {
                     return LineAct::Rest;
                 }
-                Act::Rest => match self.start_next(now) {
-                    Some(wait) => return wait,
-                    None => continue,
+                Act::Rest => match (self.start_next(now), self.client.wakes_at()) {
+                    (Some(LineAct::WaitUntil(moment)), Some(wakes)) => {
+                        return LineAct::WaitUntil(moment.min(wakes));
+                    }
+                    (Some(LineAct::Rest), Some(wakes)) => return LineAct::WaitUntil(wakes),
+                    (Some(wait), _) => return wait,
+                    (None, _) => continue,
                 },
             }
         }

@@ -1,8 +1,9 @@
 //! What a poll tells of its device, or of the nodes of a box: back, refused, failed, lost.
 
 use super::Schedule;
+use super::published::PublishedState;
 use super::split::Missing;
-use super::turns::Lost;
+use super::turns::{Lost, missing_now};
 use crate::Moment;
 use crate::health::failure_code;
 use crate::shared::Event;
@@ -40,7 +41,7 @@ impl Schedule {
                     entry.good = Some(left);
                 }
                 self.shared.land(transfer, left, &cells, missing.iter().map(|own| &own.place));
-                let new = entry.missing_now(missing);
+                let new = missing_now(&mut entry.missing, missing);
                 let index = entry.nodes.first().copied().unwrap_or(polled.index);
                 if let Some(own) = missing.first() {
                     for node in &entry.nodes {
@@ -113,6 +114,8 @@ impl Schedule {
                 let wait = lost.wait.saturating_mul(2).min(polled.retry.most);
                 Some(Lost { next_try: now + wait, wait })
             }
+            // What comes by itself shows that it is there.
+            None if polled.published.iter().any(PublishedState::comes) => None,
             None if polled.failed >= polled.lost_after => {
                 let wait = polled.retry.first;
                 self.shared.lose(polled.index, polled.turns.iter().map(|turn| turn.transfer));
@@ -135,7 +138,7 @@ impl Schedule {
 }
 
 /// The rules that get nothing of an answer in which these parts are missing, each with the reason.
-fn rules_in(plan: &Plan, transfer: usize, missing: &[Missing]) -> Vec<(u32, Refusal)> {
+pub(super) fn rules_in(plan: &Plan, transfer: usize, missing: &[Missing]) -> Vec<(u32, Refusal)> {
     let Some(transfer) = plan.transfers.get(transfer).filter(|_| !missing.is_empty()) else { return vec![] };
     let steps =
         plan.steps.get(transfer.steps.start as usize..transfer.steps.end as usize).unwrap_or_default();

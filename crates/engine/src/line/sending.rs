@@ -94,8 +94,7 @@ impl Schedule {
             self.devices.iter_mut().enumerate().filter(|(_, polled)| !polled.pushes.is_empty())
         {
             if let Some(lost) = polled.lost {
-                let when =
-                    if polled.turns.is_empty() { lost.next_try.max(self.probe_from) } else { Moment::NEVER };
+                let when = if !polled.is_read() { lost.next_try.max(self.probe_from) } else { Moment::NEVER };
                 if when > now {
                     sooner(when);
                     continue;
@@ -215,7 +214,7 @@ impl Schedule {
         else {
             return;
         };
-        if !polled.turns.is_empty() || polled.polled_elsewhere {
+        if polled.is_read() || polled.polled_elsewhere {
             return;
         }
         let Some(health) = self.shared.health.devices.get(device) else { return };

@@ -2,10 +2,10 @@
 //! remembered, and the values land together with the age of the first.
 
 use super::parts::ChangeStage;
-use super::{Current, InFlight, Schedule};
+use super::{InFlight, Schedule};
 use crate::Moment;
-use crate::shared::Event;
-use crate::speak::{Ask, Ticket};
+use crate::shared::{Event, LineRequest, Queued};
+use crate::speak::{Ask, Delivered, Ticket, Unsound};
 use std::ops::Range;
 use std::sync::Arc;
 use woodrush_core::protocol::Extent;
@@ -75,25 +75,26 @@ impl Schedule {
         }
     }
 
-    /// Notes which parts of what is being read were refused. Says whether that is a poll: of anything else a part alone is
-    /// of no use.
-    pub(super) fn piece_partly(&mut self, ticket: Ticket, refused: &[(usize, Refusal)]) -> bool {
-        let Some(Current { doing: InFlight::Poll { device, turn, pieces, .. }, .. }) =
-            self.current.as_mut().filter(|current| current.ticket == ticket)
-        else {
-            return false;
-        };
-        let entry = self.devices.get(*device).and_then(|polled| polled.turns.get(*turn));
-        let transfer = entry.and_then(|entry| self.shared.plan.transfers.get(entry.transfer));
-        for (part, refusal) in refused {
-            let extent = pieces.todo.last().and_then(|parts| parts.get(*part)).copied();
-            let place =
-                transfer.zip(extent).and_then(|(own, extent)| self.shared.plan.place_in_answer(own, extent));
-            if let Some((place, extent)) = place.zip(extent) {
-                pieces.refused.push(Missing { place, extent, refusal: *refusal });
+    /// The cells of an answer; of a poll, what of them is no value is noted for its end.
+    pub(super) fn of_use(&mut self, ticket: Ticket, values: Delivered) -> Result<Vec<u8>, Refusal> {
+        let current = self.current.as_mut().filter(|current| current.ticket == ticket);
+        let (device, turn, pieces) = match current.map(|current| &mut current.doing) {
+            Some(InFlight::Poll { device, turn, pieces, .. }) => (*device, *turn, pieces),
+            Some(InFlight::LineRequest(Queued { line_request: LineRequest::ByHand { ask, .. }, .. })) => {
+                return match ask.as_ref() {
+                    Ask::Read { parts, .. } => values.of_use(parts),
+                    _ => values.of_use(&[]),
+                };
             }
+            _ => return values.of_use(&[]),
+        };
+        let entry = self.devices.get(device).and_then(|polled| polled.turns.get(turn));
+        let transfer = entry.and_then(|entry| self.shared.plan.transfers.get(entry.transfer));
+        for Unsound { extent, refusal, .. } in values.unsound {
+            let place = transfer.and_then(|own| self.shared.plan.place_in_answer(own, extent));
+            pieces.refused.extend(place.map(|place| Missing { place, extent, refusal }));
         }
-        true
+        Ok(values.cells)
     }
 
     /// Goes on with a poll that takes several requests; gives back what is at its end, with the moment that counts as

@@ -1,6 +1,7 @@
 //! What is due when: polls by how overdue they are relative to their interval, probes of lost devices.
 
 use super::Schedule;
+use super::published::PublishedState;
 use super::sending::Sent;
 use super::split::{Missing, Size};
 use crate::Moment;
@@ -29,14 +30,6 @@ pub(super) struct PollState {
 }
 
 impl PollState {
-    /// Remembers which parts are refused now; gives back those that were not, or otherwise.
-    pub(super) fn missing_now<'m>(&mut self, missing: &'m [Missing]) -> Vec<&'m Missing> {
-        let known = |own: &Missing| (own.extent, own.refusal.native.map(|(_, code)| code));
-        let new = missing.iter().filter(|own| !self.missing.contains(&known(own))).collect();
-        self.missing = missing.iter().map(known).collect();
-        new
-    }
-
     /// Turns that it missed until its request left are dropped, and the phase is kept. One that came while it was under
     /// way is due at once, so that a line with too little time is never idle.
     pub(super) fn asked(&mut self, left: Moment) {
@@ -46,11 +39,24 @@ impl PollState {
     }
 }
 
+/// Remembers which parts are refused now; gives back those that were not, or otherwise.
+pub(super) fn missing_now<'m>(
+    known: &mut Vec<(Extent, Option<u32>)>,
+    missing: &'m [Missing],
+) -> Vec<&'m Missing> {
+    let told = |own: &Missing| (own.extent, own.refusal.native.map(|(_, code)| code));
+    let new = missing.iter().filter(|own| !known.contains(&told(own))).collect();
+    *known = missing.iter().map(told).collect();
+    new
+}
+
 /// One device of the port.
 pub(super) struct DeviceState {
     /// Index in the plan.
     pub(super) index: usize,
     pub(super) turns: Vec<PollState>,
+    /// What comes of it by itself.
+    pub(super) published: Vec<PublishedState>,
     pub(super) pushes: Vec<Sent>,
     pub(super) lost_after: u32,
     pub(super) retry: Retry,
@@ -72,6 +78,13 @@ pub(super) struct Lost {
     pub(super) wait: u64,
 }
 
+impl DeviceState {
+    /// Whether what it is read tells if it is there.
+    pub(super) fn is_read(&self) -> bool {
+        !self.turns.is_empty() || !self.published.is_empty()
+    }
+}
+
 /// The devices of a port that are asked or sent anything, or may be written by clients.
 pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
     let plan = &shared.plan;
@@ -84,6 +97,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
             Some(DeviceState {
                 index,
                 turns: vec![],
+                published: vec![],
                 pushes: vec![],
                 lost_after: settings.lost_after,
                 retry: settings.retry,
@@ -97,7 +111,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
             })
         })
         .collect();
-    let asked = |entry: &Transfer| entry.device().is_some_and(read_here);
+    let asked = |entry: &Transfer| entry.asked_device().is_some_and(read_here);
     for (transfer, entry) in plan.transfers.iter().enumerate().filter(|(_, entry)| asked(entry)) {
         if let Some(device) = devices.iter_mut().find(|device| Some(device.index) == entry.device()) {
             let turn = PollState {
@@ -112,6 +126,11 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
                 size: Size::default(),
             };
             device.turns.push(turn);
+        }
+    }
+    for (transfer, entry) in plan.transfers.iter().enumerate().filter(|(_, own)| !own.cadence.is_asked()) {
+        if let Some(device) = devices.iter_mut().find(|device| Some(device.index) == entry.device()) {
+            device.published.push(PublishedState::new(transfer));
         }
     }
     for (push, entry) in plan.pushes.iter().enumerate().filter(|(_, entry)| written_here(entry.device)) {

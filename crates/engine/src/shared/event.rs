@@ -51,6 +51,20 @@ pub enum Event {
         /// What it said.
         refusal: Refusal,
     },
+    /// What a device refused or called bad before is good again.
+    PartGood {
+        /// Index of the device.
+        device: usize,
+        /// What.
+        extent: Extent,
+    },
+    /// A port has something to say that the people of the site should know.
+    PortSays {
+        /// Index of the port.
+        port: usize,
+        /// What, in words.
+        words: String,
+    },
     /// A device refused a poll as too long, and gave the same in smaller requests, which are sent from now on.
     TakesLess {
         /// Index of the device.

@@ -247,6 +247,11 @@ impl Shared {
         }
     }
 
+    /// The values of a transfer are lost; its device may be there.
+    pub fn lose_values(&self, transfer: usize) {
+        self.each_step(transfer, Board::lose);
+    }
+
     fn each_step(&self, transfer: usize, mut change: impl FnMut(&mut Board, u32)) {
         let Some(transfer) = self.plan.transfers.get(transfer) else { return };
         let mut held: Option<(usize, RwLockWriteGuard<'_, Board>)> = None;

@@ -145,7 +145,7 @@ pub struct Ticket(pub u64);
 /// One request for a station, already sized by the plan.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Ask {
-    /// Values, please.
+    /// Delivered, please.
     Read {
         /// Index of the station.
         station: usize,
@@ -197,6 +197,58 @@ pub(crate) fn one_place(parts: &[Extent]) -> Option<Extent> {
     }
 }
 
+/// The cells of a request or a publication, part after part, and which of them are no values.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Delivered {
+    /// All cells, 0 where nothing came.
+    pub cells: Vec<u8>,
+    /// Where there is no value, or one that the device itself calls bad, and why.
+    pub unsound: Vec<Unsound>,
+}
+
+/// Cells that are no value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Unsound {
+    /// Which of the parts they lie in.
+    pub part: usize,
+    /// Where they lie in the station: all of that part, or less.
+    pub extent: Extent,
+    /// Why.
+    pub refusal: Refusal,
+}
+
+impl From<Vec<u8>> for Delivered {
+    fn from(cells: Vec<u8>) -> Self {
+        Self { cells, unsound: vec![] }
+    }
+}
+
+impl Delivered {
+    /// The cells, for one who reads `parts` by hand.
+    ///
+    /// # Errors
+    /// A part is refused; or what the device calls bad is all that was asked for, so that nothing beside it says so.
+    pub fn of_use(self, parts: &[Extent]) -> Result<Vec<u8>, Refusal> {
+        let in_vain =
+            |own: &&Unsound| own.refusal.kind != Kind::Unsound || parts.get(own.part) == Some(&own.extent);
+        match self.unsound.iter().find(in_vain) {
+            Some(own) => Err(own.refusal),
+            None => Ok(self.cells),
+        }
+    }
+}
+
+/// A transfer whose values come by themselves, and whose they are.
+#[derive(Debug, Clone)]
+pub struct Subscription {
+    /// Index of the transfer in the plan.
+    pub transfer: usize,
+    /// The station, as it is in that plan.
+    pub station: Station,
+    /// What comes.
+    pub extent: Extent,
+}
+
 /// What a client wants done next.
 #[derive(Debug, PartialEq, Eq)]
 #[must_use = "an action that is not carried out stalls the port"]
@@ -204,10 +256,13 @@ pub enum Act {
     /// Write these bytes to the port, then poll again.
     Send(Vec<u8>),
     /// A question is answered: cells of a read, nothing for a write, the body of the answer to what was passed on.
-    Done(Ticket, Result<Vec<u8>, Refusal>),
-    /// A read of several parts is answered, and some of them are refused: the cells of all of them, 0 for those, and which
-    /// of the parts they are.
-    Partly(Ticket, Vec<u8>, Vec<(usize, Refusal)>),
+    Done(Ticket, Result<Delivered, Refusal>),
+    /// Delivered of a transfer that nobody asked for, and how old they are: when the device had them.
+    Came(usize, Moment, Delivered),
+    /// The values of a transfer have stopped coming, and why.
+    Stopped(usize, Refusal),
+    /// Something that the people of the site should know of the port, in words.
+    Tell(String),
     /// Nothing to do before this moment or news.
     WaitUntil(Moment),
     /// The stream is lost, or the connection of no use: close it, for this reason.
@@ -234,6 +289,12 @@ pub trait Client: Send {
     }
     /// The project has changed; what is known of the port and its line stays. Only when free.
     fn set_up(&mut self, setup: &ClientSetup<'_>);
+    /// What shall come by itself from now on. Only what differs is said to the other end; after [`News::Up`] all of it.
+    fn keep(&mut self, _published: Vec<Subscription>) {}
+    /// When it wants to be polled again though it has nothing to do now.
+    fn wakes_at(&self) -> Option<Moment> {
+        None
+    }
     /// Takes news of the port.
     fn handle(&mut self, now: Moment, news: News<'_>);
     /// What to do now.
@@ -243,7 +304,7 @@ pub trait Client: Send {
 /// What a client asks of us.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Want {
-    /// Values.
+    /// Delivered.
     Read(Extent),
     /// That values are taken.
     Write {
@@ -280,7 +341,7 @@ impl BitChange {
     }
 }
 
-/// Values that are taken, and others that are given afterwards.
+/// Delivered that are taken, and others that are given afterwards.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Exchange {
     /// Where they go.

@@ -3,10 +3,10 @@
 use crate::console::{Console, Tone};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
-use woodrush_core::Refusal;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
+use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
 
 /// When a file was changed last, and how long it was.
@@ -109,9 +109,19 @@ impl Names {
             Event::PartRefused { device: at, extent, refusal } => {
                 let what =
                     plan.devices.get(*at).map(|station| station.show(extent.space, extent.first, None));
-                let text = format!("refuses {}: {}", what.unwrap_or_default(), why_refused(refusal));
-                (Tone::Doubt, "refused", device(at), text)
+                let (what, why) = (what.unwrap_or_default(), why_refused(refusal));
+                match refusal.kind {
+                    Kind::Unsound => (Tone::Doubt, "bad", device(at), format!("calls {what} bad: {why}")),
+                    _ => (Tone::Doubt, "refused", device(at), format!("refuses {what}: {why}")),
+                }
             }
+            Event::PartGood { device: at, extent } => {
+                let what =
+                    plan.devices.get(*at).map(|station| station.show(extent.space, extent.first, None));
+                let text = format!("gives {} again", what.unwrap_or_default());
+                (Tone::Good, "good_again", device(at), text)
+            }
+            Event::PortSays { port: at, words } => (Tone::Doubt, "port", port(at), words.clone()),
             Event::TakesLess { device: at, transfer, bytes, .. } => {
                 let text = format!(
                     "refuses all of {} at once and gives it in requests of {bytes} bytes: asked so from now on; `max-read = {bytes}` lets `budget` count it",

@@ -6,7 +6,7 @@ mod limits;
 use super::{Plan, PlannedRule, Source, Station};
 use crate::finding::Finding;
 use crate::form::{Conversion, Form, Type};
-use crate::project::{Endpoint, HealthItem, Map, OnLoss, Owner, Project, Sending, Target};
+use crate::project::{Endpoint, HealthItem, Map, OnLoss, Owner, Polling, Project, Sending, Target};
 use crate::protocol::{Address, Extent, Grain, Place, Space, SpaceId};
 use crate::source::Span;
 
@@ -27,9 +27,9 @@ pub(super) fn rule(
     // Read-write from an image to a device is the same way read from the other end.
     if let (Owner::Image(_), Owner::Device(_), Some(_)) = (from.owner, to.owner, rule.read_write) {
         let turned = Ends { project, rule, from: &to, to: &from };
-        return turned.resolve(plan, map, rule.poll.map(|poll| poll.value));
+        return turned.resolve(plan, map);
     }
-    Ends { project, rule, from: &from, to: &to }.resolve(plan, map, rule.poll.map(|poll| poll.value))
+    Ends { project, rule, from: &from, to: &to }.resolve(plan, map)
 }
 
 /// Where a rule that cannot be resolved would land.
@@ -52,18 +52,18 @@ struct Ends<'a> {
 type Resolved = (Source, Place, Conversion);
 
 impl Ends<'_> {
-    fn resolve(&self, plan: &mut Plan, map: usize, poll: Option<u64>) -> Result<PlannedRule, Vec<Finding>> {
+    fn resolve(&self, plan: &mut Plan, map: usize) -> Result<PlannedRule, Vec<Finding>> {
         let (Target::Cells(target, target_point), Some(board)) =
             (&self.to.target, plan.board_of(self.to.owner))
         else {
             let what = "health of the converter can be read and not written";
             return Err(vec![Finding::new("F10", self.to.span, what).fix("write an image or a device")]);
         };
-        let own = self.device().and_then(|device| self.project.devices.get(device)).map(|d| d.poll.value);
         let (source, target, conversion) = match &self.from.target {
             Target::Health(told) => self.told(plan, *told, target, *target_point)?,
             Target::Cells(address, point) => self.cells(plan, address, *point, target, *target_point)?,
         };
+        let (every, published) = self.interval(plan)?;
         let on_loss = self.on_loss()?;
         let sending = self.sending()?;
         let invalid = match &self.from.target {
@@ -80,13 +80,46 @@ impl Ends<'_> {
             target_point: *target_point,
             conversion: plan.shared(conversion),
             writable: self.rule.read_write.is_some(),
-            every: poll.or(own).unwrap_or(1_000_000).max(1000),
+            every,
+            published,
             max_age: 0,
             on_loss,
             sending,
             after_device: self.rule.after_device,
             invalid: invalid.unwrap_or_default(),
         })
+    }
+
+    /// How often the values are asked for, in microseconds, or come by themselves.
+    fn interval(&self, plan: &Plan) -> Result<(u64, bool), Vec<Finding>> {
+        let device = self.device();
+        let own = device.and_then(|device| self.project.devices.get(device)).map(|device| device.poll);
+        let poll = self.rule.poll.or(own);
+        let (Some(at), Some(device), Target::Cells(address, _)) =
+            (poll.filter(|poll| poll.value == Polling::Published), device, &self.from.target)
+        else {
+            let every = poll.map_or(1_000_000, |poll| poll.value.every().unwrap_or(1_000_000));
+            return Ok((every.max(1000), false));
+        };
+        if let (Some(publishing), true) = (plan.publishing(device), address.space.publishes) {
+            return Ok((publishing.every.max(1000), true));
+        }
+        let name = &self.project.devices.get(device).ok_or_else(Vec::new)?.name.value;
+        let (what, fix) = match plan.publishing(device) {
+            None => (
+                format!("values of `{name}` do not come by themselves in its protocol"),
+                "write how often it is asked, such as `1s`",
+            ),
+            Some(_) => (
+                format!("`{}` does not come by itself, as `poll = \"published\"` says", self.rule.from.value),
+                "add `poll = \"10s\"` to the rule: it is asked for then",
+            ),
+        };
+        Err(vec![
+            Finding::new("F03", self.rule.poll.map_or(self.from.span, |own| own.span), what)
+                .note(at.span, "said here")
+                .fix(fix),
+        ])
     }
 
     fn device(&self) -> Option<usize> {

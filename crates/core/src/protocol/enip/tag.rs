@@ -60,6 +60,8 @@ pub(super) fn space(path: &TagPath, ty: Type) -> Option<Space> {
         bits: if number || packed { BitWrite::Masked } else { BitWrite::Never },
         only,
         rewritten: false,
+        whole: false,
+        publishes: false,
     })
 }
 

@@ -83,6 +83,8 @@ pub fn space_of(area: Area, block: u8) -> Space {
         only: if grain == 2 { &[Type::U16, Type::I16, Type::Bcd16, Type::Bool, Type::Raw] } else { &[] },
         shown: None,
         rewritten: area == Area::Outputs,
+        whole: false,
+        publishes: false,
     }
 }
 

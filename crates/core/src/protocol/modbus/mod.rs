@@ -55,6 +55,8 @@ const fn space(key: &'static str, noun: &'static str, table: Table) -> Space {
         only: &[],
         shown: None,
         rewritten: false,
+        whole: false,
+        publishes: false,
     }
 }
 

@@ -127,6 +127,8 @@ pub(super) fn space_of(file: File, number: u32, sub: u16, octal: bool) -> Space 
         },
         shown: None,
         rewritten: file.letter == "O",
+        whole: false,
+        publishes: false,
     }
 }
 
@@ -143,6 +145,8 @@ pub(super) fn length_space(number: u32) -> Space {
         only: &[],
         shown: None,
         rewritten: false,
+        whole: false,
+        publishes: false,
     }
 }
 

@@ -12,7 +12,7 @@
 
 use crate::Moment;
 use crate::speak::tables::{Replied, Sts, TableAsk};
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use crate::speak::{Act, Ask, Client, ClientSetup, Delivered, News, Ticket};
 use std::collections::VecDeque;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
@@ -341,7 +341,7 @@ impl Client for TableClient {
                 return Act::Send(symbol.bytes().to_vec());
             }
             if let Some((ticket, result)) = self.done.take() {
-                return Act::Done(ticket, result);
+                return Act::Done(ticket, result.map(Delivered::from));
             }
             match self.phase {
                 Phase::Free => return Act::Rest,

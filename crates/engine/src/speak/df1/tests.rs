@@ -101,7 +101,7 @@ fn sent(client: &mut dyn Client, now: Moment) -> Vec<u8> {
 
 fn done(client: &mut dyn Client, now: Moment) -> Result<Vec<u8>, Refusal> {
     match client.poll(now) {
-        Act::Done(_, result) => result,
+        Act::Done(_, result) => result.map(|got| got.cells),
         other => panic!("{other:?}"),
     }
 }
@@ -409,7 +409,7 @@ fn talk(half: bool, ask: Ask, mut spoil: impl FnMut(&mut Vec<u8>)) -> (Result<Ve
     client.ask(Ticket(1), ask);
     loop {
         let mut next = match client.poll(now) {
-            Act::Done(_, result) => return (result, writes),
+            Act::Done(_, result) => return (result.map(|got| got.cells), writes),
             Act::Send(mut bytes) => {
                 spoil(&mut bytes);
                 server.handle(now, News::Bytes(&bytes));
@@ -418,7 +418,7 @@ fn talk(half: bool, ask: Ask, mut spoil: impl FnMut(&mut Vec<u8>)) -> (Result<Ve
             Act::WaitUntil(moment) => moment,
             Act::Rest => Moment::NEVER,
             Act::HangUp(why) => panic!("{why}"),
-            Act::Partly(..) => panic!("one part"),
+            Act::Came(..) | Act::Stopped(..) | Act::Tell(_) => panic!("nothing comes by itself"),
         };
         next = match server.poll(now) {
             Serve::Send(mut bytes) => {

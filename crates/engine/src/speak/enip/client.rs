@@ -2,12 +2,12 @@
 //! and has one message under way at a time. Every answer has the number of its request, so that a late one is told apart.
 
 use super::MESSAGE_MAX;
-use super::job::{Brought, Outcome, Services, Terms, WantedPart};
+use super::job::{Outcome, Services, Terms, WantedPart};
 use super::link::Peer;
 use super::table_job::{command, command_replied, table_station};
 use crate::Moment;
 use crate::speak::tables::{Replied, TableAsk};
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use crate::speak::{Act, Ask, Client, ClientSetup, Delivered, News, Ticket};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
@@ -38,7 +38,7 @@ pub(super) struct TagClient {
     serial: u16,
     /// Counts commands for data tables.
     tns: u16,
-    done: Option<(Ticket, Result<Brought, Refusal>)>,
+    done: Option<(Ticket, Result<Delivered, Refusal>)>,
     hang_up: Option<String>,
 }
 
@@ -126,7 +126,7 @@ impl TagClient {
         u32::try_from(self.timeout / 1000).unwrap_or(u32::MAX)
     }
 
-    fn end(&mut self, result: Result<Brought, Refusal>) {
+    fn end(&mut self, result: Result<Delivered, Refusal>) {
         if let Some(job) = self.job.take() {
             self.done = Some((job.ticket, result));
         }
@@ -244,11 +244,11 @@ impl TagClient {
             Purpose::Serves => {
                 let Some(job) = &mut self.job else { return };
                 match &mut job.what {
-                    TagWork::Whole(_) => return self.end(Ok((message.to_vec(), vec![]))),
+                    TagWork::Whole(_) => return self.end(Ok(message.to_vec().into())),
                     TagWork::Table(ask, tns) => {
                         return match command_replied(ask, *tns, message) {
                             Replied::More => {}
-                            Replied::Ended(result) => self.end(result.map(|cells| (cells, vec![]))),
+                            Replied::Ended(result) => self.end(result.map(Delivered::from)),
                             Replied::Unfitting => self.fail(Kind::Mismatch, Blame::Device),
                         };
                     }
@@ -448,10 +448,7 @@ impl Client for TagClient {
     fn poll(&mut self, now: Moment) -> Act {
         loop {
             if let Some((ticket, result)) = self.done.take() {
-                return match result {
-                    Ok((cells, refused)) if !refused.is_empty() => Act::Partly(ticket, cells, refused),
-                    result => Act::Done(ticket, result.map(|(cells, _)| cells)),
-                };
+                return Act::Done(ticket, result);
             }
             if let Some(why) = self.hang_up.take() {
                 return Act::HangUp(why);

@@ -1,6 +1,7 @@
 //! One question as services: how many go into one message, what comes back of each, and what is left.
 
 use super::{NATIVE, refusal};
+use crate::speak::{self, Unsound};
 use std::collections::VecDeque;
 use std::sync::Arc;
 use woodrush_core::protocol::enip::{
@@ -334,12 +335,14 @@ impl Services {
     ///
     /// # Errors
     /// All of it was refused, or a write.
-    pub(super) fn end(self, reads: bool) -> Result<Brought, Refusal> {
-        let refused: Vec<_> =
-            self.parts.iter().enumerate().filter_map(|(at, part)| Some((at, part.refused?))).collect();
-        match refused.first() {
-            Some((_, first)) if !reads || refused.len() == self.parts.len() => return Err(*first),
-            _ if !reads => return Ok((vec![], vec![])),
+    pub(super) fn end(self, reads: bool) -> Result<speak::Delivered, Refusal> {
+        let refused = |(at, part): (usize, &WantedPart)| {
+            Some(Unsound { part: at, extent: part.extent, refusal: part.refused? })
+        };
+        let unsound: Vec<Unsound> = self.parts.iter().enumerate().filter_map(refused).collect();
+        match unsound.first() {
+            Some(first) if !reads || unsound.len() == self.parts.len() => return Err(first.refusal),
+            _ if !reads => return Ok(speak::Delivered::default()),
             _ => {}
         }
         let mut cells = vec![];
@@ -353,12 +356,9 @@ impl Services {
                 cells.resize(begin + each, 0);
             }
         }
-        Ok((cells, refused))
+        Ok(speak::Delivered { cells, unsound })
     }
 }
-
-/// Cells of a read one part after the other, and the parts that were refused.
-pub(super) type Brought = (Vec<u8>, Vec<(usize, Refusal)>);
 
 /// What a reply brought.
 pub(super) enum Outcome {

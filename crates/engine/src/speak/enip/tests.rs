@@ -1,7 +1,7 @@
 use super::TAGS;
-use super::job::{Brought, Services, Terms, WantedPart};
+use super::job::{Services, Terms, WantedPart};
 use crate::Moment;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Ticket, Want};
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Serve, Server, ServerSetup, Ticket, Unsound, Want};
 use proptest::prelude::*;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -91,12 +91,15 @@ impl Site {
         Self { client, server, spaces, memory, asked: vec![], now: Moment(0), pieces: 4000 }
     }
 
-    fn ask(&mut self, ask: Ask) -> Result<Brought, Refusal> {
+    fn ask(&mut self, ask: Ask) -> Result<(Vec<u8>, Vec<(usize, Refusal)>), Refusal> {
         self.client.ask(Ticket(1), ask);
         for _ in 0..100_000 {
             match self.client.poll(self.now) {
-                Act::Done(_, result) => return result.map(|cells| (cells, vec![])),
-                Act::Partly(_, cells, refused) => return Ok((cells, refused)),
+                Act::Done(_, result) => {
+                    let refused = |own: Unsound| (own.part, own.refusal);
+                    return result.map(|got| (got.cells, got.unsound.into_iter().map(refused).collect()));
+                }
+                Act::Came(..) | Act::Stopped(..) | Act::Tell(_) => panic!("nothing comes by itself"),
                 Act::Send(bytes) => {
                     self.note(&bytes);
                     let pieces: Vec<Vec<u8>> = bytes.chunks(self.pieces).map(<[u8]>::to_vec).collect();

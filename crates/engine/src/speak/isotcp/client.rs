@@ -3,7 +3,7 @@
 
 use super::{Window, refusal};
 use crate::Moment;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, one_place};
+use crate::speak::{Act, Ask, Client, ClientSetup, Delivered, News, Ticket, one_place};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Extent;
 use woodrush_core::protocol::isotcp::tsap;
@@ -276,7 +276,7 @@ impl Client for BlockClient {
 
     fn poll(&mut self, now: Moment) -> Act {
         if let Some((ticket, result)) = self.done.take() {
-            return Act::Done(ticket, result);
+            return Act::Done(ticket, result.map(Delivered::from));
         }
         if let Some(why) = self.hang_up.take() {
             return Act::HangUp(why);

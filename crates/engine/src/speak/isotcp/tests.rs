@@ -85,7 +85,7 @@ fn sent(client: &mut dyn Client, now: Moment) -> Vec<u8> {
 
 fn done(client: &mut dyn Client, now: Moment) -> Result<Vec<u8>, Refusal> {
     match client.poll(now) {
-        Act::Done(_, result) => result,
+        Act::Done(_, result) => result.map(|got| got.cells),
         other => panic!("{other:?}"),
     }
 }
@@ -232,11 +232,11 @@ fn talk(
     let now = Moment(0);
     loop {
         match client.poll(now) {
-            Act::Done(_, result) => return result,
+            Act::Done(_, result) => return result.map(|got| got.cells),
             Act::Send(bytes) => bytes.chunks(pieces).for_each(|part| server.handle(now, News::Bytes(part))),
             Act::WaitUntil(_) | Act::Rest => {}
             Act::HangUp(why) => panic!("{why}"),
-            Act::Partly(..) => panic!("one part"),
+            Act::Came(..) | Act::Stopped(..) | Act::Tell(_) => panic!("nothing comes by itself"),
         }
         let room = |memory: &[Vec<u8>], extent: Extent| {
             let each = spaces().get(extent.space).unwrap().grain.cell_bytes();

@@ -20,7 +20,7 @@
 use super::question::{Likeness, Question};
 use super::unsettled::Unsettled;
 use crate::Moment;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use crate::speak::{Act, Ask, Client, ClientSetup, Delivered, News, Ticket};
 use std::collections::BTreeMap;
 use woodrush_core::budget::LineTime;
 use woodrush_core::plan::Station;
@@ -322,7 +322,7 @@ impl Client for LineClient {
 
     fn poll(&mut self, now: Moment) -> Act {
         if let Some((ticket, result)) = self.done.take() {
-            return Act::Done(ticket, result);
+            return Act::Done(ticket, result.map(Delivered::from));
         }
         let quiet_until = self.quiet_until();
         match &mut self.state {
@@ -357,7 +357,7 @@ impl Client for LineClient {
             LineState::Turning { asked, .. } => {
                 let ticket = asked.ticket;
                 self.state = LineState::Free;
-                Act::Done(ticket, Ok(vec![]))
+                Act::Done(ticket, Ok(Delivered::default()))
             }
             LineState::Waiting { sent_by, .. } => {
                 let give_up = *sent_by + self.line.timeout;

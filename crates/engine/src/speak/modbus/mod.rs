@@ -90,7 +90,8 @@ fn exception(refusal: Refusal) -> Exception {
         | Kind::Mismatch
         | Kind::Lost
         | Kind::NeverSeen
-        | Kind::TypeDiffers => Exception::GATEWAY_TARGET_FAILED,
+        | Kind::TypeDiffers
+        | Kind::Unsound => Exception::GATEWAY_TARGET_FAILED,
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::Question;
 use crate::Moment;
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket};
+use crate::speak::{Act, Ask, Client, ClientSetup, Delivered, News, Ticket};
 use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::modbus::tcp;
@@ -105,7 +105,7 @@ impl Client for TcpClient {
 
     fn poll(&mut self, now: Moment) -> Act {
         if let Some((ticket, result)) = self.done.take() {
-            return Act::Done(ticket, result);
+            return Act::Done(ticket, result.map(Delivered::from));
         }
         if let Some(why) = self.lost.take() {
             return Act::HangUp(why);

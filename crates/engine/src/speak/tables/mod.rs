@@ -63,7 +63,8 @@ pub(super) fn status(refusal: Refusal) -> Sts {
         | Kind::Mismatch
         | Kind::Lost
         | Kind::NeverSeen
-        | Kind::TypeDiffers => GONE,
+        | Kind::TypeDiffers
+        | Kind::Unsound => GONE,
     }
 }
 

@@ -1,0 +1,136 @@
+//! Delivered that come by themselves: where they land, when they have stopped, and what both tell of their device.
+
+use super::Schedule;
+use super::polled::rules_in;
+use super::split::Missing;
+use super::turns::{Lost, missing_now};
+use crate::Moment;
+use crate::health::failure_code;
+use crate::shared::{Event, Shared};
+use crate::speak::{Delivered, Subscription};
+use woodrush_core::protocol::Extent;
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// One transfer whose values come by themselves.
+pub(super) struct PublishedState {
+    pub(super) transfer: usize,
+    /// When they came last, all of them sound: the moment that the device had them.
+    good: Option<Moment>,
+    /// They come no more.
+    stopped: bool,
+    /// Something has come.
+    heard: bool,
+    /// Where parts of it were bad last, and by which number; told again only when that changes.
+    missing: Vec<(Extent, Option<u32>)>,
+}
+
+impl PublishedState {
+    pub(super) const fn new(transfer: usize) -> Self {
+        Self { transfer, good: None, stopped: false, heard: false, missing: vec![] }
+    }
+
+    /// Whether its values come.
+    pub(super) const fn comes(&self) -> bool {
+        self.heard && !self.stopped
+    }
+}
+
+/// What shall come by itself on a port.
+pub(super) fn subscriptions(shared: &Shared, port: usize) -> Vec<Subscription> {
+    let plan = &shared.plan;
+    let published = plan.transfers.iter().enumerate().filter(|(_, transfer)| !transfer.cadence.is_asked());
+    let here = published.filter_map(|(at, transfer)| {
+        let station = plan.station(transfer.from).filter(|station| station.port == port)?;
+        Some(Subscription { transfer: at, station: station.clone(), extent: transfer.first()? })
+    });
+    here.collect()
+}
+
+impl Schedule {
+    fn published(&self, transfer: usize) -> Option<(usize, usize)> {
+        let at = |published: &[PublishedState]| published.iter().position(|own| own.transfer == transfer);
+        self.devices.iter().enumerate().find_map(|(device, own)| Some((device, at(&own.published)?)))
+    }
+
+    /// Delivered have come that the device had at that moment.
+    pub(super) fn came(&mut self, now: Moment, transfer: usize, at: Moment, values: &Delivered) {
+        let Some((device, published)) = self.published(transfer) else { return };
+        let shared = std::sync::Arc::clone(&self.shared);
+        let Some(entry) = shared.plan.transfers.get(transfer) else { return };
+        let missing = values.unsound.iter().filter_map(|own| {
+            let place = shared.plan.place_in_answer(entry, own.extent)?;
+            Some(Missing { place, extent: own.extent, refusal: own.refusal })
+        });
+        let missing: Vec<Missing> = missing.collect();
+        let Some(polled) = self.devices.get_mut(device) else { return };
+        let index = polled.index;
+        let Some(state) = polled.published.get_mut(published) else { return };
+        (state.stopped, state.heard) = (false, true);
+        let good = missing.is_empty();
+        if good {
+            state.good = Some(at);
+        }
+        let mut good_again: Vec<Extent> = state.missing.iter().map(|(extent, _)| *extent).collect();
+        good_again.retain(|extent| missing.iter().all(|own| own.extent != *extent));
+        let new = missing_now(&mut state.missing, &missing);
+        if let Some(tally) = shared.health.transfers.get(transfer) {
+            let refused = rules_in(&shared.plan, transfer, &missing);
+            let why = |rule: u32| refused.iter().find(|(own, _)| *own == rule).map(|(_, refusal)| refusal);
+            tally.count(now, Ok(()), why);
+        }
+        shared.land(transfer, at, &values.cells, missing.iter().map(|own| &own.place));
+        let oldest = polled.published.iter().map(|own| own.good).min().flatten();
+        let oldest = oldest.filter(|_| polled.published.iter().all(|own| own.good.is_some()));
+        let was_lost = polled.lost.take().is_some();
+        let Some(health) = shared.health.devices.get(index) else { return };
+        health.tally.count(now, Ok(()));
+        if was_lost || !health.is_online() {
+            polled.failed = 0;
+            health.answers();
+            shared.was_away(index);
+            shared.tell(Event::DeviceBack { device: index });
+        }
+        match missing.first() {
+            None => health.good(oldest),
+            Some(own) => health.bad(failure_code(&own.refusal)),
+        }
+        for extent in good_again {
+            shared.tell(Event::PartGood { device: index, extent });
+        }
+        for own in new {
+            let Missing { extent, refusal, .. } = *own;
+            shared.tell(Event::PartRefused { device: index, extent, refusal });
+        }
+    }
+
+    /// Delivered have stopped coming.
+    pub(super) fn stopped(&mut self, now: Moment, transfer: usize, refusal: Refusal) {
+        let Some((device, published)) = self.published(transfer) else { return };
+        let shared = std::sync::Arc::clone(&self.shared);
+        let Some(polled) = self.devices.get_mut(device) else { return };
+        let Some(state) = polled.published.get_mut(published) else { return };
+        (state.stopped, state.good) = (true, None);
+        state.missing.clear();
+        shared.lose_values(transfer);
+        let index = polled.index;
+        if let Some(tally) = shared.health.transfers.get(transfer) {
+            tally.count(now, Err(&refusal), |_| None);
+        }
+        if let Some(health) = shared.health.devices.get(index) {
+            health.tally.count(now, Err(&refusal));
+            health.bad(failure_code(&refusal));
+        }
+        // What it refuses it answers: it is there.
+        if refusal.native.is_some() && refusal.blame == Blame::Device && refusal.kind != Kind::NoAnswer {
+            shared.tell(Event::Refused { device: index, transfer, refusal });
+            return;
+        }
+        let asked = !polled.turns.is_empty() && polled.lost.is_none() && polled.failed == 0;
+        if polled.lost.is_none() && !asked && polled.published.iter().all(|own| own.stopped) {
+            let wait = polled.retry.first;
+            polled.lost = Some(Lost { next_try: now + wait, wait });
+            shared.lose(index, polled.turns.iter().map(|turn| turn.transfer));
+            shared.tell(Event::DeviceLost { device: index, kind: refusal.kind });
+        }
+    }
+}
