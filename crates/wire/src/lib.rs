@@ -18,6 +18,7 @@
 
 pub mod df1;
 pub mod enip;
+pub mod h1;
 pub mod isotcp;
 pub mod modbus;
 pub mod tables;
