@@ -1,7 +1,7 @@
 //! Time on the wire of one port: characters, frame gaps, timeouts and rests.
 
 use crate::project::{Line, Port};
-use crate::protocol::{Cost, Dialect};
+use crate::protocol::{Cost, Dialect, Setup};
 
 /// An exchange over TCP in a plant's network, with a device that answers at once, in microseconds: assumed, because
 /// nothing in a project tells it.
@@ -32,10 +32,11 @@ impl LineTime {
         let line = port.line().map(|line| line.value);
         let frame_gap =
             port.protocol.zip(line).map_or(0, |(protocol, line)| protocol.value.framing().frame_gap(line));
+        let pause = port.protocol.map_or(0, |protocol| protocol.value.framing().pause(&port.setup));
         Self {
             char_nanos: line.map_or(0, |line| line.char_nanos()),
             frame_gap,
-            own_frame_gap: port.frame_gap.map_or(frame_gap, |own| own.value),
+            own_frame_gap: port.frame_gap.map_or(frame_gap.max(pause), |own| own.value),
             timeout: port.timeout.value,
             turnaround: port.turnaround,
             hurry: false,
@@ -49,7 +50,7 @@ impl LineTime {
         Self {
             char_nanos: line.map_or(0, Line::char_nanos),
             frame_gap,
-            own_frame_gap: frame_gap,
+            own_frame_gap: frame_gap.max(protocol.framing().pause(&Setup::default())),
             timeout,
             turnaround: 100_000,
             hurry: false,

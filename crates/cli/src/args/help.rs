@@ -14,7 +14,7 @@ const GROUPS: &[(&str, &[&str])] = &[
     ("Check on paper", &["check", "map", "trace", "budget"]),
     ("Simulate and prove", &["rig", "prove", "demo"]),
     ("Run and look on", &["run", "status", "watch", "tap"]),
-    ("On site", &["scan", "read", "write", "decode", "readdress"]),
+    ("On site", &["scan", "read", "write", "decode", "readdress", "set-up"]),
     ("Reference", &["explain", "completions", "man"]),
 ];
 
@@ -100,6 +100,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
         ],
     ),
     ("readdress", &["woodrush readdress do-3 --from 1", "woodrush readdress raceway --all"]),
+    ("set-up", &["woodrush set-up tt-101 --dry-run", "woodrush set-up tt-101 --yes --rig"]),
     ("explain", &["woodrush explain M35", "woodrush explain exception 11", "woodrush explain CDAB"]),
     (
         "completions",

@@ -12,7 +12,7 @@ pub(crate) use help::{command, protocols};
 pub(crate) use looking::{ProveArgs, RunArgs, TapArgs, WatchArgs};
 pub(crate) use rig::Rig;
 pub(crate) use usage::words;
-pub(crate) use values::{DecodeArgs, ReadArgs, ReaddressArgs, ScanArgs, WriteArgs};
+pub(crate) use values::{DecodeArgs, ReadArgs, ReaddressArgs, ScanArgs, SetUpArgs, WriteArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
@@ -145,6 +145,8 @@ pub(crate) enum Command {
     Tap(TapArgs),
     /// Change the unit of a device, in the device and in the project together
     Readdress(ReaddressArgs),
+    /// Compare a device's parameters with the project's `set-up`, and write what differs
+    SetUp(SetUpArgs),
     /// Show raw words in every type and order, or find the form that gives a known value
     Decode(DecodeArgs),
     /// Explain a check, an exception, a type, an order, a key, a command or a term

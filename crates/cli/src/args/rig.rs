@@ -111,6 +111,59 @@ pub(crate) enum Rig {
         #[arg(allow_negative_numbers = true)]
         share: String,
     },
+    /// Give what a device measures a status byte that is not good
+    BadStatus {
+        /// DEVICE
+        device: String,
+        /// The status byte, such as 0x10 for a sensor failure
+        status: String,
+    },
+    /// Put the resource block of a device out of service
+    OutOfService {
+        /// DEVICE
+        device: String,
+    },
+    /// Replace a device by another one with its tag
+    Swap {
+        /// DEVICE
+        device: String,
+    },
+    /// Move a device of a segment to another node
+    Move {
+        /// DEVICE
+        device: String,
+        /// The node, such as 0x18; 0xF8 takes its address away
+        node: String,
+    },
+    /// Make the publications of a device come later
+    LatePublications {
+        /// DEVICE
+        device: String,
+        /// How much later, such as 400ms
+        by: String,
+    },
+    /// Lose a share of a device's publications
+    DropPublications {
+        /// DEVICE
+        device: String,
+        /// Share of them, such as 0.3 or 30%
+        share: String,
+    },
+    /// Lock a device against writes, as its switch does
+    WriteLock {
+        /// DEVICE
+        device: String,
+    },
+    /// Make a device as it left its maker: its blocks are not set up
+    AsShipped {
+        /// DEVICE
+        device: String,
+    },
+    /// Take the link active scheduler away from a segment
+    NoMaster {
+        /// PORT
+        port: String,
+    },
     /// Show lines, devices and clients
     Status,
 }

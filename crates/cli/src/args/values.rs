@@ -104,6 +104,26 @@ pub(crate) struct ReaddressArgs {
     pub(crate) rig: bool,
 }
 
+/// Options of `set-up`.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct SetUpArgs {
+    /// The device, whose `set-up` in the project says what its parameters shall be
+    #[arg(value_name = "DEVICE")]
+    pub(crate) name: String,
+    /// Only show what differs, and why a block does not work
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    /// Do not ask before writing
+    #[arg(short, long)]
+    pub(crate) yes: bool,
+    /// Wait this long for an answer, such as 500ms
+    #[arg(long, value_name = "TIME")]
+    pub(crate) timeout: Option<String>,
+    /// Use the project's running rig instead of the real ports
+    #[arg(long)]
+    pub(crate) rig: bool,
+}
+
 /// Options of `decode`.
 #[derive(ClapArgs, Debug)]
 pub(crate) struct DecodeArgs {

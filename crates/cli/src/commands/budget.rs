@@ -4,7 +4,7 @@ use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use std::path::Path;
-use woodrush_core::budget::{LineBudget, Share, dying, report};
+use woodrush_core::budget::{LineBudget, PublishedBudget, Share, dying, report};
 use woodrush_core::project::show_micros;
 
 pub(crate) fn run(console: &mut Console, path: &Path, dead: Option<usize>) -> Result<Verdict, Failure> {
@@ -64,6 +64,12 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
             show_micros(request.takes_us),
         ]
     };
+    if let Some(published) = &line.published {
+        comes(console, line, published)?;
+        if line.requests.is_empty() {
+            return advise(console, line);
+        }
+    }
     let head = vec!["device", "request", "every", "bytes", "on the wire", "gaps", "device", "takes"];
     console.table(&Table { head, rows: line.requests.iter().map(row).collect(), whole: &[0, 1] })?;
     let tone = if line.load > 1.0 { Tone::Bad } else { Tone::Good };
@@ -96,11 +102,40 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
         ))?;
         console.say(&format!("then its probes take at most {:.0} % of the line", worst.then * 100.0))?;
     }
+    advise(console, line)
+}
+
+fn advise(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
     for advice in &line.advice {
         let mark = console.paint(Tone::Doubt, "change");
         console.say(&format!("{mark}  {advice}"))?;
     }
     Ok(())
+}
+
+/// What comes by itself, and what it leaves to reads and writes.
+fn comes(console: &mut Console, line: &LineBudget, published: &PublishedBudget) -> Result<(), Failure> {
+    let row = |(device, what): &(String, String)| vec![device.clone(), what.clone()];
+    let rows = published.what.iter().map(row).collect();
+    console.table(&Table { head: vec!["device", "comes by itself"], rows, whole: &[0, 1] })?;
+    let tone = if published.load > 0.5 { Tone::Bad } else { Tone::Good };
+    let load = console.paint(tone, &format!("{:.0} %", published.load * 100.0));
+    let count = u64::try_from(published.what.len()).unwrap_or(1).max(1);
+    console.say(&format!(
+        "every {}, about {} each on the segment: {load} of its macrocycle, and no request",
+        show_micros(published.cycle_us),
+        show_micros(published.takes_us / count)
+    ))?;
+    if published.chain_us > 0 {
+        let chain = show_micros(published.chain_us);
+        console.say(&format!("the longest run of a block with its publication takes {chain}"))?;
+    }
+    let asked = line.requests.iter().map(|own| 1e6 / own.every_us.max(1) as f64).sum::<f64>();
+    console.say(&format!(
+        "a read or write takes about {} of what is left: at most {} a second are sent, {asked:.1} are asked for",
+        show_micros(published.request_us),
+        published.requests_per_second
+    ))
 }
 
 /// What so many dead devices cost the others.

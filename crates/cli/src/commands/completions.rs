@@ -34,7 +34,7 @@ pub(crate) fn answer() {
 /// The command line with what completes each argument that takes a name of the project.
 fn command() -> Command {
     type Names = fn(&Checked, &str) -> Vec<String>;
-    let arguments: [(&str, &str, Names); 10] = [
+    let arguments: [(&str, &str, Names); 11] = [
         ("read", "targets", targets),
         ("write", "targets", targets),
         ("trace", "endpoints", targets),
@@ -43,6 +43,7 @@ fn command() -> Command {
         ("tap", "ports", ports),
         ("scan", "target", ports),
         ("readdress", "name", devices),
+        ("set-up", "name", devices),
         ("watch", "filter", rules),
         ("prove", "write", targets),
     ];
@@ -57,7 +58,7 @@ fn command() -> Command {
         command.mut_arg("words", |argument| argument.add(ArgValueCompleter::new(terms)))
     });
     all.mut_subcommand("rig", |rig| {
-        let arguments: [(&str, &str, Names); 14] = [
+        let arguments: [(&str, &str, Names); 23] = [
             ("set", "target", targets),
             ("get", "targets", targets),
             ("cut", "port", ports),
@@ -72,6 +73,15 @@ fn command() -> Command {
             ("as-unit", "device", devices),
             ("drop-ack", "device", devices),
             ("refuse", "device", devices),
+            ("bad-status", "device", devices),
+            ("out-of-service", "device", devices),
+            ("swap", "device", devices),
+            ("move", "device", devices),
+            ("late-publications", "device", devices),
+            ("drop-publications", "device", devices),
+            ("write-lock", "device", devices),
+            ("as-shipped", "device", devices),
+            ("no-master", "port", ports),
         ];
         arguments.into_iter().fold(rig, |rig, (command, argument, names)| {
             rig.mut_subcommand(command, |command| {

@@ -17,6 +17,7 @@ mod readdress;
 mod rig;
 mod run;
 mod scan;
+mod set_up;
 #[cfg(test)]
 mod small_site;
 mod status;
@@ -60,6 +61,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
             tap::run(console, &global, &args)
         }
         Command::Readdress(args) => readdress::run(console, &global, &args),
+        Command::SetUp(args) => set_up::run(console, &global, &args),
         Command::Decode(args) => decode::run(console, &global, &args),
         Command::Explain { words } => explain::run(console, &global, &words),
         Command::Demo { keep } => demo::run(console, keep.as_deref()),

@@ -32,6 +32,15 @@ pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Ve
         Words::Slow { device, by } => ("slow", vec![device, by]),
         Words::Refuse { device, exception } => ("refuse", vec![device, exception]),
         Words::Noise { port, share } => ("noise", vec![port, share]),
+        Words::BadStatus { device, status } => ("bad-status", vec![device, status]),
+        Words::OutOfService { device } => ("out-of-service", vec![device]),
+        Words::Swap { device } => ("swap", vec![device]),
+        Words::Move { device, node } => ("move", vec![device, node]),
+        Words::LatePublications { device, by } => ("late-publications", vec![device, by]),
+        Words::DropPublications { device, share } => ("drop-publications", vec![device, share]),
+        Words::WriteLock { device } => ("write-lock", vec![device]),
+        Words::AsShipped { device } => ("as-shipped", vec![device]),
+        Words::NoMaster { port } => ("no-master", vec![port]),
         Words::Status => ("status", vec![]),
     };
     let answer = Remote::of(Whose::Rig, path).say(verb, &words).map_err(|error| match error.kind() {

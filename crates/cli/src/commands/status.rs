@@ -140,8 +140,16 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             troubles(&device.counts),
         ]
     };
-    let head = vec!["device", "state", "age", "requests", "answers", "sent/received", "trouble"];
-    console.table(&Table { head, rows: status.devices.iter().map(device).collect(), whole: &[0, 1] })?;
+    let mut head = vec!["device", "state", "age", "requests", "answers", "sent/received", "trouble"];
+    let mut rows: Vec<Vec<String>> = status.devices.iter().map(device).collect();
+    // A column of its own only where something comes by itself.
+    if status.devices.iter().any(|device| device.counts.published > 0) {
+        head.insert(5, "published");
+        for (row, device) in rows.iter_mut().zip(&status.devices) {
+            row.insert(5, device.counts.published.to_string());
+        }
+    }
+    console.table(&Table { head, rows, whole: &[0, 1] })?;
     console.say("")?;
     // Rules that are well say nothing; a large project has many.
     let ill: Vec<_> = status.rules.iter().filter(|rule| !rule.fresh).collect();
@@ -187,6 +195,7 @@ fn table(status: &Status) -> Table {
         "age_s",
         "requests",
         "answers",
+        "published",
         "no_answer",
         "damaged",
         "mismatched",
@@ -205,6 +214,7 @@ fn table(status: &Status) -> Table {
             age.map(|age| age.to_string()).unwrap_or_default(),
             counts.requests.to_string(),
             counts.answers.to_string(),
+            counts.published.to_string(),
             counts.no_answer.to_string(),
             counts.damaged.to_string(),
             counts.mismatched.to_string(),

@@ -117,8 +117,14 @@ pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> 
         Some(poll) => {
             let takes = show_micros(poll.takes_us);
             let takes = if poll.assumed { format!("{takes} assumed") } else { takes };
-            let text = format!("every {}, {takes} on the line; {}", show_micros(poll.every_us), poll.device);
-            station(&mut out, width, "poll", &text);
+            if poll.published {
+                let text = format!("by itself every {}; {}", show_micros(poll.every_us), poll.device);
+                station(&mut out, width, "comes", &text);
+            } else {
+                let text =
+                    format!("every {}, {takes} on the line; {}", show_micros(poll.every_us), poll.device);
+                station(&mut out, width, "poll", &text);
+            }
             station(&mut out, width, "", &poll.exchange.words);
             exchange(&mut out, width, &poll.exchange);
         }

@@ -468,6 +468,23 @@ impl Connections {
         Ok(Field { held, link, line: self.times(settings), station, transport })
     }
 
+    /// Where a port of the project that dials leads, or what is written on the command line: the rig's end, if that is asked.
+    pub(crate) fn socket(&self, port: Option<usize>) -> Result<SocketAddr, Failed> {
+        if let Some(Bare { link: Link::Socket(to), .. }) = &self.bare {
+            return Ok(*to);
+        }
+        let none = || Failed::of("no connection is made there", "name a port with `connect`");
+        let (project, settings) = self.port(port.ok_or_else(none)?)?;
+        let bench = self.bench(project, &settings.name.value)?;
+        match &settings.wires {
+            Some(Wires::Connect { to }) => {
+                let own = SocketAddr::from((to.value.host, to.value.port));
+                Ok(bench.and_then(|at| at.parse().ok()).unwrap_or(own))
+            }
+            _ => Err(none()),
+        }
+    }
+
     fn network(&self) -> Option<Network> {
         self.checked()?.project.converter.address.as_ref().map(|address| address.value)
     }

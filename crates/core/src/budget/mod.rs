@@ -4,5 +4,5 @@ mod report;
 mod share;
 
 pub use crate::line_time::{LineTime, ROUND_TRIP};
-pub use report::{DeadBudget, LineBudget, RequestBudget, report};
+pub use report::{DeadBudget, LineBudget, PublishedBudget, RequestBudget, report};
 pub use share::{Dying, Share, attainable, dying, shares};

@@ -30,10 +30,77 @@ pub struct LineBudget {
     pub devices: Vec<Share>,
     /// What one exchange is assumed to take over TCP; 0 on a line.
     pub round_trip_us: u64,
+    /// What comes by itself there; `None` where nothing does.
+    pub published: Option<PublishedBudget>,
     /// Each device that falls silent.
     pub dead: Vec<DeadBudget>,
     /// What to change, in words, the most useful first.
     pub advice: Vec<String>,
+}
+
+/// What comes by itself on a link, turn after turn. Times are in microseconds, and about.
+#[derive(Debug, Clone, Serialize)]
+pub struct PublishedBudget {
+    /// One turn, in which each of them comes once.
+    pub cycle_us: u64,
+    /// Whose they are, and what.
+    pub what: Vec<(String, String)>,
+    /// What all of them take of a turn.
+    pub takes_us: u64,
+    /// The longest run of what makes one of them, with its own publication; 0 where no run is known.
+    pub chain_us: u64,
+    /// The share of a turn that they take; a half at most leaves enough to all else.
+    pub load: f64,
+    /// What one read or write takes of the rest.
+    pub request_us: u64,
+    /// The most reads and writes a second, whatever is asked for.
+    pub requests_per_second: f64,
+}
+
+/// The share of a turn that publications may take.
+const SCHEDULED_MOST: f64 = 0.5;
+/// The same as so many times what the publications take.
+const CYCLES_PER_TAKEN: u64 = 2;
+
+fn published(plan: &Plan, at: usize, time: LineTime) -> Option<PublishedBudget> {
+    let own = |transfer: &&Transfer| {
+        !transfer.cadence.is_asked() && plan.station(transfer.from).is_some_and(|own| own.port == at)
+    };
+    let all: Vec<&Transfer> = plan.transfers.iter().filter(own).collect();
+    let first = all.first()?;
+    let publishing = plan.publishing(first.device()?)?;
+    let what = all.iter().filter_map(|transfer| {
+        let station = plan.station(transfer.from)?;
+        Some((station.name.clone(), station.space_at(transfer.first()?.space)?.name().to_string()))
+    });
+    let chain = all.iter().filter_map(|transfer| {
+        let station = plan.station(transfer.from)?;
+        let space = station.space_at(transfer.first()?.space)?;
+        Some(station.dialect?.requests()?.execution(space, &station.setup)? + publishing.takes)
+    });
+    let takes = publishing.takes * u64::try_from(all.len()).unwrap_or(0);
+    Some(PublishedBudget {
+        cycle_us: publishing.every,
+        what: what.collect(),
+        takes_us: takes,
+        chain_us: chain.max().unwrap_or(0),
+        load: takes as f64 / publishing.every.max(1) as f64,
+        request_us: publishing.request_takes,
+        requests_per_second: 1e6 / time.own_frame_gap.max(1) as f64,
+    })
+}
+
+/// What to change where publications leave too little.
+fn schedule(published: &PublishedBudget) -> Option<String> {
+    if published.load <= SCHEDULED_MOST && published.chain_us <= published.cycle_us {
+        return None;
+    }
+    let least = (published.takes_us * CYCLES_PER_TAKEN).max(published.chain_us);
+    Some(format!(
+        "publications take {:.0} % of the macrocycle, and half of it should be left to reads, writes and alarms: lengthen it to {} or more, or publish fewer",
+        published.load * 100.0,
+        show_micros(least.next_multiple_of(50_000))
+    ))
 }
 
 /// One request that is sent again and again.
@@ -91,7 +158,8 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let mut requests: Vec<RequestBudget> =
         here.iter().filter_map(|transfer| request(plan, time, transfer)).collect();
     requests.extend(sent(plan, time, at));
-    if requests.is_empty() {
+    let published = published(plan, at, time);
+    if requests.is_empty() && published.is_none() {
         return None;
     }
     let cycle = plan.cycles.get(at).copied().unwrap_or(0);
@@ -99,7 +167,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let dead = dead(project, plan, at, time, &here);
     let shortest = here.iter().map(|transfer| transfer.cadence.interval()).min().unwrap_or(0);
     let devices = super::shares(plan, at);
-    let mut advice = vec![];
+    let mut advice: Vec<String> = published.as_ref().and_then(schedule).into_iter().collect();
     if load > 1.0 {
         let least = devices.iter().map(|share| share.gets_us).min().unwrap_or(cycle);
         advice.push(format!(
@@ -150,6 +218,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
         requests,
         devices,
         round_trip_us: time.round_trip(),
+        published,
         dead,
         advice,
     })
@@ -186,7 +255,11 @@ fn request(plan: &Plan, time: LineTime, transfer: &Transfer) -> Option<RequestBu
     };
     Some(row(
         &whose,
-        format!("reads {shown} x{}", transfer.grains()),
+        if space.whole {
+            format!("reads {}", space.name())
+        } else {
+            format!("reads {shown} x{}", transfer.grains())
+        },
         transfer.cadence.interval(),
         cost,
         time,

@@ -1,8 +1,9 @@
 //! Rules against each other and against what was promised.
 
-use crate::finding::Finding;
-use crate::plan::{Plan, Source, to_u32};
+use crate::finding::{Finding, Severity};
+use crate::plan::{Plan, PlannedRule, Source, to_u32};
 use crate::project::{Endpoint, Owner, Project, Target};
+use crate::protocol::Verb;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
@@ -118,7 +119,11 @@ fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         }
         let together = common.is_some_and(|common| !common.is_empty());
         let (Some(first), Some(last)) = (rules.first(), rules.last()) else { continue };
-        if together || first == last {
+        if first == last {
+            continue;
+        }
+        if together {
+            findings.extend(apart(project, plan, name, &rules));
             continue;
         }
         let span = |at: &usize| {
@@ -135,6 +140,32 @@ fn groups(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             "let them lie within one read of one device and table, with the same `poll`; or raise `read-gap` or `max-read`",
         ));
     }
+}
+
+/// Values that come together and lie where no reader gets them in one request.
+fn apart(project: &Project, plan: &Plan, name: &str, rules: &[usize]) -> Option<Finding> {
+    let own = || rules.iter().filter_map(|at| plan.rules.get(*at));
+    let first = own().next()?;
+    let (image, place) = (plan.images.get(first.board)?, first.target.extent());
+    let same = |rule: &PlannedRule| rule.board == first.board && rule.target.space == place.space;
+    let apart = own().find(|rule| !same(rule)).or_else(|| {
+        let begin = own().map(|rule| rule.target.extent().first).min()?;
+        let last = own().max_by_key(|rule| rule.target.extent().end())?;
+        let space = image.space_at(place.space)?;
+        let count = last.target.extent().end() - begin;
+        image.dialect?.cost(Verb::Read, space, count, &image.setup).is_err().then_some(last)
+    })?;
+    let map = project.maps.get(apart.map)?;
+    let other = project.maps.get(first.map)?;
+    let what = format!(
+        "the rules with `together = \"{name}\"` come from one request, and a reader takes them in two: between those a new value may come"
+    );
+    let finding = Finding::new("M37", map.to.span, what).severity(Severity::Warning);
+    Some(
+        finding
+            .note(other.to.span, "the first of them")
+            .fix("lay them side by side in one table of the image"),
+    )
 }
 
 /// A value sent into a device that cannot tell there whether it is old.

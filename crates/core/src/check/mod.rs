@@ -1,5 +1,6 @@
 //! Every static fault of a project, all at once: what, where, why it hurts in the field, and the fix.
 
+mod blocks;
 mod cells;
 mod clients;
 mod declared;
@@ -43,6 +44,7 @@ pub fn check(read: Read) -> Checked {
     mirrors::check(&project, &plan, &mut findings);
     values::check(&project, &plan, &mut findings);
     writes::check(&project, &plan, &mut findings);
+    blocks::check(&project, &plan, &mut findings);
     files::check(&project, &plan, &mut findings);
     declared::check(&project, &plan, &mut findings);
     forwards::check(&project, &mut findings);

@@ -325,6 +325,12 @@ pub static RULES: &[Rule] = &[
             "reload the project: `woodrush run --follow`, or send it SIGHUP",
         )
     },
+    error(
+        "M39",
+        "a device of a segment that cannot be found there, or not be told from another",
+        "it is missing in the live list whatever else is right, and nobody sees why",
+        "give it a tag, and a node where the link looks",
+    ),
     Rule {
         told_by: "prove",
         ..error(
@@ -441,6 +447,18 @@ pub static RULES: &[Rule] = &[
         "a value that is sent on change only",
         "a device that forgets at a restart holds its initial value until the source changes again, which may be never",
         "add `every` to the rule's `send`",
+    ),
+    remark(
+        "M67",
+        "a value that can be bad, with nothing beside it that says why",
+        "whoever reads it is refused, and cannot tell a failed sensor from a dead device",
+        "map its status, or a health item of its device, beside it",
+    ),
+    error(
+        "M68",
+        "a `set-up` that cannot bring its block into its automatic mode",
+        "everything is written as the file says, and the block still gives no value",
+        "correct the parameter that the message names",
     ),
 ];
 

@@ -69,11 +69,12 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
         let way = dialect.stations().to_set_up(&link).unwrap_or_default();
         links.push(format!("{way}, by port {}", port.name.value));
     }
-    let mut tables: Vec<(String, u32, &str, Vec<String>)> = vec![];
+    let mut tables: Vec<(String, Option<u32>, &str, Vec<String>)> = vec![];
     for (id, used) in &used {
         let Some(space) = station.space_at(*id) else { continue };
         let end = [&used.read, &used.written].into_iter().flatten().map(|range| range.end).max().unwrap_or(0);
-        let least = end.div_ceil(dialect.notation().grains_of(space, 1).max(1));
+        // What is always read as a whole has the size that it has.
+        let least = (!space.whole).then(|| end.div_ceil(dialect.notation().grains_of(space, 1).max(1)));
         let shown = |range: &Range<u32>| span(dialect, station, *id, range);
         let alike = used.read == used.written;
         let read = used
@@ -95,7 +96,11 @@ fn demand(project: &Project, plan: &Plan, owner: Owner, station: &Station) -> Op
             }
         }
     }
-    let told = |(name, least, unit, said): (String, u32, &str, Vec<String>)| {
+    let told = |(name, least, unit, said): (String, Option<u32>, &str, Vec<String>)| {
+        let Some(least) = least else {
+            let verbs = said.iter().filter_map(|words| words.rsplit(' ').next());
+            return (name, verbs.collect::<Vec<_>>().join(" and "));
+        };
         let plural = if least == 1 { "" } else { "s" };
         (name, format!("at least {least} {unit}{plural}: {}", said.join(", ")))
     };

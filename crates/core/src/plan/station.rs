@@ -89,6 +89,15 @@ impl Station {
         self.show_wide(space, first, 0, bit)
     }
 
+    /// Grains of a request with their owner's name: what is always read as a whole has its name alone.
+    #[must_use]
+    pub fn show_part(&self, part: Extent) -> String {
+        match self.space_at(part.space).filter(|space| space.whole) {
+            Some(space) => format!("{}:{}", self.name, space.name()),
+            None => self.show(part.space, part.first, None),
+        }
+    }
+
     /// The same for a value that takes so many grains.
     #[must_use]
     pub fn show_wide(&self, space: SpaceId, first: u32, width: u32, bit: Option<u8>) -> String {

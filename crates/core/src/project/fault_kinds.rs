@@ -14,7 +14,16 @@ const fn of_line(
     says: &'static str,
 ) -> FaultKind {
     let changes = Changes::Line(set);
-    FaultKind { key, takes, changes, says, shown: "", of_station: false, of_acknowledgements: false }
+    FaultKind {
+        key,
+        takes,
+        changes,
+        says,
+        shown: "",
+        of_station: false,
+        of_acknowledgements: false,
+        of_publications: false,
+    }
 }
 
 const fn of_device(
@@ -24,7 +33,16 @@ const fn of_device(
     says: &'static str,
     shown: &'static str,
 ) -> FaultKind {
-    FaultKind { key, takes, changes, says, shown, of_station: false, of_acknowledgements: false }
+    FaultKind {
+        key,
+        takes,
+        changes,
+        says,
+        shown,
+        of_station: false,
+        of_acknowledgements: false,
+        of_publications: false,
+    }
 }
 
 /// Whether it is there, for faults that take nothing.
@@ -191,8 +209,141 @@ pub static RETYPE: FaultKind = FaultKind {
     )
 };
 
+const fn of_segment(
+    key: Key,
+    takes: Takes,
+    changes: Changes,
+    says: &'static str,
+    shown: &'static str,
+) -> FaultKind {
+    FaultKind { of_publications: true, of_station: true, ..of_device(key, takes, changes, says, shown) }
+}
+
+/// What a device measures has a status that is not good.
+pub static BAD_STATUS: FaultKind = of_segment(
+    key("bad-status", "a device and the status byte of what it measures, such as 0x10 for a sensor failure"),
+    Takes::Number("STATUS"),
+    Changes::Device(
+        |device, value| device.bad_status = value.and_then(FaultValue::number),
+        |device| device.bad_status.map(FaultValue::Number),
+    ),
+    "measures with {}",
+    "status {}",
+);
+
+/// A device is out of service as a whole.
+static OUT_OF_SERVICE: FaultKind = of_segment(
+    key("out-of-service", "a device whose resource block is out of service"),
+    Takes::Nothing,
+    Changes::Device(
+        |device, value| device.out_of_service = value.is_some(),
+        |device| on(device.out_of_service),
+    ),
+    "is out of service",
+    "out of service",
+);
+
+/// Another device of the kind stands in a device's place.
+static SWAP: FaultKind = of_segment(
+    key("swap", "a device that is replaced by another one with its tag"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.swapped = value.is_some(), |device| on(device.swapped)),
+    "is another device now, with its tag",
+    "replaced",
+);
+
+/// A device answers at another node.
+static MOVE: FaultKind = of_segment(
+    key("move", "a device and the node that it moves to"),
+    Takes::Number("NODE"),
+    Changes::Device(
+        |device, value| device.moved_to = value.and_then(FaultValue::number),
+        |device| device.moved_to.map(FaultValue::Number),
+    ),
+    "is at node {} now",
+    "at node {}",
+);
+
+/// A device's publications come later.
+static LATE_PUBLICATIONS: FaultKind = of_segment(
+    key("late-publications", "a device and how much later its publications come"),
+    Takes::Duration,
+    Changes::Device(
+        |device, value| device.late_publications = value.map_or(0, FaultValue::micros),
+        |device| (device.late_publications > 0).then_some(FaultValue::Micros(device.late_publications)),
+    ),
+    "publishes {} later",
+    "publishes {} later",
+);
+
+/// A share of a device's publications does not come.
+static DROP_PUBLICATIONS: FaultKind = of_segment(
+    key("drop-publications", "a device and the share of its publications that do not come"),
+    Takes::Share,
+    Changes::Device(
+        |device, value| device.dropped_publications = value.map_or(0, FaultValue::per_mille),
+        |device| {
+            let share = f64::from(device.dropped_publications) / 1000.0;
+            (device.dropped_publications > 0).then_some(FaultValue::Share(share))
+        },
+    ),
+    "loses {} in 1000 publications",
+    "loses {} in 1000 publications",
+);
+
+/// A device is locked against writes.
+static WRITE_LOCK: FaultKind = of_segment(
+    key("write-lock", "a device whose switch locks it against writes"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.write_lock = value.is_some(), |device| on(device.write_lock)),
+    "is locked against writes",
+    "write-locked",
+);
+
+/// A device is as it left its maker.
+static AS_SHIPPED: FaultKind = of_segment(
+    key("as-shipped", "a device that is not set up: its blocks are out of service"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.as_shipped = value.is_some(), |device| on(device.as_shipped)),
+    "is as it left its maker: its blocks are out of service",
+    "as shipped",
+);
+
+/// A segment has no link active scheduler.
+static NO_MASTER: FaultKind = FaultKind {
+    of_publications: true,
+    ..of_line(
+        key("no-master", "a port whose segment has no link active scheduler"),
+        Takes::Nothing,
+        |line, value| line.no_master = value.is_some(),
+        "has no link active scheduler: nothing is published",
+    )
+};
+
 /// Every kind of fault.
-pub static FAULTS: [&FaultKind; 15] = [
-    &CUT, &UNPLUG, &CLOSE, &NOISE, &MUTE, &SLOW, &REFUSE, &LATE, &TWICE, &SHORT, &AS_UNIT, &DROP_ACK,
-    &READ_ONLY, &RENAME, &RETYPE,
+pub static FAULTS: [&FaultKind; 24] = [
+    &CUT,
+    &UNPLUG,
+    &CLOSE,
+    &NOISE,
+    &MUTE,
+    &SLOW,
+    &REFUSE,
+    &LATE,
+    &TWICE,
+    &SHORT,
+    &AS_UNIT,
+    &DROP_ACK,
+    &READ_ONLY,
+    &RENAME,
+    &RETYPE,
+    &BAD_STATUS,
+    &OUT_OF_SERVICE,
+    &SWAP,
+    &MOVE,
+    &LATE_PUBLICATIONS,
+    &DROP_PUBLICATIONS,
+    &WRITE_LOCK,
+    &AS_SHIPPED,
+    &NO_MASTER,
 ];

@@ -1,7 +1,7 @@
 //! What a fault of the rig is: the project's reader, the `rig` command, its status and `rig mend` read one table of kinds.
 
 use super::Project;
-use super::fault_kinds::{CLOSE, FAULTS};
+use super::fault_kinds::{AS_UNIT, CLOSE, FAULTS, LATE, SHORT, SLOW, TWICE};
 use super::scalars::{duration, show_micros};
 use crate::form::{Decimal, Form, Type};
 use crate::protocol::{AddressContext, Alteration, Key, Requests, Setup, SpaceId};
@@ -18,6 +18,8 @@ pub struct LineFaults {
     pub noise: f64,
     /// Connections to it are refused.
     pub closed: bool,
+    /// Nobody says who may send: nothing comes by itself.
+    pub no_master: bool,
 }
 
 /// What goes wrong with one device.
@@ -45,6 +47,22 @@ pub struct DeviceFaults {
     pub renamed: Option<SpaceId>,
     /// This space of it has another type.
     pub retyped: Option<SpaceId>,
+    /// What it measures has this status.
+    pub bad_status: Option<u8>,
+    /// It is out of service as a whole.
+    pub out_of_service: bool,
+    /// Another one of its kind stands in its place.
+    pub swapped: bool,
+    /// It answers at this address.
+    pub moved_to: Option<u8>,
+    /// What comes of it by itself comes so much later, in microseconds.
+    pub late_publications: u64,
+    /// Of a thousand of those so many do not come.
+    pub dropped_publications: u16,
+    /// It is locked against writes.
+    pub write_lock: bool,
+    /// It is as it left its maker.
+    pub as_shipped: bool,
 }
 
 /// What a fault was given besides its place.
@@ -73,6 +91,11 @@ impl FaultValue {
 
     pub(super) fn space(self) -> Option<SpaceId> {
         if let Self::Space(space) = self { Some(space) } else { None }
+    }
+
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share of 0 to 1")]
+    pub(super) fn per_mille(self) -> u16 {
+        (self.share() * 1000.0).round() as u16
     }
 
     pub(super) fn share(self) -> f64 {
@@ -132,6 +155,8 @@ pub struct FaultKind {
     pub of_station: bool,
     /// It needs a link that acknowledges messages.
     pub of_acknowledgements: bool,
+    /// It needs a link on which values come by themselves.
+    pub of_publications: bool,
 }
 
 impl PartialEq for FaultKind {
@@ -167,6 +192,8 @@ impl FaultKind {
             Takes::Nothing => "",
             Takes::Duration => " DURATION",
             Takes::Number("UNIT") => " UNIT",
+            Takes::Number("STATUS") => " STATUS",
+            Takes::Number("NODE") => " NODE",
             Takes::Number(_) => " EXCEPTION",
             Takes::Share => " SHARE",
             Takes::Tag => " TAG",
@@ -222,7 +249,7 @@ impl Fault {
             (Takes::Number(what), Some(value)) => value
                 .strip_prefix("0x")
                 .map_or_else(|| value.parse().ok(), |hex| u8::from_str_radix(hex, 16).ok())
-                .filter(|number| *number > 0 || what == "UNIT")
+                .filter(|number| *number > 0 || matches!(what, "UNIT" | "STATUS"))
                 .map(FaultValue::Number)
                 .ok_or_else(usage)?,
             (Takes::Share, Some(value)) => {
@@ -254,7 +281,30 @@ impl Fault {
             let line = port.line().map(|_| format!("`{}` is a line, to which nobody connects", self.place));
             return line;
         }
-        let dialect = project.device_dialect(project.device(&self.place)?)?;
+        if self.kind.of_publications && self.kind.is_of_line() {
+            let port = project.ports.get(project.port(&self.place)?)?;
+            let dialect = port.protocol?.value;
+            let publishes = dialect.requests().and_then(|own| own.publishing(&port.setup)).is_some();
+            let what =
+                format!("`{}` speaks {}, in which nothing comes by itself", self.place, dialect.name());
+            return (!publishes).then_some(what);
+        }
+        let device = project.device(&self.place)?;
+        let dialect = project.device_dialect(device)?;
+        let setup = project.devices.get(device).map(|device| device.setup.clone()).unwrap_or_default();
+        if self.kind.of_publications {
+            let publishes = dialect.requests().and_then(|own| own.publishing(&setup)).is_some();
+            let what =
+                format!("`{}` speaks {}, in which nothing comes by itself", self.place, dialect.name());
+            return (!publishes).then_some(what);
+        }
+        let of_answers = [&SLOW, &LATE, &TWICE, &SHORT, &AS_UNIT].contains(&self.kind);
+        if of_answers && dialect.stations().one_answers_for_all() {
+            return Some(format!(
+                "`{}` is a device of a link that answers for all of them: this is not said of one",
+                self.place
+            ));
+        }
         if let Some(name) = &self.name {
             let (own, setup) = (dialect.notation(), Setup::default());
             // Any type will do: what is asked is whether it can be a name at all.

@@ -385,7 +385,9 @@ impl<'a, 'i> Fields<'a, 'i> {
                 );
                 continue;
             };
-            if !is_name(&at.value) {
+            // Names of blocks and parameters are those of their standard.
+            let is_standard = matches!(key, "blocks" | "parameters");
+            if !is_name(&at.value) && !is_standard {
                 let what = format!(
                     "`{}` is not a valid name (small letters, digits and `-`, a letter first)",
                     at.value
@@ -398,6 +400,45 @@ impl<'a, 'i> Fields<'a, 'i> {
         }
         found.sort_by_key(|(name, _)| name.span);
         found
+    }
+
+    /// Every key of the table `key` with what stands there, in the order of the file; `None` where that is a table again.
+    pub(super) fn values(
+        &self,
+        r: &Reader<'_>,
+        key: &str,
+    ) -> Vec<(Spanned<String>, Option<Spanned<String>>)> {
+        let table = self.get(key).and_then(|value| value.get_ref().as_table());
+        let mut found = vec![];
+        for (name, value) in table.into_iter().flatten() {
+            let at = r.text_at(name.get_ref(), name.span());
+            let span = r.span(value.span());
+            let value = match value.get_ref() {
+                DeValue::String(text) => Some(r.text_at(text, value.span())),
+                DeValue::Table(_) | DeValue::Array(_) => None,
+                _ => Some(Spanned { value: r.text.get(value.span()).unwrap_or_default().to_string(), span }),
+            };
+            found.push((at, value));
+        }
+        found.sort_by_key(|(name, _)| name.span);
+        found
+    }
+
+    /// Texts by a key of the user's own: one, or a list.
+    pub(super) fn texts_by_key(&self, r: &Reader<'_>, key: &str) -> Vec<(Spanned<String>, Vec<String>)> {
+        let table = self.get(key).and_then(|value| value.get_ref().as_table());
+        let texts = |value: &DeValue<'_>| match value {
+            DeValue::String(text) => vec![text.to_string()],
+            DeValue::Array(list) => {
+                list.iter().filter_map(|own| own.get_ref().as_str().map(str::to_string)).collect()
+            }
+            _ => vec![],
+        };
+        let one = |(name, value): (&TomlSpanned<DeString<'_>>, &TomlSpanned<DeValue<'_>>)| {
+            let at = Spanned { value: name.get_ref().to_string(), span: r.span(name.span()) };
+            (at, texts(value.get_ref()))
+        };
+        table.into_iter().flatten().map(one).collect()
     }
 
     /// How many entries the list `key` has.

@@ -169,6 +169,12 @@ pub static KEYS: &[Key] = &[
         KeyKind::Own(Content::Numbers),
         "sizes of its tables, if known: `{ holding = 400 }`",
     ),
+    key(
+        "devices",
+        "set-up",
+        KeyKind::Own(Content::Values),
+        "what its parameters shall be, in this order; only `woodrush set-up` writes them",
+    ),
     key("images", "port", KeyKind::Text, "where it answers"),
     key(
         "images",
@@ -257,6 +263,13 @@ pub static KEYS: &[Key] = &[
     key("faults", "for", KeyKind::Duration, "how long it lasts; absent means until `rig mend`"),
     key("profile-file", "profile", KeyKind::Own(Content::Table("profile")), "what kind of device"),
     key("profile-file", "points", KeyKind::Own(Content::Tables("points")), "its values"),
+    key(
+        "profile-file",
+        "blocks",
+        KeyKind::Own(Content::Tables("blocks")),
+        "the blocks that it is made of, with the names that stand in addresses",
+    ),
+    key("profile", "manufacturer", KeyKind::Whole(0, 0xFFFF_FFFF), "its maker's number"),
     key("profile", "name", KeyKind::Text, "what it is, in words"),
     key("profile", "line", KeyKind::Text, "line settings as shipped"),
     key("profile", "unit", KeyKind::Whole(0, 255), "station as shipped"),
@@ -331,6 +344,8 @@ mod tests {
             "faults",
             "profile",
             "points",
+            "blocks",
+            "parameters",
         ] {
             for key in keys_of(table) {
                 let told = [

@@ -14,6 +14,7 @@ mod kinds;
 mod nodes;
 mod profile;
 mod read;
+mod read_blocks;
 mod read_ports;
 mod read_profiles;
 mod read_rig;
@@ -27,14 +28,15 @@ pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Owner, Target};
 pub use fault_kinds::{
-    AS_UNIT, CLOSE, CUT, DROP_ACK, FAULTS, LATE, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE, SHORT, SLOW,
-    TWICE, UNPLUG,
+    AS_UNIT, BAD_STATUS, CLOSE, CUT, DROP_ACK, FAULTS, LATE, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE,
+    SHORT, SLOW, TWICE, UNPLUG,
 };
 pub use faults::{Changes, DeviceFaults, Fault, FaultKind, FaultValue, LineFaults, RigFault, Takes};
 pub use forward::Forward;
 pub use keys::{KEYS, all_keys, keys_of};
 pub use profile::{Point, Profile, Role};
 pub use read::{Read, read};
+pub use read_blocks::SetUpEntry;
 pub use scalars::{HostPort, Network, Retry, duration as micros, show_micros};
 pub use signal::{Shape, Signal};
 
@@ -249,6 +251,8 @@ pub struct Device {
     pub tables: Vec<(Spanned<String>, u32)>,
     /// Added to every address of its profile.
     pub shift: Spanned<i64>,
+    /// What its parameters shall be, in this order.
+    pub set_up: Vec<SetUpEntry>,
     /// Which repetition of an entry it is.
     pub n: Option<u32>,
 }

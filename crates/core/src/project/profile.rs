@@ -6,7 +6,9 @@ use super::reader::Reader;
 use crate::finding::Finding;
 use crate::form::Form;
 use crate::line::Line;
+use crate::protocol::DeviceBlocks;
 use crate::source::Spanned;
+use std::sync::Arc;
 
 /// One kind of device.
 #[derive(Debug, Default)]
@@ -25,6 +27,8 @@ pub struct Profile {
     pub write_one: Option<String>,
     /// Sizes of its spaces by name, if known.
     pub tables: Vec<(Spanned<String>, u32)>,
+    /// The blocks that it is made of, where it has some.
+    pub blocks: Option<Arc<DeviceBlocks>>,
     /// Its points, in file order.
     pub points: Vec<Point>,
 }
@@ -92,6 +96,7 @@ pub struct Point {
 
 pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str) -> Profile {
     let mut profile = Profile { path: path.into(), ..Profile::default() };
+    let mut identity = DeviceBlocks::default();
     let top = Fields::top(r, "profile-file", "this profile", table);
     if let Some(head) = top.table(r, "profile", "profile", "`[profile]`") {
         profile.name = head.text(r, "name").map(|name| name.value).unwrap_or_default();
@@ -102,7 +107,9 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
         }
         profile.write_one = head.text(r, "write-one").map(|word| word.value);
         profile.tables = head.sizes(r, "tables");
+        identity = super::read_blocks::identity(r, &head);
     }
+    profile.blocks = super::read_blocks::blocks(r, &top, identity, path).map(Arc::new);
     for (name, fields) in top.named(r, "points", "point") {
         let Some(at) = fields.required(r, "at", "an address such as `300001`") else { continue };
         let form = fields.text(r, "as").and_then(|text| match Form::parse(&text.value) {

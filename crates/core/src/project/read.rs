@@ -231,6 +231,7 @@ fn read_device(
         retry: retry.map_or_else(Retry::default, |retry| retry.value),
         tables: fields.sizes(r, "tables"),
         shift: if fields.has("shift") { fields.signed(r, "shift") } else { None }.unwrap_or_default(),
+        set_up: super::read_blocks::set_up(r, fields),
         n,
         name,
     }

@@ -33,7 +33,7 @@ fn read_profile(
     let file = project.sources.add(path.value.clone(), text.clone());
     let mut r = Reader::new(file, &text);
     let document = r.document();
-    if !["profile", "points"].iter().any(|key| document.get(*key).is_some()) {
+    if !["profile", "points", "blocks"].iter().any(|key| document.get(*key).is_some()) {
         // Nothing of it is shown: a path that went astray may lead to what is not for all eyes.
         project.sources.forget(file);
         let what = format!("`{}` is not a profile: it has neither `[profile]` nor `[points]`", path.value);
@@ -56,6 +56,7 @@ fn fill_from_profile(project: &mut Project, at: usize) {
     let Some(profile) = device.profile.and_then(|profile| project.profiles.get(profile.value)) else {
         return;
     };
+    device.setup.blocks.clone_from(&profile.blocks);
     for (name, limit) in &profile.limits {
         if device.setup.number(name).is_none() {
             device.setup.numbers.push((name, *limit));

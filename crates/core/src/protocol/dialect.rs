@@ -1,7 +1,7 @@
 //! What a protocol tells the rest of core, one part a concern: addresses, stations, requests, framing, search.
 
 use super::{
-    Cost, Extent, Framing, Key, Notation, Refusals, Requests, Search, Setup, Space, SpaceId, Stations,
+    Cost, Extent, Framing, Key, Notation, Refusals, Requests, Search, SetUp, Setup, Space, SpaceId, Stations,
     TooMuch, Verb,
 };
 use crate::term::Term;
@@ -63,6 +63,12 @@ pub trait Dialect: Sync + fmt::Debug {
 }
 
 impl dyn Dialect + '_ {
+    /// How its devices are set up by their parameters; `None` where they are not.
+    #[must_use]
+    pub fn set_up(&self) -> Option<&dyn SetUp> {
+        self.requests()?.set_up()
+    }
+
     /// Whether nothing in it is understood: bytes can be passed on and nothing else.
     #[must_use]
     pub fn is_opaque(&self) -> bool {

@@ -1,5 +1,6 @@
 //! How messages go over a link: what carries them, what ends them, and how they are told apart.
 
+use super::Setup;
 use crate::line::Line;
 
 /// How a protocol's messages are framed.
@@ -14,6 +15,10 @@ pub trait Framing {
     }
     /// The least silence between two messages on such a line, in microseconds; 0 where silence means nothing.
     fn frame_gap(&self, _line: Line) -> u64 {
+        0
+    }
+    /// What is kept from one request to the next on a port, whatever carries it, in microseconds.
+    fn pause(&self, _port: &Setup) -> u64 {
         0
     }
     /// Its usual TCP port.

@@ -1,6 +1,6 @@
 //! Keys of the project file that only one protocol understands, and what was written for them.
 
-use super::Declared;
+use super::{Declared, DeviceBlocks};
 use std::sync::Arc;
 
 /// What a key of the project file takes; feeds the reader's checks and the texts of its faults.
@@ -52,6 +52,10 @@ pub enum Content {
     Wholes,
     /// Two numbers, the lesser first.
     Range,
+    /// Units by number: a text, or a list of texts.
+    Units,
+    /// Values by the address of what shall have them, in the order of the file.
+    Values,
 }
 
 impl KeyKind {
@@ -84,6 +88,8 @@ pub struct Setup {
     pub words: Vec<(&'static str, String)>,
     /// What the device's programmer has declared, where there is a list.
     pub declared: Option<Arc<Declared>>,
+    /// The blocks that it is made of, where its profile has some.
+    pub blocks: Option<Arc<DeviceBlocks>>,
 }
 
 impl Setup {

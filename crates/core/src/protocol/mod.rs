@@ -2,28 +2,34 @@
 //!
 //! A space is a linear table of equal grains. Its `key` is the dialect's own text, which only the dialect parses.
 
+mod blocks;
 mod declared;
 pub mod df1;
 mod dialect;
 pub mod enip;
 mod framing;
+pub mod h1;
 pub mod isotcp;
 mod keys;
+mod meanings;
 mod modbus;
 mod notation;
 mod raw;
 mod refusals;
 mod requests;
 mod search;
+mod set_up;
 mod space;
 mod stations;
 pub mod tables;
 
 pub use crate::grain::Grain;
+pub use blocks::{BlockParameter, DeviceBlock, DeviceBlocks};
 pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
 pub use keys::{Content, Key, KeyKind, Setup};
+pub use meanings::Meanings;
 pub use notation::{
     Address, AddressContext, AddressFault, Alteration, Holder, ImpliedType, Notation, ShownAddress,
 };
@@ -33,12 +39,13 @@ pub use refusals::{
 };
 pub use requests::{Cost, Example, Publishing, Requests, TooMuch, Verb};
 pub use search::{FoundName, Search, Territory};
+pub use set_up::{SetUp, SetUpStep, StepFault, StepsFault};
 pub use space::{BitWrite, Extent, Place, Space, SpaceId, Spaces};
 pub use stations::{Link, StationId, Stations};
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
 /// that the two agree.
-pub static DIALECTS: [&dyn Dialect; 8] = [
+pub static DIALECTS: [&dyn Dialect; 9] = [
     &modbus::RTU,
     &modbus::ASCII,
     &modbus::TCP,
@@ -46,6 +53,7 @@ pub static DIALECTS: [&dyn Dialect; 8] = [
     &df1::HALF,
     &isotcp::BLOCKS,
     &enip::TAGS,
+    &h1::LINK,
     &raw::RAW,
 ];
 
@@ -92,7 +100,7 @@ mod tests {
         }
         assert_eq!(
             notations().map(|dialect| dialect.family()).collect::<Vec<_>>(),
-            ["Modbus", "data tables", "data blocks", "tags"]
+            ["Modbus", "data tables", "data blocks", "tags", "H1 blocks"]
         );
     }
 }

@@ -1,6 +1,7 @@
 //! How addresses of a protocol are written, and what they name.
 
-use super::{Declared, DeclaredSpace, Setup, Space, Spaces};
+use super::meanings::PlainMeanings;
+use super::{Declared, DeclaredSpace, Meanings, Setup, Space, Spaces};
 use crate::form::{Form, Order, Type};
 use crate::term::Term;
 use std::fmt;
@@ -115,10 +116,14 @@ pub trait Notation {
     fn declared<'d>(&self, _list: &'d Declared, _space: &Space) -> Option<DeclaredSpace<'d>> {
         None
     }
-    /// The spaces that a list of declared names has, and how many elements each: what a simulated controller has besides
-    /// what is asked of it.
-    fn named(&self, _list: &Declared) -> Vec<(Space, u32)> {
+    /// The spaces that a station is said to have by name, in a list or in its profile, and how many elements each: what a
+    /// simulated device has besides what is asked of it.
+    fn named(&self, _setup: &Setup) -> Vec<(Space, u32)> {
         vec![]
+    }
+    /// What the values in its spaces mean, besides being numbers.
+    fn meanings(&self) -> &dyn Meanings {
+        &PlainMeanings
     }
     /// A named space as it is once its controller's programmer has changed it; `None` where it has no name, or nothing
     /// as wide.

@@ -1,6 +1,6 @@
 //! What a protocol's requests cost, how long they wait, and how they look.
 
-use super::{Extent, Setup, Space};
+use super::{Extent, SetUp, Setup, Space};
 
 /// How values are asked for and sent, one request and one answer at a time.
 pub trait Requests {
@@ -31,6 +31,14 @@ pub trait Requests {
     fn publishing(&self, _setup: &Setup) -> Option<Publishing> {
         None
     }
+    /// How cells come by themselves, for `trace`: what is said once for it, and what comes then each time.
+    fn published_example(&self, _space: &Space, _cells: &[u8], _setup: &Setup) -> Option<Example> {
+        None
+    }
+    /// How long one run takes of what makes a value, in microseconds; `None` where that is not known.
+    fn execution(&self, _space: &Space, _setup: &Setup) -> Option<u64> {
+        None
+    }
     /// Whether one request may ask for several places, as far as its cost lets it.
     fn gathers(&self) -> bool {
         false
@@ -41,6 +49,10 @@ pub trait Requests {
     }
     /// What a request chooses its command by, out of its bytes; `None` where that is not told.
     fn request_code(&self, _request: &[u8]) -> Option<u8> {
+        None
+    }
+    /// How its devices are set up by their parameters; `None` where they are not.
+    fn set_up(&self) -> Option<&dyn SetUp> {
         None
     }
     /// The request and the answer that carry such an extent, for `trace`: bytes as they go over the wire. `cells` are
@@ -78,6 +90,10 @@ pub struct Publishing {
     pub every: u64,
     /// So many in a row are missing before the value counts as lost.
     pub missed: u32,
+    /// What one takes of the link's time, about, in microseconds.
+    pub takes: u64,
+    /// What one request beside them takes of the time that they leave, about, in microseconds.
+    pub request_takes: u64,
 }
 
 impl Publishing {

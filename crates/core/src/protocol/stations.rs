@@ -12,6 +12,10 @@ pub trait Stations {
     fn joins_two_ends(&self) -> bool {
         false
     }
+    /// Whether one end of a link answers for all of its stations.
+    fn one_answers_for_all(&self) -> bool {
+        false
+    }
     /// Our own number on a port, where stations have one for clients too.
     fn own_station(&self, _port: &Setup) -> Option<u32> {
         None

@@ -81,6 +81,8 @@ pub struct Poll {
     pub takes_us: u64,
     /// Whether that time was assumed: over TCP it is not known beforehand.
     pub assumed: bool,
+    /// Whether it comes by itself, and the exchange is what is said once for it and what comes then.
+    pub published: bool,
     /// The exchange, with the example's words in the answer and 0 elsewhere.
     pub exchange: Exchange,
 }
@@ -404,6 +406,7 @@ fn poll(
     let holds = |t: &&crate::plan::Transfer| {
         t.device() == Some(plan.host(device))
             && t.cadence.interval() == rule.every
+            && t.cadence.is_asked() != rule.published
             && t.part_over(extent).is_some()
     };
     let transfer = plan.transfers.iter().find(holds)?;
@@ -422,7 +425,12 @@ fn poll(
         None => answer.get_mut(at..at + cells.len())?.copy_from_slice(cells),
     }
     let dialect = station.dialect?;
-    let exchange = dialect.requests()?.example(Verb::Read, space, part.first, &answer, &station.setup);
+    let requests = dialect.requests()?;
+    let published = !transfer.cadence.is_asked();
+    let exchange = match published {
+        true => requests.published_example(space, &answer, &station.setup)?,
+        false => requests.example(Verb::Read, space, part.first, &answer, &station.setup),
+    };
     let key = dialect.stations().station_key(crate::protocol::Transport::Serial).map_or("", |(key, _)| key);
     Some(Poll {
         device: match station.id() {
@@ -432,6 +440,7 @@ fn poll(
         every_us: transfer.cadence.interval(),
         takes_us: transfer.takes,
         assumed: plan.lines.get(station.port).is_some_and(|line| line.round_trip() > 0),
+        published,
         exchange: Exchange::of(&exchange),
     })
 }

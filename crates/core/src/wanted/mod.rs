@@ -11,7 +11,7 @@ use crate::form::{Form, Order, Type};
 use crate::plan::{Plan, Source, Station};
 use crate::project::{Asked, Endpoint, Owner, Target, parse_asked};
 use crate::protocol::{
-    Address, AddressContext, Dialect, Extent, Grain, ImpliedType, Place, Setup, Spaces, Verb,
+    Address, AddressContext, Dialect, Extent, Grain, ImpliedType, Place, Setup, Space, Spaces, Verb,
 };
 use crate::source::{Span, Spanned};
 
@@ -154,6 +154,38 @@ impl Wanted {
         let context = AddressContext::of_device(&station.setup).with_form(form).with_spaces(&station.spaces);
         let address = crate::project::address(dialect, &asked.address.value, asked.address.span, &context)?;
         Self::placed(station.clone(), &address, form, &asked, true)
+    }
+
+    /// All of a space of a device of the project, named as people write it.
+    #[must_use]
+    pub fn of_space(checked: &Checked, device: usize, space: &Space) -> Option<Self> {
+        let mut station = checked.plan.devices.get(device)?.clone();
+        let id = station.space(space);
+        let width = space.len?;
+        Some(Self {
+            written: format!("{}:{}", station.name, space.name()),
+            owner: Some(Owner::Device(device)),
+            place: Place { space: id, first: 0, width, count: 1, bit: None },
+            station,
+            form: Form::plain(Type::Raw),
+            eu: None,
+            range: None,
+            read_only: None,
+            guarded: false,
+            rule: None,
+            every: None,
+        })
+    }
+
+    /// The whole that `DEVICE:ADDRESS` names, which is shown member by member; `None` where it names one value.
+    #[must_use]
+    pub fn whole(checked: &Checked, text: &str) -> Option<(Self, Space)> {
+        let (name, address) = text.split_once(':')?;
+        let device = checked.project.device(name)?;
+        let station = checked.plan.devices.get(device)?;
+        let context = AddressContext::of_device(&station.setup);
+        let space = station.dialect?.notation().meanings().whole(address.trim(), &context)?;
+        Some((Self::of_space(checked, device, &space)?, space))
     }
 
     fn placed(

@@ -167,7 +167,9 @@ impl ControlHandler {
             .iter()
             .find(|dialect| dialect.name() == settings.protocol)
             .ok_or("the port has no protocol")?;
-        let setup = setup(*dialect, &request);
+        let known = shared.plan.devices.iter().find(|own| own.name == request.name && own.port == port);
+        let setup =
+            Setup { blocks: known.and_then(|own| own.setup.blocks.clone()), ..setup(*dialect, &request) };
         let dialect = dialect.by_memory(&setup).unwrap_or(*dialect);
         let mut station = Station::bare(&request.name, dialect, setup);
         station.port = port;

@@ -14,10 +14,13 @@ use crate::speak::{
     Speaker, Ticket, Want,
 };
 use crate::tap::Conversation;
+use std::sync::Arc;
 use woodrush_core::budget::LineTime;
 use woodrush_core::form::{Form, Type};
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::{AddressContext, Extent, Setup, dialect};
+use woodrush_core::protocol::{
+    Address, AddressContext, DeviceBlock, DeviceBlocks, Dialect, Extent, Setup, dialect,
+};
 use woodrush_core::{Blame, Kind, Refusal};
 
 const LINE: LineTime = LineTime {
@@ -29,22 +32,53 @@ const LINE: LineTime = LineTime {
     hurry: false,
 };
 
-/// A station with one table, and the keys of its port.
+/// Keys of a device, whatever its protocol makes of them; what names blocks finds one.
+pub(crate) fn any_keys(number: u32) -> Setup {
+    let block = DeviceBlock {
+        name: "AI1".into(),
+        kind: "AI".into(),
+        start: 500,
+        execution: None,
+        channels: vec![(1, vec!["degC".into()])],
+        parameters: vec![],
+    };
+    let blocks = DeviceBlocks { blocks: vec![block], ..DeviceBlocks::default() };
+    Setup {
+        numbers: vec![("unit", number), ("node", number)],
+        words: vec![("tag", "TT-101".into())],
+        blocks: Some(Arc::new(blocks)),
+        ..Setup::default()
+    }
+}
+
+/// An address as that protocol reads it; where memory has names, of 16 bits signed, unless the name says its type.
+pub(crate) fn address_of(dialect: &dyn Dialect, setup: &Setup, text: &str) -> Option<Address> {
+    let context = AddressContext::of_device(setup);
+    let typed = context.with_form(Some(Form::plain(Type::I16)));
+    [typed, context].iter().find_map(|context| dialect.notation().parse(text, context).ok())
+}
+
+/// The first of some addresses that it can read.
+pub(crate) fn any_address(dialect: &dyn Dialect, setup: &Setup) -> Option<Address> {
+    let known = ["400001", "N7:0", "%DB10.W0", "AI1.CHANNEL", "Level"];
+    known.into_iter().find_map(|text| address_of(dialect, setup, text))
+}
+
+/// A station in that protocol, its port's keys, and a place in it.
 fn station(speaker: &Speaker) -> Option<(Station, Setup, Extent)> {
     let dialect = dialect(speaker.name)?;
-    let setup = Setup { numbers: vec![("unit", 1), ("node", 1)], words: vec![], ..Setup::default() };
-    // Where memory has names, the form says of which type they are.
-    let context = AddressContext::of_device(&setup).with_form(Some(Form::plain(Type::I16)));
-    let address = ["400001", "N7:0", "%DB10.W0", "Level"]
-        .into_iter()
-        .find_map(|text| dialect.notation().parse(text, &context).ok())?;
+    let setup = any_keys(1);
+    let address = any_address(dialect, &setup)?;
     let mut station = Station::bare("station", dialect, setup);
     let space = if station.spaces.is_empty() {
         station.space(&address.space)
     } else {
         station.spaces.id(&address.space.key)?
     };
-    let count = u32::from(address.space.align.max(1)) * 2;
+    let count = match address.space.len.filter(|_| address.space.whole) {
+        Some(all) => all,
+        None => u32::from(address.space.align.max(1)) * 2,
+    };
     let words = vec![("local-tsap", "01.00".to_string()), ("remote-tsap", "01.02".to_string())];
     let port = Setup { numbers: vec![("ack-timeout", 100_000)], words, ..Setup::default() };
     Some((station, port, Extent { space, first: 0, count }))
@@ -181,8 +215,11 @@ pub fn server(bytes: &[u8]) {
 pub fn listener(bytes: &[u8]) {
     let Some((speaker, bytes)) = chosen(bytes) else { return };
     let Some((station, port, _)) = station(speaker) else { return };
-    let observer =
-        (speaker.observer)(&ObserverSetup { port: &port, stations: std::slice::from_ref(&station) });
+    let observer = (speaker.observer)(&ObserverSetup {
+        port: &port,
+        stations: std::slice::from_ref(&station),
+        published: &[],
+    });
     let mut conversation = Conversation::new(observer, 500_000);
     let (mut now, mut heard, mut told) = (Moment(1_000_000), 0, 0);
     for (pause, kind, piece) in pieces(bytes) {

@@ -18,8 +18,29 @@ use woodrush_core::{Blame, Kind, Refusal};
 const ASKS: usize = 0;
 const ANSWERS: usize = 1;
 
-/// What differs from protocol to protocol: wires of both ports, keys of the device and of the image, two words.
-fn particulars(protocol: &str) -> Option<[&'static str; 6]> {
+/// What differs from protocol to protocol.
+struct Particulars {
+    asks: &'static str,
+    answers: &'static str,
+    /// The protocol of the port that answers, where it is another one.
+    answering: Option<&'static str>,
+    device: &'static str,
+    image: &'static str,
+    /// What is read, and where it goes.
+    read: [&'static str; 2],
+    /// What is written, and where from.
+    written: [&'static str; 2],
+}
+
+impl Particulars {
+    /// One protocol on both sides, with the same addresses.
+    const fn same(wires: [&'static str; 2], keys: [&'static str; 2], words: [&'static str; 2]) -> Self {
+        let ([asks, answers], [device, image], [read, written]) = (wires, keys, words);
+        Self { asks, answers, answering: None, device, image, read: [read; 2], written: [written; 2] }
+    }
+}
+
+fn particulars(protocol: &str) -> Option<Particulars> {
     let serial =
         ["serial = \"/dev/ttyS0\"\nline = \"9600 8N1\"", "serial = \"/dev/ttyS1\"\nline = \"9600 8N1\""];
     let sevens =
@@ -29,22 +50,37 @@ fn particulars(protocol: &str) -> Option<[&'static str; 6]> {
         "connect = \"192.0.2.2:2000\"\nlocal-tsap = \"01.00\"\nremote-tsap = \"01.02\"",
         "listen = \"0.0.0.0:2000\"\nallow = [\"192.0.2.0/24\"]",
     ];
-    let ([asks, answers], keys, words) = match protocol {
-        "modbus-rtu" => (serial, ["unit = 1", "unit = 1"], ["400001", "400009"]),
-        "modbus-ascii" => (sevens, ["unit = 1", "unit = 1"], ["400001", "400009"]),
-        "modbus-tcp" => (tcp, ["unit = 1", "unit = 1"], ["400001", "400009"]),
-        "df1" | "df1-half" => (serial, ["node = 1", "node = 1"], ["N7:0", "N7:8"]),
-        "fetch-write" => (named, ["", ""], ["%DB10.W0", "%DB10.W16"]),
-        "ethernet-ip" => (tcp, ["slot = 0", ""], ["Tank.Level as i16", "Tank.Rates[8] as i16"]),
+    let units = ["unit = 1", "unit = 1"];
+    let registers = ["400001", "400009"];
+    Some(match protocol {
+        "modbus-rtu" => Particulars::same(serial, units, registers),
+        "modbus-ascii" => Particulars::same(sevens, units, registers),
+        "modbus-tcp" => Particulars::same(tcp, units, registers),
+        "df1" | "df1-half" => Particulars::same(serial, ["node = 1", "node = 1"], ["N7:0", "N7:8"]),
+        "fetch-write" => Particulars::same(named, ["", ""], ["%DB10.W0", "%DB10.W16"]),
+        "ethernet-ip" => {
+            Particulars::same(tcp, ["slot = 0", ""], ["Tank.Level as i16", "Tank.Rates[8] as i16"])
+        }
+        "h1-link" => Particulars {
+            answering: Some("modbus-tcp"),
+            image: "unit = 1",
+            read: ["AI1.CHANNEL", "400001"],
+            written: ["AI1.STRATEGY", "400009"],
+            ..Particulars::same(tcp, ["tag = \"TT-101\"\nprofile = \"h1.toml\"", ""], ["", ""])
+        },
         _ => return None,
-    };
-    Some([asks, answers, keys[0], keys[1], words[0], words[1]])
+    })
 }
 
+/// The profile of a device that is made of blocks.
+const BLOCKS: &str = "[profile]\nname = \"Transmitter\"\n[blocks.AI1]\ntype = \"AI\"\nstart = 500\n";
+
 fn file(protocol: &str) -> Option<String> {
-    let [asks, answers, device, image, word, other] = particulars(protocol)?;
+    let Particulars { asks, answers, answering, device, image, read: [from, to], written: [into, out] } =
+        particulars(protocol)?;
+    let answering = answering.unwrap_or(protocol);
     Some(format!(
-        "[ports.bus]\n{asks}\nprotocol = \"{protocol}\"\ntimeout = \"200ms\"\n[ports.office]\n{answers}\nprotocol = \"{protocol}\"\n[devices.d]\nport = \"bus\"\n{device}\npoll = \"100ms\"\n[images.i]\nport = \"office\"\n{image}\n[[map]]\nfrom = \"d:{word}\"\nto = \"i:{word}\"\naccess = \"read-write\"\n[[map]]\nfrom = \"i:{other}\"\nto = \"d:{other}\"\nsend = [\"on-write\", \"every 1s\"]\n"
+        "[ports.bus]\n{asks}\nprotocol = \"{protocol}\"\ntimeout = \"200ms\"\n[ports.office]\n{answers}\nprotocol = \"{answering}\"\n[devices.d]\nport = \"bus\"\n{device}\npoll = \"100ms\"\n[images.i]\nport = \"office\"\n{image}\n[[map]]\nfrom = \"d:{from}\"\nto = \"i:{to}\"\naccess = \"read-write\"\n[[map]]\nfrom = \"i:{out}\"\nto = \"d:{into}\"\nsend = [\"on-write\", \"every 1s\"]\n"
     ))
 }
 
@@ -52,7 +88,7 @@ fn file(protocol: &str) -> Option<String> {
 fn site_of(at: usize) -> Option<&'static Checked> {
     static SITES: OnceLock<Vec<Option<Checked>>> = OnceLock::new();
     let built = |protocol: &str| {
-        let checked = check(read("site.toml", file(protocol)?, &mut |_| Err(String::new())));
+        let checked = check(read("site.toml", file(protocol)?, &mut |_| Ok(BLOCKS.into())));
         assert!(!checked.has_errors(), "{protocol}: {:?}", checked.findings);
         Some(checked)
     };

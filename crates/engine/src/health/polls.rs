@@ -63,6 +63,19 @@ impl PollTally {
         }
     }
 
+    /// Counts values that came by themselves, or have stopped coming; `missing` says why a rule got nothing of them.
+    pub(crate) fn came<'r>(
+        &self,
+        now: Moment,
+        result: Result<(), &Refusal>,
+        missing: impl Fn(u32) -> Option<&'r Refusal>,
+    ) {
+        self.whole.came(now, result);
+        for (rule, tally) in &self.by_rule {
+            tally.came(now, result.and(missing(*rule).map_or(Ok(()), Err)));
+        }
+    }
+
     /// From 0 on.
     pub fn reset(&self) {
         self.whole.reset();

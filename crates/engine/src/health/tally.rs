@@ -15,11 +15,12 @@ use woodrush_core::{Kind, Refusal};
 pub struct Tally {
     requests: AtomicU64,
     answers: AtomicU64,
+    published: AtomicU64,
     /// The moment of the last good answer, plus 1.
     good: AtomicU64,
     last_error: AtomicU16,
     sent: AtomicU64,
-    came: AtomicU64,
+    received: AtomicU64,
     timeouts: AtomicU64,
     damaged: AtomicU64,
     mismatched: AtomicU64,
@@ -34,6 +35,9 @@ pub struct Counts {
     pub requests: u64,
     /// Good answers.
     pub answers: u64,
+    /// Values that came by themselves.
+    #[serde(default)]
+    pub published: u64,
     /// Refusals by the device's own code, as `health.last-error` shows it; ascending.
     pub exceptions: Vec<(u16, u64)>,
     /// Requests without any answer.
@@ -65,6 +69,7 @@ impl Counts {
         Self {
             requests: self.requests + other.requests,
             answers: self.answers + other.answers,
+            published: self.published + other.published,
             no_answer: self.no_answer + other.no_answer,
             damaged: self.damaged + other.damaged,
             mismatched: self.mismatched + other.mismatched,
@@ -80,10 +85,22 @@ impl Counts {
 impl Tally {
     /// Counts how a request ended.
     pub fn count(&self, now: Moment, result: Result<(), &Refusal>) {
+        self.requests.fetch_add(1, Relaxed);
+        if result.is_ok() {
+            self.answers.fetch_add(1, Relaxed);
+        }
+        self.ended(now, result);
+    }
+
+    /// Counts values that came by themselves, or have stopped coming.
+    pub fn came(&self, now: Moment, result: Result<(), &Refusal>) {
+        self.published.fetch_add(u64::from(result.is_ok()), Relaxed);
+        self.ended(now, result);
+    }
+
+    fn ended(&self, now: Moment, result: Result<(), &Refusal>) {
         let add = |counter: &AtomicU64| counter.fetch_add(1, Relaxed);
-        add(&self.requests);
         let Err(refusal) = result else {
-            add(&self.answers);
             self.last_error.store(0, Relaxed);
             return self.good.store(now.0.saturating_add(1), Relaxed);
         };
@@ -123,7 +140,7 @@ impl Tally {
     /// Counts bytes that went out and came.
     pub fn carried(&self, sent: u64, came: u64) {
         self.sent.fetch_add(sent, Relaxed);
-        self.came.fetch_add(came, Relaxed);
+        self.received.fetch_add(came, Relaxed);
     }
 
     /// When the last good answer was given.
@@ -145,6 +162,7 @@ impl Tally {
         Counts {
             requests: get(&self.requests),
             answers: get(&self.answers),
+            published: get(&self.published),
             exceptions: self.exceptions.lock().unwrap_or_else(PoisonError::into_inner).clone(),
             no_answer: get(&self.timeouts),
             damaged: get(&self.damaged),
@@ -152,7 +170,7 @@ impl Tally {
             unreachable: get(&self.unreachable),
             last_error: self.last_error.load(Relaxed),
             sent: get(&self.sent),
-            received: get(&self.came),
+            received: get(&self.received),
         }
     }
 
@@ -161,12 +179,13 @@ impl Tally {
         let all = [
             &self.requests,
             &self.answers,
+            &self.published,
             &self.timeouts,
             &self.damaged,
             &self.mismatched,
             &self.unreachable,
             &self.sent,
-            &self.came,
+            &self.received,
         ];
         all.into_iter().for_each(|counter| counter.store(0, Relaxed));
         self.exceptions.lock().unwrap_or_else(PoisonError::into_inner).clear();

@@ -13,7 +13,7 @@ mod turns;
 use crate::Moment;
 use crate::image::DeviceWrite;
 use crate::shared::{Event, LineQueue, LineRequest, Queued, Shared};
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker};
+use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker, subscriptions};
 use parts::{ChangeStage, Mailbox};
 use split::Pieces;
 use std::collections::HashMap;
@@ -111,7 +111,7 @@ impl Schedule {
     #[must_use]
     pub fn new(shared: Arc<Shared>, port: usize) -> Option<Self> {
         let mut client = (speaker(shared.ports.get(port)?.protocol)?.client?)(&setup(&shared, port)?);
-        client.keep(published::subscriptions(&shared, port));
+        client.keep(subscriptions(&shared.plan, port));
         let devices = turns::of_port(&shared, port);
         let queue = Arc::clone(shared.queues.get(port)?);
         Some(Self {
@@ -148,7 +148,7 @@ impl Schedule {
         // What the machine knows of its line or connection goes on.
         std::mem::swap(&mut next.client, &mut self.client);
         next.client.set_up(&setup(&next.shared, port)?);
-        next.client.keep(published::subscriptions(&next.shared, port));
+        next.client.keep(subscriptions(&next.shared.plan, port));
         next.up = self.up;
         (next.probe_from, next.unheard) = (self.probe_from, self.unheard);
         Some(next)

@@ -6,8 +6,8 @@ use super::split::Missing;
 use super::turns::{Lost, missing_now};
 use crate::Moment;
 use crate::health::failure_code;
-use crate::shared::{Event, Shared};
-use crate::speak::{Delivered, Subscription};
+use crate::shared::Event;
+use crate::speak::Delivered;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -35,17 +35,6 @@ impl PublishedState {
     }
 }
 
-/// What shall come by itself on a port.
-pub(super) fn subscriptions(shared: &Shared, port: usize) -> Vec<Subscription> {
-    let plan = &shared.plan;
-    let published = plan.transfers.iter().enumerate().filter(|(_, transfer)| !transfer.cadence.is_asked());
-    let here = published.filter_map(|(at, transfer)| {
-        let station = plan.station(transfer.from).filter(|station| station.port == port)?;
-        Some(Subscription { transfer: at, station: station.clone(), extent: transfer.first()? })
-    });
-    here.collect()
-}
-
 impl Schedule {
     fn published(&self, transfer: usize) -> Option<(usize, usize)> {
         let at = |published: &[PublishedState]| published.iter().position(|own| own.transfer == transfer);
@@ -65,7 +54,9 @@ impl Schedule {
         let Some(polled) = self.devices.get_mut(device) else { return };
         let index = polled.index;
         let Some(state) = polled.published.get_mut(published) else { return };
-        (state.stopped, state.heard) = (false, true);
+        // What comes in its place says that it does not come.
+        let silent = values.unsound.iter().any(|own| own.refusal.kind == Kind::NoAnswer);
+        (state.stopped, state.heard) = (silent, state.heard || !silent);
         let good = missing.is_empty();
         if good {
             state.good = Some(at);
@@ -76,15 +67,15 @@ impl Schedule {
         if let Some(tally) = shared.health.transfers.get(transfer) {
             let refused = rules_in(&shared.plan, transfer, &missing);
             let why = |rule: u32| refused.iter().find(|(own, _)| *own == rule).map(|(_, refusal)| refusal);
-            tally.count(now, Ok(()), why);
+            tally.came(now, Ok(()), why);
         }
         shared.land(transfer, at, &values.cells, missing.iter().map(|own| &own.place));
         let oldest = polled.published.iter().map(|own| own.good).min().flatten();
         let oldest = oldest.filter(|_| polled.published.iter().all(|own| own.good.is_some()));
-        let was_lost = polled.lost.take().is_some();
+        let was_lost = !silent && polled.lost.take().is_some();
         let Some(health) = shared.health.devices.get(index) else { return };
-        health.tally.count(now, Ok(()));
-        if was_lost || !health.is_online() {
+        health.tally.came(now, Ok(()));
+        if was_lost || !silent && !health.is_online() {
             polled.failed = 0;
             health.answers();
             shared.was_away(index);
@@ -101,6 +92,9 @@ impl Schedule {
             let Missing { extent, refusal, .. } = *own;
             shared.tell(Event::PartRefused { device: index, extent, refusal });
         }
+        if silent {
+            self.look_whether_lost(now, device, Kind::NoAnswer);
+        }
     }
 
     /// Delivered have stopped coming.
@@ -114,10 +108,10 @@ impl Schedule {
         shared.lose_values(transfer);
         let index = polled.index;
         if let Some(tally) = shared.health.transfers.get(transfer) {
-            tally.count(now, Err(&refusal), |_| None);
+            tally.came(now, Err(&refusal), |_| None);
         }
         if let Some(health) = shared.health.devices.get(index) {
-            health.tally.count(now, Err(&refusal));
+            health.tally.came(now, Err(&refusal));
             health.bad(failure_code(&refusal));
         }
         // What it refuses it answers: it is there.
@@ -125,12 +119,19 @@ impl Schedule {
             shared.tell(Event::Refused { device: index, transfer, refusal });
             return;
         }
-        let asked = !polled.turns.is_empty() && polled.lost.is_none() && polled.failed == 0;
-        if polled.lost.is_none() && !asked && polled.published.iter().all(|own| own.stopped) {
-            let wait = polled.retry.first;
-            polled.lost = Some(Lost { next_try: now + wait, wait });
-            shared.lose(index, polled.turns.iter().map(|turn| turn.transfer));
-            shared.tell(Event::DeviceLost { device: index, kind: refusal.kind });
+        self.look_whether_lost(now, device, refusal.kind);
+    }
+
+    /// A device of which nothing comes and that answers nothing either is lost.
+    fn look_whether_lost(&mut self, now: Moment, device: usize, kind: Kind) {
+        let Some(polled) = self.devices.get_mut(device) else { return };
+        let asked = !polled.turns.is_empty() && polled.failed == 0;
+        if polled.lost.is_some() || asked || !polled.published.iter().all(|own| own.stopped) {
+            return;
         }
+        let wait = polled.retry.first;
+        polled.lost = Some(Lost { next_try: now + wait, wait });
+        self.shared.lose(polled.index, polled.turns.iter().map(|turn| turn.transfer));
+        self.shared.tell(Event::DeviceLost { device: polled.index, kind });
     }
 }

@@ -3,7 +3,7 @@
 use super::Progress;
 use super::refusals::whole_word;
 use super::runner::{LOST, Runner, count_of, told};
-use super::subject::{End, Feed, Subject};
+use super::subject::{End, Feed, JUDGES, Subject};
 use crate::moment::nap;
 use crate::speak::answers;
 use woodrush_core::Kind;
@@ -63,7 +63,8 @@ impl Runner<'_> {
                 let to_image = subject.image().is_some();
                 let awaited = (0..subject.count).filter_map(|item| {
                     let cells = self.rig.peek(device, source.item(item)).unwrap_or_default();
-                    let wanted = match (subject.shown(&cells), subject.on_loss) {
+                    let shown = subject.shown(&cells).filter(|_| self.is_sound(device, source));
+                    let wanted = match (shown, subject.on_loss) {
                         (Some(cells), _) => Wanted::Cells(cells),
                         // What does not fit is not sent to a device, where it would not be seen.
                         (None, _) if !to_image => return None,
@@ -122,6 +123,9 @@ impl Runner<'_> {
     /// Puts a round's pattern into the source of a rule, another one into each value.
     pub(super) fn put(&self, subject: &Subject, round: usize) {
         let (Feed::Cells(source), Some(device)) = (&subject.feed, subject.device) else { return };
+        if let Some((judge, says)) = source.judge().zip(JUDGES.get(round)) {
+            self.rig.poke(device, judge, &[*says]);
+        }
         for item in 0..subject.count {
             let Some(cells) = subject.patterns.get((round + item as usize) % subject.patterns.len().max(1))
             else {
@@ -129,6 +133,15 @@ impl Runner<'_> {
             };
             self.poke(device, source, item, cells);
         }
+    }
+
+    /// Whether a device itself calls its value one.
+    fn is_sound(&self, device: usize, source: &End) -> bool {
+        let Some(judge) = source.judge().and_then(|judge| self.rig.peek(device, judge)) else { return true };
+        let station = self.checked.plan.devices.get(device);
+        let setup = station.map(|station| station.setup.clone()).unwrap_or_default();
+        let says = judge.first().copied().unwrap_or_default();
+        source.dialect.is_none_or(|own| own.notation().meanings().is_sound(says, &setup))
     }
 
     fn poke(&self, device: usize, source: &End, item: u32, cells: &[u8]) {

@@ -7,7 +7,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Form, Order, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{HealthItem, Map, OnLoss, Owner, Point, Target};
-use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, ImpliedType, SpaceId};
+use woodrush_core::protocol::{Address, AddressContext, Dialect, Extent, Grain, ImpliedType, Space, SpaceId};
 
 /// What feeds a rule.
 pub(super) enum Feed {
@@ -31,9 +31,31 @@ pub(super) struct End {
     pub(super) bits: bool,
     pub(super) bit: Option<u8>,
     pub(super) lay: Layout,
+    /// The space, and who knows it.
+    pub(super) table: Space,
+    pub(super) dialect: Option<&'static dyn Dialect>,
 }
 
 impl End {
+    /// The cell that says whether its value is one, where there is one.
+    pub(super) fn judge(&self) -> Option<Extent> {
+        let first = self.dialect?.notation().meanings().judge_of(&self.table, self.first)?;
+        Some(Extent { space: self.space, first, count: 1 })
+    }
+
+    /// Whether it is such a cell itself.
+    fn judges(&self) -> bool {
+        let len = self.table.len.unwrap_or(0);
+        let judged =
+            |first| self.dialect.and_then(|own| own.notation().meanings().judge_of(&self.table, first));
+        (0..len).any(|first| judged(first) == Some(self.first))
+    }
+
+    /// Whether such cells may be written there.
+    fn takes(&self, cells: &[u8]) -> bool {
+        self.dialect.is_none_or(|own| own.notation().meanings().takes(&self.table, self.first, cells))
+    }
+
     /// The grains of one value.
     pub(super) fn item(&self, index: u32) -> Extent {
         Extent { space: self.space, first: self.first + index * self.width, count: self.width }
@@ -91,12 +113,14 @@ fn address(station: &Station, text: &str, context: &AddressContext<'_>) -> Optio
     Some((address, space))
 }
 
-fn end(address: &Address, space: SpaceId, lay: Layout) -> End {
+fn end(own: &WrittenEnd<'_>, lay: Layout) -> End {
+    let (address, space) = (&own.address, own.space);
     let each = address.space.grain.cell_bytes();
     let single = address.bit.is_some() || address.space.grain == Grain::Bit || lay.bytes() == 0;
     let width = if single { 1 } else { u32::try_from(lay.bytes().div_ceil(each)).unwrap_or(1) };
     let bits = address.space.grain == Grain::Bit;
-    End { space, first: address.first, width, each, bits, bit: address.bit, lay }
+    let (table, dialect) = (address.space.clone(), own.dialect);
+    End { space, first: address.first, width, each, bits, bit: address.bit, lay, table, dialect }
 }
 
 /// One end as it is written: whose, what, in which form.
@@ -108,6 +132,7 @@ struct WrittenEnd<'p> {
     point: Option<&'p Point>,
     /// The order that its protocol has by itself.
     order: Option<Order>,
+    dialect: Option<&'static dyn Dialect>,
 }
 
 impl WrittenEnd<'_> {
@@ -182,7 +207,8 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
         let address = project.point_address(device, point).ok()?;
         let space = station.spaces.id(&address.space.key)?;
         let form = point.form.map(|form| project.sources.text(form.span).to_string());
-        return Some(WrittenEnd { owner, order: order(&address), address, space, form, point: Some(point) });
+        let (order, dialect) = (order(&address), station.dialect);
+        return Some(WrittenEnd { owner, order, address, space, form, point: Some(point), dialect });
     }
     let context = match owner {
         Owner::Image(_) => AddressContext::of_image(&station.setup),
@@ -191,8 +217,14 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
     let context = context.with_form(form.and_then(|form| Form::parse(form).ok()));
     let (address, space) = address(station, rest.strip_prefix(':')?, &context)?;
     let order = order(&address);
-    Some(WrittenEnd { owner, address, space, form: form.map(str::to_string), point: None, order })
+    let (form, dialect) = (form.map(str::to_string), station.dialect);
+    Some(WrittenEnd { owner, address, space, form, point: None, order, dialect })
 }
+
+/// What a cell says that judges a value, round by round: every bit of the reasons and limits of a good one, then some that
+/// are not good, then a good one again.
+pub(super) const JUDGES: [u8; 16] =
+    [0x80, 0x83, 0xC0, 0x81, 0x82, 0xFF, 0x94, 0xAA, 0xD5, 0xC3, 0xA8, 0x8C, 0x80, 0x10, 0x2F, 0x80];
 
 /// Bits of one register.
 const REGISTER_BITS: u32 = 16;
@@ -212,7 +244,7 @@ impl Subject {
                 Some(bytes) => Repr::Whole { bytes: bytes as usize, signed: false },
             };
             let lay = target.form.as_deref().map_or(Some(Layout::plain(bits)), Layout::read)?;
-            let own = end(&target.address, target.space, lay);
+            let own = end(&target, lay);
             return Some(Self::new(
                 checked,
                 rule,
@@ -243,8 +275,8 @@ impl Subject {
             (None, None) => (default.clone(), default),
         };
         let raw = from_lay.kind == Repr::Raw;
-        let mut from = end(&source.address, source.space, from_lay);
-        let mut to = end(&target.address, target.space, to_lay);
+        let mut from = end(&source, from_lay);
+        let mut to = end(&target, to_lay);
         let mut values = count;
         match (raw, source.is_bit(), target.is_bit()) {
             (true, false, true) => to.width = REGISTER_BITS,
@@ -337,7 +369,13 @@ impl Subject {
                 .filter_map(|cells| expected(&same, &end.lay, false, &cells, bytes(end)).or(Some(cells)))
                 .collect()
         };
-        let patterns = ordered(source);
+        let mut patterns: Vec<Vec<u8>> = ordered(source);
+        // What says of others whether they are values has patterns of its own, and those that it judges as many.
+        if source.judges() {
+            patterns = JUDGES.iter().map(|judge| vec![*judge]).collect();
+        } else if source.judge().is_some() {
+            patterns = patterns.iter().cycle().take(JUDGES.len()).cloned().collect();
+        }
         self.patterns = patterns;
         if self.writable {
             self.writes = ordered(&self.target);
@@ -363,7 +401,8 @@ impl Subject {
         if source.lay.kind == Repr::Raw && cells.len() != self.room() {
             return Some(spread(cells));
         }
-        expected(&source.lay, &self.target.lay, self.clamp, cells, self.room())
+        let shown = expected(&source.lay, &self.target.lay, self.clamp, cells, self.room());
+        shown.filter(|cells| self.target.takes(cells))
     }
 
     /// Bytes of one value at the target; one for a bit of a register.
@@ -378,7 +417,8 @@ impl Subject {
         if source.lay.kind == Repr::Raw && cells.len() != bytes {
             return Some(spread(cells));
         }
-        expected(&self.target.lay, &source.lay, false, cells, bytes)
+        let taken = expected(&self.target.lay, &source.lay, false, cells, bytes);
+        taken.filter(|cells| source.takes(cells))
     }
 
     /// Whether what is seen at the target is what was wanted.

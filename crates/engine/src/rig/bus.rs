@@ -6,7 +6,7 @@
 
 use super::device::SimDevice;
 use super::signal::Dice;
-use super::talk::{BusTalk, Opener, TALKS_MAX, server_setup};
+use super::talk::{BusTalk, Opener, TALKS_MAX, is_joint, joint_setup, server_setup};
 use crate::Moment;
 use crate::speak::{News, Serve, Server, Want};
 use std::collections::BTreeMap;
@@ -14,7 +14,7 @@ use woodrush_core::budget::LineTime;
 use woodrush_core::project::{
     CUT, Changes, DeviceFaults, FaultKind, FaultValue, Line, LineFaults, Parity, UNPLUG,
 };
-use woodrush_core::protocol::Verb;
+use woodrush_core::protocol::{Setup, Verb};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// Answers are handed over in pieces of this time, as drivers of adapters do.
@@ -87,6 +87,8 @@ pub struct Bus {
     paced: bool,
     dice: Dice,
     faults: LineFaults,
+    /// Keys of its protocol at the port.
+    port: Setup,
     schedule: Vec<(Moment, Change)>,
     /// Those who have it open: one on a line, several on a socket.
     talks: BTreeMap<Opener, BusTalk>,
@@ -102,8 +104,10 @@ impl Bus {
         time: LineTime,
         paced: bool,
         seed: u64,
+        port: &Setup,
     ) -> Option<Self> {
-        let talks = BTreeMap::from([(Opener::FIRST, BusTalk::new(protocol, &devices)?)]);
+        let faults = LineFaults::default();
+        let talks = BTreeMap::from([(Opener::FIRST, BusTalk::new(protocol, &devices, port, faults)?)]);
         Some(Self {
             devices,
             opener: None,
@@ -115,7 +119,8 @@ impl Bus {
             time,
             paced,
             dice: Dice::new(seed),
-            faults: LineFaults::default(),
+            faults,
+            port: port.clone(),
             schedule: vec![],
         })
     }
@@ -124,7 +129,7 @@ impl Bus {
     pub fn connected(&mut self, now: Moment) -> Option<Opener> {
         let is_free = |one: &Opener| self.talks.get(one).is_none_or(|talk| !talk.is_open);
         let opener = (0..TALKS_MAX).map(Opener).find(is_free)?;
-        let mut talk = BusTalk::new(self.protocol, &self.devices)?;
+        let mut talk = BusTalk::new(self.protocol, &self.devices, &self.port, self.faults)?;
         talk.is_open = true;
         talk.servers.iter_mut().for_each(|server| server.handle(now, News::Up));
         self.talks.insert(opener, talk);
@@ -159,14 +164,28 @@ impl Bus {
                 if kind == &CUT || kind == &UNPLUG {
                     self.talks.values_mut().for_each(BusTalk::clear);
                 }
+                self.set_up_joint();
             }
             Changes::Device(set, _) if kind.of_station => {
                 let at = self.devices.get(place).and_then(|device| device.node_of).unwrap_or(place);
                 self.set_fault(at, |faults| set(faults, value));
                 self.set_up(at);
             }
-            Changes::Device(set, _) => self.set_fault(place, |faults| set(faults, value)),
+            Changes::Device(set, _) => {
+                self.set_fault(place, |faults| set(faults, value));
+                self.set_up_joint();
+            }
         }
+    }
+
+    /// Lets the machine that answers for all devices know how they are now.
+    fn set_up_joint(&mut self) {
+        if !is_joint(&self.devices) {
+            return;
+        }
+        let setup = joint_setup(&self.devices, &self.port, self.faults);
+        let own = self.talks.values_mut().flat_map(|talk| &mut talk.servers);
+        own.for_each(|server| server.set_up(&setup));
     }
 
     /// Whether the device at this place is a node that another one answers for.
@@ -176,6 +195,9 @@ impl Bus {
 
     /// Lets every machine of a device know how it is set now.
     fn set_up(&mut self, at: usize) {
+        if is_joint(&self.devices) {
+            return self.set_up_joint();
+        }
         let Some(setup) = self.devices.get(at).map(server_setup) else { return };
         let own = self.talks.values_mut().filter_map(|talk| talk.servers.get_mut(at));
         own.for_each(|server| server.set_up(&setup));
@@ -277,16 +299,31 @@ impl Bus {
     fn answer(&mut self, talk: &mut BusTalk, now: Moment) -> Option<Moment> {
         let mut next: Option<Moment> = None;
         let mut answers: Vec<DeviceSaid> = vec![];
-        for (server, device) in talk.servers.iter_mut().zip(&mut self.devices) {
+        let joint = is_joint(&self.devices);
+        let devices = &mut self.devices;
+        for (place, server) in talk.servers.iter_mut().enumerate() {
+            let Some(device) = devices.get(place) else { continue };
             let begun = answers.len();
             // What changes its line is still answered as before.
-            let line = device.line;
+            let (line, ailment) = (device.line, device.ailment());
             loop {
                 match server.poll(now) {
-                    Serve::Want { want, .. } => serve(server.as_mut(), device, now, want),
-                    Serve::Send(_) if device.ailment().mute => {}
+                    Serve::Want { unit, want, .. } => {
+                        let at = if joint { unit.into() } else { place };
+                        match devices.get_mut(at) {
+                            Some(device) => serve(server.as_mut(), device, now, want),
+                            None => server.give(Err(Refusal::new(Kind::NoPath, Blame::Us))),
+                        }
+                    }
+                    Serve::Send(bytes) if joint => {
+                        let said = DeviceSaid { slow: 0, line, bytes };
+                        match answers.get_mut(begun) {
+                            Some(before) => before.bytes.extend(said.bytes),
+                            None => answers.push(said),
+                        }
+                    }
+                    Serve::Send(_) if ailment.mute => {}
                     Serve::Send(mut bytes) => {
-                        let ailment = device.ailment();
                         if ailment.twice {
                             bytes.extend_from_within(..);
                         }

@@ -3,7 +3,9 @@
 use super::line::LinePlace;
 use super::{Bus, Change, Rig};
 use crate::control::{ControlAnswer, Row};
-use woodrush_core::project::{Changes, FAULTS, Fault, FaultKind, FaultValue, LineFaults, REFUSE};
+use woodrush_core::project::{
+    BAD_STATUS, Changes, FAULTS, Fault, FaultKind, FaultValue, LineFaults, REFUSE, Takes,
+};
 use woodrush_core::protocol::refusal_shown;
 
 impl Rig {
@@ -49,6 +51,10 @@ impl Rig {
             (FaultValue::Number(code), Some(own)) if kind == &REFUSE => {
                 refusal_shown((own.refusals().name, code.into()))
             }
+            (FaultValue::Number(code), Some(own)) if kind == &BAD_STATUS => {
+                refusal_shown((own.refusals().name, code.into()))
+            }
+            (FaultValue::Number(node), _) if kind.takes == Takes::Number("NODE") => format!("0x{node:02X}"),
             (value, _) => value.shown(),
         };
         Ok((format!("{} {}", fault.place, kind.says.replace("{}", &value)), vec![]))
@@ -225,12 +231,13 @@ impl Rig {
         let mut rows = self.line_rows();
         for (row, line) in rows.iter_mut().zip(&self.lines) {
             let bus = line.bus();
-            let LineFaults { cut, unplugged, noise, closed } = bus.faults();
+            let LineFaults { cut, unplugged, noise, closed, no_master } = bus.faults();
             let more = [
                 bus.opener.map(|opener| format!("opened with {opener}")),
                 cut.then(|| "CUT".into()),
                 unplugged.then(|| "UNPLUGGED".into()),
                 closed.then(|| "CLOSED".into()),
+                no_master.then(|| "NO LINK ACTIVE SCHEDULER".into()),
                 (noise > 0.0).then(|| format!("noise {noise}")),
             ];
             let own = (!row.detail.is_empty()).then(|| std::mem::take(&mut row.detail));

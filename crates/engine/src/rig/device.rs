@@ -5,14 +5,15 @@ use super::names::{declared, with_declared};
 use super::settings::Settings;
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
+use crate::speak::speaker;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use woodrush_core::cells::bit_of;
 use woodrush_core::check::Checked;
-use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
+use woodrush_core::form::{Conversion, Form, Order, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
-use woodrush_core::project::{DeviceFaults, Line, Owner, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, Verb};
+use woodrush_core::project::{DeviceFaults, Line, Owner, SetUpEntry, Shape, Signal, parse_asked};
+use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, SetUpStep, Verb};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
@@ -75,6 +76,12 @@ impl SimDevice {
                 device.exist(Extent { space, first: 0, count });
             }
         }
+        for (space, count) in declared(&device.station) {
+            if let Some(space) = device.station.spaces.id(&space.key) {
+                device.exist(Extent { space, first: 0, count });
+            }
+        }
+        device.learn_behaviour(checked, index);
         let mut dice = Dice::new(project.rig.seed ^ (index as u64) << 32);
         let own = project.rig.signals.iter().filter(|(device, ..)| *device == index);
         for (_, target, signal) in own {
@@ -83,6 +90,9 @@ impl SimDevice {
                 _ => vec![],
             };
             let (spot, count) = device.spot_of_signal(checked, index, target)?;
+            if device.computes(spot.extent) {
+                return Err(device.worked_out(&target.value));
+            }
             device.drive(spot, count, Generator::new(signal.clone(), dice.roll(), loaded));
         }
         for (number, point) in
@@ -110,14 +120,57 @@ impl SimDevice {
         for transfer in plan.transfers.iter().filter(|transfer| transfer.device() == Some(index)) {
             transfer.parts.iter().for_each(|part| device.exist(*part));
         }
-        for (space, count) in declared(&device.station) {
-            if let Some(space) = device.station.spaces.id(&space.key) {
-                device.exist(Extent { space, first: 0, count });
-            }
-        }
+        device.drive_what_it_measures(&mut dice);
         device.learn_settings(checked, index);
         device.advance(Moment(0), None);
         Ok(device)
+    }
+
+    /// Finds what the device works out by itself, set up as the project says.
+    fn learn_behaviour(&mut self, checked: &Checked, index: usize) {
+        let Some(dialect) = self.station.dialect else { return };
+        let steps: Vec<SetUpStep> = checked.project.devices.get(index).map_or_else(Vec::new, |device| {
+            let step = |entry: &SetUpEntry| {
+                let (address, value) = (&entry.address.value, &entry.value.value);
+                dialect.set_up()?.step(&self.station.setup, address, value).ok()
+            };
+            device.set_up.iter().filter_map(step).collect()
+        });
+        let make = speaker(dialect.name()).and_then(|speaker| speaker.behaviour);
+        let made = make.and_then(|make| make(&self.station, &steps));
+        let mut inside = self.body();
+        inside.behaviour = made;
+        inside.behave(&self.station, |behaviour, _, memory| behaviour.begin(memory));
+    }
+
+    /// What the device measures moves where nobody says otherwise.
+    fn drive_what_it_measures(&mut self, dice: &mut Dice) {
+        let measured = self.body().behave(&self.station, |behaviour, _, memory| behaviour.measures(memory));
+        for (number, own) in measured.into_iter().flatten().enumerate() {
+            let ty = if own.extent.count == 4 { Type::F32 } else { Type::U8 };
+            let form = Form { order: Some(Order::HIGH_FIRST), ..Form::plain(ty) };
+            let spot = Spot { extent: own.extent, bit: None, form };
+            self.drive_by_default(spot, 1, Some(own.range), false, number, dice);
+        }
+    }
+
+    /// Whether the device works cells out by itself.
+    fn computes(&self, extent: Extent) -> bool {
+        let inside = self.body();
+        inside.behaviour.as_ref().is_some_and(|behaviour| behaviour.computes(extent))
+    }
+
+    /// Why nobody sets what a device works out by itself, in words.
+    fn worked_out(&self, what: &str) -> String {
+        let mut inside = self.body();
+        let measured = inside.behave(&self.station, |behaviour, _, memory| behaviour.measures(memory));
+        let names = measured
+            .into_iter()
+            .flatten()
+            .filter_map(|own| Some(self.station.space_at(own.extent.space)?.name().to_string()));
+        let names: Vec<String> = names.collect();
+        let other = if names.is_empty() { String::new() } else { format!(": set {}", names.join(" or ")) };
+        format!("`{what}` is worked out by the simulated device itself{other}")
     }
 
     fn form_at(&self, address: &Address, written: Option<Form>) -> Form {
@@ -301,6 +354,9 @@ impl SimDevice {
         dice: &mut Dice,
     ) {
         let whole = Extent { count: spot.extent.count * count, ..spot.extent };
+        if self.computes(whole) {
+            return;
+        }
         if self
             .body()
             .driven
@@ -347,6 +403,7 @@ impl SimDevice {
             }
         }
         inside.driven = driven;
+        inside.behave(&self.station, |behaviour, faults, memory| behaviour.advance(now, faults, memory));
     }
 
     /// An engineering value in the cells of a spot; the nearest one that fits.
@@ -391,6 +448,9 @@ impl SimDevice {
     /// # Errors
     /// The text is no value of that form, in words.
     pub fn set(&mut self, spot: &Spot, text: &str) -> Result<(), String> {
+        if self.computes(spot.extent) && !self.still {
+            return Err(self.worked_out(&self.station.show(spot.extent.space, spot.extent.first, spot.bit)));
+        }
         self.body().driven.retain(|driven| !driven.overlaps(spot.extent) || driven.bit != spot.bit);
         let cells = if let Type::Text(length) = spot.form.ty {
             let each = self.station.space_at(spot.extent.space).map_or(2, |space| space.grain.cell_bytes());
@@ -471,9 +531,14 @@ impl SimDevice {
             return Err(Refusal::new(Kind::NoSuchAddress, Blame::ClientIdentity));
         }
         let mut inside = self.body();
+        let taken = inside.behave(&self.station, |behaviour, faults, memory| {
+            behaviour.may_write(extent, cells, faults, memory)
+        });
+        taken.unwrap_or(Ok(()))?;
         inside.driven.retain(|driven| !driven.overlaps(extent));
         inside.poke(self.each(extent), extent, cells);
         inside.written += 1;
+        inside.behave(&self.station, |behaviour, _, memory| behaviour.wrote(extent, memory));
         drop(inside);
         self.moved |= self.take_settings(extent);
         Ok(())

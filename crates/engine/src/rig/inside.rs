@@ -1,9 +1,11 @@
 //! What a simulated device holds, whichever of its connections is used: cells, what moves them, and what goes wrong.
 
 use super::signal::Generator;
+use crate::speak::{Behaviour, Memory};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use woodrush_core::form::Form;
+use woodrush_core::plan::Station;
 use woodrush_core::project::DeviceFaults;
 use woodrush_core::protocol::{Extent, SpaceId};
 
@@ -87,9 +89,46 @@ pub(super) struct Inside {
     pub(super) driven: Vec<MovedValues>,
     /// Writes that it took.
     pub(super) written: u64,
+    /// What it works out by itself.
+    pub(super) behaviour: Option<Box<dyn Behaviour>>,
+}
+
+/// The cells of a device, for what it works out by itself.
+struct DeviceMemory<'a> {
+    inside: &'a mut Inside,
+    station: &'a Station,
+}
+
+impl DeviceMemory<'_> {
+    fn each(&self, extent: Extent) -> usize {
+        self.station.space_at(extent.space).map_or(1, |space| space.grain.cell_bytes())
+    }
+}
+
+impl Memory for DeviceMemory<'_> {
+    fn get(&self, extent: Extent) -> Option<Vec<u8>> {
+        self.inside.peek(self.each(extent), extent)
+    }
+
+    fn put(&mut self, extent: Extent, cells: &[u8]) {
+        self.inside.poke(self.each(extent), extent, cells);
+    }
 }
 
 impl Inside {
+    /// Lets what the device works out by itself do something with its cells; `None` where it works nothing out.
+    pub(super) fn behave<T>(
+        &mut self,
+        station: &Station,
+        act: impl FnOnce(&mut dyn Behaviour, &DeviceFaults, &mut dyn Memory) -> T,
+    ) -> Option<T> {
+        let mut behaviour = self.behaviour.take()?;
+        let faults = self.ailment;
+        let done = act(behaviour.as_mut(), &faults, &mut DeviceMemory { inside: self, station });
+        self.behaviour = Some(behaviour);
+        Some(done)
+    }
+
     pub(super) fn poke(&mut self, each: usize, extent: Extent, cells: &[u8]) {
         let Some(memory) = self.memory.get_mut(extent.space.index()) else { return };
         for (grain, cell) in (extent.first..extent.end()).zip(cells.chunks(each)) {

@@ -413,7 +413,8 @@ pub(crate) fn kin_bus_of(
     }
     let line = settings.line().map(|line| line.value);
     let seed = project.rig.seed.wrapping_add(port as u64);
-    let Some(mut bus) = Bus::new(devices, protocol.value.name(), line, *time, paced, seed) else {
+    let Some(mut bus) = Bus::new(devices, protocol.value.name(), line, *time, paced, seed, &settings.setup)
+    else {
         return Ok(None);
     };
     bus.echo = settings.echo;

@@ -7,10 +7,9 @@ use woodrush_core::plan::Station;
 use woodrush_core::project::DeviceFaults;
 use woodrush_core::protocol::{Alteration, Space, SpaceId, Spaces};
 
-/// What the list of a device's programmer says that it has.
+/// What the list of a device's programmer, or its profile, says that it has.
 pub(super) fn declared(station: &Station) -> Vec<(Space, u32)> {
-    let list = station.setup.declared.as_deref();
-    list.zip(station.dialect).map(|(list, dialect)| dialect.notation().named(list)).unwrap_or_default()
+    station.dialect.map(|dialect| dialect.notation().named(&station.setup)).unwrap_or_default()
 }
 
 /// A station with all that its programmer has declared: what the rules name first, by the same numbers as in the plan.

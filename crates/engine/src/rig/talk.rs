@@ -2,8 +2,10 @@
 
 use super::device::SimDevice;
 use crate::Moment;
-use crate::speak::{Server, ServerSetup, speaker};
+use crate::speak::{ServedDevice, Server, ServerSetup, speaker};
 use std::collections::VecDeque;
+use woodrush_core::project::LineFaults;
+use woodrush_core::protocol::Setup;
 
 /// Who has it open. The first is always there; on a socket others may come and go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -36,10 +38,10 @@ pub(super) struct BusTalk {
 }
 
 impl BusTalk {
-    pub(super) fn new(protocol: &str, devices: &[SimDevice]) -> Option<Self> {
+    pub(super) fn new(protocol: &str, devices: &[SimDevice], port: &Setup, line: LineFaults) -> Option<Self> {
         Some(Self {
             is_open: false,
-            servers: devices.iter().map(|device| server(protocol, device)).collect::<Option<_>>()?,
+            servers: servers(protocol, devices, port, line)?,
             hung_up: false,
             said: Moment(0),
             free: Moment(0),
@@ -55,9 +57,35 @@ impl BusTalk {
     }
 }
 
-/// The machine by which a device answers; what is not for its unit it does not hear.
-fn server(protocol: &str, device: &SimDevice) -> Option<Box<dyn Server>> {
-    Some((speaker(protocol)?.server?)(&server_setup(device)))
+/// The machines by which devices answer: one each, which does not hear what is not for its unit; or one for all of them.
+fn servers(
+    protocol: &str,
+    devices: &[SimDevice],
+    port: &Setup,
+    line: LineFaults,
+) -> Option<Vec<Box<dyn Server>>> {
+    let make = speaker(protocol)?.server?;
+    if is_joint(devices) {
+        return Some(vec![make(&joint_setup(devices, port, line))]);
+    }
+    Some(devices.iter().map(|device| make(&server_setup(device))).collect())
+}
+
+/// Whether one machine answers for all of them.
+pub(super) fn is_joint(devices: &[SimDevice]) -> bool {
+    let first = devices.first().and_then(|device| device.station.dialect);
+    first.is_some_and(|dialect| dialect.stations().one_answers_for_all())
+}
+
+/// What the machine of a link must know that answers for all of its devices.
+pub(super) fn joint_setup(devices: &[SimDevice], port: &Setup, line: LineFaults) -> ServerSetup {
+    let served = |device: &SimDevice| ServedDevice {
+        setup: device.station.setup.clone(),
+        spaces: device.spaces_now(),
+        faults: device.ailment(),
+    };
+    let devices = devices.iter().map(served).collect();
+    ServerSetup { devices, own: port.clone(), line, ..ServerSetup::default() }
 }
 
 pub(super) fn server_setup(device: &SimDevice) -> ServerSetup {
@@ -75,5 +103,7 @@ pub(super) fn server_setup(device: &SimDevice) -> ServerSetup {
             .dialect
             .map(|dialect| dialect.stations().other_end(&device.station.setup))
             .unwrap_or_default(),
+        devices: vec![],
+        line: LineFaults::default(),
     }
 }

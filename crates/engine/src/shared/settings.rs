@@ -128,6 +128,7 @@ pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettin
                 drop_ack: false,
                 stations,
                 own: station.map(|station| station.setup.clone()).unwrap_or_default(),
+                ..ServerSetup::default()
             },
         })
     };

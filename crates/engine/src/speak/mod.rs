@@ -3,26 +3,36 @@
 
 mod df1;
 mod enip;
+mod h1;
 mod isotcp;
 mod modbus;
 mod observer;
 mod raw;
+mod search;
+mod simulated;
 mod tables;
 
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
+pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation};
+pub use simulated::{Behaviour, Measured, Memory, ServedDevice};
 
 use crate::Moment;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::Arc;
 use woodrush_core::budget::LineTime;
-use woodrush_core::plan::Station;
-use woodrush_core::protocol::{Extent, Setup, Spaces, dialect};
+use woodrush_core::plan::{Plan, Station};
+use woodrush_core::project::LineFaults;
+use woodrush_core::protocol::{Extent, SetUpStep, Setup, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// Makes a client of some stations.
 pub type MakeClient = fn(&ClientSetup<'_>) -> Box<dyn Client>;
 /// Makes a server for the clients of a port.
 pub type MakeServer = fn(&ServerSetup) -> Box<dyn Server>;
+/// Makes what a simulated station works out by itself, set up by these steps; `None` where it works nothing out.
+pub type MakeBehaviour = fn(&Station, &[SetUpStep]) -> Option<Box<dyn Behaviour>>;
+/// Makes what lists the stations of a link.
+pub type MakeFinder = fn(&FinderSetup<'_>) -> Box<dyn Finder>;
 
 /// What a protocol brings to this floor.
 pub struct Speaker {
@@ -34,10 +44,14 @@ pub struct Speaker {
     pub server: Option<MakeServer>,
     /// An observer of two others.
     pub observer: fn(&ObserverSetup<'_>) -> Box<dyn Observer>,
+    /// What a simulated device of that description works out by itself; `None` where devices hold what they are given.
+    pub behaviour: Option<MakeBehaviour>,
+    /// Lists who is on a link, where the link itself knows; `None` where stations are looked for one by one.
+    pub finder: Option<MakeFinder>,
 }
 
 /// Every protocol that can be spoken.
-pub static SPEAKERS: [Speaker; 8] = [
+pub static SPEAKERS: [Speaker; 9] = [
     modbus::RTU,
     modbus::ASCII,
     modbus::TCP,
@@ -45,6 +59,7 @@ pub static SPEAKERS: [Speaker; 8] = [
     df1::HALF,
     isotcp::FETCH_WRITE,
     enip::TAGS,
+    h1::LINK,
     raw::RAW,
 ];
 
@@ -114,6 +129,10 @@ pub struct ServerSetup {
     pub stations: Vec<(Option<u16>, Arc<Spaces>)>,
     /// Keys of its protocol, at the station and at the port.
     pub own: Setup,
+    /// All devices of its link, where one end answers for all of them; a want names one by its place here.
+    pub devices: Vec<ServedDevice>,
+    /// What goes wrong on its link: a fault of simulated devices.
+    pub line: LineFaults,
 }
 
 /// A request or an answer of which only the frame is changed.
@@ -247,6 +266,17 @@ pub struct Subscription {
     pub station: Station,
     /// What comes.
     pub extent: Extent,
+}
+
+/// What comes by itself on a port, as a plan has it.
+#[must_use]
+pub fn subscriptions(plan: &Plan, port: usize) -> Vec<Subscription> {
+    let published = plan.transfers.iter().enumerate().filter(|(_, transfer)| !transfer.cadence.is_asked());
+    let here = published.filter_map(|(at, transfer)| {
+        let station = plan.station(transfer.from).filter(|station| station.port == port)?;
+        Some(Subscription { transfer: at, station: station.clone(), extent: transfer.first()? })
+    });
+    here.collect()
 }
 
 /// What a client wants done next.

@@ -6,8 +6,14 @@ use crate::Moment;
 use std::collections::VecDeque;
 
 /// `raw`.
-pub(super) const RAW: Speaker =
-    Speaker { name: "raw", client: None, server: None, observer: |_| Box::new(RawEar::default()) };
+pub(super) const RAW: Speaker = Speaker {
+    name: "raw",
+    client: None,
+    server: None,
+    observer: |_| Box::new(RawEar::default()),
+    behaviour: None,
+    finder: None,
+};
 
 /// Listening to bytes that are not understood here: each piece as it comes.
 #[derive(Default)]

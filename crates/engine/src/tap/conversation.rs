@@ -52,6 +52,8 @@ pub enum Meaning {
         /// For how long nothing came, in microseconds.
         waited: u64,
     },
+    /// Values that nobody asked for.
+    Published(Arc<Asked>),
     /// An answer to nothing that is open, in words.
     Stray(String),
     /// A sign of the link; whether it tells of a failure.
@@ -154,6 +156,7 @@ impl Conversation {
         let (exchange, what) = match says {
             Says::Request(asked) => self.asked(*asked, began, ended),
             Says::Answer { station, number, body } => self.answered(station.as_ref(), number, &body, began),
+            Says::Published(what) => (None, Meaning::Published(Arc::new(*what))),
             Says::Sign { words, bad } => (None, Meaning::Sign(words.into_owned(), bad)),
             Says::Noise(why) => (None, Meaning::Noise(why)),
         };

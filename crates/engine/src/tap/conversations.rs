@@ -2,7 +2,7 @@
 
 use super::{Chunk, Conversation, Passed};
 use crate::Moment;
-use crate::speak::{ObserverSetup, speaker};
+use crate::speak::{ObserverSetup, Subscription, speaker};
 use std::collections::HashMap;
 use std::sync::Arc;
 use woodrush_core::check::Checked;
@@ -21,6 +21,8 @@ pub struct Spoken {
     pub setup: Setup,
     /// Who may be asked there.
     pub stations: Vec<Station>,
+    /// What comes there by itself.
+    pub published: Vec<Subscription>,
     /// A request counts as not answered after so long, in microseconds.
     pub patience: u64,
 }
@@ -42,6 +44,7 @@ impl Spoken {
                 protocol: port.protocol?.value.name(),
                 setup: port.setup.clone(),
                 stations: devices.into_iter().chain(images).cloned().collect(),
+                published: crate::speak::subscriptions(plan, at),
                 patience: if asks { timeout + timeout / 2 } else { CLIENT_PATIENCE },
             };
             Some((port.name.value.clone(), spoken))
@@ -98,7 +101,8 @@ impl Conversations {
 
     fn begin(&self, port: &str) -> Option<Conversation> {
         let spoken = self.spoken.get(port)?;
-        let setup = ObserverSetup { port: &spoken.setup, stations: &spoken.stations };
+        let setup =
+            ObserverSetup { port: &spoken.setup, stations: &spoken.stations, published: &spoken.published };
         Some(Conversation::new((speaker(spoken.protocol)?.observer)(&setup), spoken.patience))
     }
 

@@ -61,6 +61,8 @@ pub struct Counted {
     pub again: u64,
     /// Good answers.
     pub answers: u64,
+    /// Values that came by themselves.
+    pub published: u64,
     /// Refusals, by the station's own number as `health.last-error` shows it, with the words.
     pub refusals: BTreeMap<u32, (u64, String)>,
     /// Requests that nobody answered.
@@ -101,6 +103,7 @@ impl Counted {
                 }
                 self.times.count(*took);
             }
+            Meaning::Published(_) => self.published += 1,
             Meaning::Silence { .. } => self.no_answer += 1,
             Meaning::Stray(_) => self.mismatched += 1,
             Meaning::Noise(_) => self.damaged += 1,
@@ -121,6 +124,7 @@ impl Counted {
         self.requests += other.requests;
         self.again += other.again;
         self.answers += other.answers;
+        self.published += other.published;
         self.no_answer += other.no_answer;
         self.mismatched += other.mismatched;
         self.damaged += other.damaged;

@@ -9,7 +9,7 @@ use woodrush_core::protocol::{Setup, dialect};
 use woodrush_wire::modbus::{rtu, tcp};
 
 fn conversation(protocol: &str) -> Conversation {
-    let setup = ObserverSetup { port: &Setup::default(), stations: &[] };
+    let setup = ObserverSetup { port: &Setup::default(), stations: &[], published: &[] };
     Conversation::new((speaker(protocol).unwrap().observer)(&setup), 500_000)
 }
 
@@ -39,6 +39,7 @@ fn shown(passed: &Passed) -> String {
         Meaning::Answer { told, .. } => format!("{told:?}"),
         Meaning::Silence { waited, .. } => format!("silence of {waited}"),
         Meaning::Stray(why) => why.clone(),
+        Meaning::Published(what) => what.words.to_string(),
         Meaning::Sign(words, _) => words.clone(),
         Meaning::Noise(_) => "noise".into(),
     };
@@ -167,7 +168,7 @@ fn everything_is_counted_once_and_by_its_kind() {
 }
 
 fn spoken(protocol: &'static str) -> Spoken {
-    Spoken { protocol, setup: Setup::default(), stations: vec![], patience: 500_000 }
+    Spoken { protocol, setup: Setup::default(), stations: vec![], published: vec![], patience: 500_000 }
 }
 
 #[test]

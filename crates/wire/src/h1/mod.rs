@@ -18,7 +18,7 @@ pub use request::{ANY_REVISION, Request};
 pub use response::{
     BlockEntry, Identity, LinkError, LinkState, LiveEntry, Publication, Response, error, live,
 };
-pub use value::{Typed, kind};
+pub use value::{Typed, kind, size as value_size};
 
 use crate::{Reader, WireError, WireFault};
 

@@ -79,7 +79,7 @@ impl Names {
         let polled = |at: &usize, transfer: &usize| {
             let transfer = plan.transfers.get(*transfer)?;
             let first = transfer.first()?;
-            Some(plan.devices.get(*at)?.show(first.space, first.first, None))
+            Some(plan.devices.get(*at)?.show_part(first))
         };
         let (tone, kind, name, text) = match event {
             Event::PortUp { port: at, what } => (Tone::Good, "port_up", port(at), format!("up at {what}")),

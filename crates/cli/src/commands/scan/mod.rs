@@ -1,6 +1,7 @@
 //! `woodrush scan`: who is on a line or behind a socket, what each of them has, and what the line is set to.
 
 mod kept;
+mod listed;
 mod shown;
 mod start;
 
@@ -19,7 +20,7 @@ use woodrush_core::project::Line;
 use woodrush_core::protocol::{Setup, Transport};
 use woodrush_engine::direct::{Direct, Link};
 use woodrush_engine::scan::{
-    Depth, Found, LINES, LineEvidence, look, numbered, stations, takes_any, try_line,
+    Depth, Found, LINES, LineEvidence, is_listed, look, numbered, stations, takes_any, try_line,
 };
 use woodrush_engine::stop::Stop;
 
@@ -41,6 +42,9 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
         Ok(field) => field,
         Err(failed) => return Ok(unreachable(console, &failed)),
     };
+    if let Some(dialect) = field.station.dialect.filter(|dialect| is_listed(dialect.name())) {
+        return listed::run(console, &connections, (port, dialect), &field, args);
+    }
     let timeout = connections.timeout().unwrap_or(TIMEOUT);
     field.line = LineTime { timeout, hurry: true, ..field.line };
     // The way on from a port's address stands at its device.

@@ -66,6 +66,7 @@ impl Counts {
                 Some(own.requests),
                 Some(own.again),
                 Some(own.answers),
+                Some(own.published),
                 Some(refused),
                 Some(own.no_answer),
                 Some(own.mismatched),
@@ -87,6 +88,7 @@ impl Counts {
             "requests",
             "again",
             "answers",
+            "published",
             "refused",
             "no_answer",
             "mismatched",
@@ -115,8 +117,13 @@ impl Counts {
             // The minimum is in CSV: here the columns must fit.
             let head =
                 ["requests", "answers", "refused", "no answer", "damaged", "mismatched", "median", "p95"];
-            let head = [&["on port"], &head[..]].concat();
-            let rows = here.map(|((_, station), own)| row(station, own)).collect();
+            let mut head = [&["on port"], &head[..]].concat();
+            // A column of its own only where something comes by itself.
+            let published = all.published > 0;
+            if published {
+                head.insert(3, "published");
+            }
+            let rows = here.map(|((_, station), own)| row(station, own, published)).collect();
             console.say(&console.paint(Tone::Accent, port))?;
             console.table(&Table { head, rows, whole: &[0, 4, 6] })?;
             for (count, words) in all.refusals.values() {
@@ -130,21 +137,21 @@ impl Counts {
     }
 }
 
-fn row(station: &str, own: &Counted) -> Vec<String> {
+fn row(station: &str, own: &Counted, published: bool) -> Vec<String> {
     let refused: u64 = own.refusals.values().map(|(count, _)| count).sum();
     let time = |time: Option<u64>| time.map(span).unwrap_or_default();
     let station = if station.is_empty() { "no station" } else { station };
-    vec![
-        station.to_string(),
-        own.requests.to_string(),
-        own.answers.to_string(),
+    let published = published.then(|| own.published.to_string());
+    let first = [station.to_string(), own.requests.to_string(), own.answers.to_string()];
+    let rest = [
         refused.to_string(),
         own.no_answer.to_string(),
         own.damaged.to_string(),
         own.mismatched.to_string(),
         time(own.times.within(50)),
         time(own.times.within(95)),
-    ]
+    ];
+    first.into_iter().chain(published).chain(rest).collect()
 }
 
 /// A bar for each class of answer times, from the first to the last that was seen.

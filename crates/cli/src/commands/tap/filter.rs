@@ -214,6 +214,7 @@ mod tests {
         let observer = (speaker("modbus-rtu").unwrap().observer)(&ObserverSetup {
             port,
             stations: &checked.plan.devices,
+            published: &[],
         });
         let mut conversation = Conversation::new(observer, 500_000);
         let asked = [0x07, 0x03, 0x00, 0x00, 0x00, 0x03, 0x05, 0xAD];

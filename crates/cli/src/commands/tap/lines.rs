@@ -86,11 +86,23 @@ fn text(said: &ShownMessage, room: usize) -> (String, Option<Tone>) {
                 return (took + &cut(&text, left), Some(Tone::Bad));
             }
             let told = match &said.why {
-                Some(why) => why.clone(),
+                Some(why) if said.values.is_empty() => why.clone(),
+                Some(why) => format!("{}  {why}", values(said, left)),
                 None if said.places.is_empty() => "done".into(),
                 None => values(said, left),
             };
             (took + &cut(&told, left), None)
+        }
+        MessageKind::Published => {
+            let mut text = said.words.clone();
+            text += "  ";
+            let left = room.saturating_sub(text.chars().count());
+            let told = match (&said.why, said.values.is_empty()) {
+                (Some(why), true) => why.clone(),
+                (Some(why), false) => format!("{}  {why}", values(said, left)),
+                (None, _) => values(said, left),
+            };
+            (cut(&(text + &told), room), None)
         }
         MessageKind::NoAnswer => (cut(&failed(said), room), Some(Tone::Bad)),
         MessageKind::Mismatched => (cut(said.why.as_deref().unwrap_or_default(), room), Some(Tone::Bad)),
@@ -231,6 +243,7 @@ access = "read-write"
         let observer = (speaker("modbus-rtu").unwrap().observer)(&ObserverSetup {
             port,
             stations: &checked.plan.devices,
+            published: &[],
         });
         let mut conversation = Conversation::new(observer, 500_000);
         let mut found = vec![];

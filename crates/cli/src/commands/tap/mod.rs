@@ -211,7 +211,8 @@ fn listen_bare(console: &mut Console, args: &TapArgs) -> Result<OpenSource, Fail
     console.note(&format!("listening on {}, without transmitting", link.shown()));
     let protocol = station.dialect.map_or("", |dialect| dialect.name());
     let patience = times.timeout.saturating_mul(2);
-    let spoken = Spoken { protocol, setup: station.setup.clone(), stations: vec![], patience };
+    let spoken =
+        Spoken { protocol, setup: station.setup.clone(), stations: vec![], published: vec![], patience };
     Ok((Source::Line(listener), vec![(name, spoken)]))
 }
 

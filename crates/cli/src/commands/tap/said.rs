@@ -94,6 +94,7 @@ pub(super) fn hex_bytes(bytes: &[u8]) -> String {
 pub(super) enum MessageKind {
     Request,
     Answer,
+    Published,
     NoAnswer,
     Mismatched,
     Sign,
@@ -246,7 +247,8 @@ impl MessageTeller {
         let asked = match &passed.what {
             Meaning::Request { asked, .. }
             | Meaning::Answer { asked, .. }
-            | Meaning::Silence { asked, .. } => Some(asked),
+            | Meaning::Silence { asked, .. }
+            | Meaning::Published(asked) => Some(asked),
             _ => None,
         };
         let owner = asked.and_then(|asked| self.owner(at, asked.station.as_ref()));
@@ -276,7 +278,15 @@ impl MessageTeller {
             Meaning::Answer { asked, told, took } => {
                 said.kind = MessageKind::Answer;
                 said.took_us = Some(*took);
-                self.told(&mut said, owner, asked, told, &place);
+                self.told(&mut said, (owner, spoken_dialect), asked, told, &place);
+            }
+            Meaning::Published(what) => {
+                said.kind = MessageKind::Published;
+                for touch in &what.touches {
+                    said.places.push(place(touch, touch.cells.as_deref()));
+                    self.values(&mut said, owner, touch, touch.cells.as_deref());
+                    said.why = members(spoken_dialect, touch, touch.cells.as_deref());
+                }
             }
             Meaning::Silence { asked, waited } => {
                 said.kind = MessageKind::NoAnswer;
@@ -299,7 +309,7 @@ impl MessageTeller {
     fn told(
         &self,
         said: &mut ShownMessage,
-        owner: Option<Owner>,
+        (owner, spoken): (Option<Owner>, Option<&'static dyn Dialect>),
         asked: &Asked,
         told: &AnswerMeaning,
         place: &dyn Fn(&Touch, Option<&[u8]>) -> Place,
@@ -310,6 +320,7 @@ impl MessageTeller {
                 for (touch, cells) in reads.zip(cells) {
                     said.places.push(place(touch, Some(cells)));
                     self.values(said, owner, touch, Some(cells));
+                    said.why = members(spoken, touch, Some(cells));
                 }
             }
             AnswerMeaning::Words(words) => said.why = Some(words.clone()),
@@ -389,6 +400,13 @@ fn shown(dialect: Option<&'static dyn Dialect>, asked: &Asked) -> String {
         (None, Some(number)) => number.to_string(),
         (_, None) => String::new(),
     }
+}
+
+/// What a structure holds, member by member; `None` where it is none.
+fn members(dialect: Option<&'static dyn Dialect>, touch: &Touch, cells: Option<&[u8]>) -> Option<String> {
+    let members = dialect?.notation_of(&touch.space).meanings().members(&touch.space, cells?);
+    let one = |(name, value): (&'static str, String)| format!("{name} {value}");
+    (members.len() > 1).then(|| members.into_iter().map(one).collect::<Vec<_>>().join(", "))
 }
 
 fn place(

@@ -199,7 +199,13 @@ fn spoken(caught: &Caught, named: Option<&'static str>) -> Option<Spoken> {
         DIALECTS.into_iter().find(|dialect| dialect.framing().usual_tcp_port() == Some(port))
     };
     let protocol = named.or_else(|| described(caught).or_else(told).or_else(usual).map(|own| own.name()))?;
-    Some(Spoken { protocol, setup: Setup::default(), stations: vec![], patience: PATIENCE })
+    Some(Spoken {
+        protocol,
+        setup: Setup::default(),
+        stations: vec![],
+        published: vec![],
+        patience: PATIENCE,
+    })
 }
 
 fn piece(caught: Caught, port: &str) -> Chunk {

@@ -288,8 +288,8 @@ impl Notation for Tags {
         list::declared(list, &path::parse(&path::show(space.name(), 0)).ok()?)
     }
 
-    fn named(&self, list: &Declared) -> Vec<(Space, u32)> {
-        list::spaces(list)
+    fn named(&self, setup: &Setup) -> Vec<(Space, u32)> {
+        setup.declared.as_deref().map(list::spaces).unwrap_or_default()
     }
 
     fn altered(&self, space: &Space, how: Alteration) -> Option<Space> {

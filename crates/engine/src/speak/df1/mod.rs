@@ -15,6 +15,8 @@ pub(super) const FULL: Speaker = Speaker {
     client: Some(|setup| Box::new(client::TableClient::new(setup, false))),
     server: Some(|setup| Box::new(server::TableServer::new(setup, false))),
     observer: |setup| Box::new(observer::TableObserver::new(false, setup)),
+    behaviour: None,
+    finder: None,
 };
 
 /// `df1-half`.
@@ -23,4 +25,6 @@ pub(super) const HALF: Speaker = Speaker {
     client: Some(|setup| Box::new(client::TableClient::new(setup, true))),
     server: Some(|setup| Box::new(slaves::Slaves::new(setup))),
     observer: |setup| Box::new(observer::TableObserver::new(true, setup)),
+    behaviour: None,
+    finder: None,
 };

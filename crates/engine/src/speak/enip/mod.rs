@@ -24,6 +24,8 @@ pub(super) const TAGS: Speaker = Speaker {
     client: Some(|setup| Box::new(client::TagClient::new(setup))),
     server: Some(|setup| Box::new(server::TagServer::new(setup))),
     observer: |setup| Box::new(observer::TagObserver::new(setup)),
+    behaviour: None,
+    finder: None,
 };
 
 /// The name under which refusals carry a status.

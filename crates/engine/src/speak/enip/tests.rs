@@ -78,6 +78,9 @@ struct Site {
     pieces: usize,
 }
 
+/// The cells, and which of the parts was refused and why.
+type Answered = (Vec<u8>, Vec<(usize, Refusal)>);
+
 impl Site {
     fn new(setup: &Setup) -> Self {
         Self::with(setup, spaces())
@@ -91,7 +94,7 @@ impl Site {
         Self { client, server, spaces, memory, asked: vec![], now: Moment(0), pieces: 4000 }
     }
 
-    fn ask(&mut self, ask: Ask) -> Result<(Vec<u8>, Vec<(usize, Refusal)>), Refusal> {
+    fn ask(&mut self, ask: Ask) -> Result<Answered, Refusal> {
         self.client.ask(Ticket(1), ask);
         for _ in 0..100_000 {
             match self.client.poll(self.now) {

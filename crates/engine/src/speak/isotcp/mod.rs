@@ -18,6 +18,8 @@ pub(super) const FETCH_WRITE: Speaker = Speaker {
     client: Some(|setup| Box::new(client::BlockClient::new(setup))),
     server: Some(|setup| Box::new(server::BlockServer::new(setup))),
     observer: |setup| Box::new(observer::BlockObserver::new(setup)),
+    behaviour: None,
+    finder: None,
 };
 
 /// The name under which refusals carry an error number.

@@ -24,6 +24,8 @@ pub(super) const RTU: Speaker = Speaker {
     client: Some(|setup| Box::new(line_client::LineClient::rtu(setup))),
     server: Some(|setup| Box::new(ModbusServer::new(Framing::Rtu, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Rtu, setup)),
+    behaviour: None,
+    finder: None,
 };
 
 /// `modbus-ascii`.
@@ -32,6 +34,8 @@ pub(super) const ASCII: Speaker = Speaker {
     client: Some(|setup| Box::new(line_client::LineClient::ascii(setup))),
     server: Some(|setup| Box::new(ModbusServer::new(Framing::Ascii, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Ascii, setup)),
+    behaviour: None,
+    finder: None,
 };
 
 /// `modbus-tcp`.
@@ -40,6 +44,8 @@ pub(super) const TCP: Speaker = Speaker {
     client: Some(|setup| Box::new(tcp_client::TcpClient::new(setup))),
     server: Some(|setup| Box::new(ModbusServer::new(Framing::Tcp, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Tcp, setup)),
+    behaviour: None,
+    finder: None,
 };
 
 /// The name under which refusals carry an exception code.

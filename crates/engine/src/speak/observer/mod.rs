@@ -1,5 +1,6 @@
 //! Listening to two others: what each message says, without asking or answering anything.
 
+use super::Subscription;
 use crate::Moment;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -35,6 +36,8 @@ pub struct ObserverSetup<'a> {
     pub port: &'a Setup,
     /// Who may be asked there, as far as that is known: their tables tell what addresses mean.
     pub stations: &'a [Station],
+    /// What our converter lets come by itself there.
+    pub published: &'a [Subscription],
 }
 
 /// One thing that was heard.
@@ -66,6 +69,8 @@ pub enum Says {
         /// Without framing, station and number.
         body: Vec<u8>,
     },
+    /// Values that nobody asked for; what they are of is told as a request tells it, with the cells.
+    Published(Box<Asked>),
     /// A sign of the link, which carries nothing.
     Sign {
         /// In words.

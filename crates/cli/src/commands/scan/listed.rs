@@ -1,0 +1,197 @@
+//! Who is on a link that knows its stations itself: its list, and what each of them is made of.
+
+use super::{ScanArgs, unreachable};
+use crate::args::Format;
+use crate::connections::{Connections, Field};
+use crate::console::{Console, Table, Tone};
+use crate::{Failure, Verdict};
+use indicatif::{ProgressBar, ProgressDrawTarget};
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::Dialect;
+use woodrush_engine::scan::{ListedPort, listed};
+use woodrush_engine::speak::{FinderSetup, FoundStation};
+use woodrush_engine::stop::Stop;
+
+pub(super) fn run(
+    console: &mut Console,
+    connections: &Connections,
+    (port, dialect): (Option<usize>, &'static dyn Dialect),
+    field: &Field,
+    args: &ScanArgs,
+) -> Result<Verdict, Failure> {
+    let others = [
+        ("units", args.units.is_some()),
+        ("quick", args.quick),
+        ("find-settings", args.find_settings),
+        ("resume", args.resume.is_some()),
+        ("start-project", args.start_project.is_some()),
+    ];
+    if let Some((option, _)) = others.iter().find(|(_, given)| *given) {
+        return Err(Failure::Usage(format!(
+            "`--{option}` does nothing here: the link lists its devices itself; leave it out"
+        )));
+    }
+    let to = match connections.socket(port) {
+        Ok(to) => to,
+        Err(failed) => return Ok(unreachable(console, &failed)),
+    };
+    let stop = Stop::with_terminal()
+        .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
+    let here = |station: &&Station| Some(station.port) == port;
+    let stations: Vec<Station> = connections
+        .checked()
+        .map(|checked| checked.plan.devices.iter().filter(here).cloned().collect())
+        .unwrap_or_default();
+    let setup = FinderSetup {
+        port: &field.station.setup,
+        stations: &stations,
+        timeout: connections.timeout().unwrap_or(field.line.timeout),
+        pause: field.line.own_frame_gap,
+    };
+    let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
+    if console.is_watched() {
+        bar.set_draw_target(ProgressDrawTarget::stderr());
+    }
+    bar.set_message("asking the segment");
+    let found = listed(dialect.name(), to, &setup, &|| !stop.is_asked(), &mut || bar.tick());
+    bar.finish_and_clear();
+    let found = match found {
+        Ok(found) => found,
+        Err(why) => {
+            console.complain(&format!("{to}: {why}"));
+            return Ok(Verdict::Outside);
+        }
+    };
+    say(console, &to.to_string(), &found)?;
+    Ok(if found.stations.is_empty() { Verdict::No } else { Verdict::Yes })
+}
+
+fn also<'s>(station: &'s FoundStation, what: &str) -> &'s str {
+    station.also.iter().find(|(own, _)| *own == what).map_or("", |(_, value)| value.as_str())
+}
+
+fn say(console: &mut Console, to: &str, found: &ListedPort) -> Result<(), Failure> {
+    match console.format {
+        Format::Json => return console.json(&json(to, found)),
+        Format::Csv => return console.table(&rows(found)),
+        Format::Text => {}
+    }
+    let head = console.paint(Tone::Accent, &format!("segment at {to}"));
+    console.say(&format!("{head}: {}", crate::console::counted(found.stations.len(), "node")))?;
+    let row = |own: &FoundStation| {
+        vec![
+            own.address.clone(),
+            own.name.clone(),
+            own.device.clone().unwrap_or_default(),
+            also(own, "device id").to_string(),
+            also(own, "role").to_string(),
+            also(own, "revision").to_string(),
+        ]
+    };
+    let head = vec!["node", "tag", "device", "device id", "role", "rev"];
+    console.table(&Table { head, rows: found.stations.iter().map(row).collect(), whole: &[0, 1] })?;
+    let blocks: Vec<Vec<String>> = found
+        .stations
+        .iter()
+        .flat_map(|own| {
+            own.parts.iter().map(|part| {
+                vec![
+                    part.name.clone(),
+                    part.kind.clone(),
+                    part.place.to_string(),
+                    part.state.clone(),
+                    part.remark.clone().unwrap_or_default(),
+                ]
+            })
+        })
+        .collect();
+    if !blocks.is_empty() {
+        console.say("")?;
+        let head = vec!["block", "type", "start", "mode", "remark"];
+        console.table(&Table { head, rows: blocks, whole: &[0] })?;
+    }
+    let remarks: Vec<String> = found
+        .stations
+        .iter()
+        .flat_map(|own| {
+            own.remarks.iter().map(move |remark| format!("{} {}: {remark}", own.address, own.name))
+        })
+        .chain(found.remarks.iter().cloned())
+        .collect();
+    if !remarks.is_empty() {
+        console.say("")?;
+    }
+    for remark in remarks {
+        let mark = console.paint(Tone::Doubt, "note");
+        let options = textwrap::Options::new(console.width().saturating_sub(6))
+            .word_splitter(textwrap::WordSplitter::NoHyphenation);
+        let text = textwrap::fill(&remark, options).replace('\n', "\n      ");
+        console.say(&format!("{mark}  {text}"))?;
+    }
+    Ok(())
+}
+
+fn rows(found: &ListedPort) -> Table {
+    let head = vec![
+        "node",
+        "tag",
+        "device",
+        "device_id",
+        "role",
+        "revision",
+        "block",
+        "type",
+        "start",
+        "mode",
+        "remark",
+    ];
+    let one = |own: &FoundStation| {
+        let first = [
+            own.address.clone(),
+            own.name.clone(),
+            own.device.clone().unwrap_or_default(),
+            also(own, "device id").to_string(),
+            also(own, "role").to_string(),
+            also(own, "revision").to_string(),
+        ];
+        let mut rows: Vec<Vec<String>> = vec![];
+        if own.parts.is_empty() {
+            let rest = [const { String::new() }; 4].into_iter().chain([own.remarks.join("; ")]);
+            rows.push(first.iter().cloned().chain(rest).collect());
+        }
+        for part in &own.parts {
+            let remarks = own.remarks.iter().chain(&part.remark).cloned().collect::<Vec<_>>().join("; ");
+            let rest =
+                [part.name.clone(), part.kind.clone(), part.place.to_string(), part.state.clone(), remarks];
+            rows.push(first.iter().cloned().chain(rest).collect());
+        }
+        rows
+    };
+    Table { head, rows: found.stations.iter().flat_map(one).collect(), whole: &[] }
+}
+
+fn json(to: &str, found: &ListedPort) -> serde_json::Value {
+    let station = |own: &FoundStation| {
+        let parts: Vec<_> = own
+            .parts
+            .iter()
+            .map(|part| {
+                serde_json::json!({
+                    "name": part.name, "type": part.kind, "start": part.place, "mode": part.state,
+                    "remark": part.remark,
+                })
+            })
+            .collect();
+        let mut told = serde_json::json!({
+            "node": own.address, "tag": own.name, "device": own.device, "remarks": own.remarks, "blocks": parts,
+        });
+        for (what, value) in &own.also {
+            told[what.replace(' ', "_")] = value.as_str().into();
+        }
+        told
+    };
+    serde_json::json!({
+        "format": 1, "link": to, "nodes": found.stations.iter().map(station).collect::<Vec<_>>(),
+        "remarks": found.remarks,
+    })
+}

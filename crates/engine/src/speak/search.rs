@@ -1,0 +1,76 @@
+//! Listing who is on a link, where the link itself knows. A state machine, driven by `scan` alone.
+
+use super::News;
+use crate::Moment;
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::Setup;
+
+/// What a finder needs to know.
+pub struct FinderSetup<'a> {
+    /// Keys of the protocol at the port.
+    pub port: &'a Setup,
+    /// Who is expected there.
+    pub stations: &'a [Station],
+    /// Wait for an answer, in microseconds.
+    pub timeout: u64,
+    /// Least time from one request that a device must answer to the next, in microseconds.
+    pub pause: u64,
+}
+
+/// A station that was found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FoundStation {
+    /// Its address on the link, as people write it.
+    pub address: String,
+    /// Its name there; empty where it has none.
+    pub name: String,
+    /// What the project calls it, where it knows it.
+    pub device: Option<String>,
+    /// What else it says of itself, each with what that is.
+    pub also: Vec<(&'static str, String)>,
+    /// What is wrong with it, or not as the project says.
+    pub remarks: Vec<String>,
+    /// What it is made of.
+    pub parts: Vec<FoundPart>,
+}
+
+/// A part of a station.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FoundPart {
+    /// Its name.
+    pub name: String,
+    /// What it is.
+    pub kind: String,
+    /// Where it begins.
+    pub place: u32,
+    /// What it does now.
+    pub state: String,
+    /// What is wrong with it.
+    pub remark: Option<String>,
+}
+
+/// What a finder wants done next.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[must_use = "an action that is not carried out stalls the search"]
+pub enum FindAct {
+    /// Write these bytes, then poll again.
+    Send(Vec<u8>),
+    /// A station was found.
+    Found(Box<FoundStation>),
+    /// Something about the link as a whole, in words.
+    Remark(String),
+    /// It cannot go on, and why, in words.
+    Failed(String),
+    /// All is told.
+    Done,
+    /// Nothing to do before this moment or news.
+    WaitUntil(Moment),
+}
+
+/// Lists who is on a link.
+pub trait Finder: Send {
+    /// Takes news of the connection.
+    fn handle(&mut self, now: Moment, news: News<'_>);
+    /// What to do now.
+    fn poll(&mut self, now: Moment) -> FindAct;
+}
