@@ -1,7 +1,7 @@
 //! A term of the trade with its paragraph: what protocols and the product have to explain.
 
 /// A term with its names and one paragraph.
-#[derive(Debug, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Term {
     /// What kind of thing it is, such as `term` or `function code`.
     pub kind: &'static str,

@@ -23,6 +23,8 @@ pub(crate) struct ReadRow {
     raw: String,
     #[serde(serialize_with = "woodrush_core::shown::maybe")]
     value: Option<String>,
+    /// What the number means, where it has words.
+    words: Option<String>,
     eu: Option<String>,
     /// In seconds; of a device it is that of the exchange.
     age_s: Option<f64>,
@@ -108,16 +110,23 @@ fn csv(rows: &[ReadRow]) -> Table {
             row.eu.clone().unwrap_or_default(),
             row.age_s.map(|age| age.to_string()).unwrap_or_default(),
             row.took_us.to_string(),
+            row.words.clone().unwrap_or_default(),
         ]
     };
-    let head = vec!["what", "address", "offset", "raw", "value", "eu", "age_s", "took_us"];
+    let head = vec!["what", "address", "offset", "raw", "value", "eu", "age_s", "took_us", "words"];
     Table { head, rows: rows.iter().map(row).collect(), whole: &[] }
+}
+
+/// The value with its unit, or with what it means.
+fn shown(row: &ReadRow) -> String {
+    let value = row.value.clone().unwrap_or_else(|| "no value".into());
+    let words = row.words.as_ref().map(|words| format!("({words})"));
+    [Some(value), row.eu.clone(), words].into_iter().flatten().collect::<Vec<_>>().join(" ")
 }
 
 fn table(rows: &[ReadRow]) -> Table {
     let row = |row: &ReadRow| {
-        let value = row.value.clone().unwrap_or_else(|| "no value".into());
-        let value = [Some(value), row.eu.clone()].into_iter().flatten().collect::<Vec<_>>().join(" ");
+        let value = shown(row);
         let address = if row.offset.is_empty() {
             row.address.clone()
         } else {
@@ -192,6 +201,7 @@ fn rows(wanted: &Wanted, cells: &[u8], age: Option<f64>, took: u64) -> Vec<ReadR
         offset: shown.address.offset,
         raw: shown.raw,
         value: shown.value,
+        words: shown.words,
         eu: wanted.eu.clone(),
         age_s: age,
         took_us: took,
@@ -290,8 +300,7 @@ fn lines(console: &mut Console, round: &Round, now: u64, last: &[String]) -> Res
     let time = console.paint(Tone::Faint, &format!("{:>9}", show_micros(now / 1000 * 1000)));
     for row in &round.rows {
         let changed = !last.is_empty() && !last.contains(&format!("{} {}", row.address, row.raw));
-        let value = row.value.clone().unwrap_or_else(|| "no value".into());
-        let value = [Some(value), row.eu.clone()].into_iter().flatten().collect::<Vec<_>>().join(" ");
+        let value = shown(row);
         let mark = if changed { console.paint(Tone::Accent, "*") } else { " ".into() };
         let took = show_took(row.took_us);
         console.say(&format!("{time}  {:<28} {:<12} {mark} {:<24} {took:>9}", row.what, row.raw, value))?;

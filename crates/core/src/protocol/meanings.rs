@@ -10,8 +10,8 @@ pub trait Meanings {
     fn whole(&self, _text: &str, _context: &AddressContext<'_>) -> Option<Space> {
         None
     }
-    /// The members of such a whole in words, each with its name.
-    fn members(&self, _space: &Space, _cells: &[u8]) -> Vec<(&'static str, String)> {
+    /// The members of such a whole, each in words.
+    fn members(&self, _space: &Space, _cells: &[u8]) -> Vec<ShownMember> {
         vec![]
     }
     /// What the value that begins at `first` says in words; `None` where it is a number and nothing else.
@@ -37,6 +37,19 @@ pub trait Meanings {
     fn takes(&self, _space: &Space, _first: u32, _cells: &[u8]) -> bool {
         true
     }
+}
+
+/// One member of a whole.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ShownMember {
+    /// Its name.
+    pub name: &'static str,
+    /// The first of its grains.
+    pub first: u32,
+    /// How many they are.
+    pub count: u32,
+    /// What it says.
+    pub shown: String,
 }
 
 /// Numbers and nothing else.

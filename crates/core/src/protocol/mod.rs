@@ -29,7 +29,7 @@ pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
 pub use keys::{Content, Key, KeyKind, Setup};
-pub use meanings::Meanings;
+pub use meanings::{Meanings, ShownMember};
 pub use notation::{
     Address, AddressContext, AddressFault, Alteration, Holder, ImpliedType, Notation, ShownAddress,
 };

@@ -40,6 +40,8 @@ pub struct Wanted {
     pub rule: Option<usize>,
     /// How often, in microseconds, where that was written.
     pub every: Option<u64>,
+    /// It is shown member by member.
+    pub is_whole: bool,
 }
 
 fn at(text: &str) -> Spanned<String> {
@@ -80,6 +82,9 @@ impl Wanted {
     pub fn of_project(checked: &Checked, text: &str) -> Result<Self, Finding> {
         let (project, plan) = (&checked.project, &checked.plan);
         let asked = parse_asked(&at(text))?;
+        if let Some(found) = Self::whole(checked, &asked) {
+            return Ok(found);
+        }
         let whole = match &asked.form {
             Some(form) => format!("{} as {}", asked.address.value, form.value),
             None => asked.address.value.clone(),
@@ -174,18 +179,31 @@ impl Wanted {
             guarded: false,
             rule: None,
             every: None,
+            is_whole: false,
         })
     }
 
     /// The whole that `DEVICE:ADDRESS` names, which is shown member by member; `None` where it names one value.
-    #[must_use]
-    pub fn whole(checked: &Checked, text: &str) -> Option<(Self, Space)> {
-        let (name, address) = text.split_once(':')?;
+    fn whole(checked: &Checked, asked: &Asked) -> Option<Self> {
+        let text = &asked.address.value;
+        let (name, address) = text.split_once(':').filter(|_| asked.form.is_none())?;
         let device = checked.project.device(name)?;
         let station = checked.plan.devices.get(device)?;
+        let notation = station.dialect?.notation();
         let context = AddressContext::of_device(&station.setup);
-        let space = station.dialect?.notation().meanings().whole(address.trim(), &context)?;
-        Some((Self::of_space(checked, device, &space)?, space))
+        // What names a value is one, whatever lies around it.
+        if notation.parse(address.trim(), &context).is_ok() {
+            return None;
+        }
+        let space = notation.meanings().whole(address.trim(), &context)?;
+        let found = Self::of_space(checked, device, &space)?;
+        Some(Self {
+            written: text.clone(),
+            is_whole: true,
+            read_only: Some("it has several members: write one of them".into()),
+            every: asked.every,
+            ..found
+        })
     }
 
     fn placed(
@@ -245,6 +263,7 @@ impl Wanted {
             guarded: false,
             rule: None,
             every: asked.every,
+            is_whole: false,
         })
     }
 

@@ -3,7 +3,7 @@
 use super::Wanted;
 use crate::cells::{all_but, cells_of, set_bit};
 use crate::form::{Conversion, Form, Overflow, Type, Value, hex_words};
-use crate::protocol::ShownAddress as Address;
+use crate::protocol::{Meanings, ShownAddress as Address, ShownMember, Space};
 
 /// One value that was read.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -14,6 +14,8 @@ pub struct ShownValue {
     pub raw: String,
     /// The value; `None` where the bits mean none.
     pub value: Option<String>,
+    /// What it says in words, where it is more than a number.
+    pub words: Option<String>,
 }
 
 impl Wanted {
@@ -36,6 +38,9 @@ impl Wanted {
     /// All values out of all cells.
     #[must_use]
     pub fn values(&self, cells: &[u8]) -> Vec<ShownValue> {
+        if let Some(members) = self.members(cells) {
+            return members;
+        }
         let bytes = self.place.width as usize * self.each();
         let items = (0..self.place.count).zip(cells.chunks(bytes.max(1)));
         items.map(|(item, cells)| self.value(item, cells)).collect()
@@ -45,7 +50,34 @@ impl Wanted {
         let own = cells_of(self.place.bit, cells);
         let bit = self.each() == 1 && self.form.ty == Type::Bool && self.place.bit.is_none();
         let raw = if bit { own.iter().map(ToString::to_string).collect() } else { hex_words(cells) };
-        ShownValue { address: self.address(item), raw, value: Conversion::shown(&self.form, &own) }
+        let value = Conversion::shown(&self.form, &own);
+        ShownValue { address: self.address(item), raw, value, words: self.words(item, cells) }
+    }
+
+    fn meanings(&self) -> Option<(&dyn Meanings, &Space)> {
+        Some((self.station.dialect?.notation().meanings(), self.station.space_at(self.place.space)?))
+    }
+
+    fn words(&self, item: u32, cells: &[u8]) -> Option<String> {
+        let (meanings, space) = self.meanings().filter(|_| self.place.bit.is_none())?;
+        meanings.words(space, self.place.item(item).first, cells)
+    }
+
+    /// The members of a whole, one after the other; `None` where it is a value.
+    fn members(&self, cells: &[u8]) -> Option<Vec<ShownValue>> {
+        let (meanings, space) = self.meanings().filter(|_| self.is_whole)?;
+        let member = |own: ShownMember| {
+            let each = space.grain.cell_bytes();
+            let (first, end) = (own.first as usize * each, (own.first + own.count) as usize * each);
+            let notation = self.station.dialect?.notation();
+            Some(ShownValue {
+                address: notation.show(space, own.first, own.count, None, &self.station.setup),
+                raw: hex_words(cells.get(first..end)?),
+                value: Some(own.shown),
+                words: None,
+            })
+        };
+        Some(meanings.members(space, cells).into_iter().filter_map(member).collect())
     }
 
     /// The number that cells mean, for comparing; `None` for text and what means none.
@@ -62,6 +94,12 @@ impl Wanted {
     /// # Errors
     /// It is no such value, or does not fit, in words.
     pub fn cells(&self, text: &str) -> Result<Vec<u8>, String> {
+        let in_words = self.meanings().filter(|_| self.place.bit.is_none() && !text.starts_with("0x"));
+        if let Some((meanings, space)) = in_words
+            && let Some(cells) = meanings.cells_of_words(space, self.place.first, text)
+        {
+            return cells;
+        }
         let form = &self.form;
         let bit = self.place.bit.is_some();
         let bytes = if bit { 1 } else { self.place.width as usize * self.each() };

@@ -1,4 +1,4 @@
-//! Delivered that come by themselves: where they land, when they have stopped, and what both tell of their device.
+//! Values that come by themselves: where they land, when they have stopped, and what both tell of their device.
 
 use super::Schedule;
 use super::polled::rules_in;
@@ -41,7 +41,7 @@ impl Schedule {
         self.devices.iter().enumerate().find_map(|(device, own)| Some((device, at(&own.published)?)))
     }
 
-    /// Delivered have come that the device had at that moment.
+    /// Values have come that the device had at that moment.
     pub(super) fn came(&mut self, now: Moment, transfer: usize, at: Moment, values: &Delivered) {
         let Some((device, published)) = self.published(transfer) else { return };
         let shared = std::sync::Arc::clone(&self.shared);
@@ -97,7 +97,7 @@ impl Schedule {
         }
     }
 
-    /// Delivered have stopped coming.
+    /// Values have stopped coming.
     pub(super) fn stopped(&mut self, now: Moment, transfer: usize, refusal: Refusal) {
         let Some((device, published)) = self.published(transfer) else { return };
         let shared = std::sync::Arc::clone(&self.shared);
@@ -119,19 +119,24 @@ impl Schedule {
             shared.tell(Event::Refused { device: index, transfer, refusal });
             return;
         }
-        self.look_whether_lost(now, device, refusal.kind);
+        // Whether it still answers is asked at once.
+        polled.turns.iter_mut().for_each(|turn| turn.due = turn.due.min(now));
+        if !self.look_whether_lost(now, device, refusal.kind) {
+            shared.tell(Event::Stopped { device: index, transfer, refusal });
+        }
     }
 
-    /// A device of which nothing comes and that answers nothing either is lost.
-    fn look_whether_lost(&mut self, now: Moment, device: usize, kind: Kind) {
-        let Some(polled) = self.devices.get_mut(device) else { return };
+    /// A device of which nothing comes and that answers nothing either is lost; whether it is.
+    fn look_whether_lost(&mut self, now: Moment, device: usize, kind: Kind) -> bool {
+        let Some(polled) = self.devices.get_mut(device) else { return false };
         let asked = !polled.turns.is_empty() && polled.failed == 0;
         if polled.lost.is_some() || asked || !polled.published.iter().all(|own| own.stopped) {
-            return;
+            return polled.lost.is_some();
         }
         let wait = polled.retry.first;
         polled.lost = Some(Lost { next_try: now + wait, wait });
         self.shared.lose(polled.index, polled.turns.iter().map(|turn| turn.transfer));
         self.shared.tell(Event::DeviceLost { device: polled.index, kind });
+        true
     }
 }

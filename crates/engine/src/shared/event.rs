@@ -58,6 +58,15 @@ pub enum Event {
         /// What.
         extent: Extent,
     },
+    /// What came of a device by itself comes no more, while the device is there.
+    Stopped {
+        /// Index of the device.
+        device: usize,
+        /// Index of the transfer.
+        transfer: usize,
+        /// Why.
+        refusal: Refusal,
+    },
     /// A port has something to say that the people of the site should know.
     PortSays {
         /// Index of the port.

@@ -106,6 +106,10 @@ impl Names {
                 let text = format!("refuses {}: {why}", polled(at, transfer).unwrap_or_default());
                 (Tone::Doubt, "refused", device(at), text)
             }
+            Event::Stopped { device: at, transfer, refusal } => {
+                let what = polled(at, transfer).unwrap_or_default();
+                (Tone::Bad, "stopped", device(at), format!("{what} comes no more: {}", why_refused(refusal)))
+            }
             Event::PartRefused { device: at, extent, refusal } => {
                 let what =
                     plan.devices.get(*at).map(|station| station.show(extent.space, extent.first, None));

@@ -103,7 +103,7 @@ impl<'d> Device<'d> {
         let shown = dialect.notation().show(&step.space, step.first, 0, None, &self.setup).canonical;
         let name = shown.strip_prefix(step.space.name()).unwrap_or_default().trim_start_matches('.');
         let name = if name.is_empty() { "VALUE" } else { name };
-        members.into_iter().find(|(own, _)| *own == name).map_or(all, |(_, value)| value)
+        members.into_iter().find(|own| own.name == name).map_or(all, |own| own.shown)
     }
 
     /// How blocks are now.

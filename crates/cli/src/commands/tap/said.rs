@@ -405,7 +405,7 @@ fn shown(dialect: Option<&'static dyn Dialect>, asked: &Asked) -> String {
 /// What a structure holds, member by member; `None` where it is none.
 fn members(dialect: Option<&'static dyn Dialect>, touch: &Touch, cells: Option<&[u8]>) -> Option<String> {
     let members = dialect?.notation_of(&touch.space).meanings().members(&touch.space, cells?);
-    let one = |(name, value): (&'static str, String)| format!("{name} {value}");
+    let one = |own: woodrush_core::protocol::ShownMember| format!("{} {}", own.name, own.shown);
     (members.len() > 1).then(|| members.into_iter().map(one).collect::<Vec<_>>().join(", "))
 }
 

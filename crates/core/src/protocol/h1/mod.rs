@@ -21,7 +21,8 @@ pub use words::{errors_shown, mode_shown, scale_shown};
 
 use super::{
     Address, AddressContext, AddressFault, Content, Dialect, Framing, Key, KeyKind, Link, Meanings, Notation,
-    Publishing, Refusals, Requests, SettingFault, Setup, ShownAddress, Space, StationId, Stations, Transport,
+    Publishing, Refusals, Requests, SettingFault, Setup, ShownAddress, ShownMember, Space, StationId,
+    Stations, Transport,
 };
 use crate::form::{Order, Type};
 use crate::term::Term;
@@ -277,7 +278,7 @@ impl Dialect for H1 {
     }
 
     fn terms(&self) -> &'static [Term] {
-        terms::TERMS
+        terms::terms()
     }
 
     fn keys(&self) -> &'static [Key] {
@@ -416,7 +417,7 @@ impl Meanings for H1 {
         }
     }
 
-    fn members(&self, space: &Space, cells: &[u8]) -> Vec<(&'static str, String)> {
+    fn members(&self, space: &Space, cells: &[u8]) -> Vec<ShownMember> {
         members(space, cells)
     }
 

@@ -4,7 +4,8 @@ use super::lists::{BlockKind, Member, ParameterAccess, ParameterType, type_of, t
 use crate::form::Type;
 use crate::nearest::nearest;
 use crate::protocol::{
-    Address, AddressContext, AddressFault, BitWrite, DeviceBlock, DeviceBlocks, Grain, ImpliedType, Space,
+    Address, AddressContext, AddressFault, BitWrite, DeviceBlock, DeviceBlocks, Grain, ImpliedType,
+    ShownMember, Space,
 };
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -254,8 +255,7 @@ fn member_at(space: &Space, first: u32) -> Option<&'static Member> {
 pub(super) fn words_of(space: &Space, first: u32, cells: &[u8]) -> Option<String> {
     let member = member_at(space, first)?;
     let bytes = cells.get(..member.ty.bytes()? as usize)?;
-    super::words::has_words(name_of(space), member)
-        .then(|| super::words::shown(name_of(space), member, bytes))
+    super::words::in_words(name_of(space), member, bytes)
 }
 
 /// The bytes of the member at `first` that is written in words; `None` where it has none.
@@ -268,13 +268,18 @@ pub(super) fn cells_of_words(space: &Space, first: u32, text: &str) -> Option<Re
 
 /// A member with its value in words, for people: `TARGET`, `AUTO`.
 #[must_use]
-pub fn members(space: &Space, cells: &[u8]) -> Vec<(&'static str, String)> {
+pub fn members(space: &Space, cells: &[u8]) -> Vec<ShownMember> {
     let Some(own) = Located::of(space) else { return vec![] };
     let parameter = name_of(space);
     let shown = |member: &'static Member| {
         let bytes = cells.get(member.at.into()..)?;
         let bytes = bytes.get(..member.ty.bytes().map_or(bytes.len(), |count| count as usize))?;
-        Some((member.name, super::words::shown(parameter, member, bytes)))
+        Some(ShownMember {
+            name: member.name,
+            first: member.at.into(),
+            count: u32::try_from(bytes.len()).unwrap_or(0),
+            shown: super::words::shown(parameter, member, bytes),
+        })
     };
     own.ty.members.iter().filter_map(shown).collect()
 }

@@ -387,8 +387,8 @@ impl SetUp for H1 {
         }
         let all = members(space, cells);
         match all.as_slice() {
-            [(_, only)] => only.clone(),
-            _ => all.iter().map(|(name, value)| format!("{name} {value}")).collect::<Vec<_>>().join(", "),
+            [only] => only.shown.clone(),
+            _ => all.iter().map(|own| format!("{} {}", own.name, own.shown)).collect::<Vec<_>>().join(", "),
         }
     }
 }

@@ -1,12 +1,15 @@
 //! What people of an H1 segment call their things.
 
+use super::words::BLOCK_ERRORS;
+use super::{UNITS, unit_shown};
 use crate::term::Term;
+use std::sync::LazyLock;
 
 const fn term(names: &'static [&'static str], text: &'static str) -> Term {
     Term { kind: "term of an H1 segment", names, text }
 }
 
-pub(super) static TERMS: &[Term] = &[
+static TERMS: &[Term] = &[
     term(
         &["H1", "segment", "h1-link", "linking device"],
         "A segment of 31.25 kbit/s that also powers its devices, up to 32 of them, 8 to 16 in practice. Getting on it from Ethernet takes a linking device. What stands in for that here, `protocol = \"h1-link\"`, is a small protocol of this product's own over TCP: blocks, parameters, status, modes and schedules are those of the standard, the frames are not, and nothing here proves anything about H1 hardware.",
@@ -16,7 +19,7 @@ pub(super) static TERMS: &[Term] = &[
         "What an H1 device is made of: one resource block (the device itself), transducer blocks (sensor, valve) and function blocks: AI and DI give values, AO and DO take them, PID controls. Each has a mode and a list of parameters at consecutive indices. Addresses here: `BLOCK.PARAMETER`, such as `AI1.OUT`; a member of a structure behind it, such as `AI1.OUT.STATUS` or `AI1.OUT_SCALE.EU_100`.",
     ),
     term(
-        &["status byte", "value status", "quality"],
+        &["status byte", "value status", "quality", "H1 status 0x80", "H1 status 0xC0"],
         "One byte that stands with each value of an H1 device. Bits 7 and 6: 0 bad, 1 uncertain, 2 good, 3 good in a cascade. Bits 5 to 2 say why, such as 4 sensor failure or 7 out of service. Bits 1 and 0: 1 low limited, 2 high limited, 3 constant. 0x80 is good, 0x10 a sensor failure, 0x1C out of service, 0x83 a value that nothing moves (manual). A bad value may look like any other: here it counts as lost, and `AI1.OUT.STATUS` can be mapped beside it.",
     ),
     term(
@@ -30,10 +33,6 @@ pub(super) static TERMS: &[Term] = &[
     term(
         &["mode", "MODE_BLK", "target mode", "actual mode"],
         "What a block does. OOS: nothing. MAN: the value is what somebody wrote. AUTO: it works. CAS: its set point comes from another block. IMAN: the block behind it does not take its value. Four members: TARGET is what is wanted and the only one that is written, ACTUAL what the block is in, PERMITTED what may be wanted, NORMAL what it is meant to be. Actual that is not target is the first thing to look at.",
-    ),
-    term(
-        &["BLOCK_ERR", "block error"],
-        "Sixteen bits that say what is wrong with a block: 1 block configuration error, 3 simulate active, 7 input failure, 15 out of service, and others. 0x8002 is out of service because of its configuration.",
     ),
     term(
         &["ST_REV", "static revision"],
@@ -72,3 +71,35 @@ pub(super) static TERMS: &[Term] = &[
         "Which value of the transducer a block works on. 0 is none, and keeps the block out of service. The unit of XD_SCALE must be one that the channel has.",
     ),
 ];
+
+/// All of them: those whose words are lists are made of the lists.
+pub(super) fn terms() -> &'static [Term] {
+    static ALL: LazyLock<Vec<Term>> = LazyLock::new(|| {
+        let mut all = TERMS.to_vec();
+        all.extend([errors(), units()]);
+        all
+    });
+    &ALL
+}
+
+fn errors() -> Term {
+    let bits =
+        BLOCK_ERRORS.iter().enumerate().map(|(bit, words)| format!("{bit} {words} (0x{:04X})", 1u32 << bit));
+    let text = format!(
+        "Sixteen bits that say what is wrong with a block: {}. 0x8002 is out of service because of its configuration.",
+        bits.collect::<Vec<_>>().join(", ")
+    );
+    term(&["BLOCK_ERR", "block error", "block configuration error", "BLOCK_ERR 0x8002"], text.leak())
+}
+
+fn units() -> Term {
+    let names = UNITS.iter().flat_map(|(code, name)| [format!("unit {code}"), format!("unit {name}")]);
+    let fixed = ["unit code".to_string(), "UNITS_INDEX".to_string()];
+    let names: Vec<&'static str> = fixed.into_iter().chain(names).map(|name| &*name.leak()).collect();
+    let codes: Vec<String> = UNITS.iter().map(|(code, _)| format!("{code} {}", unit_shown(*code))).collect();
+    let text = format!(
+        "Engineering units are numbers in an H1 device; in this product they are written as people write them. A code that is not listed is shown as its number, and nothing is converted in silence: {}.",
+        codes.join(", ")
+    );
+    term(names.leak(), text.leak())
+}

@@ -153,10 +153,23 @@ fn number(bytes: &[u8]) -> u32 {
     bytes.iter().fold(0, |sum, byte| sum << 8 | u32::from(*byte))
 }
 
+/// A member's value in words, where it is more than a number.
+pub(super) fn in_words(parameter: &str, member: &Member, bytes: &[u8]) -> Option<String> {
+    // Its number stands beside it.
+    if let (true, Some(status)) = (is_status(member), bytes.first()) {
+        return Some(Status(*status).to_string());
+    }
+    has_words(parameter, member).then(|| shown(parameter, member, bytes))
+}
+
+fn is_status(member: &Member) -> bool {
+    matches!(member.name, "STATUS" | "SIMULATE_STATUS" | "TRANSDUCER_STATUS")
+}
+
 /// Whether a member says something besides a number.
 pub(super) fn has_words(parameter: &str, member: &Member) -> bool {
-    let own = matches!(parameter, "MODE_BLK" | "BLOCK_ERR")
-        || matches!(member.name, "STATUS" | "SIMULATE_STATUS" | "TRANSDUCER_STATUS" | "UNITS_INDEX");
+    let own =
+        matches!(parameter, "MODE_BLK" | "BLOCK_ERR") || is_status(member) || member.name == "UNITS_INDEX";
     own || choices(parameter, member.name).is_some() || options(parameter).is_some()
 }
 
@@ -167,9 +180,7 @@ pub(super) fn shown(parameter: &str, member: &Member, bytes: &[u8]) -> String {
     match (parameter, member.name, member.ty) {
         ("MODE_BLK", ..) => mode_shown(byte),
         ("BLOCK_ERR", ..) => errors_shown(u16::try_from(raw).unwrap_or(0)),
-        (_, "STATUS" | "SIMULATE_STATUS" | "TRANSDUCER_STATUS", _) => {
-            format!("{} (0x{byte:02X})", Status(byte))
-        }
+        _ if is_status(member) => format!("{} (0x{byte:02X})", Status(byte)),
         (_, "UNITS_INDEX", _) => unit_shown(u16::try_from(raw).unwrap_or(0)),
         (_, _, Type::F32) => f32::from_bits(raw).to_string(),
         (_, _, Type::I8) => byte.cast_signed().to_string(),
