@@ -33,9 +33,9 @@ pub trait Meanings {
     fn is_sound(&self, _judge: u8, _setup: &Setup) -> bool {
         true
     }
-    /// Whether such cells may be written there at all, whatever the device says of them.
-    fn takes(&self, _space: &Space, _first: u32, _cells: &[u8]) -> bool {
-        true
+    /// Whether such cells may be written there; `None` where one device takes them and another does not.
+    fn takes(&self, _space: &Space, _first: u32, _cells: &[u8]) -> Option<bool> {
+        Some(true)
     }
 }
 

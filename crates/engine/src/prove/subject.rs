@@ -2,12 +2,13 @@
 
 use super::oracle::{Layout, Repr, expected, is_approximate, nearly};
 use super::patterns::patterns;
-use woodrush_core::Spanned;
+use crate::speak::answers;
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Form, Order, Overflow, Type};
 use woodrush_core::plan::Station;
 use woodrush_core::project::{HealthItem, Map, OnLoss, Owner, Point, Target};
 use woodrush_core::protocol::{Address, AddressContext, Dialect, Extent, Grain, ImpliedType, Space, SpaceId};
+use woodrush_core::{Kind, Refusal, Spanned};
 
 /// What feeds a rule.
 pub(super) enum Feed {
@@ -51,9 +52,20 @@ impl End {
         (0..len).any(|first| judged(first) == Some(self.first))
     }
 
+    /// Whether it takes not every value that fits.
+    fn is_particular(&self) -> bool {
+        !self.takes(&vec![0; self.bytes()]) || !self.takes(&vec![0xFF; self.bytes()])
+    }
+
     /// Whether such cells may be written there.
     fn takes(&self, cells: &[u8]) -> bool {
-        self.dialect.is_none_or(|own| own.notation().meanings().takes(&self.table, self.first, cells))
+        self.taking(cells) != Some(false)
+    }
+
+    /// The same; `None` where only the device knows.
+    fn taking(&self, cells: &[u8]) -> Option<bool> {
+        let Some(dialect) = self.dialect else { return Some(true) };
+        dialect.notation().meanings().takes(&self.table, self.first, cells)
     }
 
     /// The grains of one value.
@@ -419,6 +431,20 @@ impl Subject {
         }
         let taken = expected(&self.target.lay, &source.lay, false, cells, bytes);
         taken.filter(|cells| source.takes(cells))
+    }
+
+    /// Whether only the device knows if it takes what these cells come to.
+    pub(super) fn is_open(&self, cells: &[u8]) -> bool {
+        let at = |end: &End, came: Option<Vec<u8>>| came.is_some_and(|cells| end.taking(&cells).is_none());
+        let there = self.source().is_some_and(|source| at(source, self.taken(cells)));
+        there || at(&self.target, self.shown(cells))
+    }
+
+    /// Whether a refusal is that of cells that do not fit where they go; where the device itself takes no such value,
+    /// it says so in its own words.
+    pub(super) fn is_unfit(&self, refusal: &Refusal) -> bool {
+        let particular = [Some(&self.target), self.source()].into_iter().flatten().any(End::is_particular);
+        answers(refusal, Kind::DoesNotFit) || particular && answers(refusal, Kind::WrongMode)
     }
 
     /// Whether what is seen at the target is what was wanted.

@@ -5,8 +5,6 @@ use super::runner::{Runner, count_of, told};
 use super::subject::{Feed, Subject};
 use super::together::Together;
 use crate::moment::nap;
-use crate::speak::answers;
-use woodrush_core::Kind;
 use woodrush_core::form::hex_words;
 
 impl Runner<'_> {
@@ -91,6 +89,9 @@ impl Runner<'_> {
         for item in items.iter().copied() {
             let subject = self.subjects.get(at)?;
             let cells = subject.patterns.get((round + item as usize) % subject.patterns.len())?.clone();
+            if subject.is_open(&cells) {
+                continue;
+            }
             let (place, target) = (subject.source()?.item(item), subject.target.item(item));
             let wanted = subject.shown(&cells);
             let result = self.write(image, place, cells.clone());
@@ -125,7 +126,7 @@ impl Runner<'_> {
                     ));
                 }
                 (None, Ok(())) => return Some(format!("{written} is taken, and does not fit {shown}")),
-                (None, Err(refusal)) if !answers(refusal, Kind::DoesNotFit) => {
+                (None, Err(refusal)) if !subject.is_unfit(refusal) => {
                     return Some(format!("{written} does not fit, and is answered {}", told(&Err(*refusal))));
                 }
                 (None, Err(_)) => {}
@@ -140,6 +141,9 @@ impl Runner<'_> {
         for item in items.iter().copied() {
             let subject = self.subjects.get(at)?;
             let cells = subject.writes.get((round + item as usize) % subject.writes.len())?.clone();
+            if subject.is_open(&cells) {
+                continue;
+            }
             let (wanted, target) = (subject.taken(&cells), subject.target.item(item));
             let before = self.held(at, item);
             let whole = self.whole(at, item, &cells);
@@ -182,7 +186,7 @@ impl Runner<'_> {
                         hex_words(&cells)
                     ));
                 }
-                (None, Err(refusal)) if !answers(refusal, Kind::DoesNotFit) || before != after => {
+                (None, Err(refusal)) if !subject.is_unfit(refusal) || before != after => {
                     return Some(format!(
                         "{} does not fit, and is answered {}",
                         hex_words(&cells),

@@ -19,6 +19,7 @@ mod real_lines;
 mod reloading;
 mod right_ways;
 mod scanning;
+mod segment;
 mod serving;
 mod site;
 mod smaller;

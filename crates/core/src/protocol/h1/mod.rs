@@ -405,16 +405,20 @@ impl Meanings for H1 {
         judge >= 0x80 || judge >= 0x40 && keeps_uncertain(setup)
     }
 
-    fn takes(&self, space: &Space, first: u32, cells: &[u8]) -> bool {
-        let Some(own) = Located::of(space) else { return false };
+    fn takes(&self, space: &Space, first: u32, cells: &[u8]) -> Option<bool> {
+        let own = Located::of(space)?;
         let member = own.ty.members.iter().find(|own| u32::from(own.at) == first);
-        match member.map(|own| own.ty) {
+        Some(match member.map(|own| own.ty) {
             // Not a number is no set point, and infinity none either.
             Some(Type::F32) => cells.try_into().is_ok_and(|own| f32::from_be_bytes(own).is_finite()),
-            // Every block permits these.
-            _ if own.ty.name == "DS-69" => matches!(cells, [words::OOS | words::MAN | words::AUTO]),
+            _ if own.ty.name == "DS-69" => match cells {
+                // Every block permits these, and of others each its own.
+                [words::OOS | words::MAN | words::AUTO] => true,
+                [0] => false,
+                _ => return None,
+            },
             _ => true,
-        }
+        })
     }
 
     fn members(&self, space: &Space, cells: &[u8]) -> Vec<ShownMember> {
