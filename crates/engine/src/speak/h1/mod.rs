@@ -9,6 +9,8 @@ mod observer;
 mod publisher;
 mod segment;
 mod server;
+#[cfg(test)]
+mod tests;
 mod writing;
 
 use super::Speaker;
