@@ -19,6 +19,7 @@ mod proving;
 mod readdressing;
 mod running;
 mod scanning;
+mod segment;
 mod tapping;
 mod terminal;
 mod tool;

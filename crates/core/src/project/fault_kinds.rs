@@ -304,7 +304,13 @@ static WRITE_LOCK: FaultKind = of_segment(
 static AS_SHIPPED: FaultKind = of_segment(
     key("as-shipped", "a device that is not set up: its blocks are out of service"),
     Takes::Nothing,
-    Changes::Device(|device, value| device.as_shipped = value.is_some(), |device| on(device.as_shipped)),
+    Changes::Device(
+        // Once more is once more, whatever was set up in between.
+        |device, value| {
+            device.as_shipped = if value.is_some() { device.as_shipped.saturating_add(1) } else { 0 }
+        },
+        |device| on(device.as_shipped > 0),
+    ),
     "is as it left its maker: its blocks are out of service",
     "as shipped",
 );

@@ -61,8 +61,8 @@ pub struct DeviceFaults {
     pub dropped_publications: u16,
     /// It is locked against writes.
     pub write_lock: bool,
-    /// It is as it left its maker.
-    pub as_shipped: bool,
+    /// How often it was put back to how it left its maker; never: 0.
+    pub as_shipped: u32,
 }
 
 /// What a fault was given besides its place.

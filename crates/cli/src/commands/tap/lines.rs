@@ -97,11 +97,7 @@ fn text(said: &ShownMessage, room: usize) -> (String, Option<Tone>) {
             let mut text = said.words.clone();
             text += "  ";
             let left = room.saturating_sub(text.chars().count());
-            let told = match (&said.why, said.values.is_empty()) {
-                (Some(why), true) => why.clone(),
-                (Some(why), false) => format!("{}  {why}", values(said, left)),
-                (None, _) => values(said, left),
-            };
+            let told = said.why.clone().unwrap_or_else(|| values(said, left));
             (cut(&(text + &told), room), None)
         }
         MessageKind::NoAnswer => (cut(&failed(said), room), Some(Tone::Bad)),

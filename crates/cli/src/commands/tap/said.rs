@@ -285,7 +285,8 @@ impl MessageTeller {
                 for touch in &what.touches {
                     said.places.push(place(touch, touch.cells.as_deref()));
                     self.values(&mut said, owner, touch, touch.cells.as_deref());
-                    said.why = members(spoken_dialect, touch, touch.cells.as_deref());
+                    let members = members(spoken_dialect, touch, touch.cells.as_deref());
+                    said.why = members.map(|members| format!("{}: {members}", touch.space.name()));
                 }
             }
             Meaning::Silence { asked, waited } => {

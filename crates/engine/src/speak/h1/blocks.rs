@@ -154,7 +154,8 @@ pub(super) struct BlockBehaviour {
     blocks: Vec<SimBlock>,
     steps: Vec<(SpaceId, SetUpStep)>,
     last: Option<Moment>,
-    shipped: bool,
+    /// How often it was put back to how it left its maker.
+    shipped: u32,
 }
 
 impl BlockBehaviour {
@@ -183,7 +184,7 @@ impl BlockBehaviour {
             });
         }
         let steps = steps.iter().filter_map(|own| Some((station.spaces.id(&own.space.key)?, own.clone())));
-        Some(Box::new(Self { blocks, steps: steps.collect(), last: None, shipped: false }))
+        Some(Box::new(Self { blocks, steps: steps.collect(), last: None, shipped: 0 }))
     }
 
     /// The values that transducers measure, in the order of their channels: block and parameter.
@@ -464,8 +465,8 @@ impl Behaviour for BlockBehaviour {
         if faults.as_shipped != self.shipped {
             self.shipped = faults.as_shipped;
             match self.shipped {
-                true => self.blocks.iter().for_each(|own| own.as_shipped(memory)),
-                false => self.set_up(memory),
+                0 => self.set_up(memory),
+                _ => self.blocks.iter().for_each(|own| own.as_shipped(memory)),
             }
         }
         let elapsed = self.last.map_or(0, |last| now.since(last)) as f64 / 1e6;

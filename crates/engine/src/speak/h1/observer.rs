@@ -107,15 +107,16 @@ impl LinkObserver {
             Ok(Some(Publication::Data { id, stale, age_ms, value, .. })) => {
                 let at = self.subscribed.get(&id).copied();
                 let words = match at {
-                    Some(at) => object("publication of", at),
+                    Some(at) => object("publishes", at),
                     None => format!("publication {id}"),
                 };
+                let age = if age_ms == 0 { String::new() } else { format!(", {age_ms} ms old") };
                 let stale = if stale { ", stale" } else { "" };
                 Says::Published(Box::new(Asked {
                     station: at.map(|at| self.station(at.node)),
                     number: None,
                     code: frame.op.into(),
-                    words: Cow::Owned(format!("{words}, {age_ms} ms old{stale}")),
+                    words: Cow::Owned(format!("{words}{age}{stale}")),
                     touches: at.map_or_else(Vec::new, |at| self.touch(Verb::Read, at, Some(value.data))),
                     all: false,
                     body: frame.payload.to_vec(),
@@ -154,11 +155,11 @@ impl LinkObserver {
     }
 }
 
-/// What is done with an object, in words.
+/// What is done with an object, in words; of whom stands beside it.
 fn object(what: &str, at: Object) -> String {
-    let Object { node, index, sub } = at;
+    let Object { index, sub, .. } = at;
     let part = if sub == 0 { String::new() } else { format!(" sub-index {sub}") };
-    format!("{what} node 0x{node:02X} index {index}{part}")
+    format!("{what} index {index}{part}")
 }
 
 fn named(code: u16) -> String {
