@@ -7,72 +7,20 @@ use rustix::fs::{Mode, OFlags};
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 use rustix::termios::{Winsize, tcsetwinsize};
 use std::fmt::Write as _;
-use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::path::Path;
 use std::time::{Duration, Instant};
+use woodrush_benches::programs::{Ended, Site, until, window};
 use woodrush_benches::{Limits, median};
 
 const POINTS: usize = 2_000;
 /// How long the two are looked at, once all is under way.
 const LOOKED: Duration = Duration::from_secs(10);
 const ROUNDS: usize = 30;
-const WINDOW: Duration = Duration::from_millis(250);
 const CLIENTS: usize = 8;
+/// A read of 16 registers, and how long its answer is.
+const ASKS: [u8; 12] = [0, 1, 0, 0, 0, 6, 1, 3, 0, 0, 0, 16];
 const ANSWER: usize = 41;
-
-/// The program beside this benchmark.
-fn program() -> PathBuf {
-    let own = std::env::current_exe().unwrap();
-    let found = own.ancestors().nth(2).unwrap().join("woodrush");
-    assert!(found.is_file(), "{} is not there: run `cargo build --release` first", found.display());
-    found
-}
-
-struct Site(tempfile::TempDir);
-
-impl Site {
-    fn new(text: &str) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        std::fs::write(folder.path().join("woodrush.toml"), text).unwrap();
-        Self(folder)
-    }
-
-    fn command(&self, args: &[&str]) -> Command {
-        let mut command = Command::new(program());
-        command.args(args).current_dir(self.0.path()).env("XDG_RUNTIME_DIR", self.0.path());
-        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        command
-    }
-
-    fn begin(&self, args: &[&str]) -> Ended {
-        Ended(self.command(args).spawn().unwrap())
-    }
-
-    /// Whether a program that answers such a question is there.
-    fn answers(&self, question: &[&str]) -> bool {
-        self.command(question).status().unwrap().success()
-    }
-}
-
-/// A program that ends with its owner.
-struct Ended(Child);
-
-impl Drop for Ended {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-fn until(what: &str, mut is_so: impl FnMut() -> bool) {
-    let begun = Instant::now();
-    while !is_so() {
-        assert!(begun.elapsed() < Duration::from_secs(60), "never came about: {what}");
-        std::thread::sleep(Duration::from_millis(20));
-    }
-}
 
 /// Time that a process has had of the processors, in seconds.
 fn used(process: u32) -> f64 {
@@ -163,26 +111,6 @@ fn both(limits: &mut Limits) {
     limits.at_most(&what, watched + tapped, 25.0, "%");
 }
 
-/// Exchanges a second of clients that ask as fast as they are answered.
-fn window(streams: &mut [TcpStream]) -> f64 {
-    let begun = Instant::now();
-    let one = |stream: &mut TcpStream| {
-        let (mut answer, mut count) = ([0; ANSWER], 0u64);
-        while begun.elapsed() < WINDOW {
-            stream.write_all(&[0, 1, 0, 0, 0, 6, 1, 3, 0, 0, 0, 16]).unwrap();
-            stream.read_exact(&mut answer).unwrap();
-            count += 1;
-        }
-        count
-    };
-    let one = &one;
-    let counts: Vec<u64> = std::thread::scope(|scope| {
-        let threads: Vec<_> = streams.iter_mut().map(|stream| scope.spawn(move || one(stream))).collect();
-        threads.into_iter().map(|thread| thread.join().unwrap()).collect()
-    });
-    counts.iter().sum::<u64>() as f64 / begun.elapsed().as_secs_f64()
-}
-
 fn served(limits: &mut Limits) {
     let at: SocketAddr = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let text = format!(
@@ -201,13 +129,13 @@ fn served(limits: &mut Limits) {
     for round in 0..ROUNDS {
         let mut alone = || {
             std::thread::sleep(Duration::from_millis(150));
-            window(&mut streams)
+            window(&mut streams, &ASKS, ANSWER)
         };
         let (one, other) = (alone(), alone());
         let tap = site.begin(&["tap"]);
         // Its start is no part of it.
         std::thread::sleep(Duration::from_millis(400));
-        let tapped = window(&mut streams);
+        let tapped = window(&mut streams, &ASKS, ANSWER);
         drop(tap);
         let (alone, again) = if round % 2 == 0 { (one, other) } else { (other, one) };
         ratios.push(tapped / alone * 100.0);

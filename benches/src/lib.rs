@@ -8,6 +8,7 @@
 pub mod counting;
 pub mod endurance;
 pub mod names;
+pub mod programs;
 pub mod shapes;
 
 use std::sync::Arc;

@@ -19,7 +19,7 @@ use woodrush_engine::converter::{Event, Running, start};
 use woodrush_engine::rig::Rig;
 
 /// The hatchery, by path.
-const FILES: [(&str, &str); 7] = [
+const FILES: [(&str, &str); 8] = [
     ("woodrush.toml", include_str!("../../../../demo/woodrush.toml")),
     ("grader-tags.csv", include_str!("../../../../demo/grader-tags.csv")),
     ("profiles/oxygen-probe.toml", include_str!("../../../../demo/profiles/oxygen-probe.toml")),
@@ -27,6 +27,7 @@ const FILES: [(&str, &str); 7] = [
     ("profiles/drum-filter.toml", include_str!("../../../../demo/profiles/drum-filter.toml")),
     ("profiles/feeder.toml", include_str!("../../../../demo/profiles/feeder.toml")),
     ("profiles/level-gauge.toml", include_str!("../../../../demo/profiles/level-gauge.toml")),
+    ("profiles/temperature-h1.toml", include_str!("../../../../demo/profiles/temperature-h1.toml")),
 ];
 
 fn file(path: &str) -> Result<String, String> {
@@ -55,8 +56,9 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     changed(console, &play)?;
     setpoint(console, &play)?;
     cut(console, &play)?;
+    sensor_fails(console, &play)?;
     drop(play);
-    step(console, 8, "the proof: every rule, every pattern, both ways, before and after a cut cable")?;
+    step(console, 9, "the proof: every rule, every pattern, both ways, before and after a cut cable")?;
     let proof = super::prove::prove_visibly(console, &checked, &file)?;
     let verdict = super::prove::show(console, &proof)?;
     console.say("")?;
@@ -119,6 +121,8 @@ fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         "oxygen-for-the-pumps",
         "fish-by-size",
         "water-for-the-graders",
+        "inlet-temperature-1",
+        "inlet-status-1",
     ] {
         let Some(rule) =
             checked.project.maps.iter().find(|map| map.name.as_ref().is_some_and(|own| own.value == name))
@@ -305,6 +309,29 @@ fn cut(console: &mut Console, play: &Play) -> Result<(), Failure> {
     play.tell(console)?;
     play.say_to_rig(console, "mend", "raceway")?;
     let (seen, after) = play.until("400011", "i16 scale 0.01", Result::is_ok)?;
+    console.say(&format!("  {after} ms after `rig mend` it is there again: {}", told(&seen, "degC")))?;
+    play.tell(console)
+}
+
+fn sensor_fails(console: &mut Console, play: &Play) -> Result<(), Failure> {
+    step(
+        console,
+        8,
+        "a sensor fails, and its device goes on publishing a number: no reader takes it for a value",
+    )?;
+    let (before, _) = play.until("300101", "f32 ABCD", Result::is_ok)?;
+    console.say(&format!("  scada:300101 (input:100) as f32 ABCD: {}", told(&before, "degC")))?;
+    play.say_to_rig(console, "bad-status", "inlet-temp-1 0x10")?;
+    let (seen, after) = play.until("300101", "f32 ABCD", Result::is_err)?;
+    console.say(&format!("  after {after} ms scada:300101 answers {}", told(&seen, "degC")))?;
+    let (status, _) = play.until("304101", "u16", |seen| seen.as_deref() == Ok("16"))?;
+    console.say(&format!(
+        "  and the status byte beside it, scada:304101, is {}: sensor failure",
+        told(&status, "")
+    ))?;
+    play.tell(console)?;
+    play.say_to_rig(console, "mend", "inlet-temp-1")?;
+    let (seen, after) = play.until("300101", "f32 ABCD", Result::is_ok)?;
     console.say(&format!("  {after} ms after `rig mend` it is there again: {}", told(&seen, "degC")))?;
     play.tell(console)
 }

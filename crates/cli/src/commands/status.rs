@@ -70,6 +70,19 @@ fn not_running(error: std::io::Error) -> Failure {
     }
 }
 
+/// A column of its own only where something comes by itself.
+fn with_published(
+    head: &mut Vec<&'static str>,
+    rows: &mut [Vec<String>],
+    at: usize,
+    counts: impl Iterator<Item = u64> + Clone,
+) {
+    if counts.clone().any(|count| count > 0) {
+        head.insert(at, "published");
+        rows.iter_mut().zip(counts).for_each(|(row, count)| row.insert(at, count.to_string()));
+    }
+}
+
 /// What went wrong, in words, with the counts.
 fn troubles(counts: &Counts) -> String {
     let mut found = vec![];
@@ -122,8 +135,11 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
             wrong,
         ]
     };
-    let head = vec!["port", "state", "requests", "answers", "sent/received", "load", "clients", "trouble"];
-    console.table(&Table { head, rows: status.ports.iter().map(port).collect(), whole: &[0, 1] })?;
+    let mut head =
+        vec!["port", "state", "requests", "answers", "sent/received", "load", "clients", "trouble"];
+    let mut rows: Vec<Vec<String>> = status.ports.iter().map(port).collect();
+    with_published(&mut head, &mut rows, 4, status.ports.iter().map(|port| port.counts.published));
+    console.table(&Table { head, rows, whole: &[0, 1] })?;
     console.say("")?;
     let device = |device: &woodrush_engine::monitor::DeviceStatus| {
         vec![
@@ -142,13 +158,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     };
     let mut head = vec!["device", "state", "age", "requests", "answers", "sent/received", "trouble"];
     let mut rows: Vec<Vec<String>> = status.devices.iter().map(device).collect();
-    // A column of its own only where something comes by itself.
-    if status.devices.iter().any(|device| device.counts.published > 0) {
-        head.insert(5, "published");
-        for (row, device) in rows.iter_mut().zip(&status.devices) {
-            row.insert(5, device.counts.published.to_string());
-        }
-    }
+    with_published(&mut head, &mut rows, 5, status.devices.iter().map(|device| device.counts.published));
     console.table(&Table { head, rows, whole: &[0, 1] })?;
     console.say("")?;
     // Rules that are well say nothing; a large project has many.

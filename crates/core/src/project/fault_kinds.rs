@@ -228,7 +228,7 @@ pub static BAD_STATUS: FaultKind = of_segment(
         |device| device.bad_status.map(FaultValue::Number),
     ),
     "measures with {}",
-    "status {}",
+    "measures with {}",
 );
 
 /// A device is out of service as a whole.

@@ -70,6 +70,9 @@ impl Schedule {
             tally.came(now, Ok(()), why);
         }
         shared.land(transfer, at, &values.cells, missing.iter().map(|own| &own.place));
+        if let Some(port) = shared.health.ports.get(self.port) {
+            port.tally.came(now, Ok(()));
+        }
         let oldest = polled.published.iter().map(|own| own.good).min().flatten();
         let oldest = oldest.filter(|_| polled.published.iter().all(|own| own.good.is_some()));
         let was_lost = !silent && polled.lost.take().is_some();

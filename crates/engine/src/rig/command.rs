@@ -267,7 +267,10 @@ impl Rig {
             let shown = |kind: &&FaultKind| {
                 let Changes::Device(_, get) = kind.changes else { return None };
                 let value = match get(&ailment)? {
-                    FaultValue::Number(own) if *kind == &REFUSE => code(own),
+                    FaultValue::Number(own) if *kind == &REFUSE || *kind == &BAD_STATUS => code(own),
+                    FaultValue::Number(node) if kind.takes == Takes::Number("NODE") => {
+                        format!("0x{node:02X}")
+                    }
                     FaultValue::Space(space) => {
                         let (dialect, own) = (sim.station.dialect?, sim.station.space_at(space)?);
                         dialect.notation().show(own, 0, 1, None, &sim.station.setup).canonical

@@ -65,7 +65,7 @@ pub(super) fn say(
             }));
         }
         Format::Csv => return console.table(&table(["parameter", "is", "shall_be", "verdict"])),
-        Format::Text => console.table(&table(["parameter", "is", "shall be", ""]))?,
+        Format::Text => console.table(&table(["parameter", "is", "shall be", "verdict"]))?,
     }
     for block in blocks {
         let tone = if block.met && block.causes.is_empty() {
@@ -84,6 +84,11 @@ pub(super) fn say(
                 .word_splitter(textwrap::WordSplitter::NoHyphenation);
             console.say(&textwrap::fill(cause, options))?;
         }
+    }
+    if only && rows.iter().any(|row| matches!(row.mark, Mark::Differs)) {
+        console.say("")?;
+        console
+            .say(&format!("nothing is written: `woodrush set-up {device}` asks, and writes what differs"))?;
     }
     Ok(())
 }

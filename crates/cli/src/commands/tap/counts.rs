@@ -123,9 +123,16 @@ impl Counts {
             if published {
                 head.insert(3, "published");
             }
-            let rows = here.map(|((_, station), own)| row(station, own, published)).collect();
+            let mut rows: Vec<Vec<String>> =
+                here.map(|((_, station), own)| row(station, own, published)).collect();
+            // Where nothing was answered nothing took any time.
+            if all.times.min_us.is_none() {
+                head.truncate(head.len() - 2);
+                rows.iter_mut().for_each(|row| row.truncate(head.len()));
+            }
             console.say(&console.paint(Tone::Accent, port))?;
-            console.table(&Table { head, rows, whole: &[0, 4, 6] })?;
+            let whole: &[usize] = if published { &[3, 4, 6, 7] } else { &[0, 4, 6] };
+            console.table(&Table { head, rows, whole })?;
             for (count, words) in all.refusals.values() {
                 console.say(&console.paint(Tone::Bad, &format!("{count} times {words}")))?;
             }

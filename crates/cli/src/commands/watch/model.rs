@@ -6,7 +6,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Form, hex_words};
 use woodrush_core::names::value_of;
 use woodrush_core::plan::{PlannedRule, Source, Station};
-use woodrush_core::protocol::{Grain, Place, health_shown};
+use woodrush_core::protocol::{Dialect, Grain, Place, Space, health_shown};
 use woodrush_engine::bytes_of_hex;
 use woodrush_engine::monitor::{PortStatus, RuleValues, ValueState, Values};
 
@@ -24,14 +24,18 @@ struct End {
     /// Cells are bits, one byte each.
     bits: bool,
     eu: Option<String>,
+    /// What says what its numbers mean in words, the space, and the first value's place there.
+    meant: Option<(&'static dyn Dialect, Space, u32)>,
 }
 
 impl End {
     fn new(station: &Station, place: Place, form: Form, eu: Option<String>) -> Option<Self> {
-        let grain = station.space_at(place.space)?.grain;
+        let space = station.space_at(place.space)?;
+        let grain = space.grain;
+        let meant = station.dialect.map(|dialect| (dialect, space.clone(), place.first));
         let width = place.width as usize * grain.cell_bytes();
         let bits = grain == Grain::Bit;
-        Some(Self { form, width, count: place.count, bit: place.bit, bits, eu })
+        Some(Self { form, width, count: place.count, bit: place.bit, bits, eu, meant })
     }
 
     fn each<'c>(&self, cells: &'c [u8]) -> impl Iterator<Item = &'c [u8]> {
@@ -46,8 +50,19 @@ impl End {
         self.each(cells).map(one).collect()
     }
 
+    fn words(&self, cells: &[u8]) -> Option<String> {
+        let (dialect, space, first) = self.meant.as_ref().filter(|_| self.bit.is_none())?;
+        dialect.notation().meanings().words(space, *first, cells)
+    }
+
     fn values(&self, cells: &[u8]) -> Vec<String> {
-        let one = |cells: &[u8]| value_of(&self.form, self.bit, cells).unwrap_or_else(|| "no value".into());
+        let one = |cells: &[u8]| {
+            let value = value_of(&self.form, self.bit, cells).unwrap_or_else(|| "no value".into());
+            match self.words(cells) {
+                Some(words) => format!("{value} ({words})"),
+                None => value,
+            }
+        };
         self.each(cells).map(one).collect()
     }
 }

@@ -150,6 +150,9 @@ fn port_cell(port: &PortStatus) -> (String, Tone) {
         text += &format!("{} % ", port.load_percent);
     }
     text += &format!("{} asked", port.counts.requests);
+    if port.counts.published > 0 {
+        text += &format!(", {} published", port.counts.published);
+    }
     if failed > 0 {
         text += &format!(", {failed} failed");
     }
