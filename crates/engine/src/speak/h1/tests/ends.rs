@@ -1,9 +1,9 @@
 //! The link against a client that says anything, and our client against the link: refusals by their numbers, revisions,
 //! publications that stop.
 
-use super::asked;
-use super::client::LinkClient;
-use super::server::LinkServer;
+use super::super::asked;
+use super::super::client::LinkClient;
+use super::super::server::LinkServer;
 use crate::Moment;
 use crate::exercise::any_keys;
 use crate::speak::{
@@ -284,7 +284,7 @@ fn what_is_written_takes_the_revision_along_and_a_replaced_device_is_not_written
     ends.client.ask(Ticket(1), write);
     ends.run(2_000_000);
     let refused = ends.ended().unwrap().unwrap_err();
-    assert_eq!((refused.kind, refused.native.unwrap().1), (Kind::WrongMode, super::link_code(10, 1)));
+    assert_eq!((refused.kind, refused.native.unwrap().1), (Kind::WrongMode, super::super::link_code(10, 1)));
     assert_eq!(ends.link.memory[&ends.link.space("AI1.CHANNEL")], [0, 0], "nothing was written");
     assert!(ends.told().iter().any(|words| words.contains("has been replaced")), "{:?}", ends.told());
 }

@@ -1,0 +1,5 @@
+//! The link and its devices from every side.
+
+mod blocks;
+mod ends;
+mod link;
