@@ -305,7 +305,7 @@ impl Subject {
         };
         let mut subject = Self::new(checked, rule, map, device, target.owner, (feed, to), values);
         subject.invalid = source.point.map(|point| point.invalid.clone()).unwrap_or_default();
-        subject.make_patterns(source.point.or(target.point));
+        subject.make_patterns(source.point.or(target.point), map);
         Some(subject)
     }
 
@@ -355,7 +355,9 @@ impl Subject {
         }
     }
 
-    fn make_patterns(&mut self, point: Option<&Point>) {
+    /// `own`, the number of its rule, tells it from others of its kind: at one time no two neighbours have the same
+    /// pattern, so that a value that comes from another device is seen.
+    fn make_patterns(&mut self, point: Option<&Point>, own: usize) {
         let Some(source) = self.source() else { return };
         let bytes = |end: &End| if end.bit.is_some() { 1 } else { end.bytes() };
         let number = Layout::plain(Repr::Float { bytes: 8 });
@@ -387,6 +389,12 @@ impl Subject {
             patterns = JUDGES.iter().map(|judge| vec![*judge]).collect();
         } else if source.judge().is_some() {
             patterns = patterns.iter().cycle().take(JUDGES.len()).cloned().collect();
+        }
+        // The order of what judges is that in which its values look for it.
+        let is_read = matches!(self.feed, Feed::Cells(_)) && !source.judges();
+        if is_read && !patterns.is_empty() {
+            let shift = own % patterns.len();
+            patterns.rotate_left(shift);
         }
         self.patterns = patterns;
         if self.writable {

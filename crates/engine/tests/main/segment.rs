@@ -4,7 +4,7 @@
 use crate::proven::{proof, whys, wrong};
 use crate::site::{Site, checked_with};
 use std::sync::Arc;
-use woodrush_core::project::{FAULTS, FaultKind, FaultValue};
+use woodrush_core::project::{FAULTS, FaultKind, FaultValue, OnLoss};
 use woodrush_core::protocol::Extent;
 use woodrush_engine::Moment;
 use woodrush_engine::rig::Change;
@@ -291,4 +291,113 @@ fn a_link_is_asked_no_more_often_than_it_bears_whatever_the_rules_ask() {
     site.bench.run(60 * SECOND);
     let asked = site.read(501, 1).unwrap()[0] - before;
     assert!((290..=301).contains(&asked), "{asked} in 60 s");
+}
+
+#[test]
+fn a_segments_way_that_is_wrong_is_seen_and_no_other() {
+    let rules = r#"
+[[map]]
+from = "tt-101:AI1.OUT"
+to = "scada:400001 as f32 ABCD"
+[[map]]
+from = "tt-101:AI1.OUT.STATUS"
+to = "scada:404001"
+[[map]]
+from = "tt-102:AI1.OUT"
+to = "scada:400003 as f32 ABCD"
+[[map]]
+from = "tt-102:AI1.OUT.STATUS"
+to = "scada:404002"
+"#;
+    let devices = [device("tt-101", 20, "published"), device("tt-102", 21, "published")];
+    let checked = Arc::new(checked_with(&[PORTS, &devices.concat(), rules].concat(), BLOCKS));
+    // Two devices change places: both values are the other's.
+    let crossed = proof(&checked, |plan| {
+        let (one, other) = (plan.devices[0].setup.words.clone(), plan.devices[1].setup.words.clone());
+        (plan.devices[0].setup.words, plan.devices[1].setup.words) = (other, one);
+    });
+    let (rules, _) = wrong(&crossed);
+    assert!(rules.contains(&0) && rules.contains(&2), "{:?}", whys(&crossed));
+    // What is lost is shown as it was last.
+    let held = proof(&checked, |plan| plan.rules[2].on_loss = OnLoss::Hold);
+    assert_eq!(wrong(&held).0, [2], "{:?}", whys(&held));
+}
+
+#[test]
+fn what_a_client_writes_comes_to_the_block_and_is_refused_as_the_block_refuses_it() {
+    let rules = r#"
+[[map]]
+from = "tt-101:AO1.SP"
+to = "scada:400021 as f32 ABCD"
+access = "read-write"
+[[map]]
+from = "tt-101:AO1.MODE_BLK.TARGET"
+to = "scada:400031"
+access = "read-write"
+[[map]]
+from = "tt-101:AO1.CHANNEL"
+to = "scada:400032"
+access = "read-write"
+"#;
+    let devices = device("tt-101", 20, "500ms");
+    let mut site = Site::of(&mut checked_with(&[PORTS, &devices, rules].concat(), BLOCKS));
+    site.bench.run(5 * SECOND);
+    assert_eq!(site.read(31, 1), Ok(vec![0x08]), "AUTO");
+    let bits = 42.5f32.to_bits();
+    let words = [(bits >> 16) as u16, (bits & 0xFFFF) as u16];
+    assert_eq!(site.write(21, &words), Ok(()));
+    site.bench.run(3 * SECOND);
+    assert_eq!(site.read(21, 2), Ok(words.to_vec()));
+    // A channel is written out of service only, and then it is.
+    assert!(site.write(32, &[1]).is_err());
+    assert_eq!(site.write(31, &[0x80]), Ok(()));
+    site.bench.run(3 * SECOND);
+    assert_eq!(site.write(32, &[1]), Ok(()));
+    site.bench.run(3 * SECOND);
+    assert_eq!(site.read(32, 1), Ok(vec![1]));
+    // No block is in a mode that it does not permit, nor in two.
+    assert!(site.write(31, &[0x88]).is_err());
+    assert!(site.write(31, &[0]).is_err());
+    // Another device with its tag is not written.
+    site.bus().change(Change::begin(kind("swap"), 0, FaultValue::On));
+    site.bench.run(3 * SECOND);
+    assert!(site.write(21, &words).is_err());
+    site.bus().change(Change::end(kind("swap"), 0));
+    site.bench.run(3 * SECOND);
+    assert_eq!(site.write(21, &words), Ok(()));
+}
+
+#[test]
+fn publications_that_come_late_are_as_old_as_they_say() {
+    let mut site = site(TRANSMITTER);
+    put(&mut site, 0x80, 12.5);
+    site.bench.run(SECOND);
+    site.bus().change(Change::begin(kind("late-publications"), 0, FaultValue::Micros(400_000)));
+    site.bench.run(3 * SECOND);
+    assert_eq!(value(&mut site), Ok(12.5), "late, and young enough");
+    // Older than its greatest age when it comes is too old.
+    site.bus().change(Change::begin(kind("late-publications"), 0, FaultValue::Micros(2_000_000)));
+    site.bench.run(5 * SECOND);
+    assert_eq!(value(&mut site), Err(11));
+    site.bus().change(Change::end(kind("late-publications"), 0));
+    site.bench.run(3 * SECOND);
+    assert_eq!(value(&mut site), Ok(12.5));
+}
+
+#[test]
+fn a_device_that_falls_silent_is_lost_and_back_with_its_next_publication() {
+    let mut site = site(TRANSMITTER);
+    put(&mut site, 0x80, 12.5);
+    site.bench.run(SECOND);
+    assert!(site.bench.is_online(0));
+    for _ in 0..3 {
+        site.bus().change(Change::begin(kind("mute"), 0, FaultValue::On));
+        site.bench.run(STALE + 2 * CYCLE);
+        assert_eq!((value(&mut site), site.bench.is_online(0)), (Err(11), false));
+        site.bus().change(Change::end(kind("mute"), 0));
+        site.bench.run(4 * CYCLE);
+        assert_eq!((value(&mut site), site.bench.is_online(0)), (Ok(12.5), true));
+    }
+    let told: Vec<String> = site.bench.events().iter().map(|(_, event)| format!("{event:?}")).collect();
+    assert_eq!(told.iter().filter(|words| words.starts_with("DeviceLost")).count(), 3, "{told:#?}");
 }

@@ -211,3 +211,20 @@ fn a_write_between_images_that_goes_one_way_only_or_astray_is_seen() {
     let astray = proof(&checked, other);
     assert_eq!(wrong(&astray).0, [5], "{:?}", astray.rules[5].why);
 }
+
+#[test]
+fn values_of_two_devices_that_change_places_are_seen() {
+    let text =
+        SITE.replace("from = \"gauge:400001 as i16 scale 0.1\"", "from = \"gauge:400030 as i16\"").replace(
+            "from = \"blower:400030\"\nto = \"scada:400030\"\naccess = \"read-write\"",
+            "from = \"blower:400030 as i16\"\nto = \"scada:400030\"",
+        );
+    let checked = Arc::new(checked(&text));
+    assert!(proof(&checked, |_| {}).holds());
+    let crossed = proof(&checked, |plan| {
+        let numbers = plan.devices[0].setup.numbers.clone();
+        plan.devices[0].setup.numbers = std::mem::replace(&mut plan.devices[1].setup.numbers, numbers);
+    });
+    let (rules, _) = wrong(&crossed);
+    assert!(rules.contains(&0) && rules.contains(&3), "{rules:?} {:?}", whys(&crossed));
+}

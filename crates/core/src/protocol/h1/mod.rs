@@ -7,6 +7,8 @@ mod refusals;
 mod requests;
 mod set_up;
 mod terms;
+#[cfg(test)]
+mod tests;
 mod units;
 pub mod words;
 

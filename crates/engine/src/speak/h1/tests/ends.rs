@@ -31,7 +31,7 @@ const LINE: LineTime = LineTime {
     hurry: false,
 };
 
-fn device(setup: Setup) -> ServedDevice {
+pub(super) fn device(setup: Setup) -> ServedDevice {
     let notation = dialect("h1-link").unwrap().notation();
     let spaces: Vec<_> = notation.named(&setup).into_iter().map(|(space, _)| space).collect();
     ServedDevice { setup, spaces: Arc::new(spaces.iter().collect()), ..ServedDevice::default() }

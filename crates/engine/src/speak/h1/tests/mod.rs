@@ -2,4 +2,5 @@
 
 mod blocks;
 mod ends;
+mod finder;
 mod link;
