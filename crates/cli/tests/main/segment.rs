@@ -218,3 +218,81 @@ fn a_segment_is_looked_at_read_in_words_and_heard() {
     let status = done(&tool, &["status"]).out;
     assert!(status.contains("PUBLISHED"), "{status}");
 }
+
+fn json(tool: &Tool, args: &[&str]) -> serde_json::Value {
+    let done = tool.run(&[args, &["--format", "json"]].concat());
+    assert!(done.status < 2, "{args:?}: {}{}", done.out, done.err);
+    serde_json::from_str(&done.out).unwrap_or_else(|why| panic!("{args:?}: {why}: {}", done.out))
+}
+
+#[test]
+fn what_programs_read_says_the_same_as_the_text() {
+    let (tool, _rig) = site(str::to_string);
+    done(&tool, &["rig", "as-shipped", "tt-101"]);
+    let set_up = json(&tool, &["set-up", "tt-101", "--rig", "--dry-run"]);
+    let rows = set_up["parameters"].as_array().unwrap();
+    let marks: Vec<&str> = rows.iter().map(|row| row["mark"].as_str().unwrap()).collect();
+    assert_eq!(marks, ["met", "mode", "differs", "differs", "differs", "differs", "differs"]);
+    assert_eq!(set_up["only_compared"], true);
+    let blocks = set_up["blocks"].as_array().unwrap();
+    let ai = blocks.iter().find(|block| block["name"] == "AI1").unwrap_or_else(|| panic!("{blocks:?}"));
+    assert_eq!(ai["met"], true, "it is told to be out of service, and is: {ai}");
+    assert!(ai["causes"].to_string().contains("`AI1.CHANNEL` is 0"), "{ai}");
+    let csv = tool.run(&["set-up", "tt-101", "--rig", "--dry-run", "--format", "csv"]).out;
+    assert_eq!(csv.lines().next(), Some("parameter,is,shall_be,verdict"));
+    assert_eq!(csv.lines().count(), 1 + rows.len());
+
+    let scan = json(&tool, &["scan", "inlet", "--rig"]);
+    let nodes = scan["nodes"].as_array().unwrap();
+    assert_eq!((nodes[1]["tag"].as_str(), nodes[1]["device"].as_str()), (Some("TT-101"), Some("tt-101")));
+    assert_eq!(nodes[1]["blocks"].as_array().unwrap().len(), 3);
+    assert_eq!(nodes[1]["blocks"][2]["mode"], "OOS");
+    let csv = done(&tool, &["scan", "inlet", "--rig", "--format", "csv"]).out;
+    assert_eq!(csv.lines().count(), 1 + 1 + 3, "{csv}");
+
+    let read = json(&tool, &["read", "--rig", "tt-101:AI1.MODE_BLK", "tt-101:AI1.MODE_BLK.ACTUAL"]);
+    let values = read["values"].as_array().unwrap();
+    assert_eq!(values.len(), 5, "four members, and one of them by itself");
+    assert_eq!((values[1]["value"].as_str(), values[4]["words"].as_str()), (Some("OOS"), Some("OOS")));
+    let refused = tool.run(&["write", "--rig", "--yes", "tt-101:AI1.MODE_BLK=AUTO"]);
+    assert_eq!(refused.status, 2, "{}", refused.err);
+    assert!(refused.err.contains("several members"), "{}", refused.err);
+
+    done(&tool, &["set-up", "tt-101", "--rig", "--yes"]);
+    let mut run = tool.begin(&["run", "--rig"]);
+    run.wait_for(&["tt-101", "online"]);
+    let published = || json(&tool, &["status"])["devices"][0]["counts"]["published"].as_u64().unwrap();
+    let first = published();
+    crate::tool::until("more was published", || published() > first);
+    let status = json(&tool, &["status"]);
+    assert_eq!(status["devices"][0]["counts"]["requests"], 0, "a subscription costs no request");
+    let budget = json(&tool, &["budget"]);
+    assert_eq!(budget["lines"][0]["published"]["cycle_us"], 250_000);
+    let trace = json(&tool, &["trace", "scada:300001"]);
+    assert_eq!(trace["traces"][0]["poll"]["published"], true);
+    // The same set-up, through the converter that has the port.
+    done(&tool, &["rig", "as-shipped", "tt-101"]);
+    let set = done(&tool, &["set-up", "tt-101", "--yes"]);
+    assert!(set.out.contains("actual AUTO"), "{}", set.out);
+}
+
+#[test]
+fn a_set_up_that_is_not_meant_or_not_there_writes_nothing() {
+    let (tool, _rig) = site(str::to_string);
+    done(&tool, &["rig", "as-shipped", "tt-101"]);
+    let unasked = tool.run(&["set-up", "tt-101", "--rig"]);
+    assert_eq!(unasked.status, 2, "{}", unasked.err);
+    assert!(unasked.err.contains("no terminal to ask"), "{}", unasked.err);
+    let unknown = tool.run(&["set-up", "tt-109", "--rig"]);
+    assert_eq!(unknown.status, 2);
+    assert!(unknown.err.contains("tt-10"), "{}", unknown.err);
+    let read = done(&tool, &["read", "--rig", "tt-101:AI1.CHANNEL"]).out;
+    assert!(read.contains("0000"), "{read}");
+    // A file without a set-up says so.
+    let begin = SITE.find("[devices.tt-101.set-up]").unwrap();
+    let end = SITE.find("[images.scada]").unwrap();
+    tool.write("woodrush.toml", &[&SITE[..begin], &SITE[end..]].concat());
+    let none = tool.run(&["set-up", "tt-101", "--rig", "--dry-run"]);
+    assert_eq!(none.status, 2, "{}{}", none.out, none.err);
+    assert!(none.err.contains("set-up"), "{}", none.err);
+}

@@ -4,3 +4,4 @@ mod blocks;
 mod ends;
 mod finder;
 mod link;
+mod listening;
