@@ -116,7 +116,7 @@ fn words(code: u32) -> (&'static str, &'static str) {
         let words = error::words(pair.0, pair.1).unwrap_or("unknown error of the link");
         let cause = match pair {
             error::DENIED => {
-                "the block is not out of service, or in a mode in which this is not written; or the device is write-locked (`RB.WRITE_LOCK`)"
+                "the block is not out of service, or in a mode in which this is not written; or the device is write-locked (`RB.WRITE_LOCK`), or the block denies it to others (`GRANT_DENY`)"
             }
             error::REVISION_CHANGED => "another tool changed the block meanwhile: read it again",
             error::NO_OBJECT => "the profile is of another type or revision of device",

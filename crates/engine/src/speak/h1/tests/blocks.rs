@@ -141,7 +141,7 @@ fn code((class, code): (u8, u8)) -> u32 {
 }
 
 /// A parameter, the first byte, what is written there, and the error that it gives.
-type Refused<'c> = (&'static str, u32, &'c [u8], (u8, u8));
+type RefusedWrite<'c> = (&'static str, u32, &'c [u8], (u8, u8));
 
 const OOS: u8 = 0x80;
 const MAN: u8 = 0x10;
@@ -316,7 +316,7 @@ fn each_change_of_a_static_parameter_counts_and_no_other() {
 #[test]
 fn what_a_device_does_not_take_is_refused_by_the_reason() {
     let infinite = f32::INFINITY.to_be_bytes();
-    let cases: [Refused<'_>; 12] = [
+    let cases: [RefusedWrite<'_>; 12] = [
         ("AI1.ST_REV", 0, &[0, 5], error::DENIED),
         ("AI1.BLOCK_ERR", 0, &[0, 0], error::DENIED),
         ("AI1.PV", 1, &[0, 0, 0, 0], error::DENIED),

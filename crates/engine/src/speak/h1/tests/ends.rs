@@ -38,7 +38,7 @@ pub(super) fn device(setup: Setup) -> ServedDevice {
 }
 
 /// A link with one device, and what that holds.
-struct Link {
+struct TestLink {
     server: LinkServer,
     setup: ServerSetup,
     spaces: Arc<Spaces>,
@@ -46,7 +46,7 @@ struct Link {
     now: Moment,
 }
 
-impl Link {
+impl TestLink {
     fn new() -> Self {
         let device = device(any_keys(NODE.into()));
         let spaces = Arc::clone(&device.spaces);
@@ -123,7 +123,7 @@ fn pair(refused: Option<(u8, u8, u16)>) -> Option<(u8, u8)> {
 
 #[test]
 fn nothing_is_answered_before_the_hello_and_no_other_version_is_spoken() {
-    let mut link = Link::new();
+    let mut link = TestLink::new();
     for request in [Request::LiveList, Request::Ping, Request::Read(at(OUT, 0))] {
         assert_eq!(pair(link.refuses(&request)), Some(error::HELLO_FIRST));
     }
@@ -134,7 +134,7 @@ fn nothing_is_answered_before_the_hello_and_no_other_version_is_spoken() {
 
 #[test]
 fn what_it_does_not_take_is_refused_by_class_and_code() {
-    let mut link = Link::greeted();
+    let mut link = TestLink::greeted();
     let channel = |kind, data| Request::Write {
         at: at(CHANNEL, 0),
         revision: ANY_REVISION,
@@ -168,7 +168,7 @@ fn what_it_does_not_take_is_refused_by_class_and_code() {
 
 #[test]
 fn a_write_after_another_tool_changed_the_block_is_refused_and_says_the_revision() {
-    let mut link = Link::greeted();
+    let mut link = TestLink::greeted();
     link.put("AI1.ST_REV", &[0, 9]);
     let write =
         |revision| Request::Write { at: at(CHANNEL, 0), revision, value: Typed { kind: 6, data: &[0, 1] } };
@@ -179,17 +179,17 @@ fn a_write_after_another_tool_changed_the_block_is_refused_and_says_the_revision
 }
 
 /// Our client on that link.
-struct Ends {
-    link: Link,
+struct BothEnds {
+    link: TestLink,
     client: LinkClient,
     /// When each read or write left.
     left: Vec<Moment>,
     acts: Vec<Act>,
 }
 
-impl Ends {
+impl BothEnds {
     fn new(keys: Setup) -> Self {
-        let mut link = Link::new();
+        let mut link = TestLink::new();
         let mut station = Station::bare("tt-101", dialect("h1-link").unwrap(), keys);
         station.spaces = Arc::clone(&link.spaces);
         let port = Setup { numbers: vec![("macrocycle", 250_000)], ..Setup::default() };
@@ -253,7 +253,7 @@ impl Ends {
 
 #[test]
 fn reads_and_writes_keep_the_pace_that_the_segment_bears() {
-    let mut ends = Ends::new(any_keys(NODE.into()));
+    let mut ends = BothEnds::new(any_keys(NODE.into()));
     let extent = Extent { space: ends.link.space("AI1.CHANNEL"), first: 0, count: 2 };
     let mut done = 0;
     for number in 0..25 {
@@ -270,7 +270,7 @@ fn reads_and_writes_keep_the_pace_that_the_segment_bears() {
 
 #[test]
 fn what_is_written_takes_the_revision_along_and_a_replaced_device_is_not_written() {
-    let mut ends = Ends::new(any_keys(NODE.into()));
+    let mut ends = BothEnds::new(any_keys(NODE.into()));
     let extent = Extent { space: ends.link.space("AI1.CHANNEL"), first: 0, count: 2 };
     let write = Ask::Write { station: 0, extent, cells: vec![0, 1] };
     ends.link.put("AI1.ST_REV", &[0, 9]);
@@ -280,7 +280,7 @@ fn what_is_written_takes_the_revision_along_and_a_replaced_device_is_not_written
     assert_eq!(ends.link.memory[&ends.link.space("AI1.CHANNEL")], [0, 1]);
     let mut keys = any_keys(NODE.into());
     keys.words.push(("device-id", "FFF1010203-WR-000101".into()));
-    let mut ends = Ends::new(keys);
+    let mut ends = BothEnds::new(keys);
     ends.client.ask(Ticket(1), write);
     ends.run(2_000_000);
     let refused = ends.ended().unwrap().unwrap_err();
@@ -291,13 +291,13 @@ fn what_is_written_takes_the_revision_along_and_a_replaced_device_is_not_written
 
 #[test]
 fn what_is_published_comes_without_a_request_and_its_end_is_told_once() {
-    let mut ends = Ends::new(any_keys(NODE.into()));
+    let mut ends = BothEnds::new(any_keys(NODE.into()));
     let extent = Extent { space: ends.link.space("AI1.OUT"), first: 0, count: 5 };
     let station = ends.station(any_keys(NODE.into()));
     ends.link.put("AI1.OUT", &[0x80, 0x41, 0x48, 0, 0]);
     ends.client.keep(vec![Subscription { transfer: 0, station, extent }]);
     ends.run(2_000_000);
-    let came = |ends: &Ends| {
+    let came = |ends: &BothEnds| {
         ends.acts
             .iter()
             .filter(|act| matches!(act, Act::Came(0, _, values) if values.unsound.is_empty()))

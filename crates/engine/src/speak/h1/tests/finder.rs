@@ -15,13 +15,13 @@ use woodrush_core::protocol::{Setup, dialect};
 const PAUSE: u64 = 200_000;
 
 /// What was found, what was remarked, and when each request of a device left.
-struct Found {
+struct Search {
     stations: Vec<FoundStation>,
     remarks: Vec<String>,
     left: Vec<Moment>,
 }
 
-impl Found {
+impl Search {
     fn at(&self, address: &str) -> &FoundStation {
         self.stations
             .iter()
@@ -40,7 +40,7 @@ fn keys(tag: &str, node: u32) -> Setup {
 }
 
 /// Looks at a segment with these devices; its cells are all the same.
-fn find(devices: &[ServedDevice], expected: &[Setup], port: &Setup, no_master: bool, cell: u8) -> Found {
+fn find(devices: &[ServedDevice], expected: &[Setup], port: &Setup, no_master: bool, cell: u8) -> Search {
     let line = LineFaults { no_master, ..LineFaults::default() };
     let setup = ServerSetup { devices: devices.to_vec(), own: port.clone(), line, ..ServerSetup::default() };
     let mut server = LinkServer::new(&setup);
@@ -54,7 +54,7 @@ fn find(devices: &[ServedDevice], expected: &[Setup], port: &Setup, no_master: b
     let mut now = Moment(0);
     finder.handle(now, News::Up);
     server.handle(now, News::Up);
-    let mut found = Found { stations: vec![], remarks: vec![], left: vec![] };
+    let mut found = Search { stations: vec![], remarks: vec![], left: vec![] };
     for _ in 0..10_000 {
         match finder.poll(now) {
             FindAct::Send(bytes) => {
@@ -144,6 +144,19 @@ fn a_device_that_is_not_as_the_project_has_it_is_remarked() {
     assert_eq!(lost.at("0xF8").device, None);
     assert!(lost.remarks("a device without an address is given one"), "{:?}", lost.remarks);
     assert!(lost.remarks("is not in the live list"));
+}
+
+#[test]
+fn two_devices_with_one_tag_are_both_remarked_and_reserved_nodes_too() {
+    let expected = [keys("TT-101", 0x14)];
+    let devices = [served("TT-101", 0x14), served("TT-101", 0x15), served("TT-103", 0x0C)];
+    let found = find(&devices, &expected, &Setup::default(), false, 0x08);
+    for address in ["0x14", "0x15"] {
+        let remarks = &found.at(address).remarks;
+        assert!(remarks.iter().any(|own| own.contains("another device has the same tag")), "{remarks:?}");
+    }
+    let remarks = &found.at("0x0C").remarks;
+    assert!(remarks.iter().any(|own| own.contains("its node is reserved")), "{remarks:?}");
 }
 
 #[test]
