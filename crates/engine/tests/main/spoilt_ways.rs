@@ -220,7 +220,6 @@ fn values_of_two_devices_that_change_places_are_seen() {
             "from = \"blower:400030 as i16\"\nto = \"scada:400030\"",
         );
     let checked = Arc::new(checked(&text));
-    assert!(proof(&checked, |_| {}).holds());
     let crossed = proof(&checked, |plan| {
         let numbers = plan.devices[0].setup.numbers.clone();
         plan.devices[0].setup.numbers = std::mem::replace(&mut plan.devices[1].setup.numbers, numbers);
