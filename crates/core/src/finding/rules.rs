@@ -328,7 +328,7 @@ pub static RULES: &[Rule] = &[
     error(
         "M39",
         "a device of a segment that cannot be found there, or not be told from another",
-        "it is missing in the live list whatever else is right, and nobody sees why",
+        "it is missing in the live list whatever else is right, and nothing says why",
         "give it a tag, and a node where the link looks",
     ),
     Rule {
@@ -451,7 +451,7 @@ pub static RULES: &[Rule] = &[
     remark(
         "M67",
         "a value that can be bad, with nothing beside it that says why",
-        "whoever reads it is refused, and cannot tell a failed sensor from a dead device",
+        "a client that reads it is refused, and cannot tell a failed sensor from a dead device",
         "map its status, or a health item of its device, beside it",
     ),
     error(

@@ -164,7 +164,7 @@ pub struct Ticket(pub u64);
 /// One request for a station, already sized by the plan.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Ask {
-    /// Delivered, please.
+    /// Values, please.
     Read {
         /// Index of the station.
         station: usize,
@@ -287,7 +287,7 @@ pub enum Act {
     Send(Vec<u8>),
     /// A question is answered: cells of a read, nothing for a write, the body of the answer to what was passed on.
     Done(Ticket, Result<Delivered, Refusal>),
-    /// Delivered of a transfer that nobody asked for, and how old they are: when the device had them.
+    /// Values of a transfer that nobody asked for, and how old they are: when the device had them.
     Came(usize, Moment, Delivered),
     /// The values of a transfer have stopped coming, and why.
     Stopped(usize, Refusal),
@@ -334,7 +334,7 @@ pub trait Client: Send {
 /// What a client asks of us.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Want {
-    /// Delivered.
+    /// Values.
     Read(Extent),
     /// That values are taken.
     Write {
@@ -371,7 +371,7 @@ impl BitChange {
     }
 }
 
-/// Delivered that are taken, and others that are given afterwards.
+/// Values that are taken, and others that are given afterwards.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Exchange {
     /// Where they go.

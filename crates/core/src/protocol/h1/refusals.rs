@@ -95,7 +95,7 @@ fn words(code: u32) -> (&'static str, &'static str) {
         NO_TAG => {
             return (
                 "no device has this tag",
-                "it is off, or has no address yet, or lies in the unpolled range, or has another tag: `woodrush scan` lists who is there",
+                "it is off, or has no address yet, or lies in the unpolled range, or has another tag: `woodrush scan` lists the devices on the segment",
             );
         }
         OTHER_REVISION => {

@@ -324,7 +324,9 @@ impl SetUp for H1 {
             out_scale: scale("OUT_SCALE"),
         };
         if mode.target == OOS {
-            found.push(format!("its target is OOS: somebody wants it out of service; write `{block_name}.MODE_BLK.TARGET` = AUTO"));
+            found.push(format!(
+                "its target is OOS: it was put out of service; write `{block_name}.MODE_BLK.TARGET` = AUTO"
+            ));
             // With that alone it would stay so.
             if let Some(fault) = known.fault(own).filter(|_| kind_of(own) == Some(BlockKind::Ai)) {
                 let (what, _, fix) = known.told(own, fault);
@@ -350,7 +352,7 @@ impl SetUp for H1 {
                 );
             }
         } else if mode.target == MAN && matches!(kind_of(own), Some(BlockKind::Ai | BlockKind::Di)) {
-            found.push("its target was left in MAN: its value is what somebody wrote, and constant".into());
+            found.push("its target was left in MAN: its value is what was written last, and constant".into());
         }
         if mode.actual != OOS {
             if let Some(transducer) = other_out(BlockKind::Transducer) {

@@ -28,11 +28,11 @@ static TERMS: &[Term] = &[
     ),
     term(
         &["out of service", "OOS"],
-        "A mode of a block in which it does not work: its value stands still with status 0x1C. To find out why: read `MODE_BLK`. Target OOS: somebody wants it so, write AUTO. Target AUTO and actual OOS: read `BLOCK_ERR`. With \"block configuration error\" one of CHANNEL (0), L_TYPE (uninitialised, or direct with XD_SCALE and OUT_SCALE that differ), a scale without span, or a unit that the channel does not have is the cause. Without it the resource block is out of service, or the block is in no schedule. `woodrush set-up DEVICE --dry-run` reads all of that and says which it is.",
+        "A mode of a block in which it does not work: its value stands still with status 0x1C. To find out why: read `MODE_BLK`. Target OOS: it was put out of service, write AUTO. Target AUTO and actual OOS: read `BLOCK_ERR`. With \"block configuration error\" one of CHANNEL (0), L_TYPE (uninitialised, or direct with XD_SCALE and OUT_SCALE that differ), a scale without span, or a unit that the channel does not have is the cause. Without it the resource block is out of service, or the block is in no schedule. `woodrush set-up DEVICE --dry-run` reads all of that and says which it is.",
     ),
     term(
         &["mode", "MODE_BLK", "target mode", "actual mode"],
-        "What a block does. OOS: nothing. MAN: the value is what somebody wrote. AUTO: it works. CAS: its set point comes from another block. IMAN: the block behind it does not take its value. Four members: TARGET is what is wanted and the only one that is written, ACTUAL what the block is in, PERMITTED what may be wanted, NORMAL what it is meant to be. Actual that is not target is the first thing to look at.",
+        "What a block does. OOS: nothing. MAN: the value is what was written last. AUTO: it works. CAS: its set point comes from another block. IMAN: the block behind it does not take its value. Four members: TARGET is what is wanted and the only one that is written, ACTUAL what the block is in, PERMITTED what may be wanted, NORMAL what it is meant to be. Actual that is not target is the first thing to look at.",
     ),
     term(
         &["ST_REV", "static revision"],
@@ -48,7 +48,7 @@ static TERMS: &[Term] = &[
     ),
     term(
         &["LAS", "link active scheduler", "link master"],
-        "The device that runs the segment: it says who may send when, and looks for new nodes. A link master can take over; the one with the lowest address does. Without one nothing is published, and every value goes stale.",
+        "The device that runs the segment: it says which node may send when, and looks for new nodes. A link master can take over; the one with the lowest address does. Without one nothing is published, and every value goes stale.",
     ),
     term(
         &["macrocycle", "publication", "published"],

@@ -1,16 +1,17 @@
 //! A client of the devices of one segment: it says hello, follows the live list, subscribes to what comes by itself, and
 //! reads and writes no more often than the segment bears.
 
-use super::job::{self, JobNext, JobStep, LinkJob, LiveDevice, delivered, tag_of};
+use super::job::{self, JobNext, JobStep, LinkJob, LiveDevice, tag_of};
+use super::subscribed::Published;
 use super::{asked, refusal, unfit};
 use crate::Moment;
 use crate::speak::{Act, Ask, Client, ClientSetup, Delivered, News, Subscription, Ticket};
 use std::collections::VecDeque;
 use woodrush_core::plan::Station;
-use woodrush_core::protocol::h1::{self, Located, NO_TAG};
+use woodrush_core::protocol::h1::{self, NO_TAG};
 use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::h1::frame::{self, Frame, Kind as FrameKind, VERSION};
-use woodrush_wire::h1::{LinkError, Object, Publication, Request, Response, live};
+use woodrush_wire::h1::{LinkError, Publication, Request, Response, live};
 
 /// Our name, as the link is told.
 pub(super) const NAME: &str = "woodrush";
@@ -26,28 +27,28 @@ pub(super) struct LinkClient {
     pause: u64,
     /// The macrocycle that the project says.
     macrocycle: u64,
-    stage: LinkStage,
+    pub(super) stage: LinkStage,
     came: Vec<u8>,
     out: Vec<u8>,
     invoke: u16,
     /// Requests of the link itself that are not answered yet.
-    waiting: Vec<Waiting>,
-    devices: Vec<LiveDevice>,
-    listed: bool,
+    pub(super) waiting: Vec<Waiting>,
+    pub(super) devices: Vec<LiveDevice>,
+    pub(super) listed: bool,
     job: Option<LinkJob>,
     /// The request of the job that is under way.
     under_way: Option<(u16, Moment)>,
     next_request: Moment,
-    published: Vec<Published>,
-    acts: VecDeque<Act>,
+    pub(super) published: Vec<Published>,
+    pub(super) acts: VecDeque<Act>,
     hang_up: Option<String>,
-    heard: Moment,
+    pub(super) heard: Moment,
     /// What was told last of devices, so that it is told once.
     told: Vec<String>,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum LinkStage {
+pub(super) enum LinkStage {
     Down,
     /// There is a connection, and nothing was said on it.
     Fresh,
@@ -56,14 +57,14 @@ enum LinkStage {
     Open,
 }
 
-struct Waiting {
+pub(super) struct Waiting {
     invoke: u16,
-    about: About,
+    pub(super) about: About,
     give_up: Moment,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum About {
+pub(super) enum About {
     Hello,
     Link,
     LiveList,
@@ -71,34 +72,6 @@ enum About {
     /// The subscription of that number.
     Subscription(u16),
     Nothing,
-}
-
-/// What shall come by itself, and how it does.
-struct Published {
-    what: Subscription,
-    /// Its number on the link, where it was asked for.
-    id: Option<u16>,
-    node: u8,
-    /// How often it comes, in microseconds.
-    every: u64,
-    /// When it counts as stopped; `None` while it is.
-    give_up: Option<Moment>,
-    /// That it comes no more was told.
-    stopped: bool,
-    stale: u8,
-}
-
-impl Published {
-    /// It comes no more; told once.
-    fn stop(&mut self, refusal: Refusal) -> Option<Act> {
-        self.give_up = None;
-        let is_new = !std::mem::replace(&mut self.stopped, true);
-        is_new.then_some(Act::Stopped(self.what.transfer, refusal))
-    }
-
-    fn patience(&self) -> u64 {
-        self.every * u64::from(self.stale) + self.every / 2
-    }
 }
 
 impl LinkClient {
@@ -134,7 +107,7 @@ impl LinkClient {
         self.invoke
     }
 
-    fn send(&mut self, now: Moment, request: &Request<'_>, about: About) {
+    pub(super) fn send(&mut self, now: Moment, request: &Request<'_>, about: About) {
         let invoke = self.next_invoke();
         self.out.extend(asked(request, invoke));
         self.waiting.push(Waiting { invoke, about, give_up: now + self.timeout });
@@ -147,7 +120,7 @@ impl LinkClient {
         }
     }
 
-    fn tell(&mut self, words: String) {
+    pub(super) fn tell(&mut self, words: String) {
         if !self.told.contains(&words) {
             // Bounded by what can be told of the devices of one segment.
             if self.told.len() >= 2 * DEVICES_MAX {
@@ -264,6 +237,7 @@ impl LinkClient {
             }
             (Some(About::Subscription(id)), Response::Subscribe { id: own, granted_ms }) if id == own => {
                 if let Some(own) = self.published.iter_mut().find(|own| own.id == Some(id)) {
+                    own.granted = true;
                     own.every = (u64::from(granted_ms) * 1000).max(1000);
                     own.give_up = Some(now + own.patience());
                 }
@@ -315,59 +289,8 @@ impl LinkClient {
         }
     }
 
-    fn publication(&mut self, now: Moment, publication: Publication<'_>) {
-        match publication {
-            Publication::LiveChange { node, flags, .. } => {
-                let gone = self.devices.iter().find(|own| own.node == node && flags == 0);
-                if let Some(tag) = gone.map(|own| own.tag.clone()).filter(|tag| !tag.is_empty()) {
-                    self.stop_all_of(&tag);
-                }
-                if flags & live::DEFAULT_ADDRESS != 0 {
-                    self.tell(format!(
-                        "a device at node 0x{node:02X} has no address of its own: it needs one"
-                    ));
-                }
-                // What is there now, and whether a tag has moved.
-                if self.waiting.iter().all(|own| own.about != About::LiveList) {
-                    self.send(now, &Request::LiveList, About::LiveList);
-                }
-            }
-            Publication::Data { id, stale, age_ms, value, .. } => {
-                let Some(at) = self.published.iter().position(|own| own.id == Some(id)) else { return };
-                let is_live = |own: &Published| self.device_of(&own.what.station).is_ok();
-                // Of a device that has left, its last value is sent again and again, and says nothing new.
-                if stale && !self.published.get(at).is_some_and(is_live) {
-                    return;
-                }
-                let Some(own) = self.published.get_mut(at) else { return };
-                own.give_up = Some(now + own.patience());
-                let at = now - u64::from(age_ms) * 1000;
-                let act = match delivered(&own.what.station, own.what.extent, value) {
-                    // The status of a stale value says so, and lands; the value does not.
-                    Ok(mut values) if !stale || !values.unsound.is_empty() => {
-                        own.stopped = false;
-                        if stale {
-                            values.unsound.iter_mut().for_each(|own| own.refusal.kind = Kind::NoAnswer);
-                        }
-                        Some(Act::Came(own.what.transfer, if stale { now } else { at }, values))
-                    }
-                    Ok(_) => own.stop(Refusal::new(Kind::NoAnswer, Blame::Device)),
-                    Err(refusal) => own.stop(refusal),
-                };
-                self.acts.extend(act);
-            }
-        }
-    }
-
-    fn stop_all_of(&mut self, tag: &str) {
-        let refusal = Refusal::new(Kind::NoAnswer, Blame::Device);
-        for own in self.published.iter_mut().filter(|own| tag_of(&own.what.station) == tag) {
-            self.acts.extend(own.stop(refusal));
-        }
-    }
-
     /// The device that a station's tag is of.
-    fn device_of(&self, station: &Station) -> Result<&LiveDevice, Refusal> {
+    pub(super) fn device_of(&self, station: &Station) -> Result<&LiveDevice, Refusal> {
         let mut found = self.devices.iter().filter(|own| own.tag == tag_of(station));
         // The link says so, not the device.
         let nothing = Refusal { kind: Kind::NoAnswer, blame: Blame::Line, ..unfit(NO_TAG) };
@@ -379,13 +302,9 @@ impl LinkClient {
     }
 
     /// Finds the devices of all that is wanted, and subscribes to what comes by itself.
-    fn resolve(&mut self, now: Moment) {
-        let waiting: Vec<String> = self
-            .devices
-            .iter()
-            .filter(|own| own.flags & live::DEFAULT_ADDRESS != 0)
-            .map(|own| format!("a device at node 0x{:02X} has no address of its own: it needs one", own.node))
-            .collect();
+    pub(super) fn resolve(&mut self, now: Moment) {
+        let without = self.devices.iter().filter(|own| own.flags & live::DEFAULT_ADDRESS != 0);
+        let waiting: Vec<String> = without.map(|own| no_address(own.node)).collect();
         waiting.into_iter().for_each(|words| self.tell(words));
         let no_scheduler = "the segment has no link active scheduler: nothing is published";
         match self.devices.iter().any(|own| own.flags & live::SCHEDULER != 0) {
@@ -416,38 +335,7 @@ impl LinkClient {
                 ));
             }
         }
-        for at in 0..self.published.len() {
-            let Some(own) = self.published.get(at) else { continue };
-            let device = self.device_of(&own.what.station).map(|device| device.node);
-            let (id, node) = (own.id, own.node);
-            match (device, id) {
-                (Ok(now_at), Some(_)) if now_at == node => {}
-                (Ok(now_at), _) => {
-                    if let Some(id) = id {
-                        self.send(now, &Request::Unsubscribe(id), About::Nothing);
-                    }
-                    self.subscribe(now, at, now_at);
-                }
-                (Err(refusal), _) => {
-                    if let Some(own) = self.published.get_mut(at) {
-                        self.acts.extend(own.stop(refusal));
-                    }
-                }
-            }
-        }
-    }
-
-    fn subscribe(&mut self, now: Moment, at: usize, node: u8) {
-        let Some(own) = self.published.get_mut(at) else { return };
-        let id = number_of(own.what.transfer);
-        let space = own.what.station.space_at(own.what.extent.space);
-        let Some(located) = space.and_then(Located::of) else { return };
-        (own.id, own.node) = (Some(id), node);
-        // Until it is granted it is as the project says.
-        own.give_up = Some(now + own.patience());
-        let at = Object { node, index: located.index, sub: 0 };
-        let stale = own.stale;
-        self.send(now, &Request::Subscribe { id, at, period_ms: 0, stale }, About::Subscription(id));
+        self.subscribe_all(now);
     }
 
     /// The next request of the job, once the segment bears it.
@@ -531,9 +419,9 @@ impl LinkClient {
     }
 }
 
-/// The number of a subscription: that of its transfer in the plan, so that who listens knows what comes.
-pub(super) fn number_of(transfer: usize) -> u16 {
-    u16::try_from(transfer).unwrap_or(u16::MAX - 1) + 1
+/// What is told of a device that waits for an address.
+pub(super) fn no_address(node: u8) -> String {
+    format!("a device at node 0x{node:02X} has no address of its own: it needs one")
 }
 
 impl Client for LinkClient {
@@ -555,42 +443,7 @@ impl Client for LinkClient {
     }
 
     fn keep(&mut self, published: Vec<Subscription>) {
-        let same = |own: &Subscription, new: &Subscription| {
-            own.station.setup == new.station.setup
-                && own.station.space_at(own.extent.space) == new.station.space_at(new.extent.space)
-        };
-        let mut known = std::mem::take(&mut self.published);
-        for what in published {
-            let number = number_of(what.transfer);
-            let kept = |own: &Published| own.id.is_none_or(|id| id == number) && same(&own.what, &what);
-            let at = known.iter().position(kept);
-            let own = match at.map(|at| known.swap_remove(at)) {
-                Some(own) => Published { what, ..own },
-                None => {
-                    let publishing = h1::publishing(&what.station.setup);
-                    let stale = u8::try_from(publishing.missed).unwrap_or(u8::MAX);
-                    Published {
-                        what,
-                        id: None,
-                        node: 0,
-                        every: publishing.every,
-                        give_up: None,
-                        stopped: false,
-                        stale,
-                    }
-                }
-            };
-            self.published.push(own);
-        }
-        let now = self.heard;
-        for gone in known {
-            if let (Some(id), LinkStage::Open) = (gone.id, self.stage) {
-                self.send(now, &Request::Unsubscribe(id), About::Nothing);
-            }
-        }
-        if self.listed {
-            self.resolve(now);
-        }
+        self.keep_subscriptions(published);
     }
 
     fn wakes_at(&self) -> Option<Moment> {

@@ -195,7 +195,7 @@ impl SegmentFinder {
                         if mode.actual != mode.target {
                             part.remark = Some(format!("its target is {}", mode_shown(mode.target)));
                         } else if mode.actual == OOS {
-                            part.remark = Some("its target is OOS: somebody wants it so".into());
+                            part.remark = Some("its target is OOS: it was put out of service".into());
                         }
                     }
                     Err(_) => part.state = "no mode".into(),

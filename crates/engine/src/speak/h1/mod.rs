@@ -9,6 +9,7 @@ mod observer;
 mod publisher;
 mod segment;
 mod server;
+mod subscribed;
 #[cfg(test)]
 mod tests;
 mod writing;

@@ -1,6 +1,6 @@
 //! Listening to a client and a link: requests and answers by their number, and what comes by itself.
 
-use super::client::number_of;
+use super::subscribed::number_of;
 use super::{NATIVE, refusal};
 use crate::Moment;
 use crate::speak::observer::Pending;

@@ -317,3 +317,29 @@ fn what_is_published_comes_without_a_request_and_its_end_is_told_once() {
         .filter(|act| matches!(act, Act::Stopped(0, refusal) if refusal.kind == Kind::NoAnswer));
     assert_eq!((came(&ends), stopped.count()), (0, 1), "{:?}", ends.acts);
 }
+
+#[test]
+fn what_was_published_for_an_older_subscription_of_that_number_is_not_taken_for_the_new_one() {
+    let mut ends = BothEnds::new(any_keys(NODE.into()));
+    let out = Extent { space: ends.link.space("AI1.OUT"), first: 0, count: 5 };
+    let pv = Extent { space: ends.link.space("AI1.PV"), first: 0, count: 5 };
+    let station = ends.station(any_keys(NODE.into()));
+    ends.link.put("AI1.OUT", &[0x80, 0x41, 0x48, 0, 0]);
+    ends.link.put("AI1.PV", &[0x80, 0x42, 0x48, 0, 0]);
+    ends.client.keep(vec![Subscription { transfer: 0, station: station.clone(), extent: out }]);
+    ends.run(1_000_000);
+    ends.acts.clear();
+    // A reload gives the number to another value, while a publication of the old one is under way.
+    let mut late = vec![];
+    while late.is_empty() {
+        ends.link.now = ends.link.now + 10_000;
+        late = ends.link.go_on();
+    }
+    ends.client.keep(vec![Subscription { transfer: 0, station, extent: pv }]);
+    ends.client.handle(ends.link.now, News::Bytes(&late));
+    ends.run(1_000_000);
+    let wrong = |act: &&Act| matches!(act, Act::Came(_, _, values) if values.cells[1..3] != [0x42, 0x48]);
+    assert_eq!(ends.acts.iter().find(wrong), None);
+    let right = ends.acts.iter().filter(|act| matches!(act, Act::Came(..)));
+    assert!(right.count() >= 3, "{:?}", ends.acts);
+}
