@@ -117,14 +117,15 @@ fn advise(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
 fn comes(console: &mut Console, line: &LineBudget, published: &PublishedBudget) -> Result<(), Failure> {
     let row = |(device, what): &(String, String)| vec![device.clone(), what.clone()];
     let rows = published.what.iter().map(row).collect();
-    console.table(&Table { head: vec!["device", "comes by itself"], rows, whole: &[0, 1] })?;
-    let tone = if published.load > 0.5 { Tone::Bad } else { Tone::Good };
+    console.table(&Table { head: vec!["device", "published"], rows, whole: &[0, 1] })?;
+    let tone = if published.is_tight() { Tone::Bad } else { Tone::Good };
     let load = console.paint(tone, &format!("{:.0} %", published.load * 100.0));
     let count = u64::try_from(published.what.len()).unwrap_or(1).max(1);
     console.say(&format!(
-        "every {}, about {} each on the segment: {load} of its macrocycle, and no request",
+        "every {}, about {} each on the link: {load} of its {}, and no request",
         show_micros(published.cycle_us),
-        show_micros(published.takes_us / count)
+        show_micros(published.takes_us / count),
+        published.turn
     ))?;
     if published.chain_us > 0 {
         let chain = show_micros(published.chain_us);

@@ -41,6 +41,9 @@ pub struct LineBudget {
 /// What comes by itself on a link, turn after turn. Times are in microseconds, and about.
 #[derive(Debug, Clone, Serialize)]
 pub struct PublishedBudget {
+    /// What its people call one turn.
+    #[serde(skip)]
+    pub turn: &'static str,
     /// One turn, in which each of them comes once.
     pub cycle_us: u64,
     /// Whose they are, and what.
@@ -57,10 +60,8 @@ pub struct PublishedBudget {
     pub requests_per_second: f64,
 }
 
-/// The share of a turn that publications may take.
-const SCHEDULED_MOST: f64 = 0.5;
-/// The same as so many times what the publications take.
-const CYCLES_PER_TAKEN: u64 = 2;
+/// A turn is at least so many times as long as its publications: half of it is left to all else.
+const TURN_LEAST: u64 = 2;
 
 fn published(plan: &Plan, at: usize, time: LineTime) -> Option<PublishedBudget> {
     let own = |transfer: &&Transfer| {
@@ -80,6 +81,7 @@ fn published(plan: &Plan, at: usize, time: LineTime) -> Option<PublishedBudget> 
     });
     let takes = publishing.takes * u64::try_from(all.len()).unwrap_or(0);
     Some(PublishedBudget {
+        turn: publishing.turn,
         cycle_us: publishing.every,
         what: what.collect(),
         takes_us: takes,
@@ -90,17 +92,30 @@ fn published(plan: &Plan, at: usize, time: LineTime) -> Option<PublishedBudget> 
     })
 }
 
-/// What to change where publications leave too little.
-fn schedule(published: &PublishedBudget) -> Option<String> {
-    if published.load <= SCHEDULED_MOST && published.chain_us <= published.cycle_us {
-        return None;
+impl PublishedBudget {
+    /// Whether all else gets less than half of a turn.
+    #[must_use]
+    pub const fn is_tight(&self) -> bool {
+        self.takes_us.saturating_mul(TURN_LEAST) > self.cycle_us
     }
-    let least = (published.takes_us * CYCLES_PER_TAKEN).max(published.chain_us);
-    Some(format!(
-        "publications take {:.0} % of the macrocycle, and half of it should be left to reads, writes and alarms: lengthen it to {} or more, or publish fewer",
-        published.load * 100.0,
-        show_micros(least.next_multiple_of(50_000))
-    ))
+
+    /// What to change where a turn is too short.
+    fn advice(&self) -> Option<String> {
+        let turn = self.turn;
+        let why = if self.is_tight() {
+            format!(
+                "publications take {:.0} % of the {turn}, and half of it should be left to reads, writes and alarms",
+                self.load * 100.0
+            )
+        } else if self.chain_us > self.cycle_us {
+            format!("a block runs and publishes in {}, longer than the {turn}", show_micros(self.chain_us))
+        } else {
+            return None;
+        };
+        let least = self.takes_us.saturating_mul(TURN_LEAST).max(self.chain_us);
+        let least = show_micros(least.next_multiple_of(50_000));
+        Some(format!("{why}: lengthen it to {least} or more, or publish fewer"))
+    }
 }
 
 /// One request that is sent again and again.
@@ -167,7 +182,7 @@ fn line(project: &Project, plan: &Plan, at: usize) -> Option<LineBudget> {
     let dead = dead(project, plan, at, time, &here);
     let shortest = here.iter().map(|transfer| transfer.cadence.interval()).min().unwrap_or(0);
     let devices = super::shares(plan, at);
-    let mut advice: Vec<String> = published.as_ref().and_then(schedule).into_iter().collect();
+    let mut advice: Vec<String> = published.as_ref().and_then(PublishedBudget::advice).into_iter().collect();
     if load > 1.0 {
         let least = devices.iter().map(|share| share.gets_us).min().unwrap_or(cycle);
         advice.push(format!(

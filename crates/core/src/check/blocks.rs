@@ -106,9 +106,10 @@ fn asked_in_vain(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             continue;
         };
         let what = format!(
-            "`{}` is asked for every {}, and comes by itself in every cycle of its segment",
+            "`{}` is polled every {}, and its device publishes it every {}",
             map.from.value,
-            show_micros(rule.every)
+            show_micros(rule.every),
+            show_micros(plan.publishing(device).map_or(0, |own| own.every))
         );
         let fix = "write `poll = \"published\"`: it costs no request then";
         findings.push(Finding::new("M23", map.from.span, what).severity(Severity::Remark).fix(fix));

@@ -1,6 +1,6 @@
 //! Every kind of fault of the rig, in one table.
 
-use super::faults::{Changes, FaultKind, FaultValue, LineFaults, Takes};
+use super::faults::{Changes, FaultKind, FaultNumber, FaultValue, LineFaults, Takes};
 use crate::protocol::{Key, KeyKind};
 
 const fn key(name: &'static str, doc: &'static str) -> Key {
@@ -98,7 +98,7 @@ pub static SLOW: FaultKind = of_device(
 /// A device answers every request with a code.
 pub static REFUSE: FaultKind = of_device(
     key("refuse", "a device and the exception it answers with"),
-    Takes::Number("EXCEPTION"),
+    Takes::Number(FaultNumber::Exception),
     Changes::Device(
         |device, value| device.refuse = value.and_then(FaultValue::number),
         |device| device.refuse.map(FaultValue::Number),
@@ -139,7 +139,7 @@ pub static AS_UNIT: FaultKind = FaultKind {
     of_station: true,
     ..of_device(
         key("as-unit", "a device and the unit that it answers as"),
-        Takes::Number("UNIT"),
+        Takes::Number(FaultNumber::Unit),
         Changes::Device(
             |device, value| device.as_unit = value.and_then(FaultValue::number),
             |device| device.as_unit.map(FaultValue::Number),
@@ -220,9 +220,9 @@ const fn of_segment(
 }
 
 /// What a device measures has a status that is not good.
-pub static BAD_STATUS: FaultKind = of_segment(
+static BAD_STATUS: FaultKind = of_segment(
     key("bad-status", "a device and the status byte of what it measures, such as 0x10 for a sensor failure"),
-    Takes::Number("STATUS"),
+    Takes::Number(FaultNumber::Status),
     Changes::Device(
         |device, value| device.bad_status = value.and_then(FaultValue::number),
         |device| device.bad_status.map(FaultValue::Number),
@@ -255,7 +255,7 @@ static SWAP: FaultKind = of_segment(
 /// A device answers at another node.
 static MOVE: FaultKind = of_segment(
     key("move", "a device and the node that it moves to"),
-    Takes::Number("NODE"),
+    Takes::Number(FaultNumber::Node),
     Changes::Device(
         |device, value| device.moved_to = value.and_then(FaultValue::number),
         |device| device.moved_to.map(FaultValue::Number),

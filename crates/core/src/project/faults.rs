@@ -122,12 +122,36 @@ pub enum Takes {
     Nothing,
     /// A time.
     Duration,
-    /// A number from 1, hexadecimal with 0x; with its word.
-    Number(&'static str),
+    /// A number, hexadecimal with 0x.
+    Number(FaultNumber),
     /// A share of all bytes.
     Share,
     /// The name of a tag.
     Tag,
+}
+
+/// What a fault's number is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FaultNumber {
+    /// The unit that a device answers as.
+    Unit,
+    /// The code by which a device refuses, from 1.
+    Exception,
+    /// What a device says of its values.
+    Status,
+    /// An address on a link, from 1.
+    Node,
+}
+
+impl FaultNumber {
+    const fn word(self) -> &'static str {
+        match self {
+            Self::Unit => "UNIT",
+            Self::Exception => "EXCEPTION",
+            Self::Status => "STATUS",
+            Self::Node => "NODE",
+        }
+    }
 }
 
 /// What a fault changes; without a value it is undone.
@@ -189,16 +213,13 @@ impl FaultKind {
     pub fn usage(&self) -> String {
         let place = if self.is_of_line() { "PORT" } else { "DEVICE" };
         let value = match self.takes {
-            Takes::Nothing => "",
-            Takes::Duration => " DURATION",
-            Takes::Number("UNIT") => " UNIT",
-            Takes::Number("STATUS") => " STATUS",
-            Takes::Number("NODE") => " NODE",
-            Takes::Number(_) => " EXCEPTION",
-            Takes::Share => " SHARE",
-            Takes::Tag => " TAG",
+            Takes::Nothing => return format!("{} {place}", self.word()),
+            Takes::Duration => "DURATION",
+            Takes::Number(number) => number.word(),
+            Takes::Share => "SHARE",
+            Takes::Tag => "TAG",
         };
-        format!("{} {place}{value}", self.word())
+        format!("{} {place} {value}", self.word())
     }
 }
 
@@ -249,7 +270,7 @@ impl Fault {
             (Takes::Number(what), Some(value)) => value
                 .strip_prefix("0x")
                 .map_or_else(|| value.parse().ok(), |hex| u8::from_str_radix(hex, 16).ok())
-                .filter(|number| *number > 0 || matches!(what, "UNIT" | "STATUS"))
+                .filter(|number| *number > 0 || matches!(what, FaultNumber::Unit | FaultNumber::Status))
                 .map(FaultValue::Number)
                 .ok_or_else(usage)?,
             (Takes::Share, Some(value)) => {

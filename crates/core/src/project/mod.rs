@@ -28,10 +28,12 @@ pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Owner, Target};
 pub use fault_kinds::{
-    AS_UNIT, BAD_STATUS, CLOSE, CUT, DROP_ACK, FAULTS, LATE, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE,
-    SHORT, SLOW, TWICE, UNPLUG,
+    AS_UNIT, CLOSE, CUT, DROP_ACK, FAULTS, LATE, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE, SHORT, SLOW,
+    TWICE, UNPLUG,
 };
-pub use faults::{Changes, DeviceFaults, Fault, FaultKind, FaultValue, LineFaults, RigFault, Takes};
+pub use faults::{
+    Changes, DeviceFaults, Fault, FaultKind, FaultNumber, FaultValue, LineFaults, RigFault, Takes,
+};
 pub use forward::Forward;
 pub use keys::{KEYS, all_keys, keys_of};
 pub use profile::{Point, Profile, Role};

@@ -29,6 +29,11 @@ pub trait Meanings {
     fn judge_of(&self, _space: &Space, _first: u32) -> Option<u32> {
         None
     }
+    /// What that cell says in a proof, round by round: good, bad and what lies between, with every bit of its reasons, and
+    /// good at the end.
+    fn judge_patterns(&self) -> &'static [u8] {
+        &[]
+    }
     /// Whether a value is one by what that cell says.
     fn is_sound(&self, _judge: u8, _setup: &Setup) -> bool {
         true

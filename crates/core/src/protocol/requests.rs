@@ -86,6 +86,8 @@ pub(super) fn one_part<'s>(parts: &[(&'s Space, Extent)]) -> Result<(&'s Space, 
 /// How values come by themselves.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Publishing {
+    /// What its people call one turn, in which each value is published once, such as `macrocycle`.
+    pub turn: &'static str,
     /// How often, in microseconds.
     pub every: u64,
     /// So many in a row are missing before the value counts as lost.

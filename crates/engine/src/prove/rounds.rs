@@ -3,7 +3,7 @@
 use super::Progress;
 use super::refusals::whole_word;
 use super::runner::{LOST, Runner, count_of, told};
-use super::subject::{End, Feed, JUDGES, Subject};
+use super::subject::{End, Feed, Subject};
 use crate::moment::nap;
 use crate::speak::answers;
 use woodrush_core::Kind;
@@ -123,7 +123,7 @@ impl Runner<'_> {
     /// Puts a round's pattern into the source of a rule, another one into each value.
     pub(super) fn put(&self, subject: &Subject, round: usize) {
         let (Feed::Cells(source), Some(device)) = (&subject.feed, subject.device) else { return };
-        if let Some((judge, says)) = source.judge().zip(JUDGES.get(round)) {
+        if let Some((judge, says)) = source.judge().zip(source.judge_patterns().get(round)) {
             self.rig.poke(device, judge, &[*says]);
         }
         for item in 0..subject.count {

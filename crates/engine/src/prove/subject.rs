@@ -44,6 +44,11 @@ impl End {
         Some(Extent { space: self.space, first, count: 1 })
     }
 
+    /// What such a cell says, round by round.
+    pub(super) fn judge_patterns(&self) -> &'static [u8] {
+        self.dialect.map_or(&[], |dialect| dialect.notation().meanings().judge_patterns())
+    }
+
     /// Whether it is such a cell itself.
     fn judges(&self) -> bool {
         let len = self.table.len.unwrap_or(0);
@@ -233,11 +238,6 @@ fn read_end<'p>(checked: &'p Checked, text: &str) -> Option<WrittenEnd<'p>> {
     Some(WrittenEnd { owner, address, space, form, point: None, order, dialect })
 }
 
-/// What a cell says that judges a value, round by round: every bit of the reasons and limits of a good one, then some that
-/// are not good, then a good one again.
-pub(super) const JUDGES: [u8; 16] =
-    [0x80, 0x83, 0xC0, 0x81, 0x82, 0xFF, 0x94, 0xAA, 0xD5, 0xC3, 0xA8, 0x8C, 0x80, 0x10, 0x2F, 0x80];
-
 /// Bits of one register.
 const REGISTER_BITS: u32 = 16;
 
@@ -386,9 +386,9 @@ impl Subject {
         let mut patterns: Vec<Vec<u8>> = ordered(source);
         // What says of others whether they are values has patterns of its own, and those that it judges as many.
         if source.judges() {
-            patterns = JUDGES.iter().map(|judge| vec![*judge]).collect();
+            patterns = source.judge_patterns().iter().map(|judge| vec![*judge]).collect();
         } else if source.judge().is_some() {
-            patterns = patterns.iter().cycle().take(JUDGES.len()).cloned().collect();
+            patterns = patterns.iter().cycle().take(source.judge_patterns().len()).cloned().collect();
         }
         // The order of what judges is that in which its values look for it.
         let is_read = matches!(self.feed, Feed::Cells(_)) && !source.judges();

@@ -3,9 +3,7 @@
 use super::line::LinePlace;
 use super::{Bus, Change, Rig};
 use crate::control::{ControlAnswer, Row};
-use woodrush_core::project::{
-    BAD_STATUS, Changes, FAULTS, Fault, FaultKind, FaultValue, LineFaults, REFUSE, Takes,
-};
+use woodrush_core::project::{Changes, FAULTS, Fault, FaultKind, FaultNumber, FaultValue, LineFaults, Takes};
 use woodrush_core::protocol::refusal_shown;
 
 impl Rig {
@@ -46,17 +44,8 @@ impl Rig {
         self.apply(&fault)?;
         let dialect = self.checked.project.device(&fault.place);
         let dialect = dialect.and_then(|device| self.checked.plan.devices.get(device)?.dialect);
-        let value = match (fault.value, dialect) {
-            _ if let Some(name) = &fault.name => name.clone(),
-            (FaultValue::Number(code), Some(own)) if kind == &REFUSE => {
-                refusal_shown((own.refusals().name, code.into()))
-            }
-            (FaultValue::Number(code), Some(own)) if kind == &BAD_STATUS => {
-                refusal_shown((own.refusals().name, code.into()))
-            }
-            (FaultValue::Number(node), _) if kind.takes == Takes::Number("NODE") => format!("0x{node:02X}"),
-            (value, _) => value.shown(),
-        };
+        let code = |code| dialect.map(|own| refusal_shown((own.refusals().name, code)));
+        let value = fault.name.clone().unwrap_or_else(|| told(kind, fault.value, code));
         Ok((format!("{} {}", fault.place, kind.says.replace("{}", &value)), vec![]))
     }
 
@@ -260,22 +249,15 @@ impl Rig {
                 Some(format!("{key} {}", sim.station.id()?))
             });
             let ailment = sim.ailment();
-            let code = |code: u8| match sim.station.dialect {
-                Some(dialect) => (dialect.refusals().shown)(code.into()),
-                None => code.to_string(),
-            };
+            let code = |code: u32| Some((sim.station.dialect?.refusals().shown)(code));
             let shown = |kind: &&FaultKind| {
                 let Changes::Device(_, get) = kind.changes else { return None };
                 let value = match get(&ailment)? {
-                    FaultValue::Number(own) if *kind == &REFUSE || *kind == &BAD_STATUS => code(own),
-                    FaultValue::Number(node) if kind.takes == Takes::Number("NODE") => {
-                        format!("0x{node:02X}")
-                    }
                     FaultValue::Space(space) => {
                         let (dialect, own) = (sim.station.dialect?, sim.station.space_at(space)?);
                         dialect.notation().show(own, 0, 1, None, &sim.station.setup).canonical
                     }
-                    value => value.shown(),
+                    value => told(kind, value, code),
                 };
                 Some(kind.shown.replace("{}", &value))
             };
@@ -304,4 +286,16 @@ fn mend_device(bus: &mut Bus, place: usize) {
     for kind in FAULTS.into_iter().filter(|kind| !kind.is_of_line()) {
         bus.change(Change::end(kind, place));
     }
+}
+
+/// What a fault takes, as its kind's words have it; `code` shows a number of the device's protocol.
+fn told(kind: &FaultKind, value: FaultValue, code: impl Fn(u32) -> Option<String>) -> String {
+    let own = match (value, kind.takes) {
+        (FaultValue::Number(own), Takes::Number(FaultNumber::Exception | FaultNumber::Status)) => {
+            code(own.into())
+        }
+        (FaultValue::Number(own), Takes::Number(FaultNumber::Node)) => Some(format!("0x{own:02X}")),
+        _ => None,
+    };
+    own.unwrap_or_else(|| value.shown())
 }

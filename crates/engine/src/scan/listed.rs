@@ -2,7 +2,7 @@
 
 use crate::moment::Clock;
 use crate::port::wait::{readable, write_all};
-use crate::speak::{FindAct, FinderSetup, FoundStation, News, speaker};
+use crate::speak::{FindAct, FinderSetup, FoundStation, LinkWords, News, speaker};
 use std::net::{SocketAddr, TcpStream};
 use std::time::Duration;
 
@@ -12,8 +12,10 @@ const CONNECT: Duration = Duration::from_secs(2);
 const LOOK: u64 = 100_000;
 
 /// What a link said of its stations.
-#[derive(Debug, Default, Clone)]
+#[derive(Debug, Clone)]
 pub struct ListedPort {
+    /// What things are called there.
+    pub words: &'static LinkWords,
     /// Who is there.
     pub stations: Vec<FoundStation>,
     /// What is to be said of the link as a whole.
@@ -38,7 +40,7 @@ pub fn listed(
     prepared.map_err(|error| error.to_string())?;
     let wire: rustix::fd::OwnedFd = stream.into();
     let clock = Clock::start();
-    let mut found = ListedPort::default();
+    let mut found = ListedPort { words: finder.words(), stations: vec![], remarks: vec![] };
     finder.handle(clock.now(), News::Up);
     let mut chunk = [0; 4096];
     loop {

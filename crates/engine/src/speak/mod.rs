@@ -13,7 +13,7 @@ mod simulated;
 mod tables;
 
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
-pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation};
+pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords};
 pub use simulated::{Behaviour, Measured, Memory, ServedDevice};
 
 use crate::Moment;

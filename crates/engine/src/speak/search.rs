@@ -17,6 +17,23 @@ pub struct FinderSetup<'a> {
     pub pause: u64,
 }
 
+/// What its people call the things of a link, as heads of tables and keys of documents.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LinkWords {
+    /// The link, such as `segment`.
+    pub link: &'static str,
+    /// A station by its address, such as `node`; several with an `s` behind.
+    pub station: &'static str,
+    /// Its name.
+    pub name: &'static str,
+    /// What else it says of itself that a table has room for, each as programs read it and as people do.
+    pub also: &'static [(&'static str, &'static str)],
+    /// A part of it, such as `block`; several with an `s` behind.
+    pub part: &'static str,
+    /// Where a part begins, and what it does.
+    pub of_part: [&'static str; 2],
+}
+
 /// A station that was found.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FoundStation {
@@ -26,7 +43,7 @@ pub struct FoundStation {
     pub name: String,
     /// What the project calls it, where it knows it.
     pub device: Option<String>,
-    /// What else it says of itself, each with what that is.
+    /// What else it says of itself, each with what that is, as programs read it.
     pub also: Vec<(&'static str, String)>,
     /// What is wrong with it, or not as the project says.
     pub remarks: Vec<String>,
@@ -69,6 +86,8 @@ pub enum FindAct {
 
 /// Lists who is on a link.
 pub trait Finder: Send {
+    /// What things are called there.
+    fn words(&self) -> &'static LinkWords;
     /// Takes news of the connection.
     fn handle(&mut self, now: Moment, news: News<'_>);
     /// What to do now.

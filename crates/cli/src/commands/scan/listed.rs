@@ -9,7 +9,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Dialect;
 use woodrush_engine::scan::{ListedPort, listed};
-use woodrush_engine::speak::{FinderSetup, FoundStation};
+use woodrush_engine::speak::{FinderSetup, FoundPart, FoundStation};
 use woodrush_engine::stop::Stop;
 
 pub(super) fn run(
@@ -52,7 +52,7 @@ pub(super) fn run(
     if console.is_watched() {
         bar.set_draw_target(ProgressDrawTarget::stderr());
     }
-    bar.set_message("asking the segment");
+    bar.set_message("asking the link");
     let found = listed(dialect.name(), to, &setup, &|| !stop.is_asked(), &mut || bar.tick());
     bar.finish_and_clear();
     let found = match found {
@@ -76,39 +76,23 @@ fn say(console: &mut Console, to: &str, found: &ListedPort) -> Result<(), Failur
         Format::Csv => return console.table(&rows(found)),
         Format::Text => {}
     }
-    let head = console.paint(Tone::Accent, &format!("segment at {to}"));
-    console.say(&format!("{head}: {}", crate::console::counted(found.stations.len(), "node")))?;
-    let row = |own: &FoundStation| {
-        vec![
-            own.address.clone(),
-            own.name.clone(),
-            own.device.clone().unwrap_or_default(),
-            also(own, "device id").to_string(),
-            also(own, "role").to_string(),
-            also(own, "revision").to_string(),
-        ]
-    };
-    let head = vec!["node", "tag", "device", "device id", "role", "rev"];
-    console.table(&Table { head, rows: found.stations.iter().map(row).collect(), whole: &[0, 1] })?;
-    let blocks: Vec<Vec<String>> = found
+    let words = found.words;
+    let head = console.paint(Tone::Accent, &format!("{} at {to}", words.link));
+    console.say(&format!("{head}: {}", crate::console::counted(found.stations.len(), words.station)))?;
+    let head =
+        [words.station, words.name, "device"].into_iter().chain(words.also.iter().map(|(_, head)| *head));
+    let rows = found.stations.iter().map(|own| identity(found, own)).collect();
+    console.table(&Table { head: head.collect(), rows, whole: &[0, 1] })?;
+    let parts: Vec<Vec<String>> = found
         .stations
         .iter()
-        .flat_map(|own| {
-            own.parts.iter().map(|part| {
-                vec![
-                    part.name.clone(),
-                    part.kind.clone(),
-                    part.place.to_string(),
-                    part.state.clone(),
-                    part.remark.clone().unwrap_or_default(),
-                ]
-            })
-        })
+        .flat_map(|own| own.parts.iter().map(|part| row(part, part.remark.clone())))
         .collect();
-    if !blocks.is_empty() {
+    if !parts.is_empty() {
         console.say("")?;
-        let head = vec!["block", "type", "start", "mode", "remark"];
-        console.table(&Table { head, rows: blocks, whole: &[0] })?;
+        let [place, state] = words.of_part;
+        let head = vec![words.part, "type", place, state, "remark"];
+        console.table(&Table { head, rows: parts, whole: &[0] })?;
     }
     let remarks: Vec<String> = found
         .stations
@@ -131,67 +115,59 @@ fn say(console: &mut Console, to: &str, found: &ListedPort) -> Result<(), Failur
     Ok(())
 }
 
+/// Who a station is, in the columns of a table.
+fn identity(found: &ListedPort, own: &FoundStation) -> Vec<String> {
+    let first = [own.address.clone(), own.name.clone(), own.device.clone().unwrap_or_default()];
+    first.into_iter().chain(found.words.also.iter().map(|(what, _)| also(own, what).to_string())).collect()
+}
+
+fn row(part: &FoundPart, remark: Option<String>) -> Vec<String> {
+    let (place, state) = (part.place.to_string(), part.state.clone());
+    vec![part.name.clone(), part.kind.clone(), place, state, remark.unwrap_or_default()]
+}
+
 fn rows(found: &ListedPort) -> Table {
-    let head = vec![
-        "node",
-        "tag",
-        "device",
-        "device_id",
-        "role",
-        "revision",
-        "block",
-        "type",
-        "start",
-        "mode",
-        "remark",
-    ];
+    let words = found.words;
+    let [place, state] = words.of_part;
+    let also = words.also.iter().map(|(what, _)| *what);
+    let head = [words.station, words.name, "device"].into_iter().chain(also);
+    let head = head.chain([words.part, "type", place, state, "remark"]).collect();
     let one = |own: &FoundStation| {
-        let first = [
-            own.address.clone(),
-            own.name.clone(),
-            own.device.clone().unwrap_or_default(),
-            also(own, "device id").to_string(),
-            also(own, "role").to_string(),
-            also(own, "revision").to_string(),
-        ];
-        let mut rows: Vec<Vec<String>> = vec![];
+        let first = identity(found, own);
+        let whole = |part: Vec<String>| first.iter().cloned().chain(part).collect::<Vec<_>>();
         if own.parts.is_empty() {
             let rest = [const { String::new() }; 4].into_iter().chain([own.remarks.join("; ")]);
-            rows.push(first.iter().cloned().chain(rest).collect());
+            return vec![whole(rest.collect())];
         }
-        for part in &own.parts {
-            let remarks = own.remarks.iter().chain(&part.remark).cloned().collect::<Vec<_>>().join("; ");
-            let rest =
-                [part.name.clone(), part.kind.clone(), part.place.to_string(), part.state.clone(), remarks];
-            rows.push(first.iter().cloned().chain(rest).collect());
-        }
-        rows
+        let remarks =
+            |part: &FoundPart| own.remarks.iter().chain(&part.remark).cloned().collect::<Vec<_>>().join("; ");
+        own.parts.iter().map(|part| whole(row(part, Some(remarks(part))))).collect()
     };
     Table { head, rows: found.stations.iter().flat_map(one).collect(), whole: &[] }
 }
 
 fn json(to: &str, found: &ListedPort) -> serde_json::Value {
+    let words = found.words;
+    let [place, state] = words.of_part;
+    let many = |what: &str| format!("{what}s");
+    let part = |part: &FoundPart| {
+        serde_json::json!({
+            "name": part.name, "type": part.kind, place: part.place, state: part.state, "remark": part.remark,
+        })
+    };
     let station = |own: &FoundStation| {
-        let parts: Vec<_> = own
-            .parts
-            .iter()
-            .map(|part| {
-                serde_json::json!({
-                    "name": part.name, "type": part.kind, "start": part.place, "mode": part.state,
-                    "remark": part.remark,
-                })
-            })
-            .collect();
+        let parts: Vec<_> = own.parts.iter().map(part).collect();
         let mut told = serde_json::json!({
-            "node": own.address, "tag": own.name, "device": own.device, "remarks": own.remarks, "blocks": parts,
+            words.station: own.address, words.name: own.name, "device": own.device, "remarks": own.remarks,
+            many(words.part): parts,
         });
         for (what, value) in &own.also {
-            told[what.replace(' ', "_")] = value.as_str().into();
+            told[*what] = value.as_str().into();
         }
         told
     };
+    let stations: Vec<_> = found.stations.iter().map(station).collect();
     serde_json::json!({
-        "format": 1, "link": to, "nodes": found.stations.iter().map(station).collect::<Vec<_>>(),
-        "remarks": found.remarks,
+        "format": 1, "link": to, many(words.station): stations, "remarks": found.remarks,
     })
 }

@@ -206,6 +206,7 @@ pub fn rate(setup: &Setup) -> u32 {
 #[must_use]
 pub fn publishing(setup: &Setup) -> Publishing {
     Publishing {
+        turn: "macrocycle",
         every: macrocycle(setup),
         missed: setup.number("stale").unwrap_or(STALE),
         takes: PUBLICATION,
@@ -400,6 +401,10 @@ impl Meanings for H1 {
     fn judge_of(&self, space: &Space, first: u32) -> Option<u32> {
         let (value, _) = Located::of(space)?.judged()?;
         (first == value).then_some(0)
+    }
+
+    fn judge_patterns(&self) -> &'static [u8] {
+        &[0x80, 0x83, 0xC0, 0x81, 0x82, 0xFF, 0x94, 0xAA, 0xD5, 0xC3, 0xA8, 0x8C, 0x80, 0x10, 0x2F, 0x80]
     }
 
     fn is_sound(&self, judge: u8, setup: &Setup) -> bool {

@@ -3,7 +3,7 @@
 use super::asked;
 use super::client::NAME;
 use crate::Moment;
-use crate::speak::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, News};
+use crate::speak::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords, News};
 use std::collections::VecDeque;
 use woodrush_core::protocol::h1::words::OOS;
 use woodrush_core::protocol::h1::{self, BlockKind, errors_shown, mode_shown, node_fault, tag};
@@ -255,7 +255,7 @@ impl SegmentFinder {
                     address: format!("0x{:02X}", entry.node),
                     name: entry.tag.into(),
                     device,
-                    also: vec![("device id", entry.device_id.into()), ("role", words.join(", "))],
+                    also: vec![("device_id", entry.device_id.into()), ("role", words.join(", "))],
                     remarks,
                     parts: vec![],
                 },
@@ -325,7 +325,21 @@ impl SegmentFinder {
     }
 }
 
+/// What things are called on a segment.
+static WORDS: LinkWords = LinkWords {
+    link: "segment",
+    station: "node",
+    name: "tag",
+    also: &[("device_id", "device id"), ("role", "role"), ("revision", "rev")],
+    part: "block",
+    of_part: ["start", "mode"],
+};
+
 impl Finder for SegmentFinder {
+    fn words(&self) -> &'static LinkWords {
+        &WORDS
+    }
+
     fn handle(&mut self, _now: Moment, news: News<'_>) {
         match news {
             News::Up => {}
