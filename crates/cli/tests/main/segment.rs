@@ -296,3 +296,35 @@ fn a_set_up_that_is_not_meant_or_not_there_writes_nothing() {
     assert_eq!(none.status, 2, "{}{}", none.out, none.err);
     assert!(none.err.contains("set-up"), "{}", none.err);
 }
+
+#[test]
+fn a_set_up_that_is_cut_short_says_what_is_written_and_what_is_not() {
+    let (tool, _rig) = site(|text| text.replace("requests-per-second = 50", "requests-per-second = 10"));
+    // It works, with another scale than the file says.
+    for wrong in [
+        "AI1.MODE_BLK.TARGET=OOS",
+        "AI1.XD_SCALE.EU_100=60",
+        "AI1.OUT_SCALE.EU_100=60",
+        "AI1.MODE_BLK.TARGET=AUTO",
+    ] {
+        write(&tool, wrong);
+    }
+    let mut set_up = tool.begin(&["set-up", "tt-101", "--rig", "--yes"]);
+    set_up.wait_for(&["writing AI1.XD_SCALE"]);
+    set_up.signal("-INT");
+    set_up.wait_for(&["AI1.XD_SCALE", "0..120 degC", " written"]);
+    set_up.wait_for(&["AI1.OUT_SCALE", "0..60 degC", "not written"]);
+    set_up.wait_for(&["1 written, 2 not written"]);
+    set_up.wait_for(&["AI1 was put out of service and is not back"]);
+    set_up.wait_for(&["interrupted: the rest is not written"]);
+    assert_eq!(set_up.interrupt(), 3);
+    // The device leaves in the middle of it.
+    let mut set_up = tool.begin(&["set-up", "tt-101", "--rig", "--yes"]);
+    set_up.wait_for(&["writing AI1.OUT_SCALE"]);
+    done(&tool, &["rig", "mute", "tt-101"]);
+    set_up.wait_for(&[" not written"]);
+    set_up.wait_for(&["woodrush:", "tt-101:AI1"]);
+    done(&tool, &["rig", "mend", "tt-101"]);
+    let set = done(&tool, &["set-up", "tt-101", "--rig", "--yes"]);
+    assert!(set.out.contains("actual AUTO"), "{}", set.out);
+}

@@ -34,6 +34,8 @@ pub(super) struct Device<'d> {
     revisions: BTreeMap<String, Vec<u8>>,
     /// Blocks of which something was written.
     begun: Vec<String>,
+    /// Those of them that were out of service before.
+    out_before: Vec<String>,
 }
 
 impl<'d> Device<'d> {
@@ -54,6 +56,7 @@ impl<'d> Device<'d> {
             read: BTreeMap::new(),
             revisions: BTreeMap::new(),
             begun: vec![],
+            out_before: vec![],
         }
     }
 
@@ -139,6 +142,9 @@ impl<'d> Device<'d> {
             return Ok(());
         }
         self.begun.push(block.to_string());
+        if self.is_out_of_service(block) {
+            self.out_before.push(block.to_string());
+        }
         self.read_again(&space)?;
         let now = self.cells(&space);
         match self.revisions.get(block) {
@@ -167,6 +173,12 @@ impl<'d> Device<'d> {
         let before = self.cells(&step.space);
         self.write(&step)?;
         Ok(before)
+    }
+
+    /// Blocks that we put out of service, as far as we know still are, and were not before.
+    pub(super) fn left_out_of_service(&self) -> Vec<String> {
+        let is_left = |block: &&String| self.is_out_of_service(block) && !self.out_before.contains(block);
+        self.begun.iter().filter(is_left).cloned().collect()
     }
 
     /// Gives a block the mode back that it had.

@@ -150,26 +150,45 @@ fn whole(
         Ok(rows) => (rows, None),
         Err((rows, end)) => (rows, Some(end)),
     };
-    // A block may need a turn of the segment to come into its mode.
-    let mut after = device.states(&order.blocks)?;
-    for _ in 0..5 {
-        if ended.is_some() || after.iter().all(|block| block.met) || stop.is_asked() {
-            break;
-        }
-        super::rig::nap(Duration::from_millis(300));
-        after = device.states(&order.blocks)?;
-    }
+    // What was written is told whatever cannot be read any more.
+    let (after, ended) = match (settled(device, order, ended.is_none(), stop), ended) {
+        (Ok(after), ended) => (after, ended),
+        (Err(end), ended) => (vec![], Some(ended.unwrap_or(end))),
+    };
     shown::say(console, order.name, &rows, &after, false)?;
     let left = rows.iter().filter(|row| row.mark == Mark::NotWritten).count();
     if left > 0 {
         let written = rows.iter().filter(|row| row.mark == Mark::Written).count();
         console.complain(&format!("{written} written, {left} not written"));
     }
+    for block in device.left_out_of_service() {
+        console.complain(&format!(
+            "{block} was put out of service and is not back: its value is bad until `{block}` is in its mode again"
+        ));
+    }
     if let Some(end) = ended {
         return Err(end);
     }
     let holds = rows.iter().all(|row| matches!(row.mark, Mark::Met | Mark::Written | Mark::Mode));
     Ok(if holds && after.iter().all(|block| block.met) { Verdict::Yes } else { Verdict::No })
+}
+
+/// How blocks are once all is written: one may need a turn of its link to come into its mode.
+fn settled(
+    device: &mut Device<'_>,
+    order: &Order<'_>,
+    waits: bool,
+    stop: &Stop,
+) -> Result<Vec<BlockState>, Ended> {
+    let mut after = device.states(&order.blocks)?;
+    for _ in 0..5 {
+        if !waits || after.iter().all(|block| block.met) || stop.is_asked() {
+            break;
+        }
+        super::rig::nap(Duration::from_millis(300));
+        after = device.states(&order.blocks)?;
+    }
+    Ok(after)
 }
 
 /// Each line with what is there now. Modes on the way are written only where something else of the block is.
@@ -239,7 +258,6 @@ fn write(
         let done = one(console, device, line, &mut borrowed);
         if let (Ok(()), Some(row)) = (&done, rows.get_mut(at)) {
             row.mark = if line.step.is_mode && row.mark == Mark::Mode { Mark::Mode } else { Mark::Written };
-            row.is = device.shown(&line.step, &device.cells(&line.step.space));
         }
         if done.is_err() {
             result = done;
@@ -257,8 +275,11 @@ fn write(
             result = Err(end);
         }
     }
-    for row in rows.iter_mut().filter(|row| row.mark == Mark::Differs) {
-        row.mark = Mark::NotWritten;
+    for (row, line) in rows.iter_mut().zip(&order.lines) {
+        row.is = device.shown(&line.step, &device.cells(&line.step.space));
+        if row.mark == Mark::Differs {
+            row.mark = Mark::NotWritten;
+        }
     }
     match result {
         Ok(()) => Ok(rows),
