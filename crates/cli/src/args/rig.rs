@@ -154,6 +154,11 @@ pub(crate) enum Rig {
         /// DEVICE
         device: String,
     },
+    /// Take a device's blocks out of the schedule, so that none of them runs
+    Unscheduled {
+        /// DEVICE
+        device: String,
+    },
     /// Make a device as it left its maker: its blocks are not set up
     AsShipped {
         /// DEVICE

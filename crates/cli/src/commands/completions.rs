@@ -58,7 +58,7 @@ fn command() -> Command {
         command.mut_arg("words", |argument| argument.add(ArgValueCompleter::new(terms)))
     });
     all.mut_subcommand("rig", |rig| {
-        let arguments: [(&str, &str, Names); 23] = [
+        let arguments: [(&str, &str, Names); 24] = [
             ("set", "target", targets),
             ("get", "targets", targets),
             ("cut", "port", ports),
@@ -80,6 +80,7 @@ fn command() -> Command {
             ("late-publications", "device", devices),
             ("drop-publications", "device", devices),
             ("write-lock", "device", devices),
+            ("unscheduled", "device", devices),
             ("as-shipped", "device", devices),
             ("no-master", "port", ports),
         ];

@@ -39,6 +39,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Ve
         Words::LatePublications { device, by } => ("late-publications", vec![device, by]),
         Words::DropPublications { device, share } => ("drop-publications", vec![device, share]),
         Words::WriteLock { device } => ("write-lock", vec![device]),
+        Words::Unscheduled { device } => ("unscheduled", vec![device]),
         Words::AsShipped { device } => ("as-shipped", vec![device]),
         Words::NoMaster { port } => ("no-master", vec![port]),
         Words::Status => ("status", vec![]),

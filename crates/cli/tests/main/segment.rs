@@ -120,17 +120,24 @@ fn each_reason_why_a_block_does_not_work_or_its_value_is_wrong_is_told() {
         ("TB.MODE_BLK.TARGET=OOS", "the transducer block `TB` is out of service"),
         ("AI1.SIMULATE.ENABLE_DISABLE=on", "simulation was left on"),
         ("AI1.MODE_BLK.TARGET=MAN", "its target was left in MAN"),
+        ("AI1.GRANT_DENY.DENY=program, tune", "`AI1.GRANT_DENY` denies writes (program, tune)"),
     ] {
         write(&tool, wrong);
         let said = dry(&tool);
         assert!(said.contains(told), "{wrong}: {said}");
-        let right = wrong.replace("=OOS", "=AUTO").replace("=MAN", "=AUTO").replace("=on", "=off");
-        write(&tool, &right);
+        let (parameter, _) = wrong.split_once('=').unwrap();
+        let right = match parameter.rsplit_once('.').unwrap().1 {
+            "TARGET" => "AUTO",
+            "DENY" => "none",
+            _ => "off",
+        };
+        write(&tool, &format!("{parameter}={right}"));
     }
     for (fault, told) in [
         (["bad-status", "0x52"], "the sensor is beyond its range, and the value still moves"),
         (["bad-status", "0x10"], "sensor failure"),
         (["write-lock", ""], "the device is write-locked"),
+        (["unscheduled", ""], "it is in no schedule"),
         (["move", "0xF8"], "no device has this tag"),
         (["move", "0x40"], "no device has this tag"),
     ] {

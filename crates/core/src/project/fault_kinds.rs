@@ -300,6 +300,15 @@ static WRITE_LOCK: FaultKind = of_segment(
     "write-locked",
 );
 
+/// A device's blocks are in no schedule.
+static UNSCHEDULED: FaultKind = of_segment(
+    key("unscheduled", "a device whose blocks are in no schedule, so that none of them runs"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.unscheduled = value.is_some(), |device| on(device.unscheduled)),
+    "is in no schedule: its blocks do not run",
+    "in no schedule",
+);
+
 /// A device is as it left its maker.
 static AS_SHIPPED: FaultKind = of_segment(
     key("as-shipped", "a device that is not set up: its blocks are out of service"),
@@ -327,7 +336,7 @@ static NO_MASTER: FaultKind = FaultKind {
 };
 
 /// Every kind of fault.
-pub static FAULTS: [&FaultKind; 24] = [
+pub static FAULTS: [&FaultKind; 25] = [
     &CUT,
     &UNPLUG,
     &CLOSE,
@@ -350,6 +359,7 @@ pub static FAULTS: [&FaultKind; 24] = [
     &LATE_PUBLICATIONS,
     &DROP_PUBLICATIONS,
     &WRITE_LOCK,
+    &UNSCHEDULED,
     &AS_SHIPPED,
     &NO_MASTER,
 ];

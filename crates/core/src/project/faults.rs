@@ -61,6 +61,8 @@ pub struct DeviceFaults {
     pub dropped_publications: u16,
     /// It is locked against writes.
     pub write_lock: bool,
+    /// Its blocks are in no schedule.
+    pub unscheduled: bool,
     /// How often it was put back to how it left its maker; never: 0.
     pub as_shipped: u32,
 }

@@ -2,18 +2,17 @@
 
 use super::inside::{Body, Cell, Inside, MovedValues, Spot};
 use super::names::{declared, with_declared};
-use super::settings::Settings;
 use super::signal::{Dice, Generator, samples};
 use crate::Moment;
-use crate::speak::speaker;
+use crate::speak::Behaviour;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use woodrush_core::cells::bit_of;
 use woodrush_core::check::Checked;
-use woodrush_core::form::{Conversion, Form, Order, Overflow, Type, Value, hex_words};
+use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
-use woodrush_core::project::{DeviceFaults, Line, Owner, SetUpEntry, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, SetUpStep, Verb};
+use woodrush_core::project::{DeviceFaults, Line, Owner, Shape, Signal, parse_asked};
+use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, Verb};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
@@ -31,7 +30,8 @@ pub struct SimDevice {
     pub only: Option<Verb>,
     /// It is a node of the box at this place of its line, which answers for it.
     pub node_of: Option<usize>,
-    pub(super) settings: Settings,
+    /// What this connection of it makes of what is written to its settings: another one keeps its own number and line.
+    pub(super) own: Option<Box<dyn Behaviour>>,
     /// It has another number than its server answers for.
     pub(super) moved: bool,
     body: Body,
@@ -61,7 +61,7 @@ impl SimDevice {
             still: false,
             only: None,
             node_of: None,
-            settings: Settings::default(),
+            own: None,
             moved: false,
         };
         let sizes = project.devices.get(index).map_or(&[][..], |device| device.tables.as_slice());
@@ -126,63 +126,16 @@ impl SimDevice {
         Ok(device)
     }
 
-    /// Finds what the device works out by itself, set up as the project says.
-    fn learn_behaviour(&mut self, checked: &Checked, index: usize) {
-        let Some(dialect) = self.station.dialect else { return };
-        let steps: Vec<SetUpStep> = checked.project.devices.get(index).map_or_else(Vec::new, |device| {
-            let step = |entry: &SetUpEntry| {
-                let (address, value) = (&entry.address.value, &entry.value.value);
-                dialect.set_up()?.step(&self.station.setup, address, value).ok()
-            };
-            device.set_up.iter().filter_map(step).collect()
-        });
-        let make = speaker(dialect.name()).and_then(|speaker| speaker.behaviour);
-        let made = make.and_then(|make| make(&self.station, &steps));
-        let mut inside = self.body();
-        inside.behaviour = made;
-        inside.behave(&self.station, |behaviour, _, memory| behaviour.begin(memory));
-    }
-
-    /// What the device measures moves where nobody says otherwise.
-    fn drive_what_it_measures(&mut self, dice: &mut Dice) {
-        let measured = self.body().behave(&self.station, |behaviour, _, memory| behaviour.measures(memory));
-        for (number, own) in measured.into_iter().flatten().enumerate() {
-            let ty = if own.extent.count == 4 { Type::F32 } else { Type::U8 };
-            let form = Form { order: Some(Order::HIGH_FIRST), ..Form::plain(ty) };
-            let spot = Spot { extent: own.extent, bit: None, form };
-            self.drive_by_default(spot, 1, Some(own.range), false, number, dice);
-        }
-    }
-
-    /// Whether the device works cells out by itself.
-    fn computes(&self, extent: Extent) -> bool {
-        let inside = self.body();
-        inside.behaviour.as_ref().is_some_and(|behaviour| behaviour.computes(extent))
-    }
-
-    /// Why nobody sets what a device works out by itself, in words.
-    fn worked_out(&self, what: &str) -> String {
-        let mut inside = self.body();
-        let measured = inside.behave(&self.station, |behaviour, _, memory| behaviour.measures(memory));
-        let names = measured
-            .into_iter()
-            .flatten()
-            .filter_map(|own| Some(self.station.space_at(own.extent.space)?.name().to_string()));
-        let names: Vec<String> = names.collect();
-        let other = if names.is_empty() { String::new() } else { format!(": set {}", names.join(" or ")) };
-        format!("`{what}` is worked out by the simulated device itself{other}")
-    }
-
     fn form_at(&self, address: &Address, written: Option<Form>) -> Form {
         form_at(self.station.dialect, address, written)
     }
 
-    fn body(&self) -> MutexGuard<'_, Inside> {
+    pub(super) fn body(&self) -> MutexGuard<'_, Inside> {
         self.body.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Bytes of a grain there.
-    fn each(&self, extent: Extent) -> usize {
+    pub(super) fn each(&self, extent: Extent) -> usize {
         self.station.space_at(extent.space).map_or(1, |space| space.grain.cell_bytes())
     }
 
@@ -228,7 +181,7 @@ impl SimDevice {
             still: true,
             only: self.only,
             node_of: self.node_of,
-            settings: Settings::default(),
+            own: None,
             moved: false,
             body: Arc::clone(&self.body),
         }
@@ -344,7 +297,7 @@ impl SimDevice {
 
     /// What nobody described: moving with the range of the point, each value different from its neighbours. What
     /// can be written stays where it is put.
-    fn drive_by_default(
+    pub(super) fn drive_by_default(
         &mut self,
         spot: Spot,
         count: u32,
@@ -520,7 +473,7 @@ impl SimDevice {
     /// Some of the addresses do not exist or cannot be written.
     pub fn write(&mut self, extent: Extent, cells: &[u8]) -> Result<(), Refusal> {
         self.takes(Verb::Write, extent)?;
-        self.may_set(extent)?;
+        self.may_be_set(extent, cells)?;
         let space = self.station.space_at(extent.space);
         let is_named = space.is_some_and(|space| space.shown.is_some());
         let is_writable = space.is_some_and(|space| space.writable);
@@ -530,17 +483,6 @@ impl SimDevice {
         if self.peek(extent).is_none() || !is_writable {
             return Err(Refusal::new(Kind::NoSuchAddress, Blame::ClientIdentity));
         }
-        let mut inside = self.body();
-        let taken = inside.behave(&self.station, |behaviour, faults, memory| {
-            behaviour.may_write(extent, cells, faults, memory)
-        });
-        taken.unwrap_or(Ok(()))?;
-        inside.driven.retain(|driven| !driven.overlaps(extent));
-        inside.poke(self.each(extent), extent, cells);
-        inside.written += 1;
-        inside.behave(&self.station, |behaviour, _, memory| behaviour.wrote(extent, memory));
-        drop(inside);
-        self.moved |= self.take_settings(extent);
-        Ok(())
+        self.take_write(extent, cells)
     }
 }

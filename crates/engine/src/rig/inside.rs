@@ -116,6 +116,11 @@ impl Memory for DeviceMemory<'_> {
 }
 
 impl Inside {
+    /// Its cells, for what works something out of them.
+    pub(super) fn cells<'a>(&'a mut self, station: &'a Station) -> impl Memory + 'a {
+        DeviceMemory { inside: self, station }
+    }
+
     /// Lets what the device works out by itself do something with its cells; `None` where it works nothing out.
     pub(super) fn behave<T>(
         &mut self,

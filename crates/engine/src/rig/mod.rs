@@ -1,5 +1,6 @@
 //! The bench: simulated devices on real ptys, simulated clients on real sockets, and the faults between them.
 
+mod behaving;
 mod bus;
 mod clients;
 mod command;

@@ -2,15 +2,17 @@
 
 use super::device::SimDevice;
 use super::inside::Spot;
+use crate::speak::{Behaviour, Memory, OnItsLine};
+use std::ops::Range;
 use woodrush_core::check::Checked;
 use woodrush_core::form::Form;
 use woodrush_core::form::Type;
-use woodrush_core::project::{Line, Parity, Role};
+use woodrush_core::project::{DeviceFaults, Line, Parity, Role};
 use woodrush_core::protocol::{Extent, Transport};
 use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
 /// One register of settings.
-pub(super) struct SettingRegister {
+struct SettingRegister {
     role: Role,
     spot: Spot,
     values: Vec<(String, u32)>,
@@ -25,14 +27,21 @@ impl SettingRegister {
         let own = self.spot.extent;
         own.space == extent.space && own.first < extent.end() && extent.first < own.end()
     }
+
+    fn number(&self, memory: &dyn Memory) -> Option<u32> {
+        let cells = memory.get(self.spot.extent)?;
+        cells.iter().try_fold(0u32, |sum, byte| sum.checked_mul(256)?.checked_add(u32::from(*byte)))
+    }
 }
 
-/// What can be set in a device.
-#[derive(Default)]
-pub(super) struct Settings {
+/// What can be set in a device, and what it is set to.
+struct Settings {
     all: Vec<SettingRegister>,
     /// Something must be written first.
     locked: bool,
+    /// The key of its number on a serial line, and which numbers it may have.
+    key: Option<(&'static str, Range<u32>)>,
+    now: OnItsLine,
 }
 
 impl SimDevice {
@@ -57,91 +66,79 @@ impl SimDevice {
             let values = point.values.iter().map(|(name, code)| (name.value.clone(), *code)).collect();
             all.push(SettingRegister { role, spot, values });
         }
-        self.settings.locked = all.iter().any(|setting| setting.role == Role::Unlock);
-        self.settings.all = all;
-    }
-
-    /// Whether a write is taken by what it would set.
-    pub(super) fn may_set(&self, extent: Extent) -> Result<(), Refusal> {
-        let refused = self.settings.locked
-            && self.settings.all.iter().any(|setting| setting.is_setting() && setting.touches(extent));
-        if refused { Err(Refusal::new(Kind::Fault, Blame::ClientIdentity)) } else { Ok(()) }
-    }
-
-    /// Takes what was written there; says whether its number or line is another now.
-    pub(super) fn take_settings(&mut self, extent: Extent) -> bool {
-        let touched: Vec<Role> = self
-            .settings
-            .all
-            .iter()
-            .filter(|setting| setting.touches(extent))
-            .map(|setting| setting.role)
-            .collect();
-        let on = |settings: &Settings, role| {
-            let setting = settings.all.iter().find(|setting| setting.role == role)?;
-            self.number(&setting.spot)
-        };
-        let unlocked = on(&self.settings, Role::Unlock).filter(|_| touched.contains(&Role::Unlock));
-        let applied = on(&self.settings, Role::Apply).filter(|_| touched.contains(&Role::Apply));
-        let by_apply = self.settings.all.iter().any(|setting| setting.role == Role::Apply);
-        if let Some(value) = unlocked {
-            self.settings.locked = value == 0;
+        if all.is_empty() {
+            return;
         }
-        let now = if by_apply { applied.is_some_and(|value| value != 0) } else { !touched.is_empty() };
-        if !now {
-            return false;
-        }
-        self.settle()
+        let stations = self.station.dialect.map(|dialect| dialect.stations());
+        let key = stations.and_then(|stations| stations.station_key(Transport::Serial));
+        let number = key.as_ref().and_then(|(key, _)| Some((*key, self.station.setup.number(key)?)));
+        let locked = all.iter().any(|setting| setting.role == Role::Unlock);
+        let now = OnItsLine { number, line: self.line };
+        self.own = Some(Box::new(Settings { all, locked, key, now }));
+    }
+}
+
+impl Settings {
+    fn of(&self, role: Role, memory: &dyn Memory) -> Option<u32> {
+        self.all.iter().find(|setting| setting.role == role)?.number(memory)
     }
 
-    fn number(&self, spot: &Spot) -> Option<u32> {
-        let cells = self.peek(spot.extent)?;
-        cells.iter().try_fold(0u32, |sum, byte| sum.checked_mul(256)?.checked_add(u32::from(*byte)))
-    }
-
-    /// Becomes what its registers say.
-    fn settle(&mut self) -> bool {
-        let mut changed = false;
-        let found: Vec<(Role, u32, Option<String>)> = self
-            .settings
-            .all
-            .iter()
-            .filter_map(|setting| {
-                let number = self.number(&setting.spot)?;
-                let name =
-                    setting.values.iter().find(|(_, code)| *code == number).map(|(name, _)| name.clone());
-                Some((setting.role, number, name))
-            })
-            .collect();
-        for (role, number, name) in found {
-            let line = self.line;
-            match role {
+    /// What its registers say.
+    fn settled(&self, memory: &dyn Memory) -> OnItsLine {
+        let mut now = self.now;
+        for setting in &self.all {
+            let Some(number) = setting.number(memory) else { continue };
+            let name = setting.values.iter().find(|(_, code)| *code == number).map(|(name, _)| name.as_str());
+            match setting.role {
                 Role::UnitAddress => {
-                    let Some((key, range)) = self
-                        .station
-                        .dialect
-                        .and_then(|dialect| dialect.stations().station_key(Transport::Serial))
-                    else {
-                        continue;
-                    };
-                    let own = self.station.setup.numbers.iter_mut().find(|(known, _)| *known == key);
-                    if let Some((_, own)) = own.filter(|(_, own)| range.contains(&number) && *own != number) {
-                        *own = number;
-                        changed = true;
+                    if let Some((key, _)) = self.key.as_ref().filter(|(_, range)| range.contains(&number)) {
+                        now.number = Some((*key, number));
                     }
                 }
                 Role::LineSpeed => {
                     let baud = name.and_then(|name| name.parse().ok());
-                    self.line = line.map(|line| Line { baud: baud.unwrap_or(line.baud), ..line });
+                    now.line = now.line.map(|line| Line { baud: baud.unwrap_or(line.baud), ..line });
                 }
                 Role::LineParity => {
-                    self.line = line
-                        .map(|line| name.as_deref().and_then(|name| with_parity(line, name)).unwrap_or(line));
+                    now.line =
+                        now.line.map(|line| name.and_then(|name| with_parity(line, name)).unwrap_or(line));
                 }
                 Role::Unlock | Role::Apply => {}
             }
         }
-        changed
+        now
+    }
+}
+
+impl Behaviour for Settings {
+    fn may_write(
+        &self,
+        extent: Extent,
+        _cells: &[u8],
+        _faults: &DeviceFaults,
+        _memory: &dyn Memory,
+    ) -> Result<(), Refusal> {
+        let refused =
+            self.locked && self.all.iter().any(|setting| setting.is_setting() && setting.touches(extent));
+        if refused { Err(Refusal::new(Kind::Fault, Blame::ClientIdentity)) } else { Ok(()) }
+    }
+
+    fn wrote(&mut self, extent: Extent, memory: &mut dyn Memory) -> Option<OnItsLine> {
+        let touched = |role| self.all.iter().any(|own| own.role == role && own.touches(extent));
+        let unlocked = self.of(Role::Unlock, memory).filter(|_| touched(Role::Unlock));
+        let by_apply = self.all.iter().any(|setting| setting.role == Role::Apply);
+        let now = if by_apply {
+            touched(Role::Apply) && self.of(Role::Apply, memory).is_some_and(|value| value != 0)
+        } else {
+            self.all.iter().any(|setting| setting.touches(extent))
+        };
+        if let Some(value) = unlocked {
+            self.locked = value == 0;
+        }
+        if now {
+            self.now = self.settled(memory);
+        }
+        now.then_some(self.now)
     }
 }
 

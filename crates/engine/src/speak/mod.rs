@@ -14,7 +14,7 @@ mod tables;
 
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
 pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords};
-pub use simulated::{Behaviour, Measured, Memory, ServedDevice};
+pub use simulated::{Behaviour, Measured, Memory, OnItsLine, ServedDevice};
 
 use crate::Moment;
 use std::hash::{BuildHasher, Hasher, RandomState};

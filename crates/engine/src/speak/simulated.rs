@@ -3,7 +3,7 @@
 use crate::Moment;
 use std::sync::Arc;
 use woodrush_core::Refusal;
-use woodrush_core::project::DeviceFaults;
+use woodrush_core::project::{DeviceFaults, Line};
 use woodrush_core::protocol::{Extent, Setup, Spaces};
 
 /// The cells of a simulated device.
@@ -26,13 +26,17 @@ pub struct Measured {
 /// What a simulated device works out by itself.
 pub trait Behaviour: Send {
     /// Lets the cells be as they are at its start.
-    fn begin(&mut self, memory: &mut dyn Memory);
+    fn begin(&mut self, _memory: &mut dyn Memory) {}
     /// What it measures.
-    fn measures(&self, memory: &dyn Memory) -> Vec<Measured>;
+    fn measures(&self, _memory: &dyn Memory) -> Vec<Measured> {
+        vec![]
+    }
     /// Whether cells are worked out, so that nothing else moves them.
-    fn computes(&self, extent: Extent) -> bool;
+    fn computes(&self, _extent: Extent) -> bool {
+        false
+    }
     /// Works out what it works out, as it is at that moment.
-    fn advance(&mut self, now: Moment, faults: &DeviceFaults, memory: &mut dyn Memory);
+    fn advance(&mut self, _now: Moment, _faults: &DeviceFaults, _memory: &mut dyn Memory) {}
     /// Whether it takes a write.
     ///
     /// # Errors
@@ -44,8 +48,17 @@ pub trait Behaviour: Send {
         faults: &DeviceFaults,
         memory: &dyn Memory,
     ) -> Result<(), Refusal>;
-    /// It was written there.
-    fn wrote(&mut self, extent: Extent, memory: &mut dyn Memory);
+    /// It was written there; what the device is on its line from now on, where that changes it.
+    fn wrote(&mut self, extent: Extent, memory: &mut dyn Memory) -> Option<OnItsLine>;
+}
+
+/// How a device is reached on its line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OnItsLine {
+    /// The key of its number and the number; `None` where its protocol has none.
+    pub number: Option<(&'static str, u32)>,
+    /// What its line is set to; `None` is whatever the line is.
+    pub line: Option<Line>,
 }
 
 /// A device that another end of its link answers for.

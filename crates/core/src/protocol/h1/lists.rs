@@ -78,6 +78,9 @@ static DS_69: ParameterType = plain(
         m("NORMAL", 3, Type::U8, 4),
     ],
 );
+// The link has no number of its own for these two bytes.
+static GRANT_DENY: ParameterType =
+    plain("GRANT-DENY", kind::OCTET_STRING, 2, &[m("GRANT", 0, Type::U8, 1), m("DENY", 1, Type::U8, 2)]);
 static DS_74: ParameterType = plain(
     "DS-74",
     kind::DS_74,
@@ -103,9 +106,24 @@ static DS_82: ParameterType = plain(
 );
 
 /// Every type that a profile may name.
-pub(super) static TYPES: [&ParameterType; 16] = [
-    &U8, &U16, &U32, &I8, &I16, &I32, &FLOAT, &STRING, &BIT16, &BLOCK_ERR, &DS_65, &DS_66, &DS_68, &DS_69,
-    &DS_74, &DS_82,
+pub(super) static TYPES: [&ParameterType; 17] = [
+    &U8,
+    &U16,
+    &U32,
+    &I8,
+    &I16,
+    &I32,
+    &FLOAT,
+    &STRING,
+    &BIT16,
+    &BLOCK_ERR,
+    &DS_65,
+    &DS_66,
+    &DS_68,
+    &DS_69,
+    &GRANT_DENY,
+    &DS_74,
+    &DS_82,
 ];
 
 /// How a parameter may be written.
@@ -166,12 +184,13 @@ static COMMON: [StandardParameter; 6] = [
     p(6, "BLOCK_ERR", &BLOCK_ERR, R),
 ];
 
-static RESOURCE: [StandardParameter; 28] = [
+static RESOURCE: [StandardParameter; 29] = [
     p(7, "RS_STATE", &U8, R),
     p(10, "MANUFAC_ID", &U32, R),
     p(11, "DEV_TYPE", &U16, R),
     p(12, "DEV_REV", &U8, R),
     p(13, "DD_REV", &U8, R),
+    p(14, "GRANT_DENY", &GRANT_DENY, D),
     p(15, "HARD_TYPES", &BIT16, R),
     p(16, "RESTART", &U8, D),
     p(17, "FEATURES", &BIT16, R),
@@ -197,12 +216,13 @@ static RESOURCE: [StandardParameter; 28] = [
     p(41, "ITK_VER", &U16, R),
 ];
 
-static AI: [StandardParameter; 23] = [
+static AI: [StandardParameter; 24] = [
     p(7, "PV", &DS_65, R),
     out(8, "OUT", &DS_65, D),
     p(9, "SIMULATE", &DS_82, D),
     p(10, "XD_SCALE", &DS_68, O),
     p(11, "OUT_SCALE", &DS_68, O),
+    p(12, "GRANT_DENY", &GRANT_DENY, D),
     p(13, "IO_OPTS", &BIT16, O),
     p(14, "STATUS_OPTS", &BIT16, O),
     p(15, "CHANNEL", &U16, O),
@@ -223,9 +243,10 @@ static AI: [StandardParameter; 23] = [
     p(32, "LO_LO_LIM", &FLOAT, S),
 ];
 
-static DI: [StandardParameter; 11] = [
+static DI: [StandardParameter; 12] = [
     p(7, "PV_D", &DS_66, R),
     out(8, "OUT_D", &DS_66, D),
+    p(12, "GRANT_DENY", &GRANT_DENY, D),
     p(13, "IO_OPTS", &BIT16, O),
     p(14, "STATUS_OPTS", &BIT16, O),
     p(15, "CHANNEL", &U16, O),
@@ -237,13 +258,14 @@ static DI: [StandardParameter; 11] = [
     p(23, "DISC_LIM", &U8, S),
 ];
 
-static AO: [StandardParameter; 21] = [
+static AO: [StandardParameter; 22] = [
     p(7, "PV", &DS_65, R),
     p(8, "SP", &DS_65, D),
     out(9, "OUT", &DS_65, D),
     p(10, "SIMULATE", &DS_82, D),
     p(11, "PV_SCALE", &DS_68, O),
     p(12, "XD_SCALE", &DS_68, O),
+    p(13, "GRANT_DENY", &GRANT_DENY, D),
     p(14, "IO_OPTS", &BIT16, O),
     p(15, "STATUS_OPTS", &BIT16, O),
     p(16, "READBACK", &DS_65, R),
@@ -261,12 +283,13 @@ static AO: [StandardParameter; 21] = [
     p(28, "RCAS_OUT", &DS_65, R),
 ];
 
-static DO: [StandardParameter; 14] = [
+static DO: [StandardParameter; 15] = [
     p(7, "PV_D", &DS_66, R),
     p(8, "SP_D", &DS_66, D),
     out(9, "OUT_D", &DS_66, D),
-    p(13, "IO_OPTS", &BIT16, O),
-    p(14, "STATUS_OPTS", &BIT16, O),
+    p(13, "GRANT_DENY", &GRANT_DENY, D),
+    p(14, "IO_OPTS", &BIT16, O),
+    p(15, "STATUS_OPTS", &BIT16, O),
     p(16, "READBACK_D", &DS_66, R),
     p(17, "CAS_IN_D", &DS_66, D),
     p(18, "CHANNEL", &U16, O),
@@ -278,12 +301,13 @@ static DO: [StandardParameter; 14] = [
     p(24, "RCAS_OUT_D", &DS_66, R),
 ];
 
-static PID: [StandardParameter; 50] = [
+static PID: [StandardParameter; 51] = [
     p(7, "PV", &DS_65, R),
     p(8, "SP", &DS_65, D),
     out(9, "OUT", &DS_65, D),
     p(10, "PV_SCALE", &DS_68, O),
     p(11, "OUT_SCALE", &DS_68, O),
+    p(12, "GRANT_DENY", &GRANT_DENY, D),
     p(13, "CONTROL_OPTS", &BIT16, O),
     p(14, "STATUS_OPTS", &BIT16, O),
     p(15, "IN", &DS_65, D),
@@ -461,6 +485,9 @@ mod tests {
         assert_eq!(place(BlockKind::Pid, "GAIN"), 23);
         assert_eq!(place(BlockKind::Di, "OUT_D"), 8);
         assert_eq!(place(BlockKind::Do, "CHANNEL"), 18);
+        assert_eq!((place(BlockKind::Do, "IO_OPTS"), place(BlockKind::Do, "STATUS_OPTS")), (14, 15));
+        let denied = [BlockKind::Resource, BlockKind::Ai, BlockKind::Ao, BlockKind::Do, BlockKind::Pid];
+        assert_eq!(denied.map(|kind| place(kind, "GRANT_DENY")), [14, 12, 13, 13, 12]);
         assert_eq!(place(BlockKind::Resource, "WRITE_LOCK"), 34);
     }
 }

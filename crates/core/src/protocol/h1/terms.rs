@@ -39,6 +39,10 @@ static TERMS: &[Term] = &[
         "A number in each block that goes up with every change of a parameter that is kept. A tool that writes says which it has seen; when another tool changed the block meanwhile, the write is refused, and it must be read again.",
     ),
     term(
+        &["WRITE_LOCK", "write lock", "GRANT_DENY"],
+        "What keeps a block from being written besides its mode. `WRITE_LOCK` of the resource block (2 is locked), or a switch on the device, locks all of it. `GRANT_DENY.DENY` of one block denies a part of it to others: program (modes, set points, outputs), tune (what is set up), alarm (limits and priorities). The host that took the block gives it back, or writes 0 there. The refusal is the same for both and for a wrong mode; `woodrush set-up DEVICE --dry-run` reads them and says which it is.",
+    ),
+    term(
         &["live list"],
         "The nodes of a segment that answer. 0x10 upwards is polled for link masters and devices; 0xF8 to 0xFB are devices without an address of their own, which are seen and do not work; 0xFC to 0xFF are visitors. `woodrush scan` of such a port shows it.",
     ),

@@ -83,7 +83,7 @@ const CHOICES: [(&str, Choices); 8] = [
 ];
 
 /// Options by bit, of the parameter of that name.
-const OPTIONS: [(&str, &[(u8, &str)]); 2] = [
+const OPTIONS: [(&str, &[(u8, &str)]); 3] = [
     (
         "IO_OPTS",
         &[
@@ -113,7 +113,15 @@ const OPTIONS: [(&str, &[(u8, &str)]); 2] = [
             (8, "uncertain if MAN"),
         ],
     ),
+    ("GRANT_DENY", &[(0, "program"), (1, "tune"), (2, "alarm"), (3, "local")]),
 ];
+
+/// The bit of `GRANT_DENY` for modes, set points and outputs.
+pub const PROGRAM: u8 = 1;
+/// The bit of `GRANT_DENY` for what is set up.
+pub const TUNE: u8 = 1 << 1;
+/// The bit of `GRANT_DENY` for limits and priorities of alarms.
+pub const ALARM: u8 = 1 << 2;
 
 /// The bit of `IO_OPTS` that lets small inputs count as none.
 pub const LOW_CUTOFF: u16 = 1 << 10;
@@ -241,7 +249,8 @@ pub(super) fn read(parameter: &str, member: &Member, text: &str) -> Result<Vec<u
                 None => return listed(options.iter().map(|(_, name)| *name).collect()),
             }
         }
-        return Ok(bits.to_be_bytes().to_vec());
+        let width = member.ty.bytes().unwrap_or(2) as usize;
+        return Ok(bits.to_be_bytes().get(2usize.saturating_sub(width)..).unwrap_or_default().to_vec());
     }
     match member.ty {
         Type::F32 => match text.parse::<f32>() {
@@ -314,6 +323,7 @@ mod tests {
             ("STATUS_OPTS", "", "uncertain if limited"),
             ("CHANNEL", "", "65535"),
             ("SIMULATE", "ENABLE_DISABLE", "on"),
+            ("GRANT_DENY", "DENY", "program, alarm"),
         ] {
             let own = member(BlockKind::Ai, parameter, name);
             let bytes = read(parameter, &own, words).unwrap();

@@ -2,7 +2,7 @@
 
 use super::writing;
 use crate::Moment;
-use crate::speak::{Behaviour, Measured, Memory};
+use crate::speak::{Behaviour, Measured, Memory, OnItsLine};
 use woodrush_core::Refusal;
 use woodrush_core::plan::Station;
 use woodrush_core::project::DeviceFaults;
@@ -12,7 +12,7 @@ use woodrush_core::protocol::h1::{
 };
 use woodrush_core::protocol::{Extent, SetUpStep, SpaceId};
 use woodrush_wire::h1::kind;
-use woodrush_wire::h1::status::{Quality, Status};
+use woodrush_wire::h1::status::Status;
 use woodrush_wire::h1::structure::{Analog, Discrete, Scaling, Simulate};
 
 /// A parameter of a block, and where it lies.
@@ -31,7 +31,7 @@ pub(super) struct SimBlock {
     /// Units of each channel.
     channels: Vec<(u32, Vec<u16>)>,
     /// `PV` before it was rounded, of an analog input; what a controller has summed up.
-    state: Option<f64>,
+    pub(super) state: Option<f64>,
 }
 
 impl SimBlock {
@@ -39,7 +39,7 @@ impl SimBlock {
         self.all.iter().find(|own| own.space == space)
     }
 
-    fn named(&self, name: &str) -> Option<&SimParameter> {
+    pub(super) fn named(&self, name: &str) -> Option<&SimParameter> {
         self.all.iter().find(|own| own.name == name)
     }
 
@@ -52,41 +52,46 @@ impl SimBlock {
         self.cells(memory, name)?.get(at).copied()
     }
 
-    fn number(&self, memory: &dyn Memory, name: &str) -> u16 {
+    pub(super) fn number(&self, memory: &dyn Memory, name: &str) -> u16 {
         let cells = self.cells(memory, name).unwrap_or_default();
         cells.iter().fold(0u16, |sum, byte| sum << 8 | u16::from(*byte))
     }
 
-    fn float(&self, memory: &dyn Memory, name: &str) -> f32 {
+    pub(super) fn float(&self, memory: &dyn Memory, name: &str) -> f32 {
         let cells = self.cells(memory, name).unwrap_or_default();
         cells.try_into().map_or(0.0, f32::from_be_bytes)
     }
 
-    fn analog(&self, memory: &dyn Memory, name: &str) -> Analog {
+    pub(super) fn analog(&self, memory: &dyn Memory, name: &str) -> Analog {
         let cells = self.cells(memory, name).unwrap_or_default();
         Analog::parse(&cells).unwrap_or(Analog { status: Status::BAD, value: 0.0 })
     }
 
-    fn scale(&self, memory: &dyn Memory, name: &str) -> Scaling {
+    pub(super) fn discrete(&self, memory: &dyn Memory, name: &str) -> Discrete {
+        let cells = self.cells(memory, name).unwrap_or_default();
+        Discrete::parse(&cells).unwrap_or(Discrete { status: Status::BAD, value: 0 })
+    }
+
+    pub(super) fn scale(&self, memory: &dyn Memory, name: &str) -> Scaling {
         let cells = self.cells(memory, name).unwrap_or_default();
         Scaling::parse(&cells).unwrap_or(Scaling { eu_100: 0.0, eu_0: 0.0, unit: 0, decimal: 0 })
     }
 
-    fn put(&self, memory: &mut dyn Memory, name: &str, first: u32, cells: &[u8]) {
+    pub(super) fn put(&self, memory: &mut dyn Memory, name: &str, first: u32, cells: &[u8]) {
         if let Some(own) = self.named(name) {
             let count = u32::try_from(cells.len()).unwrap_or(0);
             memory.put(Extent { space: own.space, first, count }, cells);
         }
     }
 
-    fn put_analog(&self, memory: &mut dyn Memory, name: &str, value: Analog) {
+    pub(super) fn put_analog(&self, memory: &mut dyn Memory, name: &str, value: Analog) {
         let mut cells = vec![];
         value.emit(&mut cells);
         self.put(memory, name, 0, &cells);
     }
 
     /// The mode that the block is in, and what is wrong with it.
-    fn put_state(&self, memory: &mut dyn Memory, actual: u8, errors: u16) {
+    pub(super) fn put_state(&self, memory: &mut dyn Memory, actual: u8, errors: u16) {
         self.put(memory, "MODE_BLK", 1, &[actual]);
         self.put(memory, "BLOCK_ERR", 0, &errors.to_be_bytes());
     }
@@ -108,6 +113,7 @@ impl SimBlock {
         let target = if is_input { OOS } else { AUTO };
         self.put(memory, "MODE_BLK", 0, &[target, target, permitted, AUTO]);
         self.put(memory, "WRITE_LOCK", 0, &[1]);
+        self.put(memory, "GRANT_DENY", 0, &[0, 0]);
         for name in ["CHANNEL", "L_TYPE"] {
             let bytes = self.named(name).map_or(0, |own| own.bytes as usize);
             self.put(memory, name, 0, &vec![0; bytes]);
@@ -156,6 +162,8 @@ pub(super) struct BlockBehaviour {
     last: Option<Moment>,
     /// How often it was put back to how it left its maker.
     shipped: u32,
+    /// Its switch locks it.
+    switched: bool,
 }
 
 impl BlockBehaviour {
@@ -184,7 +192,7 @@ impl BlockBehaviour {
             });
         }
         let steps = steps.iter().filter_map(|own| Some((station.spaces.id(&own.space.key)?, own.clone())));
-        Some(Box::new(Self { blocks, steps: steps.collect(), last: None, shipped: 0 }))
+        Some(Box::new(Self { blocks, steps: steps.collect(), last: None, shipped: 0, switched: false }))
     }
 
     /// The values that transducers measure, in the order of their channels: block and parameter.
@@ -201,8 +209,7 @@ impl BlockBehaviour {
         let mut value = match found {
             Some((block, own)) if own.code == kind::DS_65 => block.analog(memory, &own.name),
             Some((block, own)) => {
-                let cells = block.cells(memory, &own.name).unwrap_or_default();
-                let own = Discrete::parse(&cells).unwrap_or(Discrete { status: Status::BAD, value: 0 });
+                let own = block.discrete(memory, &own.name);
                 Analog { status: own.status, value: own.value.into() }
             }
             None => Analog { status: Status::GOOD, value: 0.0 },
@@ -227,12 +234,6 @@ impl BlockBehaviour {
             }
         }
     }
-}
-
-/// A discrete value out of its two bytes.
-fn discrete(block: &SimBlock, memory: &dyn Memory, name: &str) -> Discrete {
-    let cells = block.cells(memory, name).unwrap_or_default();
-    Discrete::parse(&cells).unwrap_or(Discrete { status: Status::BAD, value: 0 })
 }
 
 impl SimBlock {
@@ -286,7 +287,7 @@ impl SimBlock {
     }
 
     /// Whether the block cannot work as it is set, or with the resource block out of service.
-    fn out_of_service(&self, memory: &mut dyn Memory, resource_out: bool, out: &str) -> bool {
+    pub(super) fn out_of_service(&self, memory: &mut dyn Memory, resource_out: bool, out: &str) -> bool {
         let target = self.byte(memory, "MODE_BLK", 0).unwrap_or(OOS);
         let scale = |name: &str| self.named(name).map(|_| self.scale(memory, name));
         let no_span = ["PV_SCALE", "XD_SCALE", "OUT_SCALE"]
@@ -319,111 +320,6 @@ impl SimBlock {
             self.put(memory, "OUT_D", 0, &pv);
         }
         self.put_state(memory, if manual { MAN } else { AUTO }, 0);
-    }
-
-    /// The set point that counts: that of the other block in cascade, where that is good.
-    fn set_point(&self, memory: &mut dyn Memory) -> (u8, Analog) {
-        let target = self.byte(memory, "MODE_BLK", 0).unwrap_or(OOS);
-        let cascade = self.analog(memory, "CAS_IN");
-        if target & CAS != 0 && cascade.status.quality() >= Quality::Good {
-            self.put_analog(memory, "SP", cascade);
-            return (CAS, cascade);
-        }
-        let mode = if target & MAN != 0 { MAN } else { AUTO };
-        (mode, self.analog(memory, "SP"))
-    }
-
-    fn run_analog_output(&self, memory: &mut dyn Memory, resource_out: bool) {
-        if self.out_of_service(memory, resource_out, "OUT") {
-            return;
-        }
-        let (mode, set_point) = self.set_point(memory);
-        let (pv, xd) = (self.scale(memory, "PV_SCALE"), self.scale(memory, "XD_SCALE"));
-        let (low, high) = (self.float(memory, "SP_LO_LIM"), self.float(memory, "SP_HI_LIM"));
-        if mode != MAN {
-            let value = if low < high { set_point.value.clamp(low, high) } else { set_point.value };
-            let share = (value - pv.eu_0) / (pv.eu_100 - pv.eu_0);
-            let out = xd.eu_0 + share * (xd.eu_100 - xd.eu_0);
-            self.put_analog(memory, "OUT", Analog { status: Status(0xC0), value: out });
-        }
-        let out = self.analog(memory, "OUT");
-        let out = Analog { status: if mode == MAN { Status::GOOD_CONSTANT } else { out.status }, ..out };
-        self.put_analog(memory, "OUT", out);
-        self.put_analog(memory, "READBACK", Analog { status: Status::GOOD, ..out });
-        let share = (out.value - xd.eu_0) / (xd.eu_100 - xd.eu_0);
-        let back = Analog { status: Status::GOOD, value: pv.eu_0 + share * (pv.eu_100 - pv.eu_0) };
-        self.put_analog(memory, "PV", back);
-        self.put_analog(memory, "BKCAL_OUT", Analog { status: Status(0xC0), ..back });
-        self.put_state(memory, mode, 0);
-    }
-
-    fn run_discrete_output(&self, memory: &mut dyn Memory, resource_out: bool) {
-        if self.out_of_service(memory, resource_out, "OUT_D") {
-            return;
-        }
-        let target = self.byte(memory, "MODE_BLK", 0).unwrap_or(OOS);
-        let cascade = discrete(self, memory, "CAS_IN_D");
-        let mode = match target {
-            own if own & MAN != 0 => MAN,
-            own if own & CAS != 0 && cascade.status.quality() >= Quality::Good => CAS,
-            _ => AUTO,
-        };
-        if mode == CAS {
-            self.put(memory, "SP_D", 0, &[cascade.status.0, cascade.value]);
-        }
-        let set_point = discrete(self, memory, "SP_D");
-        if mode == MAN {
-            self.put(memory, "OUT_D", 0, &[Status::GOOD_CONSTANT.0]);
-        } else {
-            let invert = self.number(memory, "IO_OPTS") & INVERT != 0;
-            let value = if invert { u8::from(set_point.value == 0) } else { set_point.value };
-            self.put(memory, "OUT_D", 0, &[0xC0, value]);
-        }
-        let value = discrete(self, memory, "OUT_D").value;
-        self.put(memory, "READBACK_D", 0, &[Status::GOOD.0, value]);
-        self.put(memory, "PV_D", 0, &[Status::GOOD.0, set_point.value]);
-        self.put(memory, "BKCAL_OUT_D", 0, &[0xC0, set_point.value]);
-        self.put_state(memory, mode, 0);
-    }
-
-    fn run_controller(
-        &mut self,
-        memory: &mut dyn Memory,
-        linked: Option<Analog>,
-        resource_out: bool,
-        elapsed: f64,
-    ) {
-        if self.out_of_service(memory, resource_out, "OUT") {
-            return;
-        }
-        let mut input = self.analog(memory, "IN");
-        // Where nobody writes it, it comes from the analog input of the same device.
-        if let Some(linked) = linked.filter(|_| input.status == Status::BAD) {
-            input = linked;
-        }
-        self.put_analog(memory, "PV", input);
-        let (mode, set_point) = self.set_point(memory);
-        let (low, high) =
-            (f64::from(self.float(memory, "OUT_LO_LIM")), f64::from(self.float(memory, "OUT_HI_LIM")));
-        if mode == MAN {
-            let out = self.analog(memory, "OUT");
-            self.state = Some(out.value.into());
-            self.put_analog(memory, "OUT", Analog { status: Status::GOOD_CONSTANT, ..out });
-        } else if input.status.quality() >= Quality::Good {
-            let error = f64::from(set_point.value) - f64::from(input.value);
-            let (gain, reset) =
-                (f64::from(self.float(memory, "GAIN")), f64::from(self.float(memory, "RESET")));
-            let step = if reset > 0.0 { gain * error * elapsed / reset } else { 0.0 };
-            let summed = (self.state.unwrap_or(0.0) + step).clamp(low.min(high), high.max(low));
-            self.state = Some(summed);
-            #[allow(clippy::cast_possible_truncation, reason = "the standard publishes single precision")]
-            let value = (gain * error + summed).clamp(low.min(high), high.max(low)) as f32;
-            self.put_analog(memory, "OUT", Analog { status: Status(0xC0), value });
-        } else {
-            self.put(memory, "OUT", 0, &[input.status.0]);
-        }
-        self.put_analog(memory, "BKCAL_OUT", Analog { status: Status(0xC0), value: set_point.value });
-        self.put_state(memory, mode, 0);
     }
 }
 
@@ -479,12 +375,13 @@ impl Behaviour for BlockBehaviour {
             let out = target & OOS != 0 || faults.out_of_service && own.kind == BlockKind::Resource;
             let errors = if out { OUT_OF_SERVICE } else { 0 };
             own.put_state(memory, if out { OOS } else { AUTO }, errors);
-            let lock = if faults.write_lock { Some(2) } else { None };
-            if let (BlockKind::Resource, Some(lock)) = (own.kind, lock) {
-                own.put(memory, "WRITE_LOCK", 0, &[lock]);
+            if own.kind == BlockKind::Resource && faults.write_lock != self.switched {
+                own.put(memory, "WRITE_LOCK", 0, &[if faults.write_lock { 2 } else { 1 }]);
             }
         }
-        let resource_out = self.is_out(memory, BlockKind::Resource);
+        // What no schedule runs, stands still as if the device were out of service.
+        let resource_out = self.is_out(memory, BlockKind::Resource) || faults.unscheduled;
+        self.switched = faults.write_lock;
         let transducer_out = self.is_out(memory, BlockKind::Transducer);
         let mut linked = None;
         let order = [BlockKind::Ai, BlockKind::Di, BlockKind::Pid, BlockKind::Ao, BlockKind::Do];
@@ -524,11 +421,9 @@ impl Behaviour for BlockBehaviour {
         writing::may_write(&self.blocks, extent, cells, faults, memory)
     }
 
-    fn wrote(&mut self, extent: Extent, memory: &mut dyn Memory) {
-        let Some(block) = self.blocks.iter().find(|own| own.parameter_at(extent.space).is_some()) else {
-            return;
-        };
-        let Some(own) = block.parameter_at(extent.space) else { return };
+    fn wrote(&mut self, extent: Extent, memory: &mut dyn Memory) -> Option<OnItsLine> {
+        let block = self.blocks.iter().find(|own| own.parameter_at(extent.space).is_some())?;
+        let own = block.parameter_at(extent.space)?;
         if matches!(own.access, ParameterAccess::Static | ParameterAccess::OutOfService) {
             let revision = block.number(memory, "ST_REV").wrapping_add(1);
             block.put(memory, "ST_REV", 0, &revision.to_be_bytes());
@@ -537,5 +432,7 @@ impl Behaviour for BlockBehaviour {
         if matches!(own.code, kind::DS_65 | kind::DS_66) && extent.first == 1 {
             block.put(memory, &own.name, 0, &[Status::GOOD.0]);
         }
+        // It stays where it is: another node or tag is the link's to give.
+        None
     }
 }

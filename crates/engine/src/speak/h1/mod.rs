@@ -6,6 +6,7 @@ mod client;
 mod finder;
 mod job;
 mod observer;
+mod outputs;
 mod publisher;
 mod segment;
 mod server;

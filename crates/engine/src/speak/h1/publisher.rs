@@ -40,7 +40,7 @@ pub(super) struct Disturbed {
     pub(super) late: u64,
     /// Of a thousand so many do not come.
     pub(super) dropped: u16,
-    /// None comes: there is no device, or no scheduler.
+    /// None comes: there is no device, it is in no schedule, or there is no scheduler.
     pub(super) silent: bool,
 }
 

@@ -273,7 +273,9 @@ impl LinkServer {
         Disturbed {
             late: faults.late_publications,
             dropped: faults.dropped_publications,
-            silent: self.setup.line.no_master || self.segment.device(at.node) != Some(device),
+            silent: self.setup.line.no_master
+                || faults.unscheduled
+                || self.segment.device(at.node) != Some(device),
         }
     }
 

@@ -1,17 +1,31 @@
 //! Which writes a simulated device of blocks takes, as its modes, locks and ranges say.
 
-use super::blocks::SimBlock;
+use super::blocks::{SimBlock, SimParameter};
 use super::refusal;
 use crate::speak::Memory;
 use woodrush_core::Refusal;
 use woodrush_core::project::DeviceFaults;
 use woodrush_core::protocol::Extent;
-use woodrush_core::protocol::h1::words::{MAN, OOS};
+use woodrush_core::protocol::h1::words::{ALARM, MAN, OOS, PROGRAM, TUNE};
 use woodrush_core::protocol::h1::{BlockKind, ParameterAccess};
 use woodrush_wire::h1::{error, kind};
 
 fn no<T>(why: (u8, u8)) -> Result<T, Refusal> {
     Err(refusal(why.0, why.1))
+}
+
+/// The bit of `GRANT_DENY` that a write of a parameter comes under.
+fn permission(parameter: &SimParameter) -> u8 {
+    let name = parameter.name.as_str();
+    let is_of_alarms = name.ends_with("_PRI")
+        || ["ACK_OPTION", "ALARM_SUM", "ALARM_HYS", "DISC_LIM", "HI_HI_LIM", "HI_LIM", "LO_LIM", "LO_LO_LIM"]
+            .contains(&name)
+        || name.starts_with("DV_");
+    match parameter.access {
+        _ if is_of_alarms => ALARM,
+        ParameterAccess::Read | ParameterAccess::Dynamic => PROGRAM,
+        ParameterAccess::Static | ParameterAccess::OutOfService => TUNE,
+    }
 }
 
 /// Whether a device takes a write.
@@ -32,6 +46,10 @@ pub(super) fn may_write(
     let locks = blocks.iter().filter(|own| own.kind == BlockKind::Resource);
     let locked = locks.into_iter().any(|own| own.byte(memory, "WRITE_LOCK", 0) == Some(2));
     if faults.write_lock || locked && parameter.name != "WRITE_LOCK" {
+        return no(error::DENIED);
+    }
+    let denied = block.byte(memory, "GRANT_DENY", 1).unwrap_or(0);
+    if parameter.name != "GRANT_DENY" && denied & permission(parameter) != 0 {
         return no(error::DENIED);
     }
     let mode = block.byte(memory, "MODE_BLK", 1).unwrap_or(OOS);

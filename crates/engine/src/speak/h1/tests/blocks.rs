@@ -345,10 +345,45 @@ fn what_a_device_does_not_take_is_refused_by_the_reason() {
     assert_eq!(device.write("AI1.CHANNEL", 0, &[0, 1]), Err(code(error::DENIED)), "locked");
     device.set("RB.WRITE_LOCK", 0, &[1]);
     device.set("AI1.CHANNEL", 0, &[0, 1]);
-    // A switch on the device locks it, whatever is written.
+    // A switch on the device locks it, whatever is written, until it is turned back.
     device.faults.write_lock = true;
     device.run(1);
     assert_eq!(device.write("RB.WRITE_LOCK", 0, &[1]), Err(code(error::DENIED)));
+    device.faults.write_lock = false;
+    device.run(1);
+    assert_eq!(device.bytes("RB.WRITE_LOCK", 0, 1), [1]);
+}
+
+/// A parameter, its first byte, and what is written there.
+type Write = (&'static str, u32, &'static [u8]);
+
+#[test]
+fn a_block_denies_what_it_was_told_to_deny_and_nothing_else() {
+    let (mode, low_cut, limit): (Write, Write, Write) =
+        (("AI1.MODE_BLK", 0, &[MAN]), ("AI1.LOW_CUT", 0, &[0; 4]), ("AI1.HI_LIM", 0, &[0; 4]));
+    let cases = [(1, [mode, low_cut]), (2, [low_cut, mode]), (4, [limit, low_cut])];
+    for (denied, [(no, first, cells), (yes, other, others)]) in cases {
+        let mut device = Device::new();
+        device.write("AI1.GRANT_DENY", 1, &[denied]).unwrap();
+        assert_eq!(device.write(no, first, cells), Err(code(error::DENIED)), "{denied} {no}");
+        assert_eq!(device.write(yes, other, others), Ok(()), "{denied} {yes}");
+        device.write("AI1.GRANT_DENY", 1, &[0]).unwrap();
+        assert_eq!(device.write(no, first, cells), Ok(()), "given back: {no}");
+    }
+}
+
+#[test]
+fn a_block_in_no_schedule_stands_still_out_of_service_though_it_is_set_up_right() {
+    let mut device = Device::new();
+    device.faults.unscheduled = true;
+    device.run(1);
+    assert_eq!(device.bytes("AI1.MODE_BLK", 0, 2), [AUTO, OOS]);
+    assert_eq!(device.bytes("AI1.BLOCK_ERR", 0, 2), [0x80, 0]);
+    assert_eq!(device.bytes("AI1.OUT", 0, 1), [0x1C]);
+    assert_eq!(device.bytes("RB.MODE_BLK", 0, 2), [AUTO, AUTO]);
+    device.faults.unscheduled = false;
+    device.run(1);
+    assert_eq!(device.bytes("AI1.MODE_BLK", 0, 2), [AUTO, AUTO]);
 }
 
 #[test]

@@ -1,5 +1,7 @@
 //! Addresses of blocks, what their values mean in words and back, what is refused on paper, and what requests cost.
 
+mod set_up;
+
 use super::{LINK, find, node_fault, parameters, publishing, unpolled};
 use crate::form::{Form, Order, Type};
 use crate::protocol::{
