@@ -36,7 +36,8 @@ impl LineTime {
         Self {
             char_nanos: line.map_or(0, |line| line.char_nanos()),
             frame_gap,
-            own_frame_gap: port.frame_gap.map_or(frame_gap.max(pause), |own| own.value),
+            // A shorter gap does not lift what a link is asked at most.
+            own_frame_gap: port.frame_gap.map_or(frame_gap, |own| own.value).max(pause),
             timeout: port.timeout.value,
             turnaround: port.turnaround,
             hurry: false,

@@ -187,3 +187,15 @@ fn each_device_has_its_share_and_what_it_will_get_and_the_dead_are_counted() {
     assert!(one.cycle_then_us < both.cycle_until_lost_us && one.dead == 1, "{one:?}");
     assert!(woodrush_core::budget::dying(&line, 3).is_none());
 }
+
+#[test]
+fn a_gap_in_the_file_does_not_lift_what_a_link_is_asked_at_most() {
+    let gap = |more: &str| {
+        let link =
+            format!("[ports.segment]\nconnect = \"192.0.2.80:10900\"\nprotocol = \"h1-link\"\n{more}\n");
+        checked(&link).plan.lines[0].own_frame_gap
+    };
+    assert_eq!(gap(""), 200_000, "five a second");
+    assert_eq!(gap("frame-gap = \"5ms\""), 200_000);
+    assert_eq!(gap("frame-gap = \"500ms\""), 500_000, "a longer one is kept");
+}
