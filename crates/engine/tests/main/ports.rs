@@ -143,9 +143,11 @@ fn a_fault_of_the_field_side_is_named_as_such() {
 port = "raceway"
 unit = 5
 line = "9600 7E1"
+poll = "100ms"
 [devices.gauge]
 port = "raceway"
 unit = 6
+poll = "100ms"
 [[map]]
 from = "filter:400001"
 to = "scada:400001"

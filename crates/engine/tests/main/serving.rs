@@ -1,5 +1,6 @@
 //! Listening ports over real sockets: who may come, how many, and what broken bytes cost.
 
+use crate::live::until;
 use crate::site::{DEVICE, HEAD, RULES, checked};
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpStream};
@@ -103,10 +104,13 @@ fn many_requests_in_one_segment_or_in_single_bytes_are_answered_in_order() {
     // A write in the middle keeps the order, although the device must be asked first.
     let write = [0, 1, 0, 0, 0, 11, 1, 16, 0, 100, 0, 2, 4, 0x41, 0x8B, 0xAE, 0x14];
     let back = [0, 2, 0, 0, 0, 6, 1, 3, 0, 100, 0, 2];
-    stream.write_all(&[&READ[..], &write, &back].concat()).unwrap();
-    assert_eq!(answer(&mut stream).unwrap()[0], 3);
-    assert_eq!(answer(&mut stream).unwrap(), [16, 0, 100, 0, 2]);
-    assert_eq!(answer(&mut stream).unwrap(), [3, 4, 0x41, 0x8B, 0xAE, 0x14]);
+    // Meanwhile a machine that stands still may let the value behind be lost: then all three are asked again.
+    until("what was written to be read behind its write", || {
+        stream.write_all(&[&READ[..], &write, &back].concat()).unwrap();
+        let all: Vec<_> = (0..3).map(|_| answer(&mut stream).unwrap()).collect();
+        assert!(all.iter().zip([3, 16, 3]).all(|(own, function)| own[0] & 0x7F == function), "{all:?}");
+        all[1..] == [vec![16, 0, 100, 0, 2], vec![3, 4, 0x41, 0x8B, 0xAE, 0x14]]
+    });
 }
 
 #[test]
