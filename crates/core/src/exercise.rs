@@ -2,7 +2,8 @@
 #![allow(clippy::panic, clippy::missing_panics_doc, reason = "a broken promise must stop the run")]
 
 use crate::check::check;
-use crate::form::Form;
+use crate::form::{Form, Order};
+use crate::import::{ImportOptions, import, profile_text};
 use crate::plan::demands;
 use crate::project::{Fault, Signal, micros, read};
 use crate::protocol::{AddressContext, DIALECTS};
@@ -43,6 +44,28 @@ pub fn project(text: &[u8]) {
 /// The same of a profile.
 pub fn profile(text: &[u8]) {
     whole(AROUND.to_string(), &String::from_utf8_lossy(text));
+}
+
+/// A register list is read whatever it says: each row is a point, a note, open, or told; and what is written of it is read
+/// back, point by point.
+pub fn list(bytes: &[u8]) {
+    if bytes.len() > 20_000 {
+        return;
+    }
+    let options = [
+        ImportOptions::default(),
+        ImportOptions { counts_from: Some(1), order: Some(Order::HIGH_FIRST), ..ImportOptions::default() },
+    ];
+    for options in options {
+        let Ok(found) = import(bytes, &options) else { return };
+        let text = profile_text(&found, "list.csv");
+        assert!(!text.contains(|letter: char| letter.is_control() && letter != '\n'));
+        let checked = check(read("project.toml", AROUND.to_string(), &mut |_| Ok(text.clone())));
+        let wanted: usize =
+            found.points.iter().map(|point| point.repeat.map_or(1, |(count, _)| count as usize)).sum();
+        let known = checked.project.profile_of(0).map_or(0, |profile| profile.points.len());
+        assert!(known == wanted, "{known} points of {wanted}:\n{text}");
+    }
 }
 
 fn whole(text: String, profile: &str) {
@@ -106,11 +129,13 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const SEEDS: [&str; 5] = [
+    const SEEDS: [&str; 7] = [
         AROUND,
         "[points.p]\nat = \"400001\"\nas = \"f32 CDAB\"\nrepeat = 3\nstride = 4\nrange = [0, 1]\n",
         "repeat = \"1-3\"\nshift = \"16*(n-1)\"\n[rig]\n[[rig.faults]]\nat = \"1s\"\ncut = \"bus\"\n",
         "I:017/12 as i16 scale 0.01 plus -40 %DB10.X20.3 T4:0.ACC N7:10 holding:0x13D",
+        "Address,Hex,Name,Type,Length,Factor,Unit,Access,Values\n16,0x10,A b,UINT32 (LSW first),2,0.1,kW,R/W,0=off 1=on\n",
+        "Register;Signal;Range;FC\n40001-40008;\"x\";-5..40;3/6\n400110.0..15;bit 3 = high;;\n4x7;c;0 to 9;\n;note;;\n",
         "[clients.c]\nimage = \"i\"\nreads = [\"400001 as f32 CDAB x2 every 1s\"]\n[[forward]]\nfrom = \"o\"\n",
     ];
 
@@ -141,6 +166,7 @@ mod tests {
             let part = &text[from..(from + len).min(text.len())];
             address(part);
             typed(part);
+            list(&text);
         }
     }
 }

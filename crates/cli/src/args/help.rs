@@ -10,7 +10,7 @@ pub(super) const GLOBAL: &str = "Global options";
 
 /// The commands in the order of work.
 const GROUPS: &[(&str, &[&str])] = &[
-    ("Describe", &["new", "addr", "schema"]),
+    ("Describe", &["new", "import", "addr", "schema"]),
     ("Check on paper", &["check", "map", "trace", "budget"]),
     ("Simulate and prove", &["rig", "prove", "demo"]),
     ("Run and look on", &["run", "status", "watch", "tap"]),
@@ -37,6 +37,14 @@ Environment:
 /// Examples with the names of the built-in example, by command.
 const EXAMPLES: &[(&str, &[&str])] = &[
     ("new", &["woodrush new my-site"]),
+    (
+        "import",
+        &[
+            "woodrush import lists/fan-drive.csv --as profiles/fan-drive.toml",
+            "woodrush import lists/fan-drive.csv --dry-run --counts-from 0 --order CDAB",
+            "woodrush import lists/oxygen-probe.csv --dry-run --try do-1 --rig",
+        ],
+    ),
     ("addr", &["woodrush addr 400318", "woodrush addr holding:317 400010.3", "woodrush addr N7:0 %DB10.W4"]),
     ("schema", &["woodrush schema > woodrush.schema.json", "woodrush schema profile"]),
     ("check", &["woodrush check", "woodrush check --verbose", "woodrush check --format json"]),
@@ -138,6 +146,9 @@ pub(crate) fn command() -> Command {
                 .mut_subcommand(name, |command| command.mut_arg("protocol", |argument| argument.help(text)));
         }
     }
+    let text =
+        "Protocol in whose notation addresses are [default: the one in which most of them can be read]";
+    all = all.mut_subcommand("import", |command| command.mut_arg("protocol", |argument| argument.help(text)));
     let template = format!("{TEMPLATE_HEAD}{}{TEMPLATE_TAIL}", groups(&all));
     all.help_template(template).after_help(STATUSES)
 }

@@ -3,6 +3,7 @@
 mod connection;
 mod help;
 mod looking;
+mod papers;
 mod rig;
 mod usage;
 mod values;
@@ -10,6 +11,7 @@ mod values;
 pub(crate) use connection::ConnectionArgs;
 pub(crate) use help::{command, protocols};
 pub(crate) use looking::{ProveArgs, RunArgs, TapArgs, WatchArgs};
+pub(crate) use papers::ImportArgs;
 pub(crate) use rig::Rig;
 pub(crate) use usage::words;
 pub(crate) use values::{DecodeArgs, ReadArgs, ReaddressArgs, ScanArgs, SetUpArgs, WriteArgs};
@@ -88,6 +90,8 @@ pub(crate) enum Command {
         /// Folder to create
         dir: PathBuf,
     },
+    /// Make a profile of a register list: the CSV table of a maker's manual or of a programmer
+    Import(ImportArgs),
     /// Show an address in every notation, with its neighbours
     Addr {
         /// Addresses such as 400318, 40318, holding:317, 400010.3

@@ -10,6 +10,7 @@ use std::sync::{Arc, mpsc};
 use std::time::Duration;
 use woodrush_core::check::{Checked, check};
 use woodrush_core::form::{Conversion, Form};
+use woodrush_core::import::{ImportOptions, import};
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Wires, read};
 use woodrush_core::protocol::{Extent, refusal_shown};
@@ -19,9 +20,10 @@ use woodrush_engine::converter::{Event, Running, start};
 use woodrush_engine::rig::Rig;
 
 /// The hatchery, by path.
-const FILES: [(&str, &str); 8] = [
+const FILES: [(&str, &str); 9] = [
     ("woodrush.toml", include_str!("../../../../demo/woodrush.toml")),
     ("grader-tags.csv", include_str!("../../../../demo/grader-tags.csv")),
+    ("lists/blower-drive.csv", include_str!("../../../../demo/lists/blower-drive.csv")),
     ("profiles/oxygen-probe.toml", include_str!("../../../../demo/profiles/oxygen-probe.toml")),
     ("profiles/blower-drive.toml", include_str!("../../../../demo/profiles/blower-drive.toml")),
     ("profiles/drum-filter.toml", include_str!("../../../../demo/profiles/drum-filter.toml")),
@@ -47,6 +49,7 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
         return super::prove::show(console, &proof);
     }
     site(console, &checked)?;
+    list(console)?;
     step(console, 2, "the check: every fault that the file alone can show")?;
     let found = findings::text(console, &checked, false, findings::MOST);
     console.say(if found.is_empty() { "  no errors, no warnings, no remarks" } else { &found })?;
@@ -103,6 +106,19 @@ fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         let (kind, who) = if asked.is_empty() { ("shows", shown) } else { ("asks", asked) };
         console.say(&format!("  {:<10} {what}", port.name.value))?;
         console.say(&format!("  {:<10} {kind} {}", "", who.join(", ")))?;
+    }
+    Ok(())
+}
+
+/// The list of a maker, and the points that it gives.
+fn list(console: &mut Console) -> Result<(), Failure> {
+    let path = "lists/blower-drive.csv";
+    let text = file(path).map_err(Failure::Outside)?;
+    let found = import(text.as_bytes(), &ImportOptions::default()).map_err(Failure::Outside)?;
+    console.say(&format!("  profiles are made of the makers' register lists (`woodrush import {path}`):"))?;
+    for point in found.points.iter().filter(|point| point.form.is_some()) {
+        let form = point.form.map(|form| form.to_string()).unwrap_or_default();
+        console.say(&format!("    {:<62} {} as {form}", point.source, point.at))?;
     }
     Ok(())
 }

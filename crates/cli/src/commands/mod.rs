@@ -7,6 +7,7 @@ pub(crate) mod completions;
 mod decode;
 mod demo;
 mod explain;
+mod import;
 pub(crate) mod live;
 mod man;
 mod map;
@@ -34,6 +35,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
     let global = args.global;
     match args.command {
         Command::New { dir } => new::run(console, &dir),
+        Command::Import(args) => import::run(console, &global, &args),
         Command::Addr { addresses } => addr::run(console, &addresses),
         Command::Check { all, verbose } => {
             console.verbose = verbose;

@@ -13,6 +13,7 @@ mod explaining;
 mod failures;
 mod faulting;
 mod house;
+mod importing;
 mod looking;
 mod naming;
 mod proving;

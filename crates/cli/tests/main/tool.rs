@@ -57,9 +57,12 @@ impl Tool {
         std::fs::copy(from.join("woodrush.toml"), tool.file("woodrush.toml")).unwrap();
         std::fs::create_dir(tool.path().join("profiles")).unwrap();
         std::fs::copy(from.join("grader-tags.csv"), tool.path().join("grader-tags.csv")).unwrap();
-        for entry in std::fs::read_dir(from.join("profiles")).unwrap() {
-            let entry = entry.unwrap();
-            std::fs::copy(entry.path(), tool.path().join("profiles").join(entry.file_name())).unwrap();
+        std::fs::create_dir(tool.path().join("lists")).unwrap();
+        for folder in ["profiles", "lists"] {
+            for entry in std::fs::read_dir(from.join(folder)).unwrap() {
+                let entry = entry.unwrap();
+                std::fs::copy(entry.path(), tool.path().join(folder).join(entry.file_name())).unwrap();
+            }
         }
         tool
     }

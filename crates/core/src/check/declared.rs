@@ -45,7 +45,7 @@ impl DeviceEnd {
         let list = project.devices.get(self.device)?.setup.declared.as_deref()?;
         let station = plan.devices.get(self.device)?;
         let DeclaredSpace { row, written, elements } =
-            station.dialect?.notation().declared(list, station.space_at(place.space)?)?;
+            station.dialect?.notation().lists().declared(list, station.space_at(place.space)?)?;
         let finding = |span, what: String| Finding::new("M33", span, what).note(row.span, "declared here");
         let mut found = vec![];
         if self.is_written && row.access == Access::ReadOnly {

@@ -25,6 +25,17 @@ impl Decimal {
         if self.exponent < 0 { self.mantissa as f64 / power } else { self.mantissa as f64 * power }
     }
 
+    /// One over it, where that is a decimal number: of 8 or 2.5, and not of 3.
+    #[must_use]
+    pub fn inverse(self) -> Option<Self> {
+        let (places, power) = (0..=18i8)
+            .map(|places| (places, 10i64.pow(u32::from(places.unsigned_abs()))))
+            .find(|(_, power)| self.mantissa != 0 && power % self.mantissa == 0)?;
+        let exponent = places.checked_neg()?.checked_sub(self.exponent)?;
+        let found = Self { mantissa: power / self.mantissa, exponent };
+        (-18..=18).contains(&exponent).then(|| found.reduced())
+    }
+
     /// The same number with the least mantissa.
     fn reduced(mut self) -> Self {
         if self.mantissa == 0 {

@@ -11,8 +11,10 @@ pub(super) const ENTRIES: usize = 4096;
 pub(super) const DEVICES: usize = 20_000;
 /// Rules, those of `repeat` each for itself.
 pub(super) const RULES: usize = 400_000;
+/// Most points that one `repeat` makes: an array of a controller.
+pub(crate) const REPEATS: u32 = 4096;
 /// Points of one profile, those of `repeat` each for itself.
-pub(super) const POINTS: usize = 100_000;
+pub(crate) const POINTS: usize = 100_000;
 /// Values of all rules together.
 pub(crate) const VALUES: u64 = 2_000_000;
 /// Cells of all images together, unused ones between used ones among them: each takes some 7 bytes.

@@ -286,7 +286,12 @@ pub static KEYS: &[Key] = &[
         KeyKind::Own(Content::Wholes),
         "raw words that mean \"no value\", such as `[0x8000]`; they count as lost",
     ),
-    key("points", "repeat", KeyKind::Whole(1, 4096), "this many points, NAME-1, NAME-2, …"),
+    key(
+        "points",
+        "repeat",
+        KeyKind::Whole(1, super::caps::REPEATS as i64),
+        "this many points, NAME-1, NAME-2, …",
+    ),
     key(
         "points",
         "stride",

@@ -11,6 +11,7 @@ mod framing;
 pub mod h1;
 pub mod isotcp;
 mod keys;
+mod listing;
 mod meanings;
 mod modbus;
 mod notation;
@@ -29,6 +30,7 @@ pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
 pub use keys::{Content, Key, KeyKind, Setup};
+pub use listing::{ListNumber, ListTable, Lists};
 pub use meanings::{Meanings, ShownMember};
 pub use notation::{
     Address, AddressContext, AddressFault, Alteration, Holder, ImpliedType, Notation, ShownAddress,

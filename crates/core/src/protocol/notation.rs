@@ -1,7 +1,8 @@
 //! How addresses of a protocol are written, and what they name.
 
+use super::listing::PlainLists;
 use super::meanings::PlainMeanings;
-use super::{Declared, DeclaredSpace, Meanings, Setup, Space, Spaces};
+use super::{Lists, Meanings, Setup, Space, Spaces};
 use crate::form::{Form, Order, Type};
 use crate::term::Term;
 use std::fmt;
@@ -112,10 +113,6 @@ pub trait Notation {
     fn standing(&self) -> &'static [Space] {
         &[]
     }
-    /// What a list of declared names says of a space; `None` where it says nothing.
-    fn declared<'d>(&self, _list: &'d Declared, _space: &Space) -> Option<DeclaredSpace<'d>> {
-        None
-    }
     /// The spaces that a station is said to have by name, in a list or in its profile, and how many elements each: what a
     /// simulated device has besides what is asked of it.
     fn named(&self, _setup: &Setup) -> Vec<(Space, u32)> {
@@ -129,6 +126,10 @@ pub trait Notation {
     /// as wide.
     fn altered(&self, _space: &Space, _how: Alteration) -> Option<Space> {
         None
+    }
+    /// What lists of others say in it.
+    fn lists(&self) -> &dyn Lists {
+        &PlainLists
     }
     /// Default order of wider values in a space; `None` where the protocol has none and one must be written.
     fn order(&self, _space: &Space) -> Option<Order> {

@@ -5,6 +5,7 @@ mod budgets;
 mod carrying;
 mod checks;
 mod following;
+mod importing;
 mod mistakes;
 mod naming;
 mod notations;

@@ -51,7 +51,7 @@ pub(super) fn declared<'d>(list: &'d Declared, path: &TagPath) -> Option<Declare
 }
 
 /// The type of a name in a list; `None` where it is a structure of the programmer's own.
-fn type_of_name(name: &str) -> Option<Type> {
+pub(super) fn type_of_name(name: &str) -> Option<Type> {
     if name.eq_ignore_ascii_case("STRING") {
         return form_type(TagType::STRING);
     }

@@ -21,10 +21,10 @@ pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, pa
 use super::tables::{DEVICE_COMMANDS, DEVICE_NUMBERING, IMAGE_NUMBERING, Spot};
 use super::{
     Address, AddressContext, AddressFault, Alteration, BitWrite, Declared, DeclaredSpace, Dialect, Framing,
-    ImpliedType, Key, KeyKind, Link, Notation, Refusals, Requests, Search, SettingFault, Setup, ShownAddress,
-    Space, Stations, Transport,
+    ImpliedType, Key, KeyKind, Link, Lists, Notation, Refusals, Requests, Search, SettingFault, Setup,
+    ShownAddress, Space, Stations, Transport,
 };
-use crate::form::Order;
+use crate::form::{Order, Type};
 use crate::term::Term;
 use woodrush_wire::enip::encap;
 use woodrush_wire::enip::epath::{Path, Segment};
@@ -208,6 +208,16 @@ impl Dialect for Tags {
     }
 }
 
+impl Lists for Tags {
+    fn type_of(&self, word: &str) -> Option<Type> {
+        list::type_of_name(word)
+    }
+
+    fn declared<'d>(&self, list: &'d Declared, space: &Space) -> Option<DeclaredSpace<'d>> {
+        list::declared(list, &path::parse(&path::show(space.name(), 0)).ok()?)
+    }
+}
+
 impl Notation for Tags {
     fn parse(&self, text: &str, context: &AddressContext<'_>) -> Result<Address, AddressFault> {
         let path = path::parse(text).map_err(|fault| match tables::TABLES.notation().parse(text, context) {
@@ -284,8 +294,8 @@ impl Notation for Tags {
         path::parse(name).is_ok_and(|path| keys_of(&path).iter().any(|key| *key == space.key))
     }
 
-    fn declared<'d>(&self, list: &'d Declared, space: &Space) -> Option<DeclaredSpace<'d>> {
-        list::declared(list, &path::parse(&path::show(space.name(), 0)).ok()?)
+    fn lists(&self) -> &dyn Lists {
+        self
     }
 
     fn named(&self, setup: &Setup) -> Vec<(Space, u32)> {

@@ -1,13 +1,14 @@
 //! Modbus for the pure floor: notation, keys, limits and costs. The two framings share all but the overhead.
 
 mod identity;
+mod listed;
 mod notation;
 mod refusals;
 mod requests;
 mod terms;
 
 use super::{
-    Address, AddressContext, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Notation,
+    Address, AddressContext, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Lists, Notation,
     Refusals, Requests, Search, Setup, ShownAddress, Space, StationId, Stations, Territory, Transport,
 };
 use crate::line::Line;
@@ -166,6 +167,10 @@ impl Dialect for Modbus {
 }
 
 impl Notation for Modbus {
+    fn lists(&self) -> &dyn Lists {
+        &listed::ModbusLists
+    }
+
     fn parse(&self, text: &str, _context: &AddressContext<'_>) -> Result<Address, AddressFault> {
         notation::parse(text)
     }

@@ -1,0 +1,35 @@
+//! Options of the commands about papers: lists that others write.
+
+use super::ConnectionArgs;
+use clap::Args as ClapArgs;
+use std::path::PathBuf;
+
+/// Options of `import`.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct ImportArgs {
+    /// The register list: a CSV file with commas, semicolons, tabs or bars
+    pub(crate) file: PathBuf,
+    /// The profile to write, such as profiles/fan-drive.toml; a file that exists is not overwritten
+    #[arg(long = "as", value_name = "PROFILE", required_unless_present = "dry_run")]
+    pub(crate) profile: Option<PathBuf>,
+    /// Show what the list gives, and write nothing
+    #[arg(short = 'n', long)]
+    pub(crate) dry_run: bool,
+    /// What columns hold whose heads are not understood, such as address=Reg,name=Signal; `name=` says that none does
+    #[arg(long, value_name = "COLUMN=HEAD,…")]
+    pub(crate) columns: Option<String>,
+    /// Bare numbers are offsets (0) or reference numbers (1)
+    #[arg(long, value_name = "0|1", value_parser = clap::value_parser!(u32).range(0..=1))]
+    pub(crate) counts_from: Option<u32>,
+    /// The table of bare numbers for which the list names none, such as input
+    #[arg(long, value_name = "TABLE")]
+    pub(crate) table: Option<String>,
+    /// The order of wider values for which the list names none, such as CDAB
+    #[arg(long, value_name = "ORDER")]
+    pub(crate) order: Option<String>,
+    /// Read each point once from this device of the project, port of the project or HOST:PORT, and mark what is refused
+    #[arg(long = "try", value_name = "TARGET")]
+    pub(crate) target: Option<String>,
+    #[command(flatten)]
+    pub(crate) way: ConnectionArgs,
+}
