@@ -4,8 +4,9 @@ use crate::Failure;
 use crate::args::Global;
 use crate::render::findings;
 use std::path::{Path, PathBuf};
-use woodrush_core::check::{Checked, check, descriptors};
-use woodrush_core::project::read;
+use woodrush_core::check::{Checked, Finding, Severity, check, descriptors};
+use woodrush_core::ledger::Ledger;
+use woodrush_core::project::{has_address, read};
 
 /// The name that is looked for.
 const NAME: &str = "woodrush.toml";
@@ -48,7 +49,26 @@ pub(crate) fn load(path: &Path) -> Result<Checked, Failure> {
     if let Some(most) = woodrush_engine::descriptor_limit() {
         checked.findings.extend(descriptors(&checked.project, most));
     }
+    // One that is there and cannot be read is not the same as none.
+    let ledger = path.with_file_name(Ledger::name(&own));
+    if !checked.project.areas.is_empty() && ledger.exists() {
+        woodrush_engine::read_plain(&ledger)
+            .map_err(|why| Failure::Usage(format!("the ledger cannot be read: {why}")))?;
+    }
     Ok(checked)
+}
+
+/// Whether every value has an address: a converter without some of its values is not what the file says.
+pub(crate) fn addressed(checked: &Checked) -> Result<(), String> {
+    let maps = checked.project.maps.iter().filter(|map| map.enabled && !has_address(map));
+    let mut without = maps.filter_map(|map| map.area.as_deref()).map(|own| own.value.as_str());
+    let Some(first) = without.next() else { return Ok(()) };
+    Err(match without.count() {
+        0 => format!("`{first}` has no address yet: run `woodrush map --assign` first"),
+        more => {
+            format!("`{first}` and {more} more values have no address yet: run `woodrush map --assign` first")
+        }
+    })
 }
 
 /// A project without errors; with some, they are shown and it is a "no".
@@ -60,7 +80,18 @@ pub(crate) fn load_sound(
     if let Some(finding) = checked.findings.iter().find(|finding| finding.rule.code == "F07") {
         return Err(Failure::Usage(format!("{} ({})", finding.what, finding.fix)));
     }
-    if checked.has_errors() {
+    sound_but_for(console, checked, &|_| false)
+}
+
+/// A project whose only errors are those that are let pass.
+pub(crate) fn sound_but_for(
+    console: &mut crate::console::Console,
+    mut checked: Checked,
+    passes: &dyn Fn(&Finding) -> bool,
+) -> Result<Option<Checked>, Failure> {
+    let stops = |finding: &Finding| finding.severity == Severity::Error && !passes(finding);
+    if checked.findings.iter().any(stops) {
+        checked.findings.retain(|finding| !passes(finding));
         let text = findings::text(console, &checked, true, findings::MOST);
         console.note(&text);
         console.complain("the project has errors, so nothing was started");

@@ -4,6 +4,7 @@
 use crate::check::check;
 use crate::form::{Form, Order};
 use crate::import::{ImportOptions, import, profile_text};
+use crate::ledger::Ledger;
 use crate::plan::demands;
 use crate::project::{Fault, Signal, micros, read};
 use crate::protocol::{AddressContext, DIALECTS};
@@ -68,6 +69,14 @@ pub fn list(bytes: &[u8]) {
     }
 }
 
+/// A ledger is read or refused whole; what is read is written as it was understood.
+pub fn ledger(bytes: &[u8]) {
+    let Ok(found) = Ledger::read(&String::from_utf8_lossy(bytes), 0) else { return };
+    let text = found.text();
+    let again = Ledger::read(&text, 0).map(|again| again.text());
+    assert!(again.is_ok_and(|again| again == text), "{text}");
+}
+
 fn whole(text: String, profile: &str) {
     // What is large takes its time, and has benchmarks.
     if text.len() > 20_000 || profile.len() > 20_000 {
@@ -129,11 +138,12 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const SEEDS: [&str; 7] = [
+    const SEEDS: [&str; 8] = [
         AROUND,
         "[points.p]\nat = \"400001\"\nas = \"f32 CDAB\"\nrepeat = 3\nstride = 4\nrange = [0, 1]\n",
         "repeat = \"1-3\"\nshift = \"16*(n-1)\"\n[rig]\n[[rig.faults]]\nat = \"1s\"\ncut = \"bus\"\n",
         "I:017/12 as i16 scale 0.01 plus -40 %DB10.X20.3 T4:0.ACC N7:10 holding:0x13D",
+        "# l\n[areas.values]\n\"do-1.oxygen\" = \"300001 x2\"\na-b = \"400001.3\"\n[retired.v]\n\"x\\\"y\" = \"1\"\n",
         "Address,Hex,Name,Type,Length,Factor,Unit,Access,Values\n16,0x10,A b,UINT32 (LSW first),2,0.1,kW,R/W,0=off 1=on\n",
         "Register;Signal;Range;FC\n40001-40008;\"x\";-5..40;3/6\n400110.0..15;bit 3 = high;;\n4x7;c;0 to 9;\n;note;;\n",
         "[clients.c]\nimage = \"i\"\nreads = [\"400001 as f32 CDAB x2 every 1s\"]\n[[forward]]\nfrom = \"o\"\n",
@@ -167,6 +177,7 @@ mod tests {
             address(part);
             typed(part);
             list(&text);
+            ledger(&text);
         }
     }
 }

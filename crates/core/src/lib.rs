@@ -9,6 +9,7 @@
     warn(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_possible_wrap)
 )]
 
+pub mod assign;
 pub mod budget;
 pub mod cells;
 pub mod check;
@@ -21,6 +22,7 @@ pub mod finding;
 pub mod form;
 mod grain;
 pub mod import;
+pub mod ledger;
 mod line;
 mod line_time;
 pub mod names;

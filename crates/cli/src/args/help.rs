@@ -48,7 +48,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("addr", &["woodrush addr 400318", "woodrush addr holding:317 400010.3", "woodrush addr N7:0 %DB10.W4"]),
     ("schema", &["woodrush schema > woodrush.schema.json", "woodrush schema profile"]),
     ("check", &["woodrush check", "woodrush check --verbose", "woodrush check --format json"]),
-    ("map", &["woodrush map", "woodrush map --format csv > addresses.csv"]),
+    ("map", &["woodrush map", "woodrush map --format csv > addresses.csv", "woodrush map --assign"]),
     ("trace", &["woodrush trace scada:400101", "woodrush trace blower-1.speed-setpoint"]),
     ("budget", &["woodrush budget", "woodrush budget --dead 3"]),
     ("rig", &["woodrush rig up", "woodrush rig set do-1.temperature=17.46", "woodrush rig cut raceway"]),

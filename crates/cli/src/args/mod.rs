@@ -11,7 +11,7 @@ mod values;
 pub(crate) use connection::ConnectionArgs;
 pub(crate) use help::{command, protocols};
 pub(crate) use looking::{ProveArgs, RunArgs, TapArgs, WatchArgs};
-pub(crate) use papers::ImportArgs;
+pub(crate) use papers::{ImportArgs, MapArgs};
 pub(crate) use rig::Rig;
 pub(crate) use usage::words;
 pub(crate) use values::{DecodeArgs, ReadArgs, ReaddressArgs, ScanArgs, SetUpArgs, WriteArgs};
@@ -107,8 +107,8 @@ pub(crate) enum Command {
         #[arg(short, long)]
         verbose: bool,
     },
-    /// Show the address table of both sides, one row per value
-    Map,
+    /// Show the address table of both sides, one row per value; or give out addresses of areas
+    Map(MapArgs),
     /// Follow an address through the converter, down to the request bytes
     Trace {
         /// IMAGE:ADDRESS, DEVICE:ADDRESS, DEVICE.POINT or DEVICE.health.ITEM

@@ -33,3 +33,17 @@ pub(crate) struct ImportArgs {
     #[command(flatten)]
     pub(crate) way: ConnectionArgs,
 }
+
+/// Options of `map`.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct MapArgs {
+    /// Give each value of an area (`to = "IMAGE:@AREA"`) that has no address the next free one, and write the ledger
+    #[arg(long)]
+    pub(crate) assign: bool,
+    /// Give out the addresses of rules that are gone, too
+    #[arg(long, requires = "assign")]
+    pub(crate) reuse: bool,
+    /// Show what would be given out, and write nothing
+    #[arg(short = 'n', long, requires = "assign")]
+    pub(crate) dry_run: bool,
+}

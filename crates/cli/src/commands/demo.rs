@@ -20,8 +20,9 @@ use woodrush_engine::converter::{Event, Running, start};
 use woodrush_engine::rig::Rig;
 
 /// The hatchery, by path.
-const FILES: [(&str, &str); 9] = [
+const FILES: [(&str, &str); 10] = [
     ("woodrush.toml", include_str!("../../../../demo/woodrush.toml")),
+    ("woodrush.ledger", include_str!("../../../../demo/woodrush.ledger")),
     ("grader-tags.csv", include_str!("../../../../demo/grader-tags.csv")),
     ("lists/blower-drive.csv", include_str!("../../../../demo/lists/blower-drive.csv")),
     ("profiles/oxygen-probe.toml", include_str!("../../../../demo/profiles/oxygen-probe.toml")),

@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod addr;
+mod assign;
 mod budget;
 mod check;
 pub(crate) mod completions;
@@ -41,7 +42,8 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
             console.verbose = verbose;
             check::run(console, &crate::project::find(&global)?, all)
         }
-        Command::Map => map::run(console, &crate::project::find(&global)?),
+        Command::Map(args) if args.assign => assign::run(console, &crate::project::find(&global)?, &args),
+        Command::Map(_) => map::run(console, &crate::project::find(&global)?),
         Command::Trace { endpoints } => trace::run(console, &crate::project::find(&global)?, &endpoints),
         Command::Run(args) => {
             console.verbose = args.verbose;

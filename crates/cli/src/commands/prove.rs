@@ -19,6 +19,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, reports: &[PathBuf]) -> Re
         proof::kind_of(report)?;
     }
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    crate::project::addressed(&checked).map_err(Failure::Usage)?;
     for report in reports {
         crate::render::can_be_written(report)?;
     }

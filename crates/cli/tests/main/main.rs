@@ -4,6 +4,7 @@
 mod accepting;
 mod addresses;
 mod asking;
+mod assigning;
 mod bench;
 mod captured;
 mod checking;

@@ -56,7 +56,9 @@ impl Tool {
         let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
         std::fs::copy(from.join("woodrush.toml"), tool.file("woodrush.toml")).unwrap();
         std::fs::create_dir(tool.path().join("profiles")).unwrap();
-        std::fs::copy(from.join("grader-tags.csv"), tool.path().join("grader-tags.csv")).unwrap();
+        for file in ["grader-tags.csv", "woodrush.ledger"] {
+            std::fs::copy(from.join(file), tool.path().join(file)).unwrap();
+        }
         std::fs::create_dir(tool.path().join("lists")).unwrap();
         for folder in ["profiles", "lists"] {
             for entry in std::fs::read_dir(from.join(folder)).unwrap() {

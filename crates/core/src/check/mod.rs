@@ -1,5 +1,6 @@
 //! Every static fault of a project, all at once: what, where, why it hurts in the field, and the fix.
 
+mod areas;
 mod blocks;
 mod cells;
 mod clients;
@@ -40,6 +41,7 @@ pub fn check(read: Read) -> Checked {
     ports::check(&project, &plan, &mut findings);
     wires::check(&project, &plan, &mut findings);
     network::check(&project, &mut findings);
+    areas::check(&project, &plan, &mut findings);
     mapping::check(&project, &plan, &mut findings);
     mirrors::check(&project, &plan, &mut findings);
     values::check(&project, &plan, &mut findings);

@@ -25,6 +25,18 @@ pub(super) static TERMS: &[Term] = &[
         "A register image: a set of addresses that the converter shows to its clients; there it is the server (on a serial line the trade says slave). Its cells are fed by rules and remember how old they are; a reader gets a fresh value or a refusal, never a stale value that looks live, unless `on-loss` says so.",
     ),
     own(
+        &["area", "areas"],
+        "Addresses of an image that are given out one after another: `[areas.values]` with `image` and `range`. A rule that shows its value at `scada:@values` gets the next free address there, aligned to its width; `woodrush map --assign` gives it out, and the ledger keeps it. An area whose range is written with bits (`304001.0-304010.15`) gives out bits.",
+    ),
+    own(
+        &["ledger", "woodrush.ledger"],
+        "The file beside the project in which the addresses stand that `woodrush map --assign` has given out, one line a value, sorted. What stands there never changes by itself: clients know it. The address of a rule that is gone is retired; the rule gets it back when it comes back, and no other value gets it before `map --assign --reuse`. Keep it in the version control system with the project.",
+    ),
+    own(
+        &["register list", "import"],
+        "The table in a maker's manual, or of a programmer, with a row for each register. `woodrush import` makes a profile of it: each row becomes a point, or is told with its line and the reason.",
+    ),
+    own(
         &["profile", "profiles"],
         "The description of one kind of device, written once and used by each device of that kind: its points with address, form, unit and access, its limits (`max-read`), and how it is shipped (line settings, unit).",
     ),

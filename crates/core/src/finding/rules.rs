@@ -123,11 +123,29 @@ pub static RULES: &[Rule] = &[
         "nothing would ever be asked or answered there",
         "use another port",
     ),
+    remark(
+        "F12",
+        "a value without an address",
+        "no client can read it, and the converter does not run with it",
+        "run `woodrush map --assign`, and keep the ledger that it writes",
+    ),
+    error(
+        "F13",
+        "a ledger that cannot be read",
+        "addresses that clients know would be given to other values",
+        "settle the conflict, or take the last sound version of the file",
+    ),
     error(
         "M01",
         "no such reference number",
         "a digit too few or too many lands in another table or on another register, which answers with something",
         "write six digits, such as 400318, or an offset, such as holding:317",
+    ),
+    error(
+        "M02",
+        "areas that overlap, or run past their table",
+        "one address would be given to two values, or to none",
+        "give each area a range of its own",
     ),
     error(
         "M03",

@@ -22,7 +22,7 @@ pub use times::Age;
 use crate::finding::Finding;
 use crate::form::Conversion;
 use crate::line_time::LineTime;
-use crate::project::{HealthItem, OnLoss, Owner, Project, Sending, caps};
+use crate::project::{HealthItem, Map, OnLoss, Owner, Project, Sending, caps, has_address};
 use crate::protocol::{Extent, Place, SpaceId, Spaces};
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -240,7 +240,59 @@ impl Plan {
     /// Resolves every rule of the project; what cannot be resolved is found and left out.
     #[must_use]
     pub fn build(project: &Project, findings: &mut Vec<Finding>) -> Self {
-        let mut plan = Self {
+        let mut plan = Self::without_rules(project);
+        plan.rules.reserve(project.maps.len());
+        let mut values = 0u64;
+        let takes_part = |rule: &Map| rule.enabled && has_address(rule);
+        for (map, rule) in project.maps.iter().enumerate().filter(|(_, rule)| takes_part(rule)) {
+            values += rule.count.map_or(1, |count| u64::from(count.value));
+            if values > caps::VALUES {
+                let at = rule.count.map_or(rule.span, |count| count.span);
+                findings.push(caps::too_many(at, "values in its rules and more", values, caps::VALUES));
+                break;
+            }
+            match resolve::rule(project, &mut plan, map, rule) {
+                Ok(rule) => plan.rules.push(rule),
+                Err(found) => {
+                    findings.extend(found);
+                    plan.unresolved.extend(resolve::landing(project, &plan, rule));
+                }
+            }
+        }
+        entries::add(&mut plan);
+        overlaps::drop_overlaps(project, &mut plan, findings);
+        entries::link(&mut plan);
+        if let Some(finding) = plan.too_wide(project) {
+            // Nothing of it is built: what is between the first and the last address would be.
+            findings.push(finding);
+            plan.rules.clear();
+            plan.onward.clear();
+        }
+        plan.request_everything(project);
+        plan.pushes = pushes::all(&plan);
+        plan.forwards = forwards::all(project);
+        plan.set_slots();
+        plan.set_cycles();
+        plan.set_ages(project);
+        plan
+    }
+
+    /// Where one rule of the project would show its values: the board, and the place there; `self` has no rules.
+    ///
+    /// # Errors
+    /// All that is wrong with it.
+    pub(crate) fn place_of(
+        &mut self,
+        project: &Project,
+        map: usize,
+        rule: &Map,
+    ) -> Result<(usize, Place), Vec<Finding>> {
+        resolve::rule(project, self, map, rule).map(|rule| (rule.board, rule.target))
+    }
+
+    /// Devices, images and lines, before any rule.
+    pub(crate) fn without_rules(project: &Project) -> Self {
+        Self {
             devices: project
                 .devices
                 .iter()
@@ -274,40 +326,7 @@ impl Plan {
             hosts: project.hosts(),
             unanswered: project.ports.iter().map(times::unanswered).collect(),
             ..Self::default()
-        };
-        plan.rules.reserve(project.maps.len());
-        let mut values = 0u64;
-        for (map, rule) in project.maps.iter().enumerate().filter(|(_, rule)| rule.enabled) {
-            values += rule.count.map_or(1, |count| u64::from(count.value));
-            if values > caps::VALUES {
-                let at = rule.count.map_or(rule.span, |count| count.span);
-                findings.push(caps::too_many(at, "values in its rules and more", values, caps::VALUES));
-                break;
-            }
-            match resolve::rule(project, &mut plan, map, rule) {
-                Ok(rule) => plan.rules.push(rule),
-                Err(found) => {
-                    findings.extend(found);
-                    plan.unresolved.extend(resolve::landing(project, &plan, rule));
-                }
-            }
         }
-        entries::add(&mut plan);
-        overlaps::drop_overlaps(project, &mut plan, findings);
-        entries::link(&mut plan);
-        if let Some(finding) = plan.too_wide(project) {
-            // Nothing of it is built: what is between the first and the last address would be.
-            findings.push(finding);
-            plan.rules.clear();
-            plan.onward.clear();
-        }
-        plan.request_everything(project);
-        plan.pushes = pushes::all(&plan);
-        plan.forwards = forwards::all(project);
-        plan.set_slots();
-        plan.set_cycles();
-        plan.set_ages(project);
-        plan
     }
 
     /// The rule by which the cells of all boards, from the first address of each table to the last, become too many.

@@ -1,5 +1,6 @@
 //! The project file and its profiles as typed data, each value with the place where it was written.
 
+mod areas;
 mod asked;
 pub(crate) mod caps;
 mod declared;
@@ -24,6 +25,7 @@ mod scalars;
 mod signal;
 
 pub use crate::line::{Line, LineFault, Parity};
+pub use areas::{Area, AreaSlots, AreaUse, has_address};
 pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
 pub use endpoint::{Endpoint, Owner, Target};
@@ -66,6 +68,8 @@ pub struct Project {
     pub devices: Vec<Device>,
     /// `[images.NAME]`, in file order.
     pub images: Vec<Image>,
+    /// `[areas.NAME]`, in file order.
+    pub areas: Vec<Area>,
     /// `[[map]]`, in file order.
     pub maps: Vec<Map>,
     /// `[[forward]]`, in file order.
@@ -342,7 +346,7 @@ impl Sending {
 }
 
 /// A rule: data flows from `from` to `to`.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Map {
     /// The whole rule's place: its header.
     pub span: Span,
@@ -370,6 +374,8 @@ pub struct Map {
     pub send: Option<Box<Spanned<Sending>>>,
     /// The rules with which it comes from one poll.
     pub together: Option<Box<Spanned<String>>>,
+    /// The area that its address is out of.
+    pub area: Option<Box<AreaUse>>,
     /// A remark for people.
     pub note: Option<Box<str>>,
 }
@@ -391,6 +397,7 @@ impl Map {
             after_device: true,
             send: None,
             together: None,
+            area: None,
             note: None,
         }
     }

@@ -1,5 +1,6 @@
 //! From the texts of the files to a [`Project`], with every fault that reading alone can see.
 
+use super::areas::{self, Area};
 use super::asked::parse_asked;
 use super::caps;
 use super::declared::read_lists;
@@ -14,6 +15,7 @@ use super::{
 };
 use crate::finding::Finding;
 use crate::form::Overflow;
+use crate::ledger::Ledger;
 use crate::nearest::nearest;
 use crate::source::{Sources, Span, Spanned};
 use std::collections::HashMap;
@@ -87,6 +89,9 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     let devices =
         project.devices.iter().enumerate().map(|(at, device)| (device.name.value.clone(), Owner::Device(at)));
     project.owners = images.chain(devices).collect();
+    for (name, fields) in entries(&mut r, &top, "areas", "area") {
+        project.areas.extend(read_area(&mut r, &project, name, &fields));
+    }
     read_maps(&mut r, &top, &mut project.maps);
     for (at, map) in project.maps.iter().enumerate() {
         let Some(name) = &map.name else { continue };
@@ -123,6 +128,10 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     project.sources = sources;
     read_profiles(&mut project, &wanted, load, &mut findings);
     read_lists(&mut project, &lists, load, &mut findings);
+    if !project.areas.is_empty() || project.maps.iter().any(|map| map.to.value.contains(":@")) {
+        let ledger = read_ledger(&mut project, name, load, &mut findings);
+        areas::resolve(&mut project, &ledger, &mut findings);
+    }
     Read { project, findings }
 }
 
@@ -345,6 +354,34 @@ fn read_maps(r: &mut Reader<'_>, top: &Fields<'_, '_>, maps: &mut Vec<Map>) {
         maps.extend(range.filter_map(|n| read_map(r, &fields.nth(n))));
         ControlFlow::Continue(())
     });
+}
+
+fn read_area(
+    r: &mut Reader<'_>,
+    project: &Project,
+    name: Spanned<String>,
+    fields: &Fields<'_, '_>,
+) -> Option<Area> {
+    let image = refer(r, fields, "image", "an image", project.images.iter().map(|image| &image.name));
+    let range = fields.required(r, "range", "the first and the last address, such as `300001-300999`");
+    Some(Area { name, image: image?, range: range?, slots: None })
+}
+
+/// The ledger beside the project; none is an empty one.
+fn read_ledger(
+    project: &mut Project,
+    name: &str,
+    load: &mut dyn FnMut(&str) -> Result<String, String>,
+    findings: &mut Vec<Finding>,
+) -> Ledger {
+    let path = Ledger::name(name);
+    // Without one nothing was given out yet, and a value without an address is told.
+    let Ok(text) = load(&path) else { return Ledger::default() };
+    let file = project.sources.add(path, text.clone());
+    Ledger::read(&text, file).unwrap_or_else(|found| {
+        findings.extend(found);
+        Ledger::default()
+    })
 }
 
 fn read_client(

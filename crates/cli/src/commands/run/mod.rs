@@ -60,6 +60,7 @@ impl RunOutput {
 
 pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Result<Verdict, Failure> {
     let Some(mut checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    crate::project::addressed(&checked).map_err(Failure::Usage)?;
     if console.verbose {
         for line in crate::render::findings::polls(&checked) {
             console.note(&line);
@@ -166,6 +167,10 @@ fn reload(
     if next.has_errors() {
         told.notes.line(findings::text(console, &next, true, findings::MOST));
         told.complain(console, "the changed project has errors, so the old one stays active");
+        return Ok(None);
+    }
+    if let Err(why) = crate::project::addressed(&next) {
+        told.complain(console, &format!("{why}; the old project stays active"));
         return Ok(None);
     }
     let file = LogFile::open(&next, path)?;

@@ -1,0 +1,145 @@
+//! The ledger of a project: which address each value of an area was given, one line a value, sorted, so that it is read
+//! in a difference and merged by a version control system.
+
+mod reading;
+
+use crate::source::Span;
+use std::collections::BTreeMap;
+use std::fmt::Write;
+
+/// The first lines of a ledger.
+const HEAD: &str = "\
+# Addresses that `woodrush map --assign` has given out, one line a value. What stands here never changes by itself.
+# Keep this file with the project; `[retired.…]` holds the addresses of rules that are gone.
+";
+
+/// An address that was given out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GivenAddress {
+    /// As it is written.
+    pub at: String,
+    /// How many addresses it takes: registers, bits or elements.
+    pub takes: u32,
+    /// Its line, where it was read.
+    pub span: Span,
+}
+
+/// Values of an area by what they are called.
+pub type GivenAddresses = BTreeMap<String, GivenAddress>;
+
+/// All addresses that were given out.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Ledger {
+    /// By area: those of values that are there.
+    pub areas: BTreeMap<String, GivenAddresses>,
+    /// By area: those of values that are gone; nothing else gets them.
+    pub retired: BTreeMap<String, GivenAddresses>,
+}
+
+impl Ledger {
+    /// The name of the ledger of a project file: `woodrush.ledger` beside `woodrush.toml`.
+    #[must_use]
+    pub fn name(project: &str) -> String {
+        let name = project.rsplit(['/', '\\']).next().unwrap_or_default();
+        format!("{}.ledger", name.strip_suffix(".toml").unwrap_or(name))
+    }
+
+    /// Whether nothing was given out.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.areas.values().chain(self.retired.values()).all(BTreeMap::is_empty)
+    }
+
+    /// As it is written.
+    #[must_use]
+    pub fn text(&self) -> String {
+        let mut out = String::from(HEAD);
+        for (kind, areas) in [("areas", &self.areas), ("retired", &self.retired)] {
+            for (area, given) in areas.iter().filter(|(_, given)| !given.is_empty()) {
+                let _ = writeln!(out, "\n[{kind}.{area}]");
+                for (value, own) in given {
+                    let takes = if own.takes > 1 { format!(" x{}", own.takes) } else { String::new() };
+                    let _ = writeln!(out, "{} = \"{}{takes}\"", quoted(value), own.at);
+                }
+            }
+        }
+        out
+    }
+}
+
+/// A key as TOML writes it.
+fn quoted(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn ledger(rows: &[(&str, &str, &str, u32)]) -> Ledger {
+        let mut ledger = Ledger::default();
+        for (area, value, at, takes) in rows {
+            let given = GivenAddress { at: (*at).into(), takes: *takes, span: Span::default() };
+            ledger.areas.entry((*area).into()).or_default().insert((*value).into(), given);
+        }
+        ledger
+    }
+
+    fn without_places(mut ledger: Ledger) -> Ledger {
+        for given in
+            ledger.areas.values_mut().chain(ledger.retired.values_mut()).flat_map(BTreeMap::values_mut)
+        {
+            given.span = Span::default();
+        }
+        ledger
+    }
+
+    #[test]
+    fn a_ledger_is_read_as_it_was_written_and_sorted() {
+        let mut own = ledger(&[
+            ("values", "do-2.oxygen", "300003", 2),
+            ("values", "do-1.oxygen", "300001", 2),
+            ("states", "do-1:40\"1\\ as u16", "304001.3", 1),
+        ]);
+        own.retired = ledger(&[("values", "old.one", "300005", 1)]).areas;
+        let text = own.text();
+        assert!(text.ends_with("[areas.values]\n\"do-1.oxygen\" = \"300001 x2\"\n\"do-2.oxygen\" = \"300003 x2\"\n\n[retired.values]\n\"old.one\" = \"300005\"\n"), "{text}");
+        let read = Ledger::read(&text, 0).unwrap();
+        assert_eq!(without_places(read.clone()), own);
+        assert_eq!(read.text(), text);
+        assert_eq!(Ledger::read("", 0).unwrap(), Ledger::default());
+    }
+
+    #[test]
+    fn what_a_merge_or_a_slip_has_left_is_told_with_its_lines() {
+        let conflict =
+            "[areas.v]\n<<<<<<< ours\n\"a\" = \"300001\"\n=======\n\"b\" = \"300001\"\n>>>>>>> theirs\n";
+        let told = Ledger::read(conflict, 3).unwrap_err();
+        assert_eq!(told.len(), 1);
+        assert!(told[0].what.contains("merge conflict"), "{}", told[0].what);
+        assert_eq!((told[0].notes.len(), told[0].span.file), (2, 3));
+        for (text, words) in [
+            ("[areas.v]\na = 300001\n", "`a` has no address"),
+            ("[areas.v]\na = \"300001 y2\"\n", "`300001 y2` is not an address"),
+            ("[areas.v]\na = \"300001 x0\"\n", "`300001 x0` is not an address"),
+            ("[other]\n", "`other` is not"),
+            ("areas = 3\n", "`areas` is not"),
+            ("[areas.v]\na = \"1\"\na = \"2\"\n", "duplicate key"),
+            ("[areas\n", ""),
+        ] {
+            let told = Ledger::read(text, 0).unwrap_err();
+            assert!(told[0].what.contains(words), "{text}: {}", told[0].what);
+        }
+    }
+
+    #[test]
+    fn a_ledger_is_called_like_its_project() {
+        for (project, name) in [
+            ("woodrush.toml", "woodrush.ledger"),
+            ("a/b/site.toml", "site.ledger"),
+            ("plain", "plain.ledger"),
+        ] {
+            assert_eq!(Ledger::name(project), name);
+        }
+    }
+}

@@ -1,0 +1,125 @@
+//! Reading a ledger: sorted lines, or what a merge has left of them.
+
+use super::{GivenAddress, GivenAddresses, Ledger};
+use crate::finding::Finding;
+use crate::source::Span;
+use std::collections::BTreeMap;
+use std::ops::Range;
+use toml::de::{DeTable, DeValue};
+
+fn span_in(file: u16, range: Range<usize>) -> Span {
+    let at = |offset: usize| u32::try_from(offset).unwrap_or(u32::MAX);
+    Span { file, start: at(range.start), end: at(range.end) }
+}
+
+/// What a merge of two versions has left undecided: both sides are shown, and neither is taken.
+fn conflict(text: &str, file: u16) -> Option<Finding> {
+    let mut at = 0;
+    let mut marks: Vec<Range<usize>> = vec![];
+    for line in text.split_inclusive('\n') {
+        let begins = ["<<<<<<<", "|||||||", "=======", ">>>>>>>"].iter().any(|mark| line.starts_with(mark));
+        if begins && (marks.len() < 3 || !line.starts_with('<')) {
+            marks.push(at..at + line.trim_end().len());
+        }
+        at += line.len();
+    }
+    let first = marks.first()?.clone();
+    let what = "a merge conflict is not settled: both sides have given out addresses".to_string();
+    let mut finding = Finding::new("F13", span_in(file, first.clone()), what)
+        .fix("keep the lines of both sides where their addresses differ; where they are the same, keep the line that was handed over first, delete the other, and run `woodrush map --assign`");
+    let sides: Vec<Range<usize>> = marks
+        .windows(2)
+        .filter_map(|pair| {
+            let (from, to) = (pair.first()?.end + 1, pair.get(1)?.start);
+            let inner = text.get(from..to)?.trim_end();
+            (!inner.is_empty()).then(|| from..from + inner.len())
+        })
+        .collect();
+    let words = ["one side", "the other side"];
+    let (one, other) = (sides.first().cloned(), sides.get(1).and_then(|_| sides.last().cloned()));
+    for (side, word) in [one, other].into_iter().zip(words) {
+        if let Some(side) = side {
+            finding = finding.note(span_in(file, side), word);
+        }
+    }
+    Some(finding)
+}
+
+/// `300001 x2`: an address and how many it takes.
+fn given(text: &str) -> Option<(String, u32)> {
+    let (at, takes) = match text.rsplit_once(" x") {
+        Some((at, takes)) => (at, takes.parse().ok().filter(|takes| *takes > 0)?),
+        None => (text, 1),
+    };
+    (!at.is_empty() && !at.contains(' ')).then(|| (at.to_string(), takes))
+}
+
+impl Ledger {
+    /// Reads a ledger; `file` is its number among the sources.
+    ///
+    /// # Errors
+    /// All that is wrong with it: nothing of it is taken then.
+    pub fn read(text: &str, file: u16) -> Result<Self, Vec<Finding>> {
+        if let Some(finding) = conflict(text, file) {
+            return Err(vec![finding]);
+        }
+        let span = |range: Range<usize>| span_in(file, range);
+        let fix = "write it as `woodrush map --assign` does, or take the last sound version of the file";
+        let document = DeTable::parse(text).map_err(|error| {
+            let at = span(error.span().unwrap_or_default());
+            vec![Finding::new("F13", at, error.message().to_string()).fix(fix)]
+        })?;
+        let mut ledger = Self::default();
+        let mut findings = vec![];
+        let mut wrong = |range: Range<usize>, what: String| {
+            findings.push(Finding::new("F13", span(range), what).fix(fix));
+        };
+        for (kind, tables) in document.get_ref() {
+            let areas = match kind.get_ref().as_ref() {
+                "areas" => &mut ledger.areas,
+                "retired" => &mut ledger.retired,
+                _ => {
+                    wrong(
+                        kind.span(),
+                        format!("`{}` is not a part of a ledger (areas, retired)", kind.get_ref()),
+                    );
+                    continue;
+                }
+            };
+            let DeValue::Table(tables) = tables.get_ref() else {
+                wrong(kind.span(), format!("`{}` is not a table of areas", kind.get_ref()));
+                continue;
+            };
+            read_areas(tables, areas, &span, &mut wrong);
+        }
+        if findings.is_empty() { Ok(ledger) } else { Err(findings) }
+    }
+}
+
+fn read_areas(
+    tables: &DeTable<'_>,
+    areas: &mut BTreeMap<String, GivenAddresses>,
+    span: &dyn Fn(Range<usize>) -> Span,
+    wrong: &mut dyn FnMut(Range<usize>, String),
+) {
+    for (area, values) in tables {
+        let DeValue::Table(values) = values.get_ref() else {
+            wrong(area.span(), format!("`{}` is not a table of addresses", area.get_ref()));
+            continue;
+        };
+        let own = areas.entry(area.get_ref().to_string()).or_default();
+        for (value, at) in values {
+            let DeValue::String(text) = at.get_ref() else {
+                wrong(value.span(), format!("`{}` has no address, such as \"300001 x2\"", value.get_ref()));
+                continue;
+            };
+            match given(text) {
+                Some((address, takes)) => {
+                    let given = GivenAddress { at: address, takes, span: span(at.span()) };
+                    own.insert(value.get_ref().to_string(), given);
+                }
+                None => wrong(at.span(), format!("`{text}` is not an address, such as `300001 x2`")),
+            }
+        }
+    }
+}
