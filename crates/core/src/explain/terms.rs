@@ -33,7 +33,7 @@ pub(super) static TERMS: &[Term] = &[
         "The file beside the project in which the addresses stand that `woodrush map --assign` has given out, one line a value, sorted. What stands there never changes by itself: clients know it. The address of a rule that is gone is retired; the rule gets it back when it comes back, and no other value gets it before `map --assign --reuse`. Keep it in the version control system with the project.",
     ),
     own(
-        &["register list", "import"],
+        &["register list"],
         "The table in a maker's manual, or of a programmer, with a row for each register. `woodrush import` makes a profile of it: each row becomes a point, or is told with its line and the reason.",
     ),
     own(
