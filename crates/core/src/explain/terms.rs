@@ -53,14 +53,6 @@ pub(super) static TERMS: &[Term] = &[
         "A rule that passes whole requests from one port to another, reframed and not interpreted. It carries everything that the protocol can say, also what no rule knows; but the values are not converted, checked or kept, and a lost device is an exception for the client.",
     ),
     own(
-        &["area", "areas"],
-        "A range of an image from which addresses are given out to rules that end at `IMAGE:@AREA`. Which address each got is kept in the ledger, so that it never moves.",
-    ),
-    own(
-        &["ledger"],
-        "The file beside the project that remembers which address of an area each rule was given. Clients of the image depend on it: an address that was given out once is not given to another rule.",
-    ),
-    own(
         &["freshness", "age", "max-age"],
         "How old a value is, and what a reader gets when it is too old. Age counts from the moment at which the last byte of the request left, so a value can be older than it looks and never younger. Older than `max-age` it counts as lost, and `on-loss` says what a reader gets.",
     ),
