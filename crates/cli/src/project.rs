@@ -30,7 +30,15 @@ pub(crate) fn find(global: &Global) -> Result<PathBuf, Failure> {
 /// Reads a text file of a project; paths are taken from the project file's folder.
 pub(crate) fn reader(project: &Path) -> impl Fn(&str) -> Result<String, String> + use<> {
     let folder = project.parent().map(Path::to_path_buf).unwrap_or_default();
-    move |path: &str| woodrush_engine::read_plain(&folder.join(path))
+    move |path: &str| {
+        let whole = folder.join(path);
+        // Tables come out of spreadsheets, which write other encodings too.
+        if whole.extension().is_none_or(|kind| !matches!(kind.to_str(), Some("csv" | "tsv" | "txt"))) {
+            return woodrush_engine::read_plain(&whole);
+        }
+        let bytes = woodrush_engine::read_plain_bytes(&whole, woodrush_engine::PLAIN_MAX)?;
+        Ok(woodrush_core::sheet::decode(&bytes).0)
+    }
 }
 
 /// Reads and checks the project; its faults are findings, an unreadable file is a failure.

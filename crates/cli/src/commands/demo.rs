@@ -20,10 +20,11 @@ use woodrush_engine::converter::{Event, Running, start};
 use woodrush_engine::rig::Rig;
 
 /// The hatchery, by path.
-const FILES: [(&str, &str); 10] = [
+const FILES: [(&str, &str); 11] = [
     ("woodrush.toml", include_str!("../../../../demo/woodrush.toml")),
     ("woodrush.ledger", include_str!("../../../../demo/woodrush.ledger")),
     ("grader-tags.csv", include_str!("../../../../demo/grader-tags.csv")),
+    ("lists/farm-office.csv", include_str!("../../../../demo/lists/farm-office.csv")),
     ("lists/blower-drive.csv", include_str!("../../../../demo/lists/blower-drive.csv")),
     ("profiles/oxygen-probe.toml", include_str!("../../../../demo/profiles/oxygen-probe.toml")),
     ("profiles/blower-drive.toml", include_str!("../../../../demo/profiles/blower-drive.toml")),

@@ -98,6 +98,6 @@ fn an_interrupted_proof_leaves_nothing_behind() {
         .unwrap()
         .map(|entry| entry.unwrap().file_name().to_string_lossy().into())
         .collect();
-    let ours = ["woodrush.toml", "profiles", "grader-tags.csv"];
+    let ours = ["woodrush.toml", "woodrush.ledger", "profiles", "lists", "grader-tags.csv"];
     assert!(left.iter().all(|name| ours.contains(&name.as_str())), "{left:?}");
 }

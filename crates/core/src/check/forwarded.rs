@@ -182,12 +182,11 @@ impl ForwardView<'_> {
                 at: &asked.address.value,
                 of: &format!("the device has there, as `{}`,", point.name.value),
             };
-            let text = self.project.sources.text(form.span);
             let order = |form: &Form| form.order;
             let found = forms_differ(
                 &self.client.name.value,
                 &shown,
-                (&form.value, text, form.span),
+                (&form.value, asked.states_scale, form.span),
                 &own.value,
                 order,
             );

@@ -1,7 +1,7 @@
 //! What a client takes a value for, held against what it is.
 
 use super::forwarded::ShownThere;
-use crate::finding::{Finding, Severity};
+use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
 use crate::source::Span;
 
@@ -9,7 +9,7 @@ use crate::source::Span;
 pub(super) fn forms_differ(
     client: &str,
     shown: &ShownThere<'_>,
-    (theirs, text, span): (&Form, &str, Span),
+    (theirs, states_scale, span): (&Form, bool, Span),
     ours: &Form,
     order: impl Fn(&Form) -> Option<Order>,
 ) -> Option<Finding> {
@@ -27,12 +27,10 @@ pub(super) fn forms_differ(
         let fix = format!("read it as `{ours}`, or let it be `{theirs}` at both ends");
         return Some(Finding::new("M51", span, what).fix(fix));
     }
-    // What a client leaves out it may work out by itself; what it writes is a statement.
-    let states = text.contains(" scale") || text.contains(" plus");
-    if states && theirs.scaling() != ours.scaling() {
+    if states_scale && theirs.scaling() != ours.scaling() {
         let by = if theirs.is_scaled() { format!("by `{theirs}`") } else { "by 1".into() };
         let what = format!("`{client}` scales {at} {by}, and {of} `{ours}`");
-        let finding = Finding::new("M51", span, what).severity(Severity::Warning);
+        let finding = Finding::new("M62", span, what);
         return Some(finding.fix("write the same scale and plus at both ends"));
     }
     None

@@ -448,6 +448,18 @@ pub static RULES: &[Rule] = &[
         "what the controller's program writes beside it in between is lost",
         "give the converter a word of its own that the program reads",
     ),
+    error(
+        "M62",
+        "a scale in a client's list that is not the rule's",
+        "the value is wrong by that factor, and looks plausible",
+        "write the same scale and offset at both ends",
+    ),
+    error(
+        "M63",
+        "a client that takes an address for another value than the rule shows there",
+        "one value stands under the name of another, and both look alive",
+        "correct the address or the name in the client's list",
+    ),
     warning(
         "M64",
         "an address twice in one client's list",

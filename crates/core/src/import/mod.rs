@@ -8,7 +8,6 @@ mod place;
 mod point;
 mod profile_text;
 mod reading;
-mod types;
 
 pub use profile_text::profile_text;
 

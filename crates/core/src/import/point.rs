@@ -3,13 +3,12 @@
 use super::codes::{ListedCodes, codes_of};
 use super::place::ListedPlace;
 use super::reading::{ListReading, ListedAddress, NoPoint};
-use super::types::{ListedType, order_of};
 use super::{ImportedPoint, SHOWN_MAX};
 use crate::form::{Decimal, Form, Linear, Order, Type};
 use crate::grain::Grain;
 use crate::project::caps;
 use crate::protocol::{ImpliedType, Setup};
-use crate::sheet::{Column, SheetRow, count_of, decimal_of, range_of};
+use crate::sheet::{Column, ListedType, SheetRow, count_of, decimal_of, order_of, range_of};
 
 /// A row whose address is known.
 pub(super) struct PointReading<'r, 'l, 'a> {

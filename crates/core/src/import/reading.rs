@@ -4,12 +4,11 @@ use super::counting::{Counting, CountingFacts, hex_number, plain_number};
 use super::names::Given;
 use super::place::ListedPlace;
 use super::point::PointReading;
-use super::types::{ListedType, order_of};
 use super::{Import, ImportOptions, ImportedPoint, ListedRow, Question, SHOWN_MAX};
 use crate::form::{Form, Order};
 use crate::project::caps;
 use crate::protocol::{Address, AddressContext, Dialect, Setup};
-use crate::sheet::{CELL_MAX, Column, Encoding, Heads, Sheet, SheetRow, count_of};
+use crate::sheet::{CELL_MAX, Column, Encoding, Heads, ListedType, Sheet, SheetRow, count_of, order_of};
 use std::collections::HashMap;
 
 /// A list in one notation.

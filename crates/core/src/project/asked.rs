@@ -19,6 +19,12 @@ pub struct Asked {
     pub count: u32,
     /// How often, in microseconds.
     pub every: Option<u64>,
+    /// Which value it is taken for: an endpoint, or in words.
+    pub is: Option<Spanned<String>>,
+    /// Whether a scale and an offset are stated, so that they are held against the rule's.
+    pub states_scale: bool,
+    /// It stands in a list of the client's programmer.
+    pub is_listed: bool,
 }
 
 /// Splits an entry into its parts.
@@ -43,6 +49,16 @@ pub fn parse_asked(entry: &Spanned<String>) -> Result<Asked, Finding> {
         }
         None => (text, None),
     };
+    let (rest, is) = match rest.split_once(" is ") {
+        Some((before, source)) => {
+            let at = before.len() + " is ".len();
+            let trimmed = source.trim();
+            let lead = source.len() - source.trim_start().len();
+            let place = span(at + lead, at + lead + trimmed.len());
+            (before, Some(Spanned { value: trimmed.to_string(), span: place }))
+        }
+        None => (rest, None),
+    };
     let (rest, count) = match rest.trim_end().rsplit_once(" x") {
         Some((before, digits)) if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) => {
             let count = digits.parse().ok().filter(|count| (1..=65_536).contains(count));
@@ -62,7 +78,9 @@ pub fn parse_asked(entry: &Spanned<String>) -> Result<Asked, Finding> {
     let trimmed = address.trim();
     let lead = address.len() - address.trim_start().len();
     let address = Spanned { value: trimmed.to_string(), span: span(lead, lead + trimmed.len()) };
-    Ok(Asked { span: entry.span, address, form, count, every })
+    // What a client leaves out it may work out by itself; what it writes is a statement.
+    let states_scale = [" scale", " plus"].iter().any(|word| rest.contains(word));
+    Ok(Asked { span: entry.span, address, form, count, every, is, states_scale, is_listed: false })
 }
 
 /// Splits `X as FORM`; `span` is that of the whole text.

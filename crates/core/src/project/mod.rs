@@ -3,6 +3,7 @@
 mod areas;
 mod asked;
 pub(crate) mod caps;
+mod client_lists;
 mod declared;
 mod endpoint;
 mod fault_kinds;
@@ -28,6 +29,7 @@ pub use crate::line::{Line, LineFault, Parity};
 pub use areas::{Area, AreaSlots, AreaUse, has_address};
 pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};
+pub use client_lists::{ClientList, ListedAs};
 pub use endpoint::{Endpoint, Owner, Target};
 pub use fault_kinds::{
     AS_UNIT, CLOSE, CUT, DROP_ACK, FAULTS, LATE, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE, SHORT, SLOW,
@@ -414,6 +416,8 @@ pub struct Client {
     pub port: Option<Spanned<usize>>,
     /// The units that it asks there.
     pub units: Option<Spanned<Vec<u16>>>,
+    /// The list that its programmer has typed into it.
+    pub list: Option<ClientList>,
     /// Its line settings, where it is a serial one.
     pub line: Option<Spanned<Line>>,
     /// Its own address.

@@ -3,6 +3,7 @@
 use super::areas::{self, Area};
 use super::asked::parse_asked;
 use super::caps;
+use super::client_lists;
 use super::declared::read_lists;
 use super::fields::Fields;
 use super::read_ports::{networks, own_port, protocol, read_port, setup};
@@ -132,6 +133,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
         let ledger = read_ledger(&mut project, name, load, &mut findings);
         areas::resolve(&mut project, &ledger, &mut findings);
     }
+    client_lists::read_all(&mut project, load, &mut findings);
     Read { project, findings }
 }
 
@@ -412,6 +414,7 @@ fn read_client(
         image,
         port,
         units: fields.parsed(r, "units", "F03", forward::units),
+        list: client_lists::named(r, fields),
         line: if fields.has("line") { fields.line(r, "line") } else { None },
         address: fields.parsed(r, "address", "M29", ipv4),
         dials: fields.parsed(r, "dials", "M29", host_port),

@@ -52,10 +52,14 @@ pub enum Column {
     Table,
     /// What its numbers or bits mean.
     Values,
+    /// How often it is asked.
+    Interval,
+    /// Where the value comes from, as the one who asks understands it.
+    Source,
 }
 
 /// Every column: as an option calls it, and its heads in small letters, without signs.
-const COLUMNS: [(Column, &str, &[&str]); 23] = [
+const COLUMNS: [(Column, &str, &[&str]); 25] = [
     (
         Column::Address,
         "address",
@@ -291,6 +295,26 @@ const COLUMNS: [(Column, &str, &[&str]); 23] = [
             "choices",
             "settings",
         ],
+    ),
+    (
+        Column::Interval,
+        "interval",
+        &[
+            "interval",
+            "poll",
+            "poll interval",
+            "scan rate",
+            "scan time",
+            "update",
+            "update rate",
+            "cycle",
+            "every",
+        ],
+    ),
+    (
+        Column::Source,
+        "source",
+        &["source", "origin", "value source", "endpoint", "is", "signal source", "measuring point"],
     ),
 ];
 

@@ -3,10 +3,12 @@
 mod heads;
 mod numbers;
 mod text;
+mod types;
 
 pub use heads::{Column, ColumnChoice, Heads};
 pub use numbers::{count_of, decimal_of, range_of};
 pub use text::{Encoding, decode};
+pub(crate) use types::{ListedType, order_of};
 
 use std::ops::Range;
 

@@ -7,6 +7,7 @@ mod carrying;
 mod checks;
 mod following;
 mod importing;
+mod listed;
 mod mistakes;
 mod naming;
 mod notations;

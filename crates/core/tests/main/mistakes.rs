@@ -179,7 +179,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "the client shows plausible garbage",
     ),
     ("\"400001 as u16 every 1s\", ", "", "M05", "no described client reads scada:400001"),
-    ("\"400001 as u16 every 1s\"", "\"400001 as u16 scale 0.1 every 1s\"", "M51", "the same scale"),
+    ("\"400001 as u16 every 1s\"", "\"400001 as u16 scale 0.1 every 1s\"", "M62", "the same scale"),
     ("\"400001 as u16 every 1s\"", "\"400001 as u16 every soon\"", "F03", "not an interval such as 250ms"),
     ("writes = [", "must-read = [\"do-2.oxygen\"]\nwrites = [", "M11", "no rule brings it into `scada`"),
     // Ranges and scales.

@@ -1,5 +1,6 @@
 //! Clients against the image that they ask: what they read, write and must be able to see.
 
+mod meant;
 mod writes;
 
 use super::cells::{Cells, Melted, Stretch};
@@ -26,6 +27,8 @@ struct ClientRead<'c> {
     extent: Extent,
     /// Grains of one value.
     width: u32,
+    /// One bit of the grain.
+    bit: Option<u8>,
 }
 
 /// How often a rule's values are read by described clients.
@@ -113,7 +116,7 @@ fn placed<'c>(client: &Client, station: &Station, list: &'c [Asked]) -> (Vec<Cli
                     faults
                         .push(Finding::new("M17", asked.span, what).why(PAST_THE_END).fix("lower the count"));
                 } else {
-                    found.push(ClientRead { asked, extent, width });
+                    found.push(ClientRead { asked, extent, width, bit: place.bit });
                 }
             }
             Err(why) => faults
@@ -293,25 +296,29 @@ impl ClientView<'_> {
         }
     }
 
-    /// One address in two of its reads.
-    fn twice(&self, reads: &[ClientRead<'_>]) -> Option<Finding> {
+    /// Addresses in two of its reads; two bits of one register are two things.
+    fn twice(&self, reads: &[ClientRead<'_>]) -> Vec<Finding> {
         let mut sorted: Vec<&ClientRead<'_>> = reads.iter().collect();
-        sorted.sort_by_key(|wanted| (wanted.extent.space, wanted.extent.first));
-        let pair = sorted.windows(2).find_map(|pair| match pair {
-            [one, other]
-                if one.extent.space == other.extent.space && other.extent.first < one.extent.end() =>
-            {
-                Some((*one, *other))
-            }
+        sorted.sort_by_key(|wanted| (wanted.extent.space, wanted.extent.first, wanted.bit));
+        let is_twice = |one: &ClientRead<'_>, other: &ClientRead<'_>| {
+            one.extent.space == other.extent.space
+                && other.extent.first < one.extent.end()
+                && (one.bit.is_none() || other.bit.is_none() || one.bit == other.bit)
+        };
+        let told = |one: &ClientRead<'_>, other: &ClientRead<'_>| {
+            let what = format!(
+                "`{}` reads {} in two of its entries",
+                self.client.name.value,
+                self.show(other.extent.space, other.extent.first)
+            );
+            let (first, second) = if one.asked.span < other.asked.span { (one, other) } else { (other, one) };
+            Finding::new("M64", second.asked.span, what).note(first.asked.span, "the other entry")
+        };
+        let pairs = sorted.windows(2).filter_map(|pair| match pair {
+            [one, other] if is_twice(one, other) => Some(told(one, other)),
             _ => None,
-        })?;
-        let what = format!(
-            "`{}` reads {} in two of its entries",
-            self.client.name.value,
-            self.show(pair.1.extent.space, pair.1.extent.first)
-        );
-        let (first, second) = if pair.0.asked.span < pair.1.asked.span { pair } else { (pair.1, pair.0) };
-        Some(Finding::new("M64", second.asked.span, what).note(first.asked.span, "the other entry"))
+        });
+        pairs.collect()
     }
 
     /// Begin and end are those of a rule, moved by one: offset and reference number taken for each other.
@@ -367,6 +374,9 @@ impl ClientView<'_> {
         } else if let Some(form) = wanted.asked.form {
             findings.extend(self.form_differs(wanted, rule, &form.value, form.span));
         }
+        if skew == 0 && cut == 0 {
+            findings.extend(self.means_another(wanted, rule, part));
+        }
         // The read covers the rule's beginning, and nobody at this client reads its end.
         let begins = wanted.extent.first <= target.first;
         let covered = |grain: u32| {
@@ -411,10 +421,13 @@ impl ClientView<'_> {
         let space = self.station.space_at(rule.target.space);
         let usual =
             self.station.dialect.zip(space).and_then(|(dialect, space)| dialect.notation().order(space));
-        let own = |form: &Form| Some(form.order.or(usual).unwrap_or_default());
-        let text = self.project.sources.text(span);
+        // What a list says of no order is not held against one.
+        let own = |form: &Form| match form.order {
+            None if wanted.asked.is_listed => None,
+            order => Some(order.or(usual).unwrap_or_default()),
+        };
         let shown = ShownThere { at: &at, of: "the rule shows" };
-        let theirs = (form, text, span);
+        let theirs = (form, wanted.asked.states_scale, span);
         let finding = forms_differ(&self.client.name.value, &shown, theirs, &rule.conversion.to, own)?;
         Some(self.note(finding, rule))
     }

@@ -4,15 +4,15 @@ use crate::form::{Form, Order, Type};
 
 /// What a cell about a type says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(super) struct ListedType {
+pub(crate) struct ListedType {
     /// The type.
-    pub(super) ty: Option<Type>,
+    pub(crate) ty: Option<Type>,
     /// The order of its words and bytes.
-    pub(super) order: Option<Order>,
+    pub(crate) order: Option<Order>,
     /// How many of them stand in a row.
-    pub(super) elements: Option<u32>,
+    pub(crate) elements: Option<u32>,
     /// All of it, where it is written as the project file does with a scale, or as raw cells.
-    pub(super) form: Option<Form>,
+    pub(crate) form: Option<Form>,
 }
 
 const CDAB: Order = Order { low_word_first: true, low_byte_first: false };
@@ -81,7 +81,7 @@ fn split_order(text: &str) -> (Option<Order>, String) {
 }
 
 /// The order that a text speaks of.
-pub(super) fn order_of(text: &str) -> Option<Order> {
+pub(crate) fn order_of(text: &str) -> Option<Order> {
     split_order(&plain(text)).0
 }
 
@@ -158,7 +158,7 @@ impl ListedType {
     ///
     /// # Errors
     /// The word that is not a type.
-    pub(super) fn read(text: &str, words: Option<u32>) -> Result<Self, String> {
+    pub(crate) fn read(text: &str, words: Option<u32>) -> Result<Self, String> {
         if let Ok(form) = Form::parse(text.trim()) {
             let ty = Some(form.ty).filter(|ty| *ty != Type::Raw);
             let whole = Some(form).filter(|form| form.is_scaled() || ty.is_none());

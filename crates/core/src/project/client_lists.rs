@@ -1,0 +1,283 @@
+//! The list that the programmer of a client has typed in: a table, row by row what the client asks for.
+
+use super::asked::Asked;
+use super::fields::Fields;
+use super::reader::{Reader, load_text};
+use super::scalars::duration;
+use super::{Client, Project};
+use crate::finding::Finding;
+use crate::form::{Decimal, Form};
+use crate::protocol::{Dialect, Notation};
+use crate::sheet::{
+    Column, ColumnChoice, Heads, ListedType, Sheet, SheetRow, count_of, decimal_of, order_of,
+};
+use crate::source::{Span, Spanned};
+
+/// How a list writes addresses.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ListedAs {
+    /// `400001`.
+    #[default]
+    SixDigit,
+    /// `40001`.
+    FiveDigit,
+    /// `0`, counted from 0, with the table beside it.
+    Offset,
+    /// `0x0000`, the same.
+    Hex,
+}
+
+impl ListedAs {
+    fn of_word(word: &str) -> Self {
+        match word {
+            "five-digit" => Self::FiveDigit,
+            "offset" => Self::Offset,
+            "hex" => Self::Hex,
+            _ => Self::SixDigit,
+        }
+    }
+}
+
+/// A list of what a client asks for.
+#[derive(Debug, Clone)]
+pub struct ClientList {
+    /// Its path as the project writes it.
+    pub path: Spanned<String>,
+    /// How it writes addresses.
+    pub notation: ListedAs,
+    /// Columns whose heads are not understood.
+    pub columns: ColumnChoice,
+    /// Rows that ask for something.
+    pub rows: usize,
+}
+
+/// The list that a client names.
+pub(super) fn named(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<ClientList> {
+    let path = fields.text(r, "list")?;
+    let notation = fields.text(r, "notation").map(|word| ListedAs::of_word(&word.value)).unwrap_or_default();
+    let mut columns = ColumnChoice::default();
+    if let Some(own) = fields.table(r, "columns", "columns", "`columns`") {
+        for word in Column::words() {
+            if let Some(head) = own.text(r, word) {
+                // Each key stands once in a table, and each is a column.
+                let _ = columns.add(word, &head.value);
+            }
+        }
+    }
+    Some(ClientList { path, notation, columns, rows: 0 })
+}
+
+/// Reads the lists that clients name: what their rows ask for stands behind what the project says itself.
+pub(super) fn read_all(
+    project: &mut Project,
+    load: &mut dyn FnMut(&str) -> Result<String, String>,
+    findings: &mut Vec<Finding>,
+) {
+    for at in 0..project.clients.len() {
+        let Some((list, image)) =
+            project.clients.get(at).and_then(|client| Some((client.list.clone()?, client.image?)))
+        else {
+            continue;
+        };
+        let Some(dialect) = project.image_dialect(image.value) else { continue };
+        let text = match load_text("list", &list.path, load) {
+            Ok(text) => text,
+            Err(finding) => {
+                findings.push(finding);
+                continue;
+            }
+        };
+        let text = text.strip_prefix('\u{feff}').map(str::to_string).unwrap_or(text);
+        let file = project.sources.add(list.path.value.clone(), text.clone());
+        let Some((sheet, head, heads)) = Sheet::find(&text, &list.columns) else {
+            project.sources.forget(file);
+            let what = format!(
+                "`{}` is not a list: none of its first lines has a head for addresses",
+                list.path.value
+            );
+            findings.push(
+                Finding::new("F07", list.path.span, what)
+                    .fix("write a header such as `address,name,type,order,scale,access,interval,source`, or say `columns`"),
+            );
+            continue;
+        };
+        if let Some(missing) =
+            sheet.rows.get(head).and_then(|row| list.columns.missing(&row.cells).first().copied())
+        {
+            let what = format!("`{}` has no column with the head `{missing}`", list.path.value);
+            findings.push(
+                Finding::new("F05", list.path.span, what).fix("write the head as it stands in the list"),
+            );
+        }
+        let reading = ListRows { dialect, notation: list.notation, text: &text, file, heads: &heads };
+        let Some(client) = project.clients.get_mut(at) else { continue };
+        for row in sheet.rows.iter().skip(head + 1) {
+            reading.row(row, client, findings);
+        }
+    }
+}
+
+/// Rows of a list.
+struct ListRows<'a> {
+    dialect: &'static dyn Dialect,
+    notation: ListedAs,
+    text: &'a str,
+    file: u16,
+    heads: &'a Heads,
+}
+
+impl ListRows<'_> {
+    fn cell<'r>(&self, row: &'r SheetRow, column: Column) -> &'r str {
+        self.heads.at(column).map_or("", |at| row.cell(at))
+    }
+
+    fn span(&self, from: usize, to: usize) -> Span {
+        let at = |offset: usize| u32::try_from(offset).unwrap_or(u32::MAX);
+        Span { file: self.file, start: at(from), end: at(to) }
+    }
+
+    /// The row, as far as it stands in one line.
+    fn line(&self, row: &SheetRow) -> Span {
+        let whole = self.text.get(row.at.clone()).unwrap_or_default();
+        self.span(row.at.start, row.at.start + whole.lines().next().unwrap_or_default().len())
+    }
+
+    /// Where a cell stands in its row.
+    fn cell_span(&self, row: &SheetRow, column: Column) -> Span {
+        let whole = self.text.get(row.at.clone()).unwrap_or_default();
+        let at = self.heads.at(column).unwrap_or(0);
+        let mut from = 0;
+        // What stands before it is passed, so that the same words there are not taken for it.
+        for cell in row.cells.iter().take(at) {
+            from += whole.get(from..).and_then(|rest| rest.find(cell.as_str())).unwrap_or(0) + cell.len();
+        }
+        let cell = row.cell(at);
+        match whole.get(from..).and_then(|rest| rest.find(cell)).filter(|_| !cell.is_empty()) {
+            Some(found) => {
+                let begin = row.at.start + from + found;
+                self.span(begin, begin + cell.len())
+            }
+            None => self.line(row),
+        }
+    }
+
+    fn row(&self, row: &SheetRow, client: &mut Client, findings: &mut Vec<Finding>) {
+        let text = self.cell(row, Column::Address);
+        // A title, or a line of its own for people.
+        if text.is_empty() || !text.contains(|letter: char| letter.is_ascii_digit()) {
+            return;
+        }
+        let line = self.line(row);
+        let address = match self.address(row, text) {
+            Ok(address) => Spanned { value: address, span: self.cell_span(row, Column::Address) },
+            Err(what) => {
+                let span = self.cell_span(row, Column::Address);
+                findings.push(
+                    Finding::new("M01", span, what).fix("write it as `notation` says, or correct `notation`"),
+                );
+                return;
+            }
+        };
+        let (form, count) = match self.form(row) {
+            Ok(found) => found,
+            Err(word) => {
+                let span = self.cell_span(row, Column::Type);
+                let what = format!("`{word}` is not a type that is known");
+                findings.push(Finding::new("F08", span, what).fix("write a type such as u16, INT or REAL"));
+                return;
+            }
+        };
+        let source = self.cell(row, Column::Source);
+        let has = |column| self.heads.at(column).is_some();
+        let asked = Asked {
+            span: line,
+            address,
+            form,
+            count,
+            every: self.every(row),
+            is: Some(source)
+                .filter(|text| !text.is_empty())
+                .map(|text| Spanned { value: text.to_string(), span: self.cell_span(row, Column::Source) }),
+            states_scale: has(Column::Factor) || has(Column::Offset),
+            is_listed: true,
+        };
+        let access: String =
+            self.cell(row, Column::Access).to_lowercase().chars().filter(char::is_ascii_alphabetic).collect();
+        let (reads, writes) = match access.as_str() {
+            "w" | "wo" | "write" | "writeonly" => (false, true),
+            "rw" | "wr" | "readwrite" => (true, true),
+            _ => (true, false),
+        };
+        if writes {
+            client.writes.push(asked.clone());
+        }
+        if reads {
+            client.reads.push(asked);
+        }
+        if let Some(list) = &mut client.list {
+            list.rows += 1;
+        }
+    }
+
+    /// The address as the project file writes it.
+    fn address(&self, row: &SheetRow, text: &str) -> Result<String, String> {
+        let notation: &dyn Notation = self.dialect.notation();
+        let lists = notation.lists();
+        let digits = text.split('.').next().unwrap_or_default();
+        let is_number = !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit());
+        let number = match self.notation {
+            ListedAs::SixDigit | ListedAs::FiveDigit => {
+                let wanted = if self.notation == ListedAs::SixDigit { 6 } else { 5 };
+                if is_number && digits.len() != wanted {
+                    return Err(format!(
+                        "`{text}` has {} digits, and this list writes {wanted}",
+                        digits.len()
+                    ));
+                }
+                return Ok(text.to_string());
+            }
+            ListedAs::Offset if is_number => text.parse().ok(),
+            ListedAs::Offset => return Ok(text.to_string()),
+            ListedAs::Hex => {
+                count_of(text).filter(|_| !is_number).or_else(|| u32::from_str_radix(text, 16).ok())
+            }
+        };
+        let number =
+            number.ok_or_else(|| format!("`{text}` is not an offset in hexadecimal, such as 0x0010"))?;
+        let words = [Column::Table, Column::Function].map(|column| self.cell(row, column));
+        let table =
+            words.into_iter().find_map(|word| lists.table(word)).map(|table| table.key).or(lists.usual());
+        let address = table.and_then(|table| lists.numbered(table, number, 0));
+        address.ok_or_else(|| format!("`{text}` is not in the table"))
+    }
+
+    /// The form that the row says, and how many values.
+    fn form(&self, row: &SheetRow) -> Result<(Option<Spanned<Form>>, u32), String> {
+        let text = self.cell(row, Column::Type);
+        let words = count_of(self.cell(row, Column::Words));
+        let listed = ListedType::read(text, words)?;
+        let count = count_of(self.cell(row, Column::Elements)).or(listed.elements).unwrap_or(1).max(1);
+        if let Some(form) = listed.form {
+            return Ok((Some(Spanned { value: form, span: self.cell_span(row, Column::Type) }), count));
+        }
+        let Some(ty) = listed.ty else { return Ok((None, count)) };
+        let order = listed.order.or_else(|| order_of(self.cell(row, Column::Order)));
+        let number = |column, otherwise| {
+            let text = self.cell(row, column);
+            if text.is_empty() { otherwise } else { decimal_of(text).unwrap_or(otherwise) }
+        };
+        let scale = number(Column::Factor, Decimal::ONE);
+        let plus = number(Column::Offset, Decimal::ZERO);
+        let form = Form { order, scale, plus, ..Form::plain(ty) };
+        Ok((Some(Spanned { value: form, span: self.cell_span(row, Column::Type) }), count))
+    }
+
+    fn every(&self, row: &SheetRow) -> Option<u64> {
+        let text = self.cell(row, Column::Interval).replace(' ', "");
+        // A number alone is seconds.
+        let seconds =
+            decimal_of(&text).map(|own| (own.as_f64() * 1e6).round()).filter(|micros| *micros >= 1.0);
+        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "above 1, and saturating")]
+        seconds.map(|micros| micros as u64).or_else(|| duration(&text).filter(|micros| *micros > 0))
+    }
+}
