@@ -216,7 +216,7 @@ const COLOURS: [&str; 7] =
 
 /// A cell that no spreadsheet takes for a formula: what begins like one and is not a number gets an apostrophe, by which
 /// spreadsheets know a text.
-fn no_formula(cell: &str) -> Cow<'_, str> {
+pub(crate) fn no_formula(cell: &str) -> Cow<'_, str> {
     let begins = cell.starts_with(['=', '+', '-', '@', '\t', '\r']);
     if begins && cell.parse::<f64>().is_err() && cell != "-" {
         return Cow::Owned(format!("'{cell}"));

@@ -21,6 +21,7 @@ pub mod explain;
 pub mod finding;
 pub mod form;
 mod grain;
+pub mod handover;
 pub mod import;
 pub mod ledger;
 mod line;

@@ -11,7 +11,7 @@ pub(super) const GLOBAL: &str = "Global options";
 /// The commands in the order of work.
 const GROUPS: &[(&str, &[&str])] = &[
     ("Describe", &["new", "import", "addr", "schema"]),
-    ("Check on paper", &["check", "map", "trace", "budget"]),
+    ("Check on paper", &["check", "map", "trace", "budget", "handover"]),
     ("Simulate and prove", &["rig", "prove", "demo"]),
     ("Run and look on", &["run", "status", "watch", "tap"]),
     ("On site", &["scan", "read", "write", "decode", "readdress", "set-up"]),
@@ -49,6 +49,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("schema", &["woodrush schema > woodrush.schema.json", "woodrush schema profile"]),
     ("check", &["woodrush check", "woodrush check --verbose", "woodrush check --format json"]),
     ("map", &["woodrush map", "woodrush map --format csv > addresses.csv", "woodrush map --assign"]),
+    ("handover", &["woodrush handover papers", "woodrush handover papers --for farm-office"]),
     ("trace", &["woodrush trace scada:400101", "woodrush trace blower-1.speed-setpoint"]),
     ("budget", &["woodrush budget", "woodrush budget --dead 3"]),
     ("rig", &["woodrush rig up", "woodrush rig set do-1.temperature=17.46", "woodrush rig cut raceway"]),

@@ -11,7 +11,7 @@ mod values;
 pub(crate) use connection::ConnectionArgs;
 pub(crate) use help::{command, protocols};
 pub(crate) use looking::{ProveArgs, RunArgs, TapArgs, WatchArgs};
-pub(crate) use papers::{ImportArgs, MapArgs};
+pub(crate) use papers::{HandoverArgs, ImportArgs, MapArgs};
 pub(crate) use rig::Rig;
 pub(crate) use usage::words;
 pub(crate) use values::{DecodeArgs, ReadArgs, ReaddressArgs, ScanArgs, SetUpArgs, WriteArgs};
@@ -109,6 +109,8 @@ pub(crate) enum Command {
     },
     /// Show the address table of both sides, one row per value; or give out addresses of areas
     Map(MapArgs),
+    /// Write the list of values for the programmer of each client, in that client's own notation and columns
+    Handover(HandoverArgs),
     /// Follow an address through the converter, down to the request bytes
     Trace {
         /// IMAGE:ADDRESS, DEVICE:ADDRESS, DEVICE.POINT or DEVICE.health.ITEM

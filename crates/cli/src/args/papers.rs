@@ -47,3 +47,13 @@ pub(crate) struct MapArgs {
     #[arg(short = 'n', long, requires = "assign")]
     pub(crate) dry_run: bool,
 }
+
+/// Options of `handover`.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct HandoverArgs {
+    /// Folder for the lists; it is made where it does not exist
+    pub(crate) dir: PathBuf,
+    /// Only the list of this client [default: of every client that asks an image]
+    #[arg(long = "for", value_name = "CLIENT")]
+    pub(crate) client: Option<String>,
+}

@@ -8,6 +8,7 @@ pub(crate) mod completions;
 mod decode;
 mod demo;
 mod explain;
+mod handover;
 mod import;
 pub(crate) mod live;
 mod man;
@@ -44,6 +45,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         }
         Command::Map(args) if args.assign => assign::run(console, &crate::project::find(&global)?, &args),
         Command::Map(_) => map::run(console, &crate::project::find(&global)?),
+        Command::Handover(args) => handover::run(console, &crate::project::find(&global)?, &args),
         Command::Trace { endpoints } => trace::run(console, &crate::project::find(&global)?, &endpoints),
         Command::Run(args) => {
             console.verbose = args.verbose;

@@ -13,6 +13,7 @@ mod enduring;
 mod explaining;
 mod failures;
 mod faulting;
+mod handing_over;
 mod house;
 mod importing;
 mod looking;

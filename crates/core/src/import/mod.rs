@@ -121,10 +121,10 @@ pub fn import(bytes: &[u8], options: &ImportOptions) -> Result<Import, String> {
         return Err("none of its first lines is a header: heads such as address, name, type, unit are looked for (`--columns address=HEAD,name=HEAD` says what others mean)".into());
     };
     let Some(head_row) = sheet.rows.get(head) else { return Err("it has no header".into()) };
-    if let Some(missing) = options.columns.missing(&head_row.cells).first() {
+    if let Some(missing) = options.columns.missing(head_row.cells().collect::<Vec<_>>().into_iter()).first() {
         return Err(format!(
             "no column has the head `{missing}`: its heads are {}",
-            head_row.cells.iter().filter(|cell| !cell.is_empty()).cloned().collect::<Vec<_>>().join(", ")
+            head_row.cells().filter(|cell| !cell.is_empty()).collect::<Vec<_>>().join(", ")
         ));
     }
     let dialects = options.dialect.map_or_else(|| notations().collect(), |own| vec![own]);

@@ -284,7 +284,7 @@ impl<'r, 'l, 'a> PointReading<'r, 'l, 'a> {
             return Err(NoPoint::Unread("the list says that others have no access to it".into()));
         }
         let head = self.list.columns();
-        if self.row.cells.iter().skip(head).any(|cell| !cell.is_empty()) {
+        if self.row.cells().skip(head).any(|cell| !cell.is_empty()) {
             self.remarks.push(format!("the row has more cells than the header, which has {head}"));
         }
         let listed = self.listed_type()?;

@@ -89,7 +89,7 @@ impl<'a> ListReading<'a> {
 
     /// How many columns the header has.
     pub(super) fn columns(&self) -> usize {
-        self.sheet.rows.get(self.head).map_or(usize::MAX, |row| row.cells.len())
+        self.sheet.rows.get(self.head).map_or(usize::MAX, SheetRow::len)
     }
 
     /// The columns that may say where a value is, the likeliest first. Names do where nothing else does.
@@ -197,8 +197,8 @@ impl<'a> ListReading<'a> {
             ));
         }
         let (column, text) = self.place_cell(row);
-        let filled = row.cells.iter().filter(|cell| !cell.is_empty()).count();
-        if self.sheet.rows.get(self.head).is_some_and(|head| head.cells == row.cells) {
+        let filled = row.cells().filter(|cell| !cell.is_empty()).count();
+        if self.sheet.rows.get(self.head).is_some_and(|head| head.cells().eq(row.cells())) {
             return Err(NoPoint::Note("the header again"));
         }
         let says_nothing = text.is_empty() || !text.contains(|letter: char| letter.is_ascii_digit());
@@ -387,7 +387,7 @@ impl<'a> ListReading<'a> {
 
 /// The bytes of a cell that is longer than one that is looked at.
 fn long_cell(row: &SheetRow) -> Option<usize> {
-    row.cells.iter().map(String::len).find(|length| *length > CELL_MAX)
+    row.cells().map(str::len).find(|length| *length > CELL_MAX)
 }
 
 /// Points of one address: a slip of the list, or two views of one register.

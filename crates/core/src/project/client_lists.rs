@@ -12,6 +12,7 @@ use crate::sheet::{
     Column, ColumnChoice, Heads, ListedType, Sheet, SheetRow, count_of, decimal_of, order_of,
 };
 use crate::source::{Span, Spanned};
+use std::cell::RefCell;
 
 /// How a list writes addresses.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -47,6 +48,10 @@ pub struct ClientList {
     pub notation: ListedAs,
     /// Columns whose heads are not understood.
     pub columns: ColumnChoice,
+    /// Its heads, and which column each is of.
+    pub heads: Vec<(Option<Column>, String)>,
+    /// What stands between two cells.
+    pub delimiter: char,
     /// Rows that ask for something.
     pub rows: usize,
 }
@@ -64,7 +69,7 @@ pub(super) fn named(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Clien
             }
         }
     }
-    Some(ClientList { path, notation, columns, rows: 0 })
+    Some(ClientList { path, notation, columns, heads: vec![], delimiter: ',', rows: 0 })
 }
 
 /// Reads the lists that clients name: what their rows ask for stands behind what the project says itself.
@@ -101,19 +106,46 @@ pub(super) fn read_all(
             );
             continue;
         };
-        if let Some(missing) =
-            sheet.rows.get(head).and_then(|row| list.columns.missing(&row.cells).first().copied())
-        {
+        if let Some(missing) = sheet.rows.get(head).and_then(|row| {
+            list.columns.missing(row.cells().collect::<Vec<_>>().into_iter()).first().copied()
+        }) {
             let what = format!("`{}` has no column with the head `{missing}`", list.path.value);
             findings.push(
                 Finding::new("F05", list.path.span, what).fix("write the head as it stands in the list"),
             );
         }
-        let reading = ListRows { dialect, notation: list.notation, text: &text, file, heads: &heads };
+        let reading = ListRows {
+            dialect,
+            notation: list.notation,
+            text: &text,
+            file,
+            heads: &heads,
+            last: RefCell::default(),
+        };
         let Some(client) = project.clients.get_mut(at) else { continue };
+        if let (Some(own), Some(row)) = (&mut client.list, sheet.rows.get(head)) {
+            let column =
+                |at: usize| heads.columns().find(|(_, place)| *place == at).map(|(column, _)| column);
+            own.heads = row.cells().enumerate().map(|(at, head)| (column(at), head.to_string())).collect();
+            own.delimiter = sheet.delimiter;
+        }
         for row in sheet.rows.iter().skip(head + 1) {
             reading.row(row, client, findings);
         }
+    }
+}
+
+/// Where the cells of a row stand.
+struct CellSpans {
+    cells: Vec<Option<Span>>,
+    line: Span,
+}
+
+impl CellSpans {
+    /// A column's; the line where it has no cell.
+    fn of(&self, heads: &Heads, column: Column) -> Span {
+        let own = heads.at(column).and_then(|at| self.cells.get(at).copied().flatten());
+        own.unwrap_or(self.line)
     }
 }
 
@@ -124,7 +156,28 @@ struct ListRows<'a> {
     text: &'a str,
     file: u16,
     heads: &'a Heads,
+    /// What the row before said of its values, and what that is.
+    last: RefCell<Option<([String; 7], ListedShape)>>,
 }
+
+/// What a row says of its values, besides where they are.
+#[derive(Debug, Clone, Copy)]
+struct ListedShape {
+    form: Option<Form>,
+    count: u32,
+    every: Option<u64>,
+}
+
+/// The columns that say it.
+const SHAPE: [Column; 7] = [
+    Column::Type,
+    Column::Words,
+    Column::Elements,
+    Column::Order,
+    Column::Factor,
+    Column::Offset,
+    Column::Interval,
+];
 
 impl ListRows<'_> {
     fn cell<'r>(&self, row: &'r SheetRow, column: Column) -> &'r str {
@@ -142,23 +195,22 @@ impl ListRows<'_> {
         self.span(row.at.start, row.at.start + whole.lines().next().unwrap_or_default().len())
     }
 
-    /// Where a cell stands in its row.
-    fn cell_span(&self, row: &SheetRow, column: Column) -> Span {
+    /// Where the cells of a row stand, one after another: the same words before one are not taken for it.
+    fn cell_spans(&self, row: &SheetRow) -> CellSpans {
         let whole = self.text.get(row.at.clone()).unwrap_or_default();
-        let at = self.heads.at(column).unwrap_or(0);
         let mut from = 0;
-        // What stands before it is passed, so that the same words there are not taken for it.
-        for cell in row.cells.iter().take(at) {
-            from += whole.get(from..).and_then(|rest| rest.find(cell.as_str())).unwrap_or(0) + cell.len();
-        }
-        let cell = row.cell(at);
-        match whole.get(from..).and_then(|rest| rest.find(cell)).filter(|_| !cell.is_empty()) {
-            Some(found) => {
-                let begin = row.at.start + from + found;
-                self.span(begin, begin + cell.len())
-            }
-            None => self.line(row),
-        }
+        let cells = row.cells().map(|cell| {
+            let rest = whole.get(from..)?;
+            // Behind what separates it: at once, or after blanks and a quote.
+            let near = rest.trim_start_matches([',', ';', '\t', '|', ' ', '"']);
+            let begin = match near.starts_with(cell) && !cell.is_empty() {
+                true => from + rest.len() - near.len(),
+                false => from + rest.find(cell)?,
+            };
+            from = begin + cell.len();
+            (!cell.is_empty()).then(|| self.span(row.at.start + begin, row.at.start + from))
+        });
+        CellSpans { cells: cells.collect(), line: self.line(row) }
     }
 
     fn row(&self, row: &SheetRow, client: &mut Client, findings: &mut Vec<Finding>) {
@@ -167,21 +219,22 @@ impl ListRows<'_> {
         if text.is_empty() || !text.contains(|letter: char| letter.is_ascii_digit()) {
             return;
         }
-        let line = self.line(row);
+        let spans = self.cell_spans(row);
+        let at = |column| spans.of(self.heads, column);
         let address = match self.address(row, text) {
-            Ok(address) => Spanned { value: address, span: self.cell_span(row, Column::Address) },
+            Ok(address) => Spanned { value: address, span: at(Column::Address) },
             Err(what) => {
-                let span = self.cell_span(row, Column::Address);
+                let span = at(Column::Address);
                 findings.push(
                     Finding::new("M01", span, what).fix("write it as `notation` says, or correct `notation`"),
                 );
                 return;
             }
         };
-        let (form, count) = match self.form(row) {
+        let shape = match self.shape(row) {
             Ok(found) => found,
             Err(word) => {
-                let span = self.cell_span(row, Column::Type);
+                let span = at(Column::Type);
                 let what = format!("`{word}` is not a type that is known");
                 findings.push(Finding::new("F08", span, what).fix("write a type such as u16, INT or REAL"));
                 return;
@@ -190,14 +243,14 @@ impl ListRows<'_> {
         let source = self.cell(row, Column::Source);
         let has = |column| self.heads.at(column).is_some();
         let asked = Asked {
-            span: line,
+            span: spans.line,
             address,
-            form,
-            count,
-            every: self.every(row),
+            form: shape.form.map(|value| Spanned { value, span: at(Column::Type) }),
+            count: shape.count,
+            every: shape.every,
             is: Some(source)
                 .filter(|text| !text.is_empty())
-                .map(|text| Spanned { value: text.to_string(), span: self.cell_span(row, Column::Source) }),
+                .map(|text| Spanned { value: text.to_string(), span: at(Column::Source) }),
             states_scale: has(Column::Factor) || has(Column::Offset),
             is_listed: true,
         };
@@ -208,11 +261,13 @@ impl ListRows<'_> {
             "rw" | "wr" | "readwrite" => (true, true),
             _ => (true, false),
         };
-        if writes {
-            client.writes.push(asked.clone());
-        }
-        if reads {
-            client.reads.push(asked);
+        match (reads, writes) {
+            (true, true) => {
+                client.writes.push(asked.clone());
+                client.reads.push(asked);
+            }
+            (_, true) => client.writes.push(asked),
+            _ => client.reads.push(asked),
         }
         if let Some(list) = &mut client.list {
             list.rows += 1;
@@ -251,16 +306,26 @@ impl ListRows<'_> {
         address.ok_or_else(|| format!("`{text}` is not in the table"))
     }
 
-    /// The form that the row says, and how many values.
-    fn form(&self, row: &SheetRow) -> Result<(Option<Spanned<Form>>, u32), String> {
-        let text = self.cell(row, Column::Type);
-        let words = count_of(self.cell(row, Column::Words));
-        let listed = ListedType::read(text, words)?;
-        let count = count_of(self.cell(row, Column::Elements)).or(listed.elements).unwrap_or(1).max(1);
-        if let Some(form) = listed.form {
-            return Ok((Some(Spanned { value: form, span: self.cell_span(row, Column::Type) }), count));
+    /// What the row says of its values, as the row before it if that says the same: most rows of a list do.
+    fn shape(&self, row: &SheetRow) -> Result<ListedShape, String> {
+        let said = SHAPE.map(|column| self.cell(row, column));
+        if let Some((known, shape)) = &*self.last.borrow()
+            && known.iter().zip(said).all(|(known, said)| known == said)
+        {
+            return Ok(*shape);
         }
-        let Some(ty) = listed.ty else { return Ok((None, count)) };
+        let shape = self.read_shape(row)?;
+        self.last.replace(Some((said.map(str::to_string), shape)));
+        Ok(shape)
+    }
+
+    fn read_shape(&self, row: &SheetRow) -> Result<ListedShape, String> {
+        let listed = ListedType::read(self.cell(row, Column::Type), count_of(self.cell(row, Column::Words)))?;
+        let count = count_of(self.cell(row, Column::Elements)).or(listed.elements).unwrap_or(1).max(1);
+        let every = self.every(row);
+        let Some(ty) = listed.ty.filter(|_| listed.form.is_none()) else {
+            return Ok(ListedShape { form: listed.form, count, every });
+        };
         let order = listed.order.or_else(|| order_of(self.cell(row, Column::Order)));
         let number = |column, otherwise| {
             let text = self.cell(row, column);
@@ -268,8 +333,7 @@ impl ListRows<'_> {
         };
         let scale = number(Column::Factor, Decimal::ONE);
         let plus = number(Column::Offset, Decimal::ZERO);
-        let form = Form { order, scale, plus, ..Form::plain(ty) };
-        Ok((Some(Spanned { value: form, span: self.cell_span(row, Column::Type) }), count))
+        Ok(ListedShape { form: Some(Form { order, scale, plus, ..Form::plain(ty) }), count, every })
     }
 
     fn every(&self, row: &SheetRow) -> Option<u64> {

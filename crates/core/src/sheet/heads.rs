@@ -383,9 +383,9 @@ impl ColumnChoice {
 
     /// Heads that were said and that no column has.
     #[must_use]
-    pub fn missing(&self, cells: &[String]) -> Vec<&str> {
+    pub fn missing<'c>(&self, cells: impl Iterator<Item = &'c str> + Clone) -> Vec<&str> {
         let heads = self.named.iter().map(|(_, head)| head.as_str());
-        heads.filter(|head| !head.is_empty() && !cells.iter().any(|cell| same(cell, head))).collect()
+        heads.filter(|head| !head.is_empty() && !cells.clone().any(|cell| same(cell, head))).collect()
     }
 }
 
@@ -408,9 +408,9 @@ pub struct Heads {
 impl Heads {
     /// What the cells of a row would be as heads.
     #[must_use]
-    pub fn of(cells: &[String], choice: &ColumnChoice) -> Self {
+    pub fn of<'c>(cells: impl Iterator<Item = &'c str>, choice: &ColumnChoice) -> Self {
         let mut heads = Self::default();
-        for (at, cell) in cells.iter().enumerate().filter(|(_, cell)| !cell.is_empty()) {
+        for (at, cell) in cells.enumerate().filter(|(_, cell)| !cell.is_empty()) {
             let said = choice.named.iter().find(|(_, head)| same(head, cell)).map(|(column, _)| *column);
             let column = said.or_else(|| {
                 let (column, from) = understood(cell)?;
@@ -501,8 +501,7 @@ mod tests {
     use std::collections::HashSet;
 
     fn heads(text: &str, choice: &str) -> Heads {
-        let cells: Vec<String> = text.split('|').map(str::to_string).collect();
-        Heads::of(&cells, &ColumnChoice::parse(choice).unwrap())
+        Heads::of(text.split('|'), &ColumnChoice::parse(choice).unwrap())
     }
 
     #[test]
@@ -548,7 +547,7 @@ mod tests {
         assert_eq!((none.at(Column::Name), &none.unknown), (Some(2), &vec![1]));
         assert_eq!(heads("Address|Register", "").doubled, [1]);
         let choice = ColumnChoice::parse("address=Where").unwrap();
-        assert_eq!(choice.missing(&["Address".into()]), ["Where"]);
+        assert_eq!(choice.missing(["Address"].into_iter()), ["Where"]);
         for (text, why) in [
             ("adress=Reg", "perhaps `address`"),
             ("address", "is not COLUMN=HEAD"),

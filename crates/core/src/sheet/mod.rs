@@ -38,7 +38,7 @@ pub struct SheetRow {
     /// Its bytes in the text.
     pub at: Range<usize>,
     /// Its cells, without the blanks around them.
-    pub cells: Vec<String>,
+    record: csv::StringRecord,
     /// A quote in it is not closed: what follows it in the file is in its last cell.
     pub is_open: bool,
 }
@@ -47,14 +47,31 @@ impl SheetRow {
     /// A cell; empty where the row is shorter.
     #[must_use]
     pub fn cell(&self, at: usize) -> &str {
-        self.cells.get(at).map_or("", String::as_str)
+        self.record.get(at).unwrap_or_default().trim()
+    }
+
+    /// Its cells, without the blanks around them.
+    pub fn cells(&self) -> impl Iterator<Item = &str> {
+        self.record.iter().map(str::trim)
+    }
+
+    /// How many cells it has.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.record.len()
+    }
+
+    /// Whether it has none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.record.is_empty()
     }
 
     /// The row as one line for people, at most `most` characters.
     #[must_use]
     pub fn shown(&self, delimiter: char, most: usize) -> String {
         let mut shown = String::new();
-        for (at, cell) in self.cells.iter().enumerate() {
+        for (at, cell) in self.cells().enumerate() {
             if at > 0 {
                 shown.push(if delimiter == '\t' { '|' } else { delimiter });
             }
@@ -76,7 +93,6 @@ impl Sheet {
             .delimiter(u8::try_from(delimiter).unwrap_or(b','))
             .has_headers(false)
             .flexible(true)
-            .trim(csv::Trim::All)
             .from_reader(text.as_bytes());
         let mut sheet = Self { delimiter, ..Self::default() };
         let mut record = csv::StringRecord::new();
@@ -88,7 +104,7 @@ impl Sheet {
                 // The text is one already: nothing else can go wrong.
                 Err(_) => continue,
             }
-            if record.iter().all(str::is_empty) {
+            if record.iter().all(|cell| cell.trim().is_empty()) {
                 continue;
             }
             if sheet.rows.len() == ROWS_MAX {
@@ -101,12 +117,13 @@ impl Sheet {
             let blank = blank.len() - blank.trim_start_matches(['\r', '\n']).len();
             let skipped = text.get(at.start..at.start + blank).unwrap_or_default().matches('\n').count();
             let at = at.start + blank..at.end;
-            let quotes = text.get(at.clone()).unwrap_or_default().matches('"').count();
+            let is_open = text.get(at.clone()).is_some_and(|own| own.matches('"').count() % 2 == 1)
+                && record.iter().any(|cell| cell.contains(['\n', delimiter]));
             sheet.rows.push(SheetRow {
                 line: before.line() + skipped as u64,
-                is_open: quotes % 2 == 1 && record.iter().any(|cell| cell.contains(['\n', delimiter])),
+                is_open,
                 at,
-                cells: record.iter().map(str::to_string).collect(),
+                record: std::mem::take(&mut record),
             });
         }
         sheet
@@ -122,7 +139,7 @@ impl Sheet {
             let top: usize = text.split_inclusive('\n').take(4 * TITLE_MAX).map(str::len).sum();
             let sheet = Self::read(text.get(..top).unwrap_or(text), delimiter);
             for (at, row) in sheet.rows.iter().take(TITLE_MAX).enumerate() {
-                let heads = Heads::of(&row.cells, choice);
+                let heads = Heads::of(row.cells(), choice);
                 let known = heads.known();
                 if heads.is_header() && best.as_ref().is_none_or(|(most, ..)| known > *most) {
                     best = Some((known, Self { delimiter, ..Self::default() }, at, heads));

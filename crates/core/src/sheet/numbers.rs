@@ -5,6 +5,10 @@ use crate::form::Decimal;
 /// A decimal number; one comma counts as the point. `None` where it is none.
 #[must_use]
 pub fn decimal_of(text: &str) -> Option<Decimal> {
+    // Most are nothing but digits.
+    if text.len() < 18 && text.bytes().all(|byte| byte.is_ascii_digit()) {
+        return text.parse().ok();
+    }
     let text = text.trim().trim_start_matches(['x', 'X', '*', '\u{d7}']).trim_start();
     if let Some(divisor) = text.strip_prefix("1/").or_else(|| text.strip_prefix('/')) {
         return decimal_of(divisor)?.inverse();

@@ -57,24 +57,36 @@ fn plain(text: &str) -> String {
     words.join(" ")
 }
 
+/// Where words stand in a text whose words are separated by one blank.
+fn words_at(text: &str, words: &str) -> Option<usize> {
+    let mut from = 0;
+    while let Some(found) = text.get(from..).and_then(|rest| rest.find(words)) {
+        let (begin, end) = (from + found, from + found + words.len());
+        let is_apart = |edge: Option<&u8>| edge.is_none_or(|byte| *byte == b' ');
+        let before = begin.checked_sub(1).and_then(|at| text.as_bytes().get(at));
+        if is_apart(before) && is_apart(text.as_bytes().get(end)) {
+            return Some(begin);
+        }
+        from = end;
+    }
+    None
+}
+
 /// The order that a text speaks of, and the text without it.
 fn split_order(text: &str) -> (Option<Order>, String) {
-    if text.is_empty() {
-        return (None, String::new());
+    // Most say nothing of an order, and are seen to at once.
+    let may = ["first", "swap", "endian", "lo hi", "hi lo", "abcd", "cdab", "badc", "dcba", "hgfe", "efcd"];
+    if !may.iter().any(|part| text.contains(part)) {
+        return (None, text.to_string());
     }
-    let around = format!(" {text} ");
-    for (phrase, order) in ORDERS {
-        let phrase = format!(" {phrase} ");
-        if around.contains(&phrase) {
-            return (Some(order), around.replace(&phrase, " ").trim().to_string());
-        }
-    }
-    for order in Order::ALL {
-        for bytes in [4, 8] {
-            let letters = format!(" {} ", order.letters(bytes).to_lowercase());
-            if around.contains(&letters) {
-                return (Some(order), around.replace(&letters, " ").trim().to_string());
-            }
+    let letters = Order::ALL.into_iter().flat_map(|order| [4, 8].map(|bytes| (order.letters(bytes), order)));
+    let letters = letters.map(|(letters, order)| (letters.to_lowercase(), order));
+    let phrases = ORDERS.iter().map(|(phrase, order)| ((*phrase).to_string(), *order));
+    for (words, order) in phrases.chain(letters) {
+        if let Some(at) = words_at(text, &words) {
+            let (before, behind) = (text.get(..at), text.get(at + words.len()..));
+            let rest = [before, behind].map(|part| part.unwrap_or_default().trim()).join(" ");
+            return (Some(order), rest.trim().to_string());
         }
     }
     (None, text.to_string())
@@ -159,7 +171,8 @@ impl ListedType {
     /// # Errors
     /// The word that is not a type.
     pub(crate) fn read(text: &str, words: Option<u32>) -> Result<Self, String> {
-        if let Ok(form) = Form::parse(text.trim()) {
+        let begins = text.split_whitespace().next().and_then(Type::parse).is_some();
+        if let Some(form) = begins.then(|| Form::parse(text.trim()).ok()).flatten() {
             let ty = Some(form.ty).filter(|ty| *ty != Type::Raw);
             let whole = Some(form).filter(|form| form.is_scaled() || ty.is_none());
             return Ok(Self { ty, order: form.order, elements: None, form: whole });

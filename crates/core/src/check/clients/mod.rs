@@ -3,6 +3,8 @@
 mod meant;
 mod writes;
 
+use meant::Described;
+
 use super::cells::{Cells, Melted, Stretch};
 use super::forwarded::ShownThere;
 use super::idle::{unfed, unread, unwritten, written_twice};
@@ -45,6 +47,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     let cells = Cells::of(plan);
     let hidden = Melted::of(plan.unresolved.clone());
     let off = switched_off(project);
+    let words = Described::of(project, plan);
     let mut intervals: HashMap<usize, Interval> = HashMap::new();
     let mut entered: Vec<OnlyClients<'_>> = vec![];
     let mut read_by_somebody: Vec<(usize, Extent)> = vec![];
@@ -66,6 +69,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             station,
             hidden: &hidden,
             switched_off: &off,
+            described: &words,
         };
         for read in &reads {
             view.read(read, &reads, findings);
@@ -142,6 +146,7 @@ struct ClientView<'a> {
     /// Cells that rules left out would feed.
     hidden: &'a Melted,
     switched_off: &'a SwitchedOff,
+    described: &'a Described<'a>,
 }
 
 /// Where disabled rules would begin to feed: by image and space, the first cell and the rule's `[[map]]`.
@@ -417,6 +422,11 @@ impl ClientView<'_> {
         form: &Form,
         span: crate::source::Span,
     ) -> Option<Finding> {
+        let same = (form.ty, form.order, form.scaling());
+        let ours = &rule.conversion.to;
+        if same == (ours.ty, ours.order, ours.scaling()) {
+            return None;
+        }
         let at = self.show(rule.target.space, wanted.extent.first.max(rule.target.first));
         let space = self.station.space_at(rule.target.space);
         let usual =

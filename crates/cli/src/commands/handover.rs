@@ -1,0 +1,110 @@
+//! `woodrush handover`: the list of values for the programmer of each client, ready to be taken into its system. Given
+//! back as the client's `list`, it is what `check` holds the rules against.
+
+use crate::args::{Format, HandoverArgs};
+use crate::console::{Console, Table, Tone, counted, no_formula};
+use crate::{Failure, Verdict};
+use std::path::{Path, PathBuf};
+use woodrush_core::handover::{HandoverList, handover_list};
+
+/// A list that was written.
+struct Written {
+    client: String,
+    path: PathBuf,
+    list: HandoverList,
+}
+
+pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Result<Verdict, Failure> {
+    let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    crate::project::addressed(&checked).map_err(Failure::Usage)?;
+    let clients = &checked.project.clients;
+    if let Some(name) = &args.client {
+        match clients.iter().find(|client| client.name.value == *name) {
+            Some(client) if client.image.is_none() => {
+                return Err(Failure::Usage(format!(
+                    "`{name}` asks through a forward: it has no list of an image's values"
+                )));
+            }
+            Some(_) => {}
+            None => {
+                let names: Vec<&str> = clients.iter().map(|client| client.name.value.as_str()).collect();
+                let known = if names.is_empty() { "there is none".into() } else { names.join(", ") };
+                return Err(Failure::Usage(format!("there is no client `{name}` ({known})")));
+            }
+        }
+    }
+    let wanted =
+        clients.iter().filter(|client| args.client.as_ref().is_none_or(|name| client.name.value == *name));
+    let mut written = vec![];
+    for client in wanted {
+        let Some(list) = handover_list(&checked, client) else { continue };
+        let path = args.dir.join(format!("{}.csv", client.name.value));
+        written.push(Written { client: client.name.value.clone(), path, list });
+    }
+    if written.is_empty() {
+        return Err(Failure::Usage(
+            "no client asks an image: add `[clients.NAME]` with `image` for those who shall get a list"
+                .into(),
+        ));
+    }
+    for own in &written {
+        write(&args.dir, own).map_err(|error| {
+            Failure::Outside(format!("{} cannot be written: {error}", own.path.display()))
+        })?;
+    }
+    show(console, &written)?;
+    Ok(if written.iter().all(|own| own.list.left_out.is_empty()) { Verdict::Yes } else { Verdict::No })
+}
+
+/// Writes a list beside its place first, so that the one that was there stays whole until the new one is.
+fn write(dir: &Path, own: &Written) -> std::io::Result<()> {
+    std::fs::create_dir_all(dir)?;
+    let delimiter = u8::try_from(own.list.delimiter).unwrap_or(b',');
+    let mut writer = csv::WriterBuilder::new().delimiter(delimiter).from_writer(vec![]);
+    for row in std::iter::once(&own.list.head).chain(&own.list.rows) {
+        writer.write_record(row.iter().map(|cell| no_formula(cell).into_owned()))?;
+    }
+    let bytes = writer.into_inner().map_err(|error| std::io::Error::other(error.to_string()))?;
+    let beside = own.path.with_extension("csv.new");
+    std::fs::write(&beside, bytes)?;
+    std::fs::rename(&beside, &own.path)
+}
+
+fn show(console: &mut Console, written: &[Written]) -> Result<(), Failure> {
+    match console.format {
+        Format::Json => {
+            let one = |own: &Written| {
+                let left_out = own.list.left_out.iter();
+                let left_out: Vec<_> =
+                    left_out.map(|(value, why)| serde_json::json!({ "value": value, "why": why })).collect();
+                serde_json::json!({
+                    "client": own.client, "path": own.path.display().to_string(),
+                    "values": own.list.rows.len(), "left_out": left_out,
+                })
+            };
+            let lists: Vec<_> = written.iter().map(one).collect();
+            console.json(&serde_json::json!({ "format": 1, "lists": lists }))?;
+        }
+        Format::Csv => {
+            let row = |own: &Written| {
+                vec![own.client.clone(), own.path.display().to_string(), own.list.rows.len().to_string()]
+            };
+            let rows = written.iter().map(row).collect();
+            console.table(&Table { head: vec!["client", "path", "values"], rows, whole: &[] })?;
+        }
+        Format::Text => {
+            for own in written {
+                let head = console.paint(Tone::Good, "wrote");
+                let values = counted(own.list.rows.len(), "value");
+                console.say(&format!("{head} {} for {}: {values}", own.path.display(), own.client))?;
+            }
+        }
+    }
+    for own in written {
+        for (value, why) in &own.list.left_out {
+            let head = console.paint(Tone::Bad, "left out");
+            console.note(&format!("{head} of {}: `{value}`: {why}", own.path.display()));
+        }
+    }
+    Ok(())
+}

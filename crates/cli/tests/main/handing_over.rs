@@ -1,0 +1,78 @@
+//! Lists that are handed over with the built program: given back, they agree with the project; a change afterwards is told.
+
+use crate::tool::Tool;
+
+#[test]
+fn a_list_that_is_handed_over_and_given_back_agrees_and_a_change_is_told_by_row() {
+    let tool = Tool::with_hatchery();
+    let made = tool.run(&["handover", "papers"]);
+    assert_eq!(made.status, 0, "{}{}", made.out, made.err);
+    assert!(
+        made.out.contains("for control-room") && made.out.contains("for farm-office: 4 values"),
+        "{}",
+        made.out
+    );
+    let farm = std::fs::read_to_string(tool.file("papers/farm-office.csv")).unwrap();
+    let lines: Vec<&str> = farm.lines().collect();
+    assert_eq!(lines[0], "Address;Tag;Type;Scale;Access;Poll;Source", "under its own heads");
+    assert!(
+        lines.iter().any(|line| line.starts_with("400002;") && line.ends_with(";do-2.temperature")),
+        "{farm}"
+    );
+    let room = std::fs::read_to_string(tool.file("papers/control-room.csv")).unwrap();
+    assert!(
+        room.lines()
+            .any(|line| line == "300101,inlet-temperature-1,,REAL,ABCD,1,0,,R,250 ms,inlet-temp-1:AI1.OUT"),
+        "{room}"
+    );
+    // Given back, both are witnesses that agree.
+    tool.edit("lists/farm-office.csv", "papers/farm-office.csv");
+    let text = std::fs::read_to_string(tool.file("woodrush.toml")).unwrap();
+    let begin = text.find("reads     = [\n").unwrap();
+    let end = begin + text[begin..].find("must-read").unwrap();
+    tool.write(
+        "woodrush.toml",
+        &[&text[..begin], "list = \"papers/control-room.csv\"\n", &text[end..]].concat(),
+    );
+    let checked = tool.run(&["check"]);
+    assert_eq!(checked.status, 0, "{}{}", checked.out, checked.err);
+    assert!(checked.out.contains("0 errors, 0 warnings"), "{}", checked.out);
+    // One rule changes: the rows of both lists that no longer agree are told.
+    for (from, to, code) in [
+        ("to   = \"scada:400001 as f32 ABCD\"", "to   = \"scada:400001 as f32 CDAB\"", "M51"),
+        ("to   = \"farm:400002\"", "to   = \"farm:400005\"", "M04"),
+        (
+            "from = \"do-2.temperature\"\nto   = \"farm:400002\"",
+            "from = \"do-3.temperature\"\nto   = \"farm:400002\"",
+            "M63",
+        ),
+    ] {
+        let before = std::fs::read_to_string(tool.file("woodrush.toml")).unwrap();
+        if !before.contains(from) {
+            panic!("the example no longer has {from}");
+        }
+        tool.write("woodrush.toml", &before.replacen(from, to, 1));
+        let told = tool.run(&["check"]);
+        assert_eq!(told.status, 1, "{code}: {}", told.out);
+        assert!(told.out.contains(code) && told.out.contains("papers/"), "{code}: {}", told.out);
+        tool.write("woodrush.toml", &before);
+    }
+}
+
+#[test]
+fn what_cannot_be_handed_over_is_told() {
+    let tool = Tool::with_hatchery();
+    let unknown = tool.run(&["handover", "papers", "--for", "nobody"]);
+    assert_eq!(unknown.status, 2, "{}", unknown.err);
+    assert!(unknown.err.contains("control-room, farm-office"), "{}", unknown.err);
+    let nowhere = tool.run(&["handover", "/proc/none"]);
+    assert_eq!(nowhere.status, 3, "{}", nowhere.err);
+    // Five digits end at 9999.
+    tool.edit("lists/farm-office.csv\"", "lists/farm-office.csv\"\nnotation = \"five-digit\"");
+    tool.write("lists/farm-office.csv", "Address;Type\n40001;INT\n");
+    tool.edit("to   = \"farm:400002\"", "to   = \"farm:412000\"");
+    let left = tool.run(&["handover", "papers", "--for", "farm-office", "--format", "json"]);
+    assert_eq!(left.status, 1, "{}{}", left.out, left.err);
+    let json: serde_json::Value = serde_json::from_str(&left.out).unwrap();
+    assert!(json["lists"][0]["left_out"][0]["why"].as_str().unwrap().contains("five digits"), "{json}");
+}

@@ -1,0 +1,114 @@
+//! What is handed over: the values of an image as the programmers of its clients need them.
+
+mod list;
+
+pub use list::{HandoverList, handover_list};
+
+use crate::checked::Checked;
+use crate::form::Form;
+use crate::plan::{PlannedRule, Source, Station};
+use crate::project::{OnLoss, Owner};
+use crate::protocol::Space;
+
+/// One value of an image.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HandedValue {
+    /// The table that it is in.
+    pub space: Space,
+    /// Zero-based address of its first register, bit or element.
+    pub first: u32,
+    /// How many it takes.
+    pub width: u32,
+    /// One bit of the register.
+    pub bit: Option<u8>,
+    /// What it is called: the rule's name, or the value itself.
+    pub name: String,
+    /// The endpoint that it comes from; empty where clients write it.
+    pub source: String,
+    /// In words, where the project says some.
+    pub description: String,
+    /// How it lies there.
+    pub form: Form,
+    /// Engineering unit.
+    pub eu: String,
+    /// Whether clients may read it, and write it.
+    pub access: (bool, bool),
+    /// How often it is renewed, in microseconds; `None` where it does not come by polling.
+    pub every: Option<u64>,
+    /// How old it may become, in microseconds; `None` where it does not age.
+    pub max_age: Option<u64>,
+    /// What a reader gets when it is lost; `None` where it is never lost.
+    pub on_loss: Option<OnLoss>,
+}
+
+/// The values of an image, in the order of its addresses.
+#[must_use]
+pub fn values_of(checked: &Checked, image: usize) -> Vec<HandedValue> {
+    let Some(station) = checked.plan.images.get(image) else { return vec![] };
+    let rules = checked.plan.rules.iter().filter(|rule| rule.board == image);
+    let mut found: Vec<HandedValue> = rules.flat_map(|rule| values(checked, station, rule)).collect();
+    // Tables in the order of the station's spaces, as every other output shows them.
+    let place = |space: &Space| station.spaces.id(&space.key);
+    found.sort_by(|one, other| {
+        (place(&one.space), one.first, one.bit).cmp(&(place(&other.space), other.first, other.bit))
+    });
+    found
+}
+
+fn values(checked: &Checked, station: &Station, rule: &PlannedRule) -> Vec<HandedValue> {
+    let project = &checked.project;
+    let (Some(map), Some(space)) = (project.maps.get(rule.map), station.space_at(rule.target.space)) else {
+        return vec![];
+    };
+    let point = match rule.source {
+        Source::Values { owner: Owner::Device(device), point, .. } => {
+            project.profile_of(device).and_then(|profile| profile.points.get(point?))
+        }
+        _ => None,
+    };
+    let is_told = matches!(rule.source, Source::Health(_));
+    let value = |item: u32| {
+        let several = if rule.target.count > 1 { format!("[{item}]") } else { String::new() };
+        let source = source(checked, rule, item, &map.from.value);
+        let called = map.name.as_ref().map_or(map.from.value.as_str(), |name| name.value.as_str());
+        let note = map.note.as_deref().or(point.and_then(|point| point.note.as_deref()));
+        HandedValue {
+            space: space.clone(),
+            first: rule.target.item(item).first,
+            width: rule.target.width,
+            bit: rule.target.bit,
+            name: format!("{called}{several}"),
+            source,
+            description: note.unwrap_or_default().to_string(),
+            form: rule.conversion.to,
+            eu: point.and_then(|point| point.eu.clone()).unwrap_or_default(),
+            access: match rule.source {
+                Source::Client => (false, true),
+                _ => (true, rule.writable),
+            },
+            every: matches!(rule.source, Source::Values { .. }).then_some(rule.every),
+            max_age: (rule.max_age != u64::MAX && !is_told).then_some(rule.max_age),
+            on_loss: (!is_told).then_some(rule.on_loss),
+        }
+    };
+    (0..rule.target.count).map(value).collect()
+}
+
+/// The endpoint of one item of a rule.
+fn source(checked: &Checked, rule: &PlannedRule, item: u32, written: &str) -> String {
+    match rule.source {
+        Source::Client => String::new(),
+        // One value is called as the rule calls it.
+        Source::Values { place, .. } if place.count > 1 => {
+            let Source::Values { owner, place, .. } = rule.source else { return String::new() };
+            let Some(station) = checked.plan.station(owner) else { return String::new() };
+            let at = place.item(item);
+            let width = at.count;
+            let shown = station.dialect.zip(station.space_at(at.space)).map(|(dialect, space)| {
+                dialect.notation().show(space, at.first, width, place.bit, &station.setup).canonical
+            });
+            shown.map_or_else(String::new, |shown| format!("{}:{shown}", station.name))
+        }
+        _ => written.split(" as ").next().unwrap_or_default().trim().to_string(),
+    }
+}
