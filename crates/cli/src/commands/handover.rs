@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use woodrush_core::handover::{HandoverList, handover_list};
 
 /// A list that was written.
-struct Written {
+struct WrittenList {
     client: String,
     path: PathBuf,
     list: HandoverList,
@@ -39,7 +39,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Re
     for client in wanted {
         let Some(list) = handover_list(&checked, client) else { continue };
         let path = args.dir.join(format!("{}.csv", client.name.value));
-        written.push(Written { client: client.name.value.clone(), path, list });
+        written.push(WrittenList { client: client.name.value.clone(), path, list });
     }
     if written.is_empty() {
         return Err(Failure::Usage(
@@ -57,7 +57,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Re
 }
 
 /// Writes a list beside its place first, so that the one that was there stays whole until the new one is.
-fn write(dir: &Path, own: &Written) -> std::io::Result<()> {
+fn write(dir: &Path, own: &WrittenList) -> std::io::Result<()> {
     std::fs::create_dir_all(dir)?;
     let delimiter = u8::try_from(own.list.delimiter).unwrap_or(b',');
     let mut writer = csv::WriterBuilder::new().delimiter(delimiter).from_writer(vec![]);
@@ -70,10 +70,10 @@ fn write(dir: &Path, own: &Written) -> std::io::Result<()> {
     std::fs::rename(&beside, &own.path)
 }
 
-fn show(console: &mut Console, written: &[Written]) -> Result<(), Failure> {
+fn show(console: &mut Console, written: &[WrittenList]) -> Result<(), Failure> {
     match console.format {
         Format::Json => {
-            let one = |own: &Written| {
+            let one = |own: &WrittenList| {
                 let left_out = own.list.left_out.iter();
                 let left_out: Vec<_> =
                     left_out.map(|(value, why)| serde_json::json!({ "value": value, "why": why })).collect();
@@ -86,7 +86,7 @@ fn show(console: &mut Console, written: &[Written]) -> Result<(), Failure> {
             console.json(&serde_json::json!({ "format": 1, "lists": lists }))?;
         }
         Format::Csv => {
-            let row = |own: &Written| {
+            let row = |own: &WrittenList| {
                 vec![own.client.clone(), own.path.display().to_string(), own.list.rows.len().to_string()]
             };
             let rows = written.iter().map(row).collect();
