@@ -5,6 +5,7 @@ mod blocks;
 mod cells;
 mod clients;
 mod declared;
+mod examples;
 mod files;
 mod forwarded;
 mod forwards;
@@ -38,6 +39,7 @@ pub fn check(read: Read) -> Checked {
     let Read { project, mut findings } = read;
     let plan = Plan::build(&project, &mut findings);
     profiles::check(&project, &mut findings);
+    examples::check(&project, &mut findings);
     ports::check(&project, &plan, &mut findings);
     wires::check(&project, &plan, &mut findings);
     network::check(&project, &mut findings);

@@ -315,6 +315,12 @@ pub static KEYS: &[Key] = &[
     ),
     key(
         "points",
+        "example",
+        KeyKind::Text,
+        "the maker's own example: raw words and their value, `0B54 = 29.00`",
+    ),
+    key(
+        "points",
         "repeat",
         KeyKind::Whole(1, super::caps::REPEATS as i64),
         "this many points, NAME-1, NAME-2, …",

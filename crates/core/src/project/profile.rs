@@ -86,6 +86,8 @@ pub struct Point {
     pub values: Vec<(Spanned<String>, u32)>,
     /// A wrong value there does harm that no later write takes back: no test writes it.
     pub guarded: bool,
+    /// The maker's own example: raw words, and the value that they stand for.
+    pub example: Option<Spanned<String>>,
     /// Raw words that mean "no value".
     pub invalid: Vec<u64>,
     /// Addresses after the one that is written: its place in a row of points.
@@ -131,6 +133,7 @@ pub(super) fn read(r: &mut Reader<'_>, table: &toml::de::DeTable<'_>, path: &str
             role: fields.text(r, "role").and_then(|word| Role::parse(&word.value)),
             values: if fields.has("values") { fields.sizes(r, "values") } else { vec![] },
             guarded: fields.switch(r, "guarded").unwrap_or(false),
+            example: fields.text(r, "example"),
             invalid: fields.wholes(r, "invalid", 0, i64::MAX).map(|words| words.value).unwrap_or_default(),
             later: 0,
             row: None,
