@@ -61,7 +61,8 @@ pub fn list(bytes: &[u8]) {
         let Ok(found) = import(bytes, &options) else { return };
         let text = profile_text(&found, "list.csv");
         assert!(!text.contains(|letter: char| letter.is_control() && letter != '\n'));
-        let checked = check(read("project.toml", AROUND.to_string(), &mut |_| Ok(text.clone())));
+        let mut load = |path: &str| if path == "p.toml" { Ok(text.clone()) } else { Err(String::new()) };
+        let checked = check(read("project.toml", AROUND.to_string(), &mut load));
         let wanted: usize =
             found.points.iter().map(|point| point.repeat.map_or(1, |(count, _)| count as usize)).sum();
         let known = checked.project.profile_of(0).map_or(0, |profile| profile.points.len());
@@ -82,7 +83,9 @@ fn whole(text: String, profile: &str) {
     if text.len() > 20_000 || profile.len() > 20_000 {
         return;
     }
-    let checked = check(read("project.toml", text, &mut |_| Ok(profile.to_string())));
+    let checked = check(read("project.toml", text, &mut |path| {
+        if path.ends_with(".ledger") { Err(String::new()) } else { Ok(profile.to_string()) }
+    }));
     for finding in &checked.findings {
         let position = checked.project.sources.position(finding.span);
         assert!(position.line > 0 && position.column > 0 && !finding.what.is_empty());

@@ -49,7 +49,14 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("schema", &["woodrush schema > woodrush.schema.json", "woodrush schema profile"]),
     ("check", &["woodrush check", "woodrush check --verbose", "woodrush check --format json"]),
     ("map", &["woodrush map", "woodrush map --format csv > addresses.csv", "woodrush map --assign"]),
-    ("handover", &["woodrush handover papers", "woodrush handover papers --for farm-office"]),
+    (
+        "handover",
+        &[
+            "woodrush handover papers",
+            "woodrush handover papers --for farm-office",
+            "woodrush handover papers --issue \"the inlet's two transmitters are new\"",
+        ],
+    ),
     ("trace", &["woodrush trace scada:400101", "woodrush trace blower-1.speed-setpoint"]),
     ("budget", &["woodrush budget", "woodrush budget --dead 3"]),
     ("rig", &["woodrush rig up", "woodrush rig set do-1.temperature=17.46", "woodrush rig cut raceway"]),

@@ -56,4 +56,7 @@ pub(crate) struct HandoverArgs {
     /// Only the list of this client [default: of every client that asks an image]
     #[arg(long = "for", value_name = "CLIENT")]
     pub(crate) client: Option<String>,
+    /// Close an issue of the address table with what changed, in words: from then on `check` holds the project against it
+    #[arg(long, value_name = "WHAT CHANGED", conflicts_with = "client")]
+    pub(crate) issue: Option<String>,
 }

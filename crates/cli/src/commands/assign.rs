@@ -1,20 +1,17 @@
 //! `woodrush map --assign`: addresses of areas are given out, and the ledger is written.
 
+use super::ledger;
 use crate::args::{Format, MapArgs};
 use crate::console::{Console, Table, Tone, counted};
 use crate::{Failure, Verdict};
-use std::fs::{File, OpenOptions};
-use std::io::Write;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use woodrush_core::assign::{Assignment, NewAddress, assign};
 use woodrush_core::check::Finding;
-use woodrush_core::ledger::Ledger;
 
 pub(crate) fn run(console: &mut Console, path: &Path, args: &MapArgs) -> Result<Verdict, Failure> {
-    let own = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    let place = path.with_file_name(Ledger::name(&own));
+    let place = ledger::place(path);
     // Held from before the project is read until the ledger is written: two at once would give out the same.
-    let held = if args.dry_run { None } else { Some(Held::take(&place)?) };
+    let held = if args.dry_run { None } else { Some(ledger::Held::take(&place)?) };
     // Clients that ask for an address which nothing has yet are what this mends; a slip in a rule's own text is not: it
     // would be another value.
     let passes = |finding: &Finding| !finding.rule.code.starts_with('F') && finding.rule.code != "M02";
@@ -27,7 +24,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &MapArgs) -> Result<
             "the project has no areas: add `[areas.NAME]` with `image` and `range`, and write `to = \"IMAGE:@NAME\"`".into(),
         ));
     }
-    let before = read(&place)?;
+    let before = ledger::read(&place)?;
     let done = assign(&checked, &before, args.reuse);
     let changes = done.ledger != before;
     if let Some(held) = held.filter(|_| changes) {
@@ -41,65 +38,6 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &MapArgs) -> Result<
     }
     said(console, &done, &place, written);
     Ok(if done.without.is_empty() { Verdict::Yes } else { Verdict::No })
-}
-
-/// The ledger as it is; one that is not there is empty.
-fn read(place: &Path) -> Result<Ledger, Failure> {
-    if !place.exists() {
-        return Ok(Ledger::default());
-    }
-    let text = woodrush_engine::read_plain(place).map_err(|why| {
-        Failure::Usage(format!("the ledger cannot be read, and nothing was given out: {why}"))
-    })?;
-    Ledger::read(&text, 0).map_err(|found| {
-        let what = found.first().map_or("", |finding| finding.what.as_str());
-        Failure::Usage(format!("{}: {what}; nothing was given out", place.display()))
-    })
-}
-
-/// The new ledger beside the old one, which nobody else may make meanwhile.
-struct Held {
-    place: PathBuf,
-    beside: PathBuf,
-    file: File,
-    is_written: bool,
-}
-
-impl Held {
-    fn take(place: &Path) -> Result<Self, Failure> {
-        let beside = place.with_extension("ledger.new");
-        let file = OpenOptions::new().write(true).create_new(true).open(&beside).map_err(|error| {
-            let shown = beside.display();
-            Failure::Outside(match error.kind() {
-                std::io::ErrorKind::AlreadyExists => format!(
-                    "{shown} exists: another `woodrush map --assign` is at work, or one was stopped; if none is, remove that file"
-                ),
-                _ => format!("{shown} cannot be written: {error}; nothing was given out"),
-            })
-        })?;
-        Ok(Self { place: place.to_path_buf(), beside, file, is_written: false })
-    }
-
-    /// Puts a whole ledger in the place of the old one.
-    fn write(mut self, text: &str) -> Result<(), Failure> {
-        let done = self.file.write_all(text.as_bytes()).and_then(|()| self.file.sync_all());
-        done.and_then(|()| std::fs::rename(&self.beside, &self.place)).map_err(|error| {
-            Failure::Outside(format!(
-                "{} cannot be written: {error}; nothing was given out",
-                self.place.display()
-            ))
-        })?;
-        self.is_written = true;
-        Ok(())
-    }
-}
-
-impl Drop for Held {
-    fn drop(&mut self) {
-        if !self.is_written {
-            let _ = std::fs::remove_file(&self.beside);
-        }
-    }
 }
 
 fn table(given: &[NewAddress]) -> Table {

@@ -1,11 +1,16 @@
 //! `woodrush handover`: the list of values for the programmer of each client, ready to be taken into its system. Given
 //! back as the client's `list`, it is what `check` holds the rules against.
 
+use super::ledger;
 use crate::args::{Format, HandoverArgs};
 use crate::console::{Console, Table, Tone, counted, no_formula};
 use crate::{Failure, Verdict};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use woodrush_core::handover::{HandoverList, handover_list};
+use std::time::SystemTime;
+use woodrush_core::check::{Checked, Finding};
+use woodrush_core::handover::{HandoverList, handover_list, issued_values};
+use woodrush_core::ledger::{Issue, IssuedValue};
 
 /// A list that was written.
 struct WrittenList {
@@ -15,7 +20,14 @@ struct WrittenList {
 }
 
 pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Result<Verdict, Failure> {
-    let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
+    let place = ledger::place(path);
+    let held = args.issue.as_ref().map(|_| ledger::Held::take(&place)).transpose()?;
+    // A new issue says that what differs from the last one was meant.
+    let is_meant = |finding: &Finding| held.is_some() && matches!(finding.rule.code, "M59" | "M60" | "M61");
+    let checked = crate::project::load(path)?;
+    let Some(checked) = crate::project::sound_but_for(console, checked, &is_meant)? else {
+        return Ok(Verdict::No);
+    };
     crate::project::addressed(&checked).map_err(Failure::Usage)?;
     let clients = &checked.project.clients;
     if let Some(name) = &args.client {
@@ -52,8 +64,38 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Re
             Failure::Outside(format!("{} cannot be written: {error}", own.path.display()))
         })?;
     }
-    show(console, &written)?;
+    let issue = match (args.issue.as_deref(), held) {
+        (Some(note), Some(held)) => Some(close(&checked, &place, held, note)?),
+        _ => None,
+    };
+    show(console, &written, issue.as_ref())?;
     Ok(if written.iter().all(|own| own.list.left_out.is_empty()) { Verdict::Yes } else { Verdict::No })
+}
+
+/// Closes an issue: its number, and whether it is a new one. What has not changed since the last one is that one.
+fn close(checked: &Checked, place: &Path, held: ledger::Held, note: &str) -> Result<(u32, bool), Failure> {
+    let mut whole = ledger::read(place)?;
+    let values = issued_values(&checked.project, &checked.plan);
+    let values: BTreeMap<String, IssuedValue> =
+        values.into_iter().map(|(address, (value, _))| (address, value)).collect();
+    if let Some(last) = whole.issues.last()
+        && last.values.len() == values.len()
+        && last.values.iter().all(|(address, old)| values.get(address).is_some_and(|new| new.is_as(old)))
+    {
+        return Ok((last.number, false));
+    }
+    let number = whole.issues.iter().map(|issue| issue.number).max().unwrap_or(0) + 1;
+    #[allow(clippy::disallowed_methods, reason = "the day on which a person hands over")]
+    let now = humantime::format_rfc3339_seconds(SystemTime::now()).to_string();
+    whole.issues.push(Issue {
+        number,
+        date: now.split('T').next().unwrap_or_default().to_string(),
+        note: note.to_string(),
+        project: format!("{:016x}", checked.plan.fingerprint(&checked.project)),
+        values,
+    });
+    held.write(&whole.text())?;
+    Ok((number, true))
 }
 
 /// Writes a list beside its place first, so that the one that was there stays whole until the new one is.
@@ -70,7 +112,7 @@ fn write(dir: &Path, own: &WrittenList) -> std::io::Result<()> {
     std::fs::rename(&beside, &own.path)
 }
 
-fn show(console: &mut Console, written: &[WrittenList]) -> Result<(), Failure> {
+fn show(console: &mut Console, written: &[WrittenList], issue: Option<&(u32, bool)>) -> Result<(), Failure> {
     match console.format {
         Format::Json => {
             let one = |own: &WrittenList| {
@@ -83,7 +125,8 @@ fn show(console: &mut Console, written: &[WrittenList]) -> Result<(), Failure> {
                 })
             };
             let lists: Vec<_> = written.iter().map(one).collect();
-            console.json(&serde_json::json!({ "format": 1, "lists": lists }))?;
+            let issue = issue.map(|(number, is_new)| serde_json::json!({ "number": number, "new": is_new }));
+            console.json(&serde_json::json!({ "format": 1, "lists": lists, "issue": issue }))?;
         }
         Format::Csv => {
             let row = |own: &WrittenList| {
@@ -99,6 +142,16 @@ fn show(console: &mut Console, written: &[WrittenList]) -> Result<(), Failure> {
                 console.say(&format!("{head} {} for {}: {values}", own.path.display(), own.client))?;
             }
         }
+    }
+    match issue {
+        Some((number, true)) => {
+            console
+                .note(&format!("issue {number} is closed: `check` holds the project against it from now on"));
+        }
+        Some((number, false)) => {
+            console.note(&format!("nothing has changed since issue {number}: no new one was closed"));
+        }
+        None => {}
     }
     for own in written {
         for (value, why) in &own.list.left_out {

@@ -10,6 +10,7 @@ mod demo;
 mod explain;
 mod handover;
 mod import;
+mod ledger;
 pub(crate) mod live;
 mod man;
 mod map;

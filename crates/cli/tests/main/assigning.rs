@@ -97,7 +97,7 @@ fn a_ledger_that_a_merge_or_a_slip_has_damaged_is_told_and_stays_as_it_is() {
     tool.write("woodrush.ledger.new", "");
     let busy = tool.run(&["map", "--assign"]);
     assert_eq!(busy.status, 3, "{}", busy.err);
-    assert!(busy.err.contains("another `woodrush map --assign` is at work"), "{}", busy.err);
+    assert!(busy.err.contains("another `woodrush` writes the ledger"), "{}", busy.err);
     let none = Tool::with_starter();
     let told = none.run(&["map", "--assign"]);
     assert_eq!(told.status, 2, "{}", told.err);

@@ -76,3 +76,61 @@ fn what_cannot_be_handed_over_is_told() {
     let json: serde_json::Value = serde_json::from_str(&left.out).unwrap();
     assert!(json["lists"][0]["left_out"][0]["why"].as_str().unwrap().contains("five digits"), "{json}");
 }
+
+/// From then on an address that moves, changes or goes is told with both lines, until a new issue says that it was meant.
+#[test]
+fn what_was_handed_over_is_held_until_a_new_issue_is_closed() {
+    let tool = Tool::with_hatchery();
+    let closed = tool.run(&["handover", "papers", "--issue", "first handover"]);
+    assert_eq!(closed.status, 0, "{}{}", closed.out, closed.err);
+    assert!(closed.err.contains("issue 1 is closed"), "{}", closed.err);
+    let ledger = std::fs::read_to_string(tool.file("woodrush.ledger")).unwrap();
+    assert!(ledger.contains("\"scada:300101\" = \"inlet-temp-1:AI1.OUT | f32 ABCD |  | R\""), "{ledger}");
+    assert_eq!(tool.run(&["check"]).status, 0);
+    let again = tool.run(&["handover", "papers", "--issue", "nothing"]);
+    assert!(again.status == 0 && again.err.contains("nothing has changed since issue 1"), "{}", again.err);
+    let sound = std::fs::read_to_string(tool.file("woodrush.toml")).unwrap();
+    // Without the clients' own lists nobody else tells.
+    let clients = sound.find("[clients.").unwrap();
+    let rig = sound.find("\n[rig]").unwrap();
+    let sound = [&sound[..clients], &sound[rig..]].concat();
+    for (from, to, code, words) in [
+        (
+            "to   = \"scada:400003 as f32 ABCD\"",
+            "to   = \"scada:400901 as f32 ABCD\"",
+            "M59",
+            "handed over at scada:400003",
+        ),
+        ("to   = \"scada:400003 as f32 ABCD\"", "to   = \"scada:400003 as f32 CDAB\"", "M60", "f32 CDAB"),
+        (
+            "from = \"do-2.temperature\"\nto   = \"farm:400002\"",
+            "from = \"do-3.temperature\"\nto   = \"farm:400002\"",
+            "M60",
+            "do-3.temperature",
+        ),
+        ("[[map]]\nfrom = \"do-2.temperature\"\nto   = \"farm:400002\"\n", "", "M61", "nothing is there now"),
+    ] {
+        assert!(sound.contains(from), "the example no longer has {from}");
+        tool.write("woodrush.toml", &sound.replacen(from, to, 1));
+        let told = tool.run(&["check"]);
+        assert_eq!(told.status, 1, "{code}: {}", told.out);
+        let said = told.out.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(
+            said.contains(code) && said.contains(words) && said.contains("woodrush.ledger"),
+            "{code}: {said}"
+        );
+    }
+    let meant = tool.run(&["handover", "papers", "--issue", "the farm office no longer needs do-2"]);
+    assert_eq!(meant.status, 2, "without clients there is nobody to hand over to: {}", meant.err);
+    tool.write("woodrush.toml", &(sound + "[clients.office]\nimage = \"farm\"\n"));
+    let meant = tool.run(&["handover", "papers", "--issue", "the whole farm \"moved\""]);
+    assert!(meant.err.contains("nothing has changed since issue 1"), "{}", meant.err);
+    tool.edit(
+        "from = \"do-2.temperature\"\nto   = \"farm:400002\"",
+        "from = \"do-3.temperature\"\nto   = \"farm:400002\"",
+    );
+    assert_eq!(tool.run(&["check"]).status, 1);
+    let meant = tool.run(&["handover", "papers", "--issue", "the farm sees do-3"]);
+    assert!(meant.status == 0 && meant.err.contains("issue 2 is closed"), "{}{}", meant.out, meant.err);
+    assert_eq!(tool.run(&["check"]).status, 0, "{}", tool.run(&["check"]).out);
+}

@@ -10,6 +10,7 @@ mod files;
 mod forwarded;
 mod forwards;
 mod idle;
+mod issued;
 mod limits;
 mod mapping;
 mod mirrors;
@@ -44,6 +45,7 @@ pub fn check(read: Read) -> Checked {
     wires::check(&project, &plan, &mut findings);
     network::check(&project, &mut findings);
     areas::check(&project, &plan, &mut findings);
+    issued::check(&project, &plan, &mut findings);
     mapping::check(&project, &plan, &mut findings);
     mirrors::check(&project, &plan, &mut findings);
     values::check(&project, &plan, &mut findings);

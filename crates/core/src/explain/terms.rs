@@ -33,6 +33,14 @@ pub(super) static TERMS: &[Term] = &[
         "The file beside the project in which the addresses stand that `woodrush map --assign` has given out, one line a value, sorted. What stands there never changes by itself: clients know it. The address of a rule that is gone is retired; the rule gets it back when it comes back, and no other value gets it before `map --assign --reuse`. Keep it in the version control system with the project.",
     ),
     own(
+        &["issue", "issues"],
+        "What was handed over at one time: of every value of every image its address, source, form, unit and access, with a number, the day and what changed. `woodrush handover DIR --issue` closes one in the ledger. From then on `check` says where the project no longer agrees with the last one (M59 to M61), until a new one is closed.",
+    ),
+    own(
+        &["client list", "lists of clients"],
+        "The table that the programmer of a client has typed in, named by `list` at the client: what it reads and writes, in its own notation and under its own heads. `check` holds each row against the rules; `woodrush handover` writes one.",
+    ),
+    own(
         &["register list"],
         "The table in a maker's manual, or of a programmer, with a row for each register. `woodrush import` makes a profile of it: each row becomes a point, or is told with its line and the reason.",
     ),

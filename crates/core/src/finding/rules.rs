@@ -449,6 +449,24 @@ pub static RULES: &[Rule] = &[
         "give the converter a word of its own that the program reads",
     ),
     error(
+        "M59",
+        "an address that was handed over has moved",
+        "clients go on reading the old one, and get another value or a refusal",
+        "put it back, or close a new issue and tell its clients",
+    ),
+    error(
+        "M60",
+        "behind an address that was handed over lies something else",
+        "clients go on reading it as before, and take it for what it was",
+        "put it back, or close a new issue and tell its clients",
+    ),
+    error(
+        "M61",
+        "an address that was handed over is gone",
+        "clients go on reading it, and get a refusal",
+        "put it back, or close a new issue and tell its clients",
+    ),
+    error(
         "M62",
         "a scale in a client's list that is not the rule's",
         "the value is wrong by that factor, and looks plausible",

@@ -60,7 +60,7 @@ pub fn handover_list(checked: &Checked, client: &Client) -> Option<HandoverList>
         head: columns.iter().map(|(_, head)| head.clone()).collect(),
         ..HandoverList::default()
     };
-    for value in values_of(checked, image) {
+    for value in values_of(&checked.project, &checked.plan, image) {
         match address(dialect.notation(), &value, notation) {
             Ok(at) => {
                 let cell = |(column, _): &(Option<Column>, String)| {
@@ -110,12 +110,7 @@ fn cell(value: &HandedValue, column: Column, at: &str) -> String {
         Column::Factor if form.linear.is_none() && is_number(form.ty) => form.scale.to_string(),
         Column::Offset if form.linear.is_none() && is_number(form.ty) => form.plus.to_string(),
         Column::Unit => value.eu.clone(),
-        Column::Access => match value.access {
-            (true, true) => "RW",
-            (false, true) => "W",
-            _ => "R",
-        }
-        .to_string(),
+        Column::Access => value.access_word().to_string(),
         Column::Interval => value.every.map(show_micros).unwrap_or_default(),
         Column::Source => value.source.clone(),
         _ => String::new(),

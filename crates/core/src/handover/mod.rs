@@ -1,18 +1,21 @@
 //! What is handed over: the values of an image as the programmers of its clients need them.
 
+mod issued;
 mod list;
 
+pub use issued::issued_values;
 pub use list::{HandoverList, handover_list};
 
-use crate::checked::Checked;
 use crate::form::Form;
-use crate::plan::{PlannedRule, Source, Station};
-use crate::project::{OnLoss, Owner};
+use crate::plan::{Plan, PlannedRule, Source, Station};
+use crate::project::{OnLoss, Owner, Project};
 use crate::protocol::Space;
 
 /// One value of an image.
 #[derive(Debug, Clone, PartialEq)]
 pub struct HandedValue {
+    /// Index of its rule's `[[map]]`.
+    pub map: usize,
     /// The table that it is in.
     pub space: Space,
     /// Zero-based address of its first register, bit or element.
@@ -41,12 +44,24 @@ pub struct HandedValue {
     pub on_loss: Option<OnLoss>,
 }
 
+impl HandedValue {
+    /// `R`, `W` or `RW`.
+    #[must_use]
+    pub const fn access_word(&self) -> &'static str {
+        match self.access {
+            (true, true) => "RW",
+            (false, true) => "W",
+            _ => "R",
+        }
+    }
+}
+
 /// The values of an image, in the order of its addresses.
 #[must_use]
-pub fn values_of(checked: &Checked, image: usize) -> Vec<HandedValue> {
-    let Some(station) = checked.plan.images.get(image) else { return vec![] };
-    let rules = checked.plan.rules.iter().filter(|rule| rule.board == image);
-    let mut found: Vec<HandedValue> = rules.flat_map(|rule| values(checked, station, rule)).collect();
+pub fn values_of(project: &Project, plan: &Plan, image: usize) -> Vec<HandedValue> {
+    let Some(station) = plan.images.get(image) else { return vec![] };
+    let rules = plan.rules.iter().filter(|rule| rule.board == image);
+    let mut found: Vec<HandedValue> = rules.flat_map(|rule| values(project, plan, station, rule)).collect();
     // Tables in the order of the station's spaces, as every other output shows them.
     let place = |space: &Space| station.spaces.id(&space.key);
     found.sort_by(|one, other| {
@@ -55,8 +70,7 @@ pub fn values_of(checked: &Checked, image: usize) -> Vec<HandedValue> {
     found
 }
 
-fn values(checked: &Checked, station: &Station, rule: &PlannedRule) -> Vec<HandedValue> {
-    let project = &checked.project;
+fn values(project: &Project, plan: &Plan, station: &Station, rule: &PlannedRule) -> Vec<HandedValue> {
     let (Some(map), Some(space)) = (project.maps.get(rule.map), station.space_at(rule.target.space)) else {
         return vec![];
     };
@@ -69,10 +83,11 @@ fn values(checked: &Checked, station: &Station, rule: &PlannedRule) -> Vec<Hande
     let is_told = matches!(rule.source, Source::Health(_));
     let value = |item: u32| {
         let several = if rule.target.count > 1 { format!("[{item}]") } else { String::new() };
-        let source = source(checked, rule, item, &map.from.value);
+        let source = source(plan, rule, item, &map.from.value);
         let called = map.name.as_ref().map_or(map.from.value.as_str(), |name| name.value.as_str());
         let note = map.note.as_deref().or(point.and_then(|point| point.note.as_deref()));
         HandedValue {
+            map: rule.map,
             space: space.clone(),
             first: rule.target.item(item).first,
             width: rule.target.width,
@@ -95,13 +110,13 @@ fn values(checked: &Checked, station: &Station, rule: &PlannedRule) -> Vec<Hande
 }
 
 /// The endpoint of one item of a rule.
-fn source(checked: &Checked, rule: &PlannedRule, item: u32, written: &str) -> String {
+fn source(plan: &Plan, rule: &PlannedRule, item: u32, written: &str) -> String {
     match rule.source {
         Source::Client => String::new(),
         // One value is called as the rule calls it.
         Source::Values { place, .. } if place.count > 1 => {
             let Source::Values { owner, place, .. } = rule.source else { return String::new() };
-            let Some(station) = checked.plan.station(owner) else { return String::new() };
+            let Some(station) = plan.station(owner) else { return String::new() };
             let at = place.item(item);
             let width = at.count;
             let shown = station.dialect.zip(station.space_at(at.space)).map(|(dialect, space)| {

@@ -1,7 +1,10 @@
 //! The ledger of a project: which address each value of an area was given, one line a value, sorted, so that it is read
 //! in a difference and merged by a version control system.
 
+mod issue;
 mod reading;
+
+pub use issue::{Issue, IssuedValue};
 
 use crate::source::Span;
 use std::collections::BTreeMap;
@@ -34,6 +37,8 @@ pub struct Ledger {
     pub areas: BTreeMap<String, GivenAddresses>,
     /// By area: those of values that are gone; nothing else gets them.
     pub retired: BTreeMap<String, GivenAddresses>,
+    /// What was handed over, the first issue first.
+    pub issues: Vec<Issue>,
 }
 
 impl Ledger {
@@ -47,7 +52,7 @@ impl Ledger {
     /// Whether nothing was given out.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.areas.values().chain(self.retired.values()).all(BTreeMap::is_empty)
+        self.issues.is_empty() && self.areas.values().chain(self.retired.values()).all(BTreeMap::is_empty)
     }
 
     /// As it is written.
@@ -63,13 +68,22 @@ impl Ledger {
                 }
             }
         }
+        for issue in &self.issues {
+            let _ = writeln!(out, "\n[[issue]]\nnumber = {}\ndate = {}", issue.number, quoted(&issue.date));
+            let _ = writeln!(out, "note = {}\nproject = {}", quoted(&issue.note), quoted(&issue.project));
+            let _ = writeln!(out, "\n[issue.values]");
+            for (address, value) in &issue.values {
+                let _ = writeln!(out, "{} = {}", quoted(address), quoted(&value.to_string()));
+            }
+        }
         out
     }
 }
 
 /// A key as TOML writes it.
 fn quoted(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+    let plain: String = text.chars().map(|letter| if letter.is_control() { ' ' } else { letter }).collect();
+    format!("\"{}\"", plain.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 #[cfg(test)]
@@ -86,6 +100,9 @@ mod tests {
     }
 
     fn without_places(mut ledger: Ledger) -> Ledger {
+        for value in ledger.issues.iter_mut().flat_map(|issue| issue.values.values_mut()) {
+            value.span = Span::default();
+        }
         for given in
             ledger.areas.values_mut().chain(ledger.retired.values_mut()).flat_map(BTreeMap::values_mut)
         {
@@ -108,6 +125,43 @@ mod tests {
         assert_eq!(without_places(read.clone()), own);
         assert_eq!(read.text(), text);
         assert_eq!(Ledger::read("", 0).unwrap(), Ledger::default());
+    }
+
+    #[test]
+    fn an_issue_is_read_as_it_was_written() {
+        let value = |source: &str| IssuedValue {
+            source: source.into(),
+            form: "f32 ABCD".into(),
+            eu: "mg/L".into(),
+            access: "R".into(),
+            span: Span::default(),
+        };
+        let values = [("scada:300001", value("do-1.oxygen")), ("scada:400101", value("a | b"))];
+        let values = values.into_iter().map(|(at, value)| (at.to_string(), value)).collect();
+        let issue = Issue {
+            number: 1,
+            date: "2026-11-30".into(),
+            note: "first \"handover\"\nof two".into(),
+            project: "00f3".into(),
+            values,
+        };
+        let own = Ledger { issues: vec![issue], ..ledger(&[("values", "do-1.oxygen", "300001", 2)]) };
+        let text = own.text();
+        assert!(text.contains("\"scada:300001\" = \"do-1.oxygen | f32 ABCD | mg/L | R\""), "{text}");
+        let read = without_places(Ledger::read(&text, 0).unwrap());
+        assert_eq!(
+            (read.issues[0].note.as_str(), &read.issues[0].values),
+            ("first \"handover\" of two", &own.issues[0].values)
+        );
+        assert_eq!(read.text(), text);
+        for (text, words) in [
+            ("[[issue]]\nnumber = 1\n[issue.values]\n\"a:1\" = \"x\"\n", "is not what was handed over"),
+            ("[[issue]]\nnumber = 0\n", "`number` of an issue"),
+            ("issue = 3\n", "`issue` is not a list"),
+        ] {
+            let told = Ledger::read(text, 0).unwrap_err();
+            assert!(told[0].what.contains(words), "{text}: {}", told[0].what);
+        }
     }
 
     #[test]

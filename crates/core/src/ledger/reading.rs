@@ -1,6 +1,6 @@
 //! Reading a ledger: sorted lines, or what a merge has left of them.
 
-use super::{GivenAddress, GivenAddresses, Ledger};
+use super::{GivenAddress, GivenAddresses, Issue, IssuedValue, Ledger};
 use crate::finding::Finding;
 use crate::source::Span;
 use std::collections::BTreeMap;
@@ -78,10 +78,22 @@ impl Ledger {
             let areas = match kind.get_ref().as_ref() {
                 "areas" => &mut ledger.areas,
                 "retired" => &mut ledger.retired,
+                "issue" => {
+                    match tables.get_ref() {
+                        DeValue::Array(all) => {
+                            let read = all
+                                .iter()
+                                .map(|own| read_issue(own.get_ref(), kind.span(), &span, &mut wrong));
+                            ledger.issues = read.collect();
+                        }
+                        _ => wrong(kind.span(), "`issue` is not a list of issues".into()),
+                    }
+                    continue;
+                }
                 _ => {
                     wrong(
                         kind.span(),
-                        format!("`{}` is not a part of a ledger (areas, retired)", kind.get_ref()),
+                        format!("`{}` is not a part of a ledger (areas, retired, issue)", kind.get_ref()),
                     );
                     continue;
                 }
@@ -94,6 +106,53 @@ impl Ledger {
         }
         if findings.is_empty() { Ok(ledger) } else { Err(findings) }
     }
+}
+
+fn read_issue(
+    own: &DeValue<'_>,
+    at: Range<usize>,
+    span: &dyn Fn(Range<usize>) -> Span,
+    wrong: &mut dyn FnMut(Range<usize>, String),
+) -> Issue {
+    let mut issue = Issue::default();
+    let DeValue::Table(own) = own else {
+        wrong(at, "an issue is not a table".into());
+        return issue;
+    };
+    let text = |key: &str| match own.get(key).map(|found| found.get_ref()) {
+        Some(DeValue::String(text)) => text.to_string(),
+        _ => String::new(),
+    };
+    (issue.date, issue.note, issue.project) = (text("date"), text("note"), text("project"));
+    let number = match own.get("number").map(|found| found.get_ref()) {
+        Some(DeValue::Integer(number)) => number.as_str().parse().ok().filter(|number| *number > 0),
+        _ => None,
+    };
+    match number {
+        Some(number) => issue.number = number,
+        None => wrong(at, "`number` of an issue is not a number from 1 on".into()),
+    }
+    if let Some(DeValue::Table(values)) = own.get("values").map(|found| found.get_ref()) {
+        for (address, value) in values {
+            let read = match value.get_ref() {
+                DeValue::String(text) => IssuedValue::read(text, span(value.span())),
+                _ => None,
+            };
+            match read {
+                Some(read) => {
+                    issue.values.insert(address.get_ref().to_string(), read);
+                }
+                None => wrong(
+                    value.span(),
+                    format!(
+                        "`{}` is not what was handed over: SOURCE | FORM | UNIT | ACCESS",
+                        address.get_ref()
+                    ),
+                ),
+            }
+        }
+    }
+    issue
 }
 
 fn read_areas(

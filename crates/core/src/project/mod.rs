@@ -49,6 +49,7 @@ pub use signal::{Shape, Signal};
 pub use health::{BoxHealth, Health, HealthItem, PortHealth};
 
 use crate::form::Overflow;
+use crate::ledger::Issue;
 use crate::protocol::{Address, AddressContext, AddressFault, Dialect, Setup, Transport};
 use crate::source::{Sources, Span, Spanned};
 use std::collections::HashMap;
@@ -70,6 +71,8 @@ pub struct Project {
     pub devices: Vec<Device>,
     /// `[images.NAME]`, in file order.
     pub images: Vec<Image>,
+    /// What was handed over, as the ledger says, the first issue first.
+    pub issues: Vec<Issue>,
     /// `[areas.NAME]`, in file order.
     pub areas: Vec<Area>,
     /// `[[map]]`, in file order.

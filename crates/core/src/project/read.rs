@@ -129,10 +129,9 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     project.sources = sources;
     read_profiles(&mut project, &wanted, load, &mut findings);
     read_lists(&mut project, &lists, load, &mut findings);
-    if !project.areas.is_empty() || project.maps.iter().any(|map| map.to.value.contains(":@")) {
-        let ledger = read_ledger(&mut project, name, load, &mut findings);
-        areas::resolve(&mut project, &ledger, &mut findings);
-    }
+    let mut ledger = read_ledger(&mut project, name, load, &mut findings);
+    project.issues = std::mem::take(&mut ledger.issues);
+    areas::resolve(&mut project, &ledger, &mut findings);
     client_lists::read_all(&mut project, load, &mut findings);
     Read { project, findings }
 }
