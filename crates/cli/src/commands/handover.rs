@@ -55,7 +55,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Re
     }
     if written.is_empty() {
         return Err(Failure::Usage(
-            "no client asks an image: add `[clients.NAME]` with `image` for those who shall get a list"
+            "no client asks an image: add `[clients.NAME]` with `image` for each client that shall get a list"
                 .into(),
         ));
     }

@@ -25,7 +25,7 @@ pub(super) fn read(place: &Path) -> Result<Ledger, Failure> {
     })
 }
 
-/// The new ledger beside the old one, which nobody else may make meanwhile.
+/// The new ledger beside the old one, which no other command may make meanwhile.
 pub(super) struct Held {
     place: PathBuf,
     beside: PathBuf,

@@ -19,7 +19,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     }
     let number = issue.number;
     let fix = format!(
-        "put it back as it was, or tell all who have issue {number} and close a new one: `woodrush handover DIR --issue \"…\"`"
+        "put it back as it was, or tell the clients of issue {number} and close a new one: `woodrush handover DIR --issue \"…\"`"
     );
     let told = |code, at: &str, what: String, old: &IssuedValue| {
         let rule = now.get(at).and_then(|(_, map)| project.maps.get(*map));

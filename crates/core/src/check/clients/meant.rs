@@ -77,7 +77,7 @@ fn origin<'p>(plan: &'p Plan, rule: &PlannedRule, part: Extent) -> Option<Origin
     Some((owner, Cow::Borrowed(space.key.as_ref()), source.first, place.bit))
 }
 
-/// What the project calls the values of each image, and where they come from. Found out when somebody means another
+/// What the project calls the values of each image, and where they come from. Found out when a client means another
 /// value than they get: a large site of which all is well has no use for it.
 pub(super) struct Described<'p> {
     project: &'p Project,
