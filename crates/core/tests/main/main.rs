@@ -15,3 +15,4 @@ mod planning;
 mod reading;
 mod repeats;
 mod tags;
+mod witnesses;
