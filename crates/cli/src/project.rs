@@ -59,7 +59,7 @@ pub(crate) fn load(path: &Path) -> Result<Checked, Failure> {
     }
     // One that is there and cannot be read is not the same as none.
     let ledger = path.with_file_name(Ledger::name(&own));
-    if !checked.project.areas.is_empty() && ledger.exists() {
+    if ledger.exists() {
         woodrush_engine::read_plain(&ledger)
             .map_err(|why| Failure::Usage(format!("the ledger cannot be read: {why}")))?;
     }

@@ -4,8 +4,8 @@
 use crate::checked::Checked;
 use crate::ledger::{GivenAddress, GivenAddresses, Ledger};
 use crate::plan::Plan;
-use crate::project::{Area, AreaSlots, Map, Project};
-use crate::protocol::{AddressContext, Setup};
+use crate::project::{Area, AreaSlots, Map, Project, at_address};
+use crate::protocol::Setup;
 use crate::source::Span;
 use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -54,7 +54,7 @@ impl<'a> Free<'a> {
         let name = &area.name.value;
         for given in [&ledger.areas, &ledger.retired].into_iter().filter_map(|all| all.get(name)) {
             for own in given.values() {
-                if let Some(slot) = free.slot_of(project, &own.at) {
+                if let Some(slot) = project.slot_of(area, &own.at) {
                     free.take(slot, own.takes);
                 }
             }
@@ -73,12 +73,6 @@ impl<'a> Free<'a> {
             }
         }
         Some(free)
-    }
-
-    fn slot_of(&self, project: &Project, at: &str) -> Option<u32> {
-        let dialect = project.image_dialect(self.area.image.value)?;
-        let context = AddressContext::of_image(&project.images.get(self.area.image.value)?.setup);
-        self.slots.slot(&dialect.notation().parse(at, &context).ok()?)
     }
 
     fn take(&mut self, slot: u32, count: u32) {
@@ -218,11 +212,8 @@ fn takes(
 ) -> Result<(u32, u32), String> {
     // Looked at where the area begins: how wide it is does not depend on where.
     let first = free.shown(project, free.slots.first, 1).unwrap_or_default();
-    let form = map.to.value.split_once(":@").and_then(|(_, rest)| rest.split_once(char::is_whitespace));
-    let image = map.to.value.split_once(':').map_or("", |(image, _)| image);
-    let form = form.map(|(_, form)| format!(" {}", form.trim())).unwrap_or_default();
     let mut there = map.clone();
-    there.to.value = format!("{image}:{first}{form}");
+    there.to.value = at_address(&map.to.value, &first);
     let (_, place) = scratch.place_of(project, at, &there).map_err(|found| {
         let what = found.into_iter().map(|finding| finding.what).find(|what| !what.is_empty());
         what.unwrap_or_else(|| "the rule has faults (`woodrush check`)".into())

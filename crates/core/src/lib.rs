@@ -31,6 +31,7 @@ mod nearest;
 pub mod plan;
 pub mod project;
 pub mod protocol;
+mod quoted;
 mod refusal;
 pub mod sheet;
 pub mod shown;

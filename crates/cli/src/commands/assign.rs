@@ -2,7 +2,7 @@
 
 use super::ledger;
 use crate::args::{Format, MapArgs};
-use crate::console::{Console, Table, Tone, counted};
+use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use std::path::Path;
 use woodrush_core::assign::{Assignment, NewAddress, assign};
@@ -82,8 +82,10 @@ fn said(console: &mut Console, done: &Assignment, place: &Path, written: bool) {
         let head = console.paint(Tone::Bad, "no address");
         console.note(&format!("{head} for `{value}`: {why}"));
     }
-    let given = counted(done.given.len(), "address");
-    let given = given.replace("addresss", "addresses");
+    let given = match done.given.len() {
+        1 => "1 address".to_string(),
+        count => format!("{count} addresses"),
+    };
     console.note(&match (written, done.given.is_empty() && done.retired.is_empty()) {
         (true, _) => format!("{} {}: {given} given out", console.paint(Tone::Good, "wrote"), place.display()),
         (false, true) => "every value of an area has its address".into(),

@@ -59,6 +59,12 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Re
                 .into(),
         ));
     }
+    if let Some((own, list)) = overwritten(&checked, path, &written) {
+        return Err(Failure::Usage(format!(
+            "{} is the list that {list} has given back, and is not overwritten: name another folder",
+            own.path.display()
+        )));
+    }
     for own in &written {
         write(&args.dir, own).map_err(|error| {
             Failure::Outside(format!("{} cannot be written: {error}", own.path.display()))
@@ -70,6 +76,25 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Re
     };
     show(console, &written, issue.as_ref())?;
     Ok(if written.iter().all(|own| own.list.left_out.is_empty()) { Verdict::Yes } else { Verdict::No })
+}
+
+/// A list that would be written over the one that a client has given back: that is the witness, with its own names.
+fn overwritten<'w>(
+    checked: &'w Checked,
+    project: &Path,
+    written: &'w [WrittenList],
+) -> Option<(&'w WrittenList, &'w str)> {
+    let folder = project.parent().unwrap_or(Path::new(""));
+    let lists = checked.project.clients.iter().filter_map(|client| Some((client, client.list.as_ref()?)));
+    let lists = lists.filter_map(|(client, list)| {
+        let whole = std::fs::canonicalize(folder.join(&list.path.value)).ok()?;
+        Some((whole, client.name.value.as_str()))
+    });
+    let lists: Vec<(PathBuf, &str)> = lists.collect();
+    written.iter().find_map(|own| {
+        let whole = std::fs::canonicalize(&own.path).ok()?;
+        lists.iter().find(|(list, _)| *list == whole).map(|(_, client)| (own, *client))
+    })
 }
 
 /// Closes an issue: its number, and whether it is a new one. What has not changed since the last one is that one.

@@ -67,6 +67,17 @@ fn what_cannot_be_handed_over_is_told() {
     assert!(unknown.err.contains("control-room, farm-office"), "{}", unknown.err);
     let nowhere = tool.run(&["handover", "/proc/none"]);
     assert_eq!(nowhere.status, 3, "{}", nowhere.err);
+    // What a client has given back is not written over.
+    let before = std::fs::read_to_string(tool.file("lists/farm-office.csv")).unwrap();
+    let over = tool.run(&["handover", "lists"]);
+    assert_eq!(over.status, 2, "{}", over.err);
+    assert!(
+        over.err.contains("lists/farm-office.csv is the list that farm-office has given back"),
+        "{}",
+        over.err
+    );
+    assert_eq!(std::fs::read_to_string(tool.file("lists/farm-office.csv")).unwrap(), before);
+    assert!(!tool.file("lists/control-room.csv").exists(), "nothing was written");
     // Five digits end at 9999.
     tool.edit("lists/farm-office.csv\"", "lists/farm-office.csv\"\nnotation = \"five-digit\"");
     tool.write("lists/farm-office.csv", "Address;Type\n40001;INT\n");

@@ -3,10 +3,12 @@
 use crate::finding::{Finding, Severity};
 use crate::plan::Plan;
 use crate::project::{AreaSlots, AreaUse, Map, Project};
-use crate::protocol::AddressContext;
 
 /// Runs the checks on areas.
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    if project.areas.is_empty() {
+        return;
+    }
     overlaps(project, findings);
     let uses = project.maps.iter().filter_map(|map| map.area.as_deref().map(|own| (map, own)));
     for (map, own) in uses.filter(|(map, _)| map.enabled) {
@@ -43,7 +45,7 @@ fn overlaps(project: &Project, findings: &mut Vec<Finding>) {
 fn given(project: &Project, map: &Map, own: &AreaUse, findings: &mut Vec<Finding>) {
     let (Some(given), Some(area)) = (&own.given, project.areas.get(own.area)) else { return };
     let Some(slots) = &area.slots else { return };
-    if let Some(slot) = slot_of(project, own)
+    if let Some(slot) = project.slot_of(area, &given.at)
         && !(slots.first..slots.end()).contains(&slot)
     {
         let what = format!(
@@ -57,14 +59,6 @@ fn given(project: &Project, map: &Map, own: &AreaUse, findings: &mut Vec<Finding
                 .fix("widen the area again: clients know that address; or delete the line and run `woodrush map --assign`"),
         );
     }
-}
-
-/// The first slot that a value was given.
-fn slot_of(project: &Project, own: &AreaUse) -> Option<u32> {
-    let area = project.areas.get(own.area)?;
-    let dialect = project.image_dialect(area.image.value)?;
-    let context = AddressContext::of_image(&project.images.get(area.image.value)?.setup);
-    area.slots.as_ref()?.slot(&dialect.notation().parse(&own.given.as_ref()?.at, &context).ok()?)
 }
 
 /// A value that takes more than it was given would lie on its neighbour.
@@ -94,7 +88,8 @@ fn twice(project: &Project, findings: &mut Vec<Finding>) {
     let mut all: Vec<(usize, u32, u32, &Map, &AreaUse)> = vec![];
     for map in &project.maps {
         let Some(own) = map.area.as_deref() else { continue };
-        let (Some(slot), Some(given)) = (slot_of(project, own), &own.given) else { continue };
+        let (Some(area), Some(given)) = (project.areas.get(own.area), &own.given) else { continue };
+        let Some(slot) = project.slot_of(area, &given.at) else { continue };
         all.push((own.area, slot, slot.saturating_add(given.takes), map, own));
     }
     all.sort_by_key(|(area, slot, ..)| (*area, *slot));

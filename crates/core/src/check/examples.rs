@@ -53,7 +53,7 @@ fn differs(point: &Point, example: &Spanned<String>) -> Option<Finding> {
     let wanted = form.value.ty.bytes()?.div_ceil(2) as usize;
     if wanted != words.len() {
         let what = format!(
-            "`{}` takes {wanted} register{}, and its example has {}",
+            "`{}` takes {wanted} word{} of 16 bits, and its example has {}",
             form.value,
             if wanted == 1 { "" } else { "s" },
             words.len()

@@ -6,7 +6,7 @@ mod list;
 pub use issued::issued_values;
 pub use list::{HandoverList, handover_list};
 
-use crate::form::Form;
+use crate::form::{Form, Type};
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{OnLoss, Owner, Project};
 use crate::protocol::Space;
@@ -81,21 +81,24 @@ fn values(project: &Project, plan: &Plan, station: &Station, rule: &PlannedRule)
         _ => None,
     };
     let is_told = matches!(rule.source, Source::Health(_));
-    let value = |item: u32| {
-        let several = if rule.target.count > 1 { format!("[{item}]") } else { String::new() };
-        let source = source(plan, rule, item, &map.from.value);
+    // A register that stands as sixteen bits is read bit by bit.
+    let parts = if rule.spreads() { rule.target.width } else { 1 };
+    let values = rule.target.count * parts;
+    let value = |at: u32| {
+        let (item, part) = (at / parts, rule.spreads().then_some(at % parts));
+        let several = if values > 1 { format!("[{at}]") } else { String::new() };
         let called = map.name.as_ref().map_or(map.from.value.as_str(), |name| name.value.as_str());
         let note = map.note.as_deref().or(point.and_then(|point| point.note.as_deref()));
         HandedValue {
             map: rule.map,
             space: space.clone(),
-            first: rule.target.item(item).first,
-            width: rule.target.width,
+            first: rule.target.item(item).first + part.unwrap_or(0),
+            width: if part.is_some() { 1 } else { rule.target.width },
             bit: rule.target.bit,
             name: format!("{called}{several}"),
-            source,
+            source: source(plan, rule, (item, part), &map.from.value),
             description: note.unwrap_or_default().to_string(),
-            form: rule.conversion.to,
+            form: if part.is_some() { Form::plain(Type::Bool) } else { rule.conversion.to },
             eu: point.and_then(|point| point.eu.clone()).unwrap_or_default(),
             access: match rule.source {
                 Source::Client => (false, true),
@@ -106,24 +109,23 @@ fn values(project: &Project, plan: &Plan, station: &Station, rule: &PlannedRule)
             on_loss: (!is_told).then_some(rule.on_loss),
         }
     };
-    (0..rule.target.count).map(value).collect()
+    (0..values).map(value).collect()
 }
 
-/// The endpoint of one item of a rule.
-fn source(plan: &Plan, rule: &PlannedRule, item: u32, written: &str) -> String {
+/// The endpoint of one item of a rule, or of one bit of it.
+fn source(plan: &Plan, rule: &PlannedRule, (item, part): (u32, Option<u32>), written: &str) -> String {
     match rule.source {
         Source::Client => String::new(),
-        // One value is called as the rule calls it.
-        Source::Values { place, .. } if place.count > 1 => {
-            let Source::Values { owner, place, .. } = rule.source else { return String::new() };
+        Source::Values { owner, place, .. } if place.count > 1 || part.is_some() => {
             let Some(station) = plan.station(owner) else { return String::new() };
             let at = place.item(item);
-            let width = at.count;
+            let bit = place.bit.or(part.and_then(|part| u8::try_from(part).ok()));
             let shown = station.dialect.zip(station.space_at(at.space)).map(|(dialect, space)| {
-                dialect.notation().show(space, at.first, width, place.bit, &station.setup).canonical
+                dialect.notation().show(space, at.first, at.count, bit, &station.setup).canonical
             });
             shown.map_or_else(String::new, |shown| format!("{}:{shown}", station.name))
         }
+        // One value is called as the rule calls it.
         _ => written.split(" as ").next().unwrap_or_default().trim().to_string(),
     }
 }

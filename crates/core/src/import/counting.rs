@@ -23,10 +23,10 @@ pub(super) struct CountingFacts<'a> {
     pub(super) said: Option<u32>,
     /// What the head of the addresses says, and that head.
     pub(super) head: Option<(u32, &'a str)>,
-    /// Addresses with what stands beside them in hexadecimal.
-    pub(super) places: Vec<(&'a ListedPlace, &'a str)>,
+    /// Addresses with the offset that another column says.
+    pub(super) places: Vec<(&'a ListedPlace, Option<u32>)>,
     /// The head of that.
-    pub(super) hex_head: &'a str,
+    pub(super) beside: &'a str,
 }
 
 /// A whole number in decimal digits.
@@ -50,9 +50,7 @@ impl Counting {
         let numbers: Vec<(&str, u32, Option<u32>)> = facts
             .places
             .iter()
-            .filter_map(|(place, hex)| {
-                Some((place.first.as_str(), plain_number(&place.first)?, hex_number(hex)))
-            })
+            .filter_map(|(place, beside)| Some((place.first.as_str(), plain_number(&place.first)?, *beside)))
             .collect();
         let mut counting = Self::default();
         if numbers.is_empty() || notation.lists().usual().is_none() {
@@ -60,11 +58,11 @@ impl Counting {
         }
         let as_reference = |text: &str| notation.parse(text, &context).ok().map(|address| address.first);
         let references = numbers.iter().filter(|(text, ..)| as_reference(text).is_some()).count();
-        let with_hex = numbers.iter().filter(|(.., hex)| hex.is_some()).count();
+        let with_beside = numbers.iter().filter(|(.., beside)| beside.is_some()).count();
         let agree = |offset: &dyn Fn(&str, u32) -> Option<u32>| {
             numbers
                 .iter()
-                .filter(|(text, number, hex)| hex.is_some() && offset(text, *number) == *hex)
+                .filter(|(text, number, beside)| beside.is_some() && offset(text, *number) == *beside)
                 .count()
         };
         let from_zero = agree(&|_, number| Some(number));
@@ -74,23 +72,23 @@ impl Counting {
         let told = |count: usize, from: u32| {
             let offset = plain_number(first).and_then(|number| number.checked_sub(from)).unwrap_or(0);
             format!(
-                "{count} of {with_hex} numbers agree with `{}`: the first, {first}, is offset {offset}",
-                facts.hex_head
+                "{count} of {with_beside} numbers agree with `{}`: the first, {first}, is offset {offset}",
+                facts.beside
             )
         };
         if references == numbers.len() && facts.said.is_none() && facts.head.is_none() {
-            if with_hex > 0 {
+            if with_beside > 0 {
                 counting.remarks.push(format!(
-                    "{by_reference} of {with_hex} reference numbers agree with `{}`",
-                    facts.hex_head
+                    "{by_reference} of {with_beside} reference numbers agree with `{}`",
+                    facts.beside
                 ));
             }
             return counting;
         }
         counting.all_bare = facts.said.is_some() || facts.head.is_some() || references == 0;
-        let by_hex = match (from_zero, from_one) {
-            (1.., 0) if from_zero == with_hex => Some((from_zero, 0)),
-            (0, 1..) if from_one == with_hex => Some((from_one, 1)),
+        let by_beside = match (from_zero, from_one) {
+            (1.., 0) if from_zero == with_beside => Some((from_zero, 0)),
+            (0, 1..) if from_one == with_beside => Some((from_one, 1)),
             _ => None,
         };
         if let Some(from) = facts.said {
@@ -101,7 +99,7 @@ impl Counting {
                     numbers.len()
                 ));
             }
-            if let Some((count, other)) = by_hex.filter(|(_, other)| *other != from) {
+            if let Some((count, other)) = by_beside.filter(|(_, other)| *other != from) {
                 counting
                     .remarks
                     .push(format!("{}, counted from {other}, not from {from}", told(count, other)));
@@ -109,15 +107,15 @@ impl Counting {
         } else if let Some((from, head)) = facts.head {
             counting.from = Some(from);
             counting.remarks.push(format!("`{head}` says that addresses count from {from}"));
-        } else if let Some((_, from)) = by_hex {
+        } else if let Some((_, from)) = by_beside {
             counting.from = Some(from);
         }
-        if let Some((count, from)) = by_hex.filter(|(_, from)| counting.from == Some(*from)) {
+        if let Some((count, from)) = by_beside.filter(|(_, from)| counting.from == Some(*from)) {
             counting.remarks.push(told(count, from));
-        } else if with_hex > 0 && by_hex.is_none() {
+        } else if with_beside > 0 && by_beside.is_none() {
             counting.remarks.push(format!(
-                "the numbers do not agree with `{}`: {from_zero} of {with_hex} are the same number, {from_one} are one higher",
-                facts.hex_head
+                "the numbers do not agree with `{}`: {from_zero} of {with_beside} are the same number, {from_one} are one higher",
+                facts.beside
             ));
         }
         if !counting.all_bare {

@@ -133,7 +133,7 @@ pub fn import(bytes: &[u8], options: &ImportOptions) -> Result<Import, String> {
         let found = ListReading::new(dialect, (&sheet, head, &heads), options, encoding).read();
         // As many as another: the first of the protocols, which more lists are about.
         let is_whole = found.unread.is_empty();
-        if best.as_ref().is_none_or(|best| found.readable() > best.readable()) {
+        if best.as_ref().is_none_or(|best| found.lost() < best.lost()) {
             best = Some(found);
         }
         if is_whole {
@@ -144,9 +144,8 @@ pub fn import(bytes: &[u8], options: &ImportOptions) -> Result<Import, String> {
 }
 
 impl Import {
-    /// Rows that are or would be points.
-    fn readable(&self) -> usize {
-        let rows = self.unread.len() + self.notes.len();
-        usize::MAX - rows
+    /// Rows that neither are points nor would be.
+    fn lost(&self) -> usize {
+        self.unread.len() + self.notes.len()
     }
 }

@@ -1,21 +1,8 @@
 //! A profile as text, with the lines of the list that it was made of.
 
 use super::{Import, ImportedPoint, ListedRow};
+use crate::quoted::quoted;
 use std::fmt::Write;
-
-/// A text as TOML writes it, on one line.
-fn quoted(text: &str) -> String {
-    let mut out = String::from("\"");
-    for letter in text.chars() {
-        match letter {
-            '"' | '\\' => out.extend(['\\', letter]),
-            letter if letter.is_control() => out.push(' '),
-            letter => out.push(letter),
-        }
-    }
-    out.push('"');
-    out
-}
 
 /// A text as it may stand in a comment.
 fn comment(text: &str) -> String {

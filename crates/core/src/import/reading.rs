@@ -27,8 +27,9 @@ pub(super) struct ListReading<'a> {
     open: Vec<u32>,
     /// Lines with a wide value of which nothing says the order.
     pub(super) unordered: Vec<u64>,
-    /// Lines whose table was assumed.
+    /// Lines whose table was assumed, and what things are called there.
     assumed_table: Vec<u64>,
+    assumed_noun: &'static str,
     /// Lines whose type was assumed.
     pub(super) assumed_type: Vec<u64>,
     /// Lines whose order is that of others.
@@ -71,6 +72,7 @@ impl<'a> ListReading<'a> {
             open: vec![],
             unordered: vec![],
             assumed_table: vec![],
+            assumed_noun: "",
             assumed_type: vec![],
             assumed_order: vec![],
         }
@@ -148,31 +150,26 @@ impl<'a> ListReading<'a> {
         self.finish(points, unread, notes)
     }
 
-    fn count(&mut self, rows: &[SheetRow], places: &[Result<ListedPlace, String>]) {
-        let beside = |row: &'a SheetRow| {
-            let hex = self.cell(row, Column::Hex);
-            if hex.is_empty() { self.cell(row, Column::Offset) } else { hex }
-        };
-        let rows: Vec<&'a SheetRow> = self.sheet.rows.iter().skip(self.head + 1).take(rows.len()).collect();
+    fn count(&mut self, rows: &'a [SheetRow], places: &[Result<ListedPlace, String>]) {
         let column = self.place_columns().first().copied().unwrap_or(Column::Name);
-        let hex_column = if self.heads.at(Column::Hex).is_some() { Column::Hex } else { Column::Offset };
+        // The other column that says the same, in hexadecimal or as an offset.
+        let others = [Column::Hex, Column::Offset].into_iter();
+        let other = others.filter(|own| *own != column).find(|own| self.heads.at(*own).is_some());
+        let beside = |row: &SheetRow| match other? {
+            Column::Hex => hex_number(self.cell(row, Column::Hex)),
+            other => count_of(self.cell(row, other)),
+        };
         let head = match column {
             Column::Offset => Some(0),
             _ => self.heads.counts_from,
         };
+        let known = rows.iter().zip(places);
         let facts = CountingFacts {
             dialect: self.dialect,
             said: self.options.counts_from,
             head: head.map(|from| (from, self.head_of(column))),
-            places: rows
-                .iter()
-                .zip(places)
-                .filter_map(|(row, place)| {
-                    let hex = if column == hex_column { "" } else { beside(row) };
-                    Some((place.as_ref().ok()?, hex))
-                })
-                .collect(),
-            hex_head: self.head_of(hex_column),
+            places: known.filter_map(|(row, place)| Some((place.as_ref().ok()?, beside(row)))).collect(),
+            beside: other.map_or("", |other| self.head_of(other)),
         };
         self.counting = Counting::of(&facts);
     }
@@ -283,6 +280,7 @@ impl<'a> ListReading<'a> {
             })?;
             if named.is_none() {
                 self.assumed_table.push(row.line);
+                self.assumed_noun = address.space.noun;
             }
             return Ok(ListedAddress { address, remark: None });
         }
@@ -329,10 +327,10 @@ impl<'a> ListReading<'a> {
                 .push(format!("it has more than {} rows: the others are not read", crate::sheet::ROWS_MAX));
         }
         if !self.assumed_table.is_empty() {
-            let usual = self.dialect.notation().lists().usual().unwrap_or_default();
             remarks.push(format!(
-                "nothing says the table of {}: taken as {usual} registers (`--table` says another)",
-                lines(&self.assumed_table)
+                "nothing says the table of {}: taken as {}s (`--table` says another)",
+                lines(&self.assumed_table),
+                self.assumed_noun
             ));
         }
         if !self.assumed_type.is_empty() {

@@ -6,6 +6,7 @@ mod reading;
 
 pub use issue::{Issue, IssuedValue};
 
+use crate::quoted::quoted;
 use crate::source::Span;
 use std::collections::BTreeMap;
 use std::fmt::Write;
@@ -78,12 +79,6 @@ impl Ledger {
         }
         out
     }
-}
-
-/// A key as TOML writes it.
-fn quoted(text: &str) -> String {
-    let plain: String = text.chars().map(|letter| if letter.is_control() { ' ' } else { letter }).collect();
-    format!("\"{}\"", plain.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! Areas of addresses, and the rules that take theirs out of one: `to = "scada:@values"`.
 
 use super::asked::split_form;
-use super::{Map, Project};
+use super::{Map, Project, caps};
 use crate::finding::Finding;
 use crate::grain::Grain;
 use crate::ledger::{GivenAddress, Ledger};
@@ -43,8 +43,6 @@ pub struct AreaUse {
     pub area: usize,
     /// What the value is called in the ledger.
     pub value: String,
-    /// The rule's `to` as the project writes it.
-    pub written: String,
     /// The ledger has an address for it.
     pub given: Option<GivenAddress>,
 }
@@ -86,7 +84,10 @@ impl AreaSlots {
         if first.space.len.is_some_and(|len| last.first >= len) {
             return Err(wrong(format!("`{}` runs past the end of its table", range.value)));
         }
-        let (first, count) = (first.first * each, count.saturating_mul(each));
+        let ends = first.first.checked_mul(each).zip(count.checked_mul(each));
+        let ends = ends.filter(|(_, count)| u64::from(*count) <= caps::CELLS);
+        let (first, count) =
+            ends.ok_or_else(|| wrong(format!("`{}` has more than {} addresses", range.value, caps::CELLS)))?;
         Ok(Self { space: last.space, first, count, each })
     }
 
@@ -121,7 +122,9 @@ impl AreaSlots {
 
 /// The area that a `to` names, if it names one: the image, the area, and the form behind.
 fn named(to: &str) -> Option<(&str, &str)> {
-    let (image, rest) = to.split_once(":@")?;
+    // Every rule of a large site is asked this: one byte is looked for, and not two.
+    let (image, rest) = to.split_once(':')?;
+    let rest = rest.strip_prefix('@')?;
     Some((image, rest.split_whitespace().next().unwrap_or_default()))
 }
 
@@ -148,8 +151,7 @@ pub(super) fn resolve(project: &mut Project, ledger: &Ledger, findings: &mut Vec
             Ok(area) => {
                 let value = map.from.value.split_whitespace().collect::<Vec<_>>().join(" ");
                 *seen.entry((area, value.clone())).or_default() += 1;
-                let written = map.to.value.clone();
-                uses.push((at, AreaUse { area, value, written, given: None }));
+                uses.push((at, AreaUse { area, value, given: None }));
             }
             Err(finding) => findings.push(finding),
         }
@@ -174,13 +176,18 @@ pub(super) fn resolve(project: &mut Project, ledger: &Ledger, findings: &mut Vec
     }
     for (at, own) in uses {
         let Some(map) = project.maps.get_mut(at) else { continue };
-        if let (Some(given), Some(behind)) = (&own.given, own.written.split_once(":@")) {
-            let form = behind.1.split_once(char::is_whitespace).map_or("", |(_, form)| form.trim());
-            let gap = if form.is_empty() { "" } else { " " };
-            map.to.value = format!("{}:{}{gap}{form}", behind.0, given.at);
+        if let Some(given) = &own.given {
+            map.to.value = at_address(&map.to.value, &given.at);
         }
         map.area = Some(Box::new(own));
     }
+}
+
+/// A `to` that names an area, with an address instead: what stands behind the area stays.
+pub(crate) fn at_address(to: &str, address: &str) -> String {
+    let Some((image, rest)) = to.split_once(":@") else { return to.to_string() };
+    let form = rest.split_once(char::is_whitespace).map_or("", |(_, form)| form.trim());
+    format!("{image}:{address} {form}").trim_end().to_string()
 }
 
 fn area_of(project: &Project, map: &Map, image: &str, area: &str) -> Result<usize, Finding> {
@@ -201,6 +208,17 @@ fn area_of(project: &Project, map: &Map, image: &str, area: &str) -> Result<usiz
             Err(Finding::new("F10", span, what).fix(format!("write `{}:@{area}`", own.name.value)))
         }
         _ => split_form(&map.to.value, map.to.span).map(|_| found),
+    }
+}
+
+impl Project {
+    /// The slot of an address that the ledger has given out of an area, in it or not; `None` where it is none of its
+    /// table.
+    #[must_use]
+    pub fn slot_of(&self, area: &Area, at: &str) -> Option<u32> {
+        let dialect = self.image_dialect(area.image.value)?;
+        let context = AddressContext::of_image(&self.images.get(area.image.value)?.setup);
+        area.slots.as_ref()?.slot(&dialect.notation().parse(at, &context).ok()?)
     }
 }
 

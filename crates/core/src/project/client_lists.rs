@@ -94,7 +94,9 @@ pub(super) fn read_all(
         };
         let text = text.strip_prefix('\u{feff}').map(str::to_string).unwrap_or(text);
         let file = project.sources.add(list.path.value.clone(), text.clone());
-        let Some((sheet, head, heads)) = Sheet::find(&text, &list.columns) else {
+        let found = Sheet::find(&text, &list.columns);
+        let Some((sheet, head, heads)) = found.filter(|(.., heads)| heads.at(Column::Address).is_some())
+        else {
             project.sources.forget(file);
             let what = format!(
                 "`{}` is not a list: none of its first lines has a head for addresses",
@@ -233,10 +235,12 @@ impl ListRows<'_> {
         };
         let shape = match self.shape(row) {
             Ok(found) => found,
-            Err(word) => {
-                let span = at(Column::Type);
-                let what = format!("`{word}` is not a type that is known");
-                findings.push(Finding::new("F08", span, what).fix("write a type such as u16, INT or REAL"));
+            Err((column, what)) => {
+                let (code, fix) = match column {
+                    Column::Type => ("F08", "write a type such as u16, INT or REAL"),
+                    _ => ("F03", "write a number such as 0.01, or leave the cell empty"),
+                };
+                findings.push(Finding::new(code, at(column), what).fix(fix));
                 return;
             }
         };
@@ -307,7 +311,7 @@ impl ListRows<'_> {
     }
 
     /// What the row says of its values, as the row before it if that says the same: most rows of a list do.
-    fn shape(&self, row: &SheetRow) -> Result<ListedShape, String> {
+    fn shape(&self, row: &SheetRow) -> Result<ListedShape, (Column, String)> {
         let said = SHAPE.map(|column| self.cell(row, column));
         if let Some((known, shape)) = &*self.last.borrow()
             && known.iter().zip(said).all(|(known, said)| known == said)
@@ -319,20 +323,22 @@ impl ListRows<'_> {
         Ok(shape)
     }
 
-    fn read_shape(&self, row: &SheetRow) -> Result<ListedShape, String> {
-        let listed = ListedType::read(self.cell(row, Column::Type), count_of(self.cell(row, Column::Words)))?;
+    fn read_shape(&self, row: &SheetRow) -> Result<ListedShape, (Column, String)> {
+        let words = count_of(self.cell(row, Column::Words));
+        let listed = ListedType::read(self.cell(row, Column::Type), words)
+            .map_err(|word| (Column::Type, format!("`{word}` is not a type that is known")))?;
         let count = count_of(self.cell(row, Column::Elements)).or(listed.elements).unwrap_or(1).max(1);
         let every = self.every(row);
         let Some(ty) = listed.ty.filter(|_| listed.form.is_none()) else {
             return Ok(ListedShape { form: listed.form, count, every });
         };
         let order = listed.order.or_else(|| order_of(self.cell(row, Column::Order)));
-        let number = |column, otherwise| {
-            let text = self.cell(row, column);
-            if text.is_empty() { otherwise } else { decimal_of(text).unwrap_or(otherwise) }
+        let number = |column, otherwise| match self.cell(row, column) {
+            "" => Ok(otherwise),
+            text => decimal_of(text).ok_or_else(|| (column, format!("`{text}` is not a number"))),
         };
-        let scale = number(Column::Factor, Decimal::ONE);
-        let plus = number(Column::Offset, Decimal::ZERO);
+        let scale = number(Column::Factor, Decimal::ONE)?;
+        let plus = number(Column::Offset, Decimal::ZERO)?;
         Ok(ListedShape { form: Some(Form { order, scale, plus, ..Form::plain(ty) }), count, every })
     }
 

@@ -26,6 +26,7 @@ mod scalars;
 mod signal;
 
 pub use crate::line::{Line, LineFault, Parity};
+pub(crate) use areas::at_address;
 pub use areas::{Area, AreaSlots, AreaUse, has_address};
 pub use asked::{Asked, parse_asked};
 pub(crate) use asked::{address, list_or};

@@ -38,6 +38,10 @@ pub trait Lists {
     fn table(&self, _word: &str) -> Option<ListTable> {
         None
     }
+    /// The keys of the tables whose addresses lists number.
+    fn tables(&self) -> &'static [&'static str] {
+        &[]
+    }
     /// The key of the table that lists without a word for it are about; `None` where tables are not numbered.
     fn usual(&self) -> Option<&'static str> {
         None

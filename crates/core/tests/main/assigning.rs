@@ -125,6 +125,22 @@ fn an_area_that_is_full_says_what_is_taken_and_by_what() {
 }
 
 #[test]
+fn a_range_that_is_no_area_is_told() {
+    for (range, words) in [
+        ("300001", "is not a range of addresses"),
+        ("300001-400099", "begins in one table and ends in another"),
+        ("300099-300001", "ends before it begins"),
+        ("304001.0-304002.14", "ends with bit 15"),
+        ("304001.0-304002", "has a bit at one end only"),
+        ("300001-365537", "past the table's end"),
+    ] {
+        let told = checked(&HEAD.replace("300001-300020", range));
+        let said = told.findings.iter().any(|own| own.rule.code == "M02" && own.what.contains(words));
+        assert!(said, "{range}: {:?}", told.findings);
+    }
+}
+
+#[test]
 fn values_of_one_name_are_told_apart_by_the_names_of_their_rules() {
     let twice = [rule("400001 as u16", "@values"), rule("400001 as u16", "@values as f32 ABCD")];
     let told = with(&twice, &Ledger::default());

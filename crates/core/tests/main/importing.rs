@@ -260,6 +260,10 @@ fn a_column_beside_the_address_that_says_it_in_another_way_answers_the_question(
     let found = plain(slip);
     assert_eq!(found.questions.len(), 1);
     assert!(remarked(&found, "do not agree with `Hex`: 1 of 2 are the same number, 1 are one higher"));
+    // An offset is decimal, whatever its digits would be in hexadecimal.
+    let offsets = b"Register,Offset,Name,Type\n17,16,A,INT16\n33,32,B,INT16\n";
+    let found = plain(offsets);
+    assert_eq!((found.questions.len(), shown(point(&found, "a"))), (0, "400017 as i16".into()));
     let references = b"Register,Offset,Name,Type\n40001,0,A,INT16\n40003,3,B,INT16\n";
     assert!(remarked(&plain(references), "1 of 2 reference numbers agree with `Offset`"));
 }

@@ -2,6 +2,7 @@
 
 use crate::checks::checked;
 use woodrush_core::check::Checked;
+use woodrush_core::handover::handover_list;
 
 const SITE: &str = r#"
 [ports.raceway]
@@ -129,6 +130,7 @@ fn each_way_in_which_a_row_can_be_wrong_is_told_with_its_line() {
         (4, "400203,D,UINT,,1,R,2s,", "M64", "reads scada:400203 (holding:202) in two of its entries"),
         (4, "400204,D,UINT,,1,R,2s,do-1:400203", "M63", "takes scada:400204"),
         (4, "40204,D,UINT,,1,R,2s,", "M01", "has 5 digits, and this list writes 6 | 40204"),
+        (1, "300003,TEMP1,INT,,see note,R,1s,", "F03", "`see note` is not a number | see note"),
         (4, "400204,D,Q15,,1,R,2s,", "F08", "`Q15` is not a type that is known | Q15"),
     ] {
         let mut rows = ROWS;
@@ -175,6 +177,7 @@ fn lists_are_read_in_their_own_notation_and_under_their_own_heads() {
     assert_eq!(found.project.clients[0].reads[2].address.value, "holding:100");
     for (text, more, words) in [
         ("no table at all\n", "", "is not a list"),
+        ("Tag,Type\nA,INT\n", "", "is not a list"),
         (offsets, "columns = { type = \"Nowhere\" }", "no column with the head `Nowhere`"),
         (offsets, "columns = { adress = \"Reg\" }", "adress"),
     ] {
@@ -183,6 +186,30 @@ fn lists_are_read_in_their_own_notation_and_under_their_own_heads() {
     }
     let missing = checked(&SITE.replace("NOTATION", ""));
     assert!(missing.findings.iter().any(|own| own.rule.code == "F07" && own.what.contains("room.csv")));
+}
+
+/// Coils that show the bits of a register are handed over one by one, and given back they agree.
+#[test]
+fn a_register_that_stands_as_bits_is_handed_over_bit_by_bit() {
+    let site = SITE.replace("NOTATION", "") + "[points.bits]\nat = \"400300\"\n";
+    let site = site
+        .replace("[clients.room]", "[[map]]\nfrom = \"do-1:400300\"\nto = \"scada:000001\"\n[clients.room]");
+    let own = checked(&format!("{site}#### profile room.csv\n{}", list(&ROWS)));
+    let handed = handover_list(&own, &own.project.clients[0]).unwrap();
+    let coils: Vec<&Vec<String>> = handed.rows.iter().filter(|row| row[0].starts_with("00")).collect();
+    assert_eq!(coils.len(), 16, "{:?}", handed.rows);
+    assert_eq!(
+        (coils[3][0].as_str(), coils[3][2].as_str(), coils[3][7].as_str()),
+        ("000004", "BOOL", "do-1:400300.3")
+    );
+    let rows: Vec<String> = handed.rows.iter().map(|row| row.join(",")).collect();
+    let back = format!("{}\n{}\n", handed.head.join(","), rows.join("\n"));
+    let again = checked(&format!("{site}#### profile room.csv\n{back}"));
+    let told: Vec<&str> = again.findings.iter().map(|own| own.what.as_str()).collect();
+    assert!(
+        again.findings.iter().all(|own| !matches!(own.rule.code, "M04" | "M51" | "M62" | "M63" | "M54")),
+        "{told:#?}"
+    );
 }
 
 #[test]

@@ -70,9 +70,9 @@ fn options(args: &ImportArgs) -> Result<ImportOptions, Failure> {
     if let Some(word) = &table {
         let dialects: Vec<_> = dialect.map_or_else(|| notations().collect(), |own| vec![own]);
         if !dialects.iter().any(|own| own.notation().lists().table(word).is_some()) {
-            return Err(Failure::Usage(format!(
-                "`{word}` is not a table of bare numbers (coil, discrete, input or holding)"
-            )));
+            let known = dialects.iter().flat_map(|own| own.notation().lists().tables());
+            let known = known.copied().collect::<Vec<_>>().join(", ");
+            return Err(Failure::Usage(format!("`{word}` is not a table of bare numbers ({known})")));
         }
     }
     Ok(ImportOptions { columns, counts_from: args.counts_from, table, order, dialect })

@@ -63,11 +63,14 @@ pub(super) fn try_points(
     found: &Import,
 ) -> Result<Vec<Tried>, Failure> {
     // A device of the project has its protocol.
-    let is_elsewhere =
-        target.contains(':') || way.unit.is_some() || way.node.is_some() || way.serial.is_some();
+    // On a line that is written here, addresses are all there is to name.
+    let is_line = way.serial.is_some();
+    let is_elsewhere = is_line || target.contains(':') || way.unit.is_some() || way.node.is_some();
     let way = ConnectionArgs { protocol: way.protocol.clone().filter(|_| is_elsewhere), ..way.clone() };
     let texts: Vec<String> = found.points.iter().map(wanted_text).collect();
-    let targets: Vec<String> = if is_elsewhere {
+    let targets: Vec<String> = if is_line {
+        texts
+    } else if is_elsewhere {
         std::iter::once(target.to_string()).chain(texts).collect()
     } else {
         texts.iter().map(|text| format!("{target}:{text}")).collect()

@@ -96,6 +96,10 @@ impl Lists for ModbusLists {
             .map(|(_, key, writes)| ListTable { key, writes: *writes })
     }
 
+    fn tables(&self) -> &'static [&'static str] {
+        &["coil", "discrete", "input", "holding"]
+    }
+
     fn usual(&self) -> Option<&'static str> {
         Some("holding")
     }
