@@ -191,12 +191,6 @@ impl ListRows<'_> {
         Span { file: self.file, start: at(from), end: at(to) }
     }
 
-    /// The row, as far as it stands in one line.
-    fn line(&self, row: &SheetRow) -> Span {
-        let whole = self.text.get(row.at.clone()).unwrap_or_default();
-        self.span(row.at.start, row.at.start + whole.lines().next().unwrap_or_default().len())
-    }
-
     /// Where the cells of a row stand, one after another: the same words before one are not taken for it.
     fn cell_spans(&self, row: &SheetRow) -> CellSpans {
         let whole = self.text.get(row.at.clone()).unwrap_or_default();
@@ -212,7 +206,8 @@ impl ListRows<'_> {
             from = begin + cell.len();
             (!cell.is_empty()).then(|| self.span(row.at.start + begin, row.at.start + from))
         });
-        CellSpans { cells: cells.collect(), line: self.line(row) }
+        let line = row.first_line(self.text);
+        CellSpans { cells: cells.collect(), line: self.span(line.start, line.end) }
     }
 
     fn row(&self, row: &SheetRow, client: &mut Client, findings: &mut Vec<Finding>) {

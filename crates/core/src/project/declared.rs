@@ -5,11 +5,9 @@ use super::reader::load_text;
 use crate::finding::Finding;
 use crate::nearest::nearest;
 use crate::protocol::{Access, Declared, DeclaredName};
+use crate::sheet::{ROWS_MAX, Sheet, SheetRow};
 use crate::source::{Span, Spanned};
 use std::sync::Arc;
-
-/// Most rows of one list.
-const ROWS_MAX: usize = 250_000;
 
 /// Columns, with the spellings of their heads in small letters.
 const HEADS: [(&str, &[&str]); 5] = [
@@ -69,63 +67,20 @@ fn read_list(
     }
 }
 
-/// What stands between two columns.
-const DELIMITERS: [u8; 3] = [b',', b';', b'\t'];
-/// The header is one of the first lines: a title may stand above.
-const TITLE_MAX: usize = 20;
-
-/// Whether one of the first lines is a header whose columns are parted so.
-fn has_heads(text: &str, delimiter: u8) -> bool {
-    let lines = text.lines().take(TITLE_MAX);
-    lines.into_iter().any(|line| {
-        let record: csv::StringRecord =
-            line.split(char::from(delimiter)).map(|head| head.trim().trim_matches('"')).collect();
-        heads(&record).is_some()
-    })
-}
-
 fn table(text: &str, path: &str, file: u16, findings: &mut Vec<Finding>) -> Option<Declared> {
-    let delimiter = *DELIMITERS.iter().find(|mark| has_heads(text, **mark))?;
-    let mut reader = csv::ReaderBuilder::new()
-        .delimiter(delimiter)
-        .has_headers(false)
-        .flexible(true)
-        .trim(csv::Trim::All)
-        .from_reader(text.as_bytes());
-    let mut columns: Option<[Option<usize>; HEADS.len()]> = None;
+    let (sheet, head, columns) = Sheet::find_by(text, &|row| {
+        let columns = heads(row)?;
+        Some((columns.iter().flatten().count(), columns))
+    })?;
+    let span = |row: &SheetRow| {
+        let line = row.first_line(text);
+        let number = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
+        Span { file, start: number(line.start), end: number(line.end) }
+    };
     let mut list = Declared::new(path);
-    let mut record = csv::StringRecord::new();
-    let mut rows = 0;
-    loop {
-        let at = usize::try_from(reader.position().byte()).unwrap_or(usize::MAX);
-        match reader.read_record(&mut record) {
-            Ok(true) => {}
-            Ok(false) => break,
-            // What was no text was refused before.
-            Err(_) => continue,
-        }
-        let end = usize::try_from(reader.position().byte()).unwrap_or(usize::MAX);
-        let span = span_of(text, file, at, end);
-        if record.iter().all(str::is_empty) {
-            continue;
-        }
-        let Some(columns) = &columns else {
-            columns = heads(&record);
-            // A title may stand above.
-            continue;
-        };
-        rows += 1;
-        if rows > ROWS_MAX {
-            findings.push(super::caps::too_many(
-                span,
-                "names in a list and more",
-                rows as u64,
-                ROWS_MAX as u64,
-            ));
-            break;
-        }
-        let column =
-            |at: usize| columns.get(at).copied().flatten().and_then(|at| record.get(at)).unwrap_or_default();
+    for own in sheet.rows.iter().skip(head + 1) {
+        let span = span(own);
+        let column = |at: usize| columns.get(at).copied().flatten().map_or("", |at| own.cell(at));
         match row(column, span) {
             Ok(row) => {
                 let name = row.name.clone();
@@ -140,22 +95,17 @@ fn table(text: &str, path: &str, file: u16, findings: &mut Vec<Finding>) -> Opti
             Err((what, fix)) => findings.push(Finding::new("M33", span, what).fix(fix)),
         }
     }
-    columns.map(|_| list)
-}
-
-/// The line that a record takes, without its end.
-fn span_of(text: &str, file: u16, at: usize, end: usize) -> Span {
-    let whole = text.get(at..end.min(text.len())).unwrap_or_default();
-    let lead = whole.len() - whole.trim_start().len();
-    let line = whole.trim().lines().next().unwrap_or_default().len();
-    let number = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
-    Span { file, start: number(at + lead), end: number(at + lead + line) }
+    if let Some(last) = sheet.rows.last().filter(|_| sheet.is_cut) {
+        let most = ROWS_MAX as u64;
+        findings.push(super::caps::too_many(span(last), "names in a list and more", most + 1, most));
+    }
+    Some(list)
 }
 
 /// Which column is what; `None` where the line is no header.
-fn heads(record: &csv::StringRecord) -> Option<[Option<usize>; HEADS.len()]> {
+fn heads(row: &SheetRow) -> Option<[Option<usize>; HEADS.len()]> {
     let mut columns = [None; HEADS.len()];
-    for (at, head) in record.iter().enumerate() {
+    for (at, head) in row.cells().enumerate() {
         let head = head.trim_start_matches('#').trim().to_lowercase();
         let known = HEADS.iter().position(|(_, spellings)| spellings.contains(&head.as_str()));
         if let Some(column) = known.and_then(|known| columns.get_mut(known)) {

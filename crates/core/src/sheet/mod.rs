@@ -1,11 +1,13 @@
 //! Tables that other programs and people write: CSV in its usual variants, with a header somewhere near the top.
 
+mod columns;
 mod heads;
 mod numbers;
 mod text;
 mod types;
 
-pub use heads::{Column, ColumnChoice, Heads};
+pub use columns::Column;
+pub use heads::{ColumnChoice, Heads};
 pub use numbers::{count_of, decimal_of, range_of};
 pub use text::{Encoding, decode};
 pub(crate) use types::{ListedType, order_of};
@@ -65,6 +67,13 @@ impl SheetRow {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.record.is_empty()
+    }
+
+    /// The bytes of its first line, without its end.
+    #[must_use]
+    pub fn first_line(&self, text: &str) -> Range<usize> {
+        let whole = text.get(self.at.clone()).unwrap_or_default();
+        self.at.start..self.at.start + whole.lines().next().unwrap_or_default().trim_end().len()
     }
 
     /// The row as one line for people, at most `most` characters.
@@ -129,24 +138,36 @@ impl Sheet {
         sheet
     }
 
-    /// The table that a text holds, and the place of its header among the rows: with the delimiter under which one of the
-    /// first rows is a header, and the one that most of its cells are known of.
+    /// The table that a text holds, and its header: under which delimiter one of the first rows is one, and the one that
+    /// most of its cells are known of.
     #[must_use]
     pub fn find(text: &str, choice: &ColumnChoice) -> Option<(Self, usize, Heads)> {
-        let mut best: Option<(usize, Self, usize, Heads)> = None;
+        Self::find_by(text, &|row| {
+            let heads = Heads::of(row.cells(), choice);
+            heads.is_header().then(|| (heads.known(), heads))
+        })
+    }
+
+    /// The same for a header of another kind: `heads` gives what a row is as a header, and how many of its cells are known.
+    #[must_use]
+    pub fn find_by<H>(
+        text: &str,
+        heads: &dyn Fn(&SheetRow) -> Option<(usize, H)>,
+    ) -> Option<(Self, usize, H)> {
+        let mut best: Option<(usize, char, usize, H)> = None;
         for delimiter in [',', ';', '\t', '|'] {
             // Only the top is read for the choice: a table may be long.
             let top: usize = text.split_inclusive('\n').take(4 * TITLE_MAX).map(str::len).sum();
             let sheet = Self::read(text.get(..top).unwrap_or(text), delimiter);
             for (at, row) in sheet.rows.iter().take(TITLE_MAX).enumerate() {
-                let heads = Heads::of(row.cells(), choice);
-                let known = heads.known();
-                if heads.is_header() && best.as_ref().is_none_or(|(most, ..)| known > *most) {
-                    best = Some((known, Self { delimiter, ..Self::default() }, at, heads));
+                if let Some((known, heads)) = heads(row)
+                    && best.as_ref().is_none_or(|(most, ..)| known > *most)
+                {
+                    best = Some((known, delimiter, at, heads));
                 }
             }
         }
-        best.map(|(_, sheet, at, heads)| (Self::read(text, sheet.delimiter), at, heads))
+        best.map(|(_, delimiter, at, heads)| (Self::read(text, delimiter), at, heads))
     }
 }
 
