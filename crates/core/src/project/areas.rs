@@ -122,9 +122,7 @@ impl AreaSlots {
 
 /// The area that a `to` names, if it names one: the image, the area, and the form behind.
 fn named(to: &str) -> Option<(&str, &str)> {
-    // Every rule of a large site is asked this: one byte is looked for, and not two.
-    let (image, rest) = to.split_once(':')?;
-    let rest = rest.strip_prefix('@')?;
+    let (image, rest) = to.split_once(":@")?;
     Some((image, rest.split_whitespace().next().unwrap_or_default()))
 }
 

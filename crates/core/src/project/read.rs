@@ -131,7 +131,11 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     read_lists(&mut project, &lists, load, &mut findings);
     let mut ledger = read_ledger(&mut project, name, load, &mut findings);
     project.issues = std::mem::take(&mut ledger.issues);
-    areas::resolve(&mut project, &ledger, &mut findings);
+    // A large site without areas is not asked rule by rule.
+    let text = project.sources.whole(file);
+    if !project.areas.is_empty() || text.contains(":@") {
+        areas::resolve(&mut project, &ledger, &mut findings);
+    }
     client_lists::read_all(&mut project, load, &mut findings);
     Read { project, findings }
 }
