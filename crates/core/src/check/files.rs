@@ -27,6 +27,9 @@ fn missing(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             let (Some(station), Some(own)) = (plan.devices.get(device), project.devices.get(device)) else {
                 continue;
             };
+            if own.tables.is_empty() {
+                continue;
+            }
             let (Some(space), Some(dialect)) = (station.space_at(space), station.dialect) else { continue };
             let table = dialect.notation().table(space);
             let alike = own.tables.iter().filter(|(name, _)| kind(&name.value) == kind(table));

@@ -85,6 +85,9 @@ fn rows(project: &Project, findings: &mut Vec<Finding>) {
 fn siblings(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut taken: HashMap<(usize, Option<StationId>, SpaceId, u32), usize> = HashMap::new();
     let mut said: Vec<u32> = vec![];
+    if project.devices.iter().all(|device| device.n.is_none()) {
+        return beyond(project, plan, findings, &mut said);
+    }
     let mut polled: Vec<Vec<Place>> = vec![vec![]; plan.devices.len()];
     for rule in &plan.rules {
         if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {

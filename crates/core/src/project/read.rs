@@ -133,7 +133,7 @@ pub fn read(name: &str, text: String, load: &mut dyn FnMut(&str) -> Result<Strin
     project.issues = std::mem::take(&mut ledger.issues);
     // A large site without areas is not asked rule by rule.
     let text = project.sources.whole(file);
-    if !project.areas.is_empty() || text.contains(":@") {
+    if !project.areas.is_empty() || text.contains('@') {
         areas::resolve(&mut project, &ledger, &mut findings);
     }
     client_lists::read_all(&mut project, load, &mut findings);

@@ -21,7 +21,7 @@ impl<'t> Reader<'t> {
         let of_lines = text.bytes().fold(true, |plain, byte| {
             plain & (matches!(byte, b' '..=b'~') & (byte != b'\\') | (byte == b'\n'))
         });
-        let is_printed = of_lines && !text.contains("\"\"\"") && !text.contains("'''");
+        let is_printed = of_lines && !has_three(text, b'"') && !has_three(text, b'\'');
         Self { file, text, findings: vec![], is_printed }
     }
 
@@ -71,5 +71,14 @@ pub(super) fn load_text(
     load(&path.value).map_err(|why| {
         Finding::new("F07", path.span, format!("the {what} `{}` cannot be read: {why}", path.value))
             .fix("check the path; it is taken from the project file's folder")
+    })
+}
+
+/// Whether a mark stands three times in a row; many bytes at once.
+fn has_three(text: &str, mark: u8) -> bool {
+    let at = |from: usize| text.as_bytes().get(from..).unwrap_or_default().iter();
+    let three = at(0).zip(at(1)).zip(at(2));
+    three.fold(false, |found, ((one, two), three)| {
+        found | ((*one == mark) & (*two == mark) & (*three == mark))
     })
 }
