@@ -340,7 +340,7 @@ fn rows(checked: &Checked, number: u32, rule: &PlannedRule) -> Vec<MapRow> {
                 (_, OnLoss::Refuse) => "refuse".into(),
                 (_, OnLoss::Hold) => "hold".into(),
                 (_, OnLoss::Stop) => "stop".into(),
-                (_, OnLoss::Fill(word)) => format!("fill 0x{word:04X}"),
+                (_, fill @ OnLoss::Fill(_)) => fill.to_string(),
             },
             access: match rule.source {
                 Source::Client => "written by clients",

@@ -83,6 +83,10 @@ fn of_content(content: Content) -> Value {
         Content::Expression => json!({ "type": ["integer", "string"] }),
         Content::OneOrMore => json!({ "anyOf": [{ "type": "string" }, texts()] }),
         Content::Units => named(json!({ "anyOf": [{ "type": "string" }, texts()] })),
+        Content::TextOrNames => json!({ "anyOf": [
+            { "type": "string" },
+            { "type": "object", "additionalProperties": { "type": "string" } },
+        ] }),
         Content::Values => named(json!({ "type": ["string", "number"] })),
         Content::Wholes => {
             json!({ "type": "array", "items": { "type": "integer", "minimum": 0 }, "minItems": 1 })

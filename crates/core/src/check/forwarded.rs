@@ -4,6 +4,7 @@
 use super::taken_for::forms_differ;
 use crate::finding::Finding;
 use crate::form::{Form, Type};
+use crate::nearest::nearest;
 use crate::plan::{Plan, Station};
 use crate::project::{Asked, Client, Forward, Point, Project, address};
 use crate::protocol::{Address, AddressContext, Dialect, Setup, Verb};
@@ -28,6 +29,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             at: port.value,
         };
         view.units(findings);
+        view.devices(findings);
         view.requests(findings);
     }
 }
@@ -86,6 +88,57 @@ impl ForwardView<'_> {
             finding = finding.note(known.span, "units that are forwarded");
         }
         findings.push(finding);
+    }
+
+    /// Whom it means behind its units, against the devices that answer there.
+    fn devices(&self, findings: &mut Vec<Finding>) {
+        let client = &self.client.name.value;
+        for (unit, meant) in &self.client.meant {
+            let Some(device) = self.project.device(&meant.value) else {
+                let near =
+                    nearest(&meant.value, self.project.devices.iter().map(|own| own.name.value.as_str()));
+                let fix = near.map_or("write the name of a device".into(), |near| format!("write `{near}`"));
+                let what = format!("there is no device `{}`", meant.value);
+                findings.push(Finding::new("F05", meant.span, what).fix(fix));
+                continue;
+            };
+            // A unit that nobody passes on is told as such.
+            let Some((forward, behind)) = self.passes(*unit) else { continue };
+            let Some(to) = forward.to else { continue };
+            let number = |at: usize| {
+                let station = self.plan.devices.get(at).filter(|own| own.port == to.value)?;
+                station.dialect?.stations().number(&station.setup)
+            };
+            if number(device) == Some(u32::from(behind)) {
+                continue;
+            }
+            let other = (0..self.plan.devices.len()).find(|at| number(*at) == Some(u32::from(behind)));
+            let other = other.and_then(|at| self.project.devices.get(at));
+            let there = other.map_or("no device".into(), |other| format!("`{}`", other.name.value));
+            let what = format!(
+                "`{client}` takes unit {unit} on `{}` for `{}`, and behind it is {there}",
+                self.port, meant.value
+            );
+            let mut finding = Finding::new("M63", meant.span, what)
+                .why("one device stands under the name of another, and a write goes to the wrong one");
+            if let Some(other) = other {
+                finding = finding.note(other.name.span, "the device that answers");
+            }
+            let asked = forward.units.as_ref().and_then(|units| {
+                let (asked, _) =
+                    units.value.iter().find(|(_, there)| number(device) == Some(u32::from(*there)))?;
+                Some(*asked)
+            });
+            findings.push(match asked {
+                Some(asked) => {
+                    finding.fix(format!("`{}` is unit {asked} there: correct it at the client", meant.value))
+                }
+                None => finding.fix(format!(
+                    "let a forward pass a unit to `{}`, and correct it at the client",
+                    meant.value
+                )),
+            });
+        }
     }
 
     /// What it reads and writes, against the functions that pass and the points that lie there.

@@ -18,6 +18,7 @@ mod own_keys;
 mod profile;
 mod read;
 mod read_blocks;
+mod read_clients;
 mod read_ports;
 mod read_profiles;
 mod read_rig;
@@ -311,6 +312,12 @@ pub struct Client {
     pub port: Option<Spanned<usize>>,
     /// The units that it asks there.
     pub units: Option<Spanned<Vec<u16>>>,
+    /// The device that it means behind each of them, by name, where it says so.
+    pub meant: Vec<(u16, Spanned<String>)>,
+    /// The unit that it asks its image by.
+    pub unit: Option<Spanned<u32>>,
+    /// What it expects of a value that is lost.
+    pub lost: Option<Spanned<OnLoss>>,
     /// The list that its programmer has typed into it.
     pub list: Option<ClientList>,
     /// Its line settings, where it is a serial one.

@@ -1,18 +1,18 @@
 //! From the texts of the files to a [`Project`], with every fault that reading alone can see.
 
 use super::areas::{self, Area};
-use super::asked::parse_asked;
 use super::caps;
 use super::client_lists;
 use super::declared::read_lists;
 use super::fields::Fields;
-use super::read_ports::{networks, own_port, protocol, read_port, setup};
+use super::read_clients::read_client;
+use super::read_ports::{networks, own_port, read_port, setup};
 use super::read_profiles::read_profiles;
 use super::read_rig::read_rig;
 use super::reader::Reader;
-use super::scalars::{duration, host_port, ipv4, network, retry};
+use super::scalars::{duration, ipv4, network, retry, whole_word};
 use super::{
-    Client, Converter, Device, Image, Limits, Map, OnLoss, Owner, Polling, Project, Retry, Sending, forward,
+    Converter, Device, Image, Limits, Map, OnLoss, Owner, Polling, Project, Retry, Sending, forward,
 };
 use crate::finding::Finding;
 use crate::form::Overflow;
@@ -168,7 +168,7 @@ fn repeated<'a, 'i>(
 }
 
 /// The index of the name that `key` gives, in `names`.
-fn refer<'a>(
+pub(super) fn refer<'a>(
     r: &mut Reader<'_>,
     fields: &Fields<'_, '_>,
     key: &str,
@@ -258,9 +258,7 @@ fn on_loss(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Spanned<OnLoss
         None if text == "stop" => Ok(OnLoss::Stop),
         Some(("fill", word)) => {
             let word = word.trim();
-            let hex = word.strip_prefix("0x").or_else(|| word.strip_prefix("0X"));
-            let number = hex.map_or_else(|| word.parse().ok(), |hex| u16::from_str_radix(hex, 16).ok());
-            number
+            whole_word(word)
                 .map(OnLoss::Fill)
                 .ok_or_else(|| format!("`{word}` is not a 16-bit word (0 to 65535, or 0x0000 to 0xFFFF)"))
         }
@@ -387,48 +385,6 @@ fn read_ledger(
         findings.extend(found);
         Ledger::default()
     })
-}
-
-fn read_client(
-    r: &mut Reader<'_>,
-    project: &Project,
-    name: Spanned<String>,
-    fields: &Fields<'_, '_>,
-) -> Client {
-    let ports = project.ports.iter().map(|port| &port.name);
-    let port = if fields.has("port") { refer(r, fields, "port", "a port", ports) } else { None };
-    let image = if fields.has("port") && !fields.has("image") {
-        None
-    } else {
-        refer(r, fields, "image", "the image that it asks", project.images.iter().map(|image| &image.name))
-    };
-    let mut asked = |key: &str| {
-        let mut found = vec![];
-        for entry in fields.texts(r, key) {
-            match parse_asked(&entry) {
-                Ok(asked) => found.push(asked),
-                Err(finding) => r.find(finding),
-            }
-        }
-        found
-    };
-    let (reads, writes) = (asked("reads"), asked("writes"));
-    Client {
-        image,
-        port,
-        units: fields.parsed(r, "units", "F03", forward::units),
-        list: client_lists::named(r, fields),
-        line: if fields.has("line") { fields.line(r, "line") } else { None },
-        address: fields.parsed(r, "address", "M29", ipv4),
-        dials: fields.parsed(r, "dials", "M29", host_port),
-        protocol: protocol(r, fields),
-        reads,
-        writes,
-        must_read: fields.texts(r, "must-read"),
-        max_read: fields.whole(r, "max-read").map(|most| most.value),
-        timeout: fields.duration(r, "timeout"),
-        name,
-    }
 }
 
 /// Words that stand before the dot of what the converter tells about itself.

@@ -3,6 +3,7 @@
 use super::AreaUse;
 use crate::form::Overflow;
 use crate::source::{Span, Spanned};
+use std::fmt;
 
 /// How a device's values come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -36,6 +37,18 @@ pub enum OnLoss {
     Fill(u16),
     /// Towards a device: nothing is sent any more.
     Stop,
+}
+
+/// As it is written.
+impl fmt::Display for OnLoss {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Refuse => f.write_str("refuse"),
+            Self::Hold => f.write_str("hold"),
+            Self::Stop => f.write_str("stop"),
+            Self::Fill(word) => write!(f, "fill 0x{word:04X}"),
+        }
+    }
 }
 
 /// When a device is written.

@@ -157,6 +157,12 @@ pub(crate) fn retry(text: &str) -> Option<Retry> {
     (first > 0 && first <= most).then_some(Retry { first, most })
 }
 
+/// A 16-bit word: decimal, or hexadecimal behind `0x`.
+pub(super) fn whole_word(word: &str) -> Option<u16> {
+    let hex = word.strip_prefix("0x").or_else(|| word.strip_prefix("0X"));
+    hex.map_or_else(|| word.parse().ok(), |hex| u16::from_str_radix(hex, 16).ok())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -54,6 +54,8 @@ pub enum Content {
     Range,
     /// Units by number: a text, or a list of texts.
     Units,
+    /// A text, or texts by number.
+    TextOrNames,
     /// Values by the address of what shall have them, in the order of the file.
     Values,
 }

@@ -1,5 +1,6 @@
 //! Clients against the image that they ask: what they read, write and must be able to see.
 
+mod expects;
 mod meant;
 mod writes;
 
@@ -77,6 +78,8 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             view.entered(read, &mut entered);
         }
         findings.extend(view.twice(&reads));
+        findings.extend(view.asks_another_unit());
+        findings.extend(view.expects_another_loss(&reads));
         for write in &writes {
             view.write(write, findings);
         }
