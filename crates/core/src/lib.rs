@@ -14,6 +14,7 @@ pub mod budget;
 pub mod cells;
 pub mod check;
 mod checked;
+pub mod compare;
 pub mod decode;
 #[cfg(any(test, feature = "exercise"))]
 pub mod exercise;

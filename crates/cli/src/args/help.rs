@@ -11,7 +11,7 @@ pub(super) const GLOBAL: &str = "Global options";
 /// The commands in the order of work.
 const GROUPS: &[(&str, &[&str])] = &[
     ("Describe", &["new", "import", "addr", "schema"]),
-    ("Check on paper", &["check", "map", "trace", "budget", "handover"]),
+    ("Check on paper", &["check", "map", "trace", "budget", "handover", "compare"]),
     ("Simulate and prove", &["rig", "prove", "demo"]),
     ("Run and look on", &["run", "status", "watch", "tap"]),
     ("On site", &["scan", "read", "write", "decode", "readdress", "set-up"]),
@@ -55,6 +55,14 @@ const EXAMPLES: &[(&str, &[&str])] = &[
             "woodrush handover papers",
             "woodrush handover papers --for farm-office",
             "woodrush handover papers --issue \"the inlet's two transmitters are new\"",
+        ],
+    ),
+    (
+        "compare",
+        &[
+            "woodrush compare issue:last",
+            "woodrush compare git:HEAD",
+            "woodrush compare issue:1 issue:2 --format json",
         ],
     ),
     ("trace", &["woodrush trace scada:400101", "woodrush trace blower-1.speed-setpoint"]),

@@ -11,7 +11,7 @@ mod values;
 pub(crate) use connection::ConnectionArgs;
 pub(crate) use help::{command, protocols};
 pub(crate) use looking::{ProveArgs, RunArgs, TapArgs, WatchArgs};
-pub(crate) use papers::{HandoverArgs, ImportArgs, MapArgs};
+pub(crate) use papers::{CompareArgs, HandoverArgs, ImportArgs, MapArgs};
 pub(crate) use rig::Rig;
 pub(crate) use usage::words;
 pub(crate) use values::{DecodeArgs, ReadArgs, ReaddressArgs, ScanArgs, SetUpArgs, WriteArgs};
@@ -111,6 +111,8 @@ pub(crate) enum Command {
     Map(MapArgs),
     /// Write the list of values for the programmer of each client, in that client's own notation and columns
     Handover(HandoverArgs),
+    /// Show what changes between two states of a project for whoever reads it, and who must follow
+    Compare(CompareArgs),
     /// Follow an address through the converter, down to the request bytes
     Trace {
         /// IMAGE:ADDRESS, DEVICE:ADDRESS, DEVICE.POINT or DEVICE.health.ITEM

@@ -60,3 +60,12 @@ pub(crate) struct HandoverArgs {
     #[arg(long, value_name = "WHAT CHANGED", conflicts_with = "client")]
     pub(crate) issue: Option<String>,
 }
+
+/// Options of `compare`.
+#[derive(ClapArgs, Debug)]
+pub(crate) struct CompareArgs {
+    /// The old one: a project file or its folder, `issue:2` or `issue:last` of its ledger, or `git:REVISION`
+    pub(crate) old: String,
+    /// The new one, named likewise [default: the project]
+    pub(crate) new: Option<String>,
+}

@@ -9,8 +9,9 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 use woodrush_core::check::{Checked, Finding};
+use woodrush_core::compare::{device_settings, image_settings};
 use woodrush_core::handover::{HandoverList, handover_list, issued_values};
-use woodrush_core::ledger::{Issue, IssuedValue};
+use woodrush_core::ledger::{EndSettings, Issue, IssuedValue};
 
 /// A list that was written.
 struct WrittenList {
@@ -23,7 +24,8 @@ pub(crate) fn run(console: &mut Console, path: &Path, args: &HandoverArgs) -> Re
     let place = ledger::place(path);
     let held = args.issue.as_ref().map(|_| ledger::Held::take(&place)).transpose()?;
     // A new issue says that what differs from the last one was meant.
-    let is_meant = |finding: &Finding| held.is_some() && matches!(finding.rule.code, "M59" | "M60" | "M61");
+    let is_meant =
+        |finding: &Finding| held.is_some() && matches!(finding.rule.code, "M26" | "M59" | "M60" | "M61");
     let checked = crate::project::load(path)?;
     let Some(checked) = crate::project::sound_but_for(console, checked, &is_meant)? else {
         return Ok(Verdict::No);
@@ -103,7 +105,15 @@ fn close(checked: &Checked, place: &Path, held: ledger::Held, note: &str) -> Res
     let values = issued_values(&checked.project, &checked.plan);
     let values: BTreeMap<String, IssuedValue> =
         values.into_iter().map(|(address, (value, _))| (address, value)).collect();
+    let images = image_settings(&checked.project, &checked.plan);
+    let devices = device_settings(&checked.project, &checked.plan);
+    let is_as = |old: &BTreeMap<String, EndSettings>, new: &BTreeMap<String, EndSettings>| {
+        old.len() == new.len()
+            && old.iter().all(|(name, own)| new.get(name).is_some_and(|new| new.items == own.items))
+    };
     if let Some(last) = whole.issues.last()
+        && is_as(&last.images, &images)
+        && is_as(&last.devices, &devices)
         && last.values.len() == values.len()
         && last.values.iter().all(|(address, old)| values.get(address).is_some_and(|new| new.is_as(old)))
     {
@@ -117,6 +127,8 @@ fn close(checked: &Checked, place: &Path, held: ledger::Held, note: &str) -> Res
         date: now.split('T').next().unwrap_or_default().to_string(),
         note: note.to_string(),
         project: format!("{:016x}", checked.plan.fingerprint(&checked.project)),
+        images,
+        devices,
         values,
     });
     held.write(&whole.text())?;

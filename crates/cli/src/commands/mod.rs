@@ -4,6 +4,7 @@ mod addr;
 mod assign;
 mod budget;
 mod check;
+mod compare;
 pub(crate) mod completions;
 mod decode;
 mod demo;
@@ -46,6 +47,7 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         }
         Command::Map(args) if args.assign => assign::run(console, &crate::project::find(&global)?, &args),
         Command::Map(_) => map::run(console, &crate::project::find(&global)?),
+        Command::Compare(args) => compare::run(console, &global, &args),
         Command::Handover(args) => handover::run(console, &crate::project::find(&global)?, &args),
         Command::Trace { endpoints } => trace::run(console, &crate::project::find(&global)?, &endpoints),
         Command::Run(args) => {

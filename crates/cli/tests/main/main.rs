@@ -8,6 +8,7 @@ mod assigning;
 mod bench;
 mod captured;
 mod checking;
+mod comparing;
 mod decoding;
 mod enduring;
 mod explaining;

@@ -1,71 +1,102 @@
 //! What was handed over, held against what the project says now: an address that clients know has moved, has another
-//! value behind it, or is gone.
+//! value behind it, or is gone; a device or an image is set otherwise than those outside know it.
 
+use crate::compare::{ChangeKind, Comparison, KnownSite, ValueChange, asked_by_old_number};
 use crate::finding::Finding;
-use crate::handover::issued_values;
-use crate::ledger::IssuedValue;
 use crate::plan::Plan;
 use crate::project::Project;
-use std::collections::{BTreeMap, HashMap};
 
 /// Runs the checks against the last issue.
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let Some(issue) = project.issues.last() else { return };
-    let now = issued_values(project, plan);
-    // Where each value is now; of one that is shown twice, the first.
-    let mut places: HashMap<(&str, &str), &str> = HashMap::new();
-    for (address, (value, _)) in now.iter().rev() {
-        places.insert((image_of(address), &value.source), address);
-    }
+    let now = KnownSite::of_plan(project, plan);
+    let comparison = Comparison::of(&KnownSite::of_issue(issue), &now);
     let number = issue.number;
     let fix = format!(
         "put it back as it was, or tell the clients of issue {number} and close a new one: `woodrush handover DIR --issue \"…\"`"
     );
-    let told = |code, at: &str, what: String, old: &IssuedValue| {
-        let rule = now.get(at).and_then(|(_, map)| project.maps.get(*map));
+    let told = |code, map: Option<usize>, what: String, old: &ValueChange| {
+        let rule = map.and_then(|map| project.maps.get(map));
         // What is gone has no rule: its line in the ledger is the place.
-        let span = rule.map_or(old.span, |map| map.to.span);
+        let span = rule.map_or(old.old_span, |map| map.to.span);
         let finding = Finding::new(code, span, what).fix(fix.clone());
-        if rule.is_some() { finding.note(old.span, format!("issue {number}")) } else { finding }
+        if rule.is_some() { finding.note(old.old_span, format!("issue {number}")) } else { finding }
     };
-    for (address, old) in &issue.values {
-        let here = now.get(address).map(|(value, _)| value);
-        if here.is_some_and(|here| here.is_as(old)) {
-            continue;
-        }
-        let is_other = here.is_none_or(|here| here.source != old.source);
-        let there = places.get(&(image_of(address), old.source.as_str())).copied();
-        // Another address shows it that did not when it was handed over.
-        let moved = there.filter(|there| is_other && !shows(&issue.values, there, &old.source));
-        if let Some(there) = moved {
-            let what = format!("`{}` was handed over at {address}, and is at {there} now", old.source);
-            findings.push(told("M59", there, what, old));
-        }
-        match here {
-            Some(here) => {
-                let what = format!("{address} was handed over as `{old}`, and is `{here}` now");
-                findings.push(told("M60", address, what, old));
+    for change in &comparison.values {
+        let (Some(was_at), (was, is)) = (&change.was_at, &change.texts) else { continue };
+        match (change.kind, &change.is_at) {
+            (ChangeKind::Moved, Some(there)) => {
+                let what = format!("`{}` was handed over at {was_at}, and is at {there} now", change.source);
+                findings.push(told("M59", change.map, what, change));
+                if let Some(taken_by) = &change.taken_by {
+                    let what = format!("{was_at} was handed over as `{was}`, and is `{taken_by}` now");
+                    let map = now.values.get(was_at).and_then(|value| value.map);
+                    findings.push(told("M60", map, what, change));
+                }
+            }
+            (ChangeKind::Changed, _) => {
+                let what = format!("{was_at} was handed over as `{was}`, and is `{is}` now");
+                findings.push(told("M60", change.map, what, change));
             }
             // What a faulty rule would show is not gone: its own fault is told.
-            None if moved.is_none() && !is_hidden(project, plan, address) => {
-                let what = format!("{address} was handed over as `{}`, and nothing is there now", old.source);
-                findings.push(told("M61", address, what, old));
+            (ChangeKind::Gone, _) if !is_hidden(project, plan, change.image()) => {
+                let what = format!("{was_at} was handed over as `{was}`, and nothing is there now");
+                findings.push(told("M61", None, what, change));
             }
-            None => {}
+            _ => {}
         }
+    }
+    settings(project, plan, &comparison, number, findings);
+}
+
+/// Images and devices that are set otherwise: somebody outside has the old setting still.
+fn settings(
+    project: &Project,
+    plan: &Plan,
+    comparison: &Comparison,
+    number: u32,
+    findings: &mut Vec<Finding>,
+) {
+    let ends = comparison.images.iter().map(|end| (end, true));
+    for (end, is_image) in ends.chain(comparison.devices.iter().map(|end| (end, false))) {
+        // A device or image that is new, or gone, is no setting that changed.
+        let differs: Vec<String> = end
+            .differs
+            .iter()
+            .filter(|own| !own.what.is_empty())
+            .map(|own| match (own.was.as_str(), own.is.as_str()) {
+                ("", is) => format!("{} {is}, and none before", own.what),
+                (was, "") => format!("no {} any more, and {was} before", own.what),
+                (was, is) => format!("{} {is}, and {was} before", own.what),
+            })
+            .collect();
+        if differs.is_empty() {
+            continue;
+        }
+        let mut on_the_old: Vec<String> = vec![];
+        if is_image {
+            let image = project.image(&end.name);
+            let asks = project.clients.iter().filter(|client| client.image.map(|own| own.value) == image);
+            on_the_old.extend(asks.map(|client| format!("client {}", client.name.value)));
+        } else {
+            on_the_old.push("the device itself".into());
+            let behind = asked_by_old_number(project, plan, end);
+            on_the_old.extend(behind.into_iter().map(|follower| follower.who));
+        }
+        let who =
+            if on_the_old.is_empty() { "nobody is described".to_string() } else { on_the_old.join(", ") };
+        let what =
+            format!("`{}` has {}; to be held against issue {number}: {who}", end.name, differs.join("; "));
+        let fix = format!(
+            "see that each has the new one (`woodrush compare issue:{number}`), then close a new issue: `woodrush handover DIR --issue \"…\"`"
+        );
+        findings
+            .push(Finding::new("M26", end.span, what).note(end.old_span, format!("issue {number}")).fix(fix));
     }
 }
 
 /// Whether some rule of the image could not be resolved.
-fn is_hidden(project: &Project, plan: &Plan, address: &str) -> bool {
-    let image = project.images.iter().position(|image| image.name.value == image_of(address));
+fn is_hidden(project: &Project, plan: &Plan, image: &str) -> bool {
+    let image = project.images.iter().position(|own| own.name.value == image);
     image.is_some_and(|image| plan.unresolved.iter().any(|(board, _)| *board == image))
-}
-
-fn image_of(address: &str) -> &str {
-    address.split(':').next().unwrap_or_default()
-}
-
-fn shows(values: &BTreeMap<String, IssuedValue>, address: &str, source: &str) -> bool {
-    values.get(address).is_some_and(|value| value.source == source)
 }

@@ -274,6 +274,12 @@ pub static RULES: &[Rule] = &[
         "two devices answer at once and damage each other's bytes",
         "give each device its own unit, 1 to 247 on a serial line",
     ),
+    warning(
+        "M26",
+        "a unit, port, address or line setting changed since it was handed over",
+        "whoever was not told keeps to the old one, and is answered by nobody or by another device",
+        "see that everyone has the new one, and close a new issue",
+    ),
     error(
         "M27",
         "the TCP port differs at the two ends",

@@ -8,16 +8,16 @@ use crate::protocol::Setup;
 use crate::source::Span;
 use std::collections::BTreeMap;
 
-/// Every value of the project's images, by image and address, with the rule that shows it.
+/// Every value of the project's images, by image and address, as an issue holds it and as it is handed over.
 #[must_use]
-pub fn issued_values(project: &Project, plan: &Plan) -> BTreeMap<String, (IssuedValue, usize)> {
+pub fn issued_values(project: &Project, plan: &Plan) -> BTreeMap<String, (IssuedValue, HandedValue)> {
     let mut all = BTreeMap::new();
     for (at, image) in project.images.iter().enumerate() {
         let Some(dialect) = project.image_dialect(at) else { continue };
         for value in values_of(project, plan, at) {
             let shown =
                 dialect.notation().show(&value.space, value.first, value.width, value.bit, &Setup::default());
-            all.insert(format!("{}:{}", image.name.value, shown.canonical), (issued(&value), value.map));
+            all.insert(format!("{}:{}", image.name.value, shown.canonical), (issued(&value), value));
         }
     }
     all

@@ -42,6 +42,42 @@ impl IssuedValue {
     }
 }
 
+/// What must be set alike at the other end of an image or a device: names and values in words, in their order.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct EndSettings {
+    /// `("unit", "33")` and the like.
+    pub items: Vec<(String, String)>,
+    /// Its line, where it was read.
+    pub span: Span,
+}
+
+impl fmt::Display for EndSettings {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (at, (name, value)) in self.items.iter().enumerate() {
+            write!(f, "{}{name} {value}", if at > 0 { " | " } else { "" })?;
+        }
+        Ok(())
+    }
+}
+
+impl EndSettings {
+    /// Reads what [`fmt::Display`] writes.
+    pub(super) fn read(text: &str, span: Span) -> Option<Self> {
+        let one = |item: &str| {
+            let (name, value) = item.trim().split_once(' ')?;
+            Some((name.to_string(), value.trim().to_string()))
+        };
+        let items = text.split('|').map(one).collect::<Option<_>>()?;
+        Some(Self { items, span })
+    }
+
+    /// The value of a setting.
+    #[must_use]
+    pub fn get(&self, name: &str) -> Option<&str> {
+        self.items.iter().find(|(own, _)| own == name).map(|(_, value)| value.as_str())
+    }
+}
+
 /// An issue.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Issue {
@@ -53,6 +89,10 @@ pub struct Issue {
     pub note: String,
     /// The project id.
     pub project: String,
+    /// How images are asked, by name; empty in an issue that does not say it.
+    pub images: BTreeMap<String, EndSettings>,
+    /// How devices are set, by name; likewise.
+    pub devices: BTreeMap<String, EndSettings>,
     /// What was handed over, by image and address: `scada:300001`.
     pub values: BTreeMap<String, IssuedValue>,
 }

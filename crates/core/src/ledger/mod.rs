@@ -4,7 +4,7 @@
 mod issue;
 mod reading;
 
-pub use issue::{Issue, IssuedValue};
+pub use issue::{EndSettings, Issue, IssuedValue};
 
 use crate::quoted::quoted;
 use crate::source::Span;
@@ -72,6 +72,14 @@ impl Ledger {
         for issue in &self.issues {
             let _ = writeln!(out, "\n[[issue]]\nnumber = {}\ndate = {}", issue.number, quoted(&issue.date));
             let _ = writeln!(out, "note = {}\nproject = {}", quoted(&issue.note), quoted(&issue.project));
+            for (kind, ends) in [("images", &issue.images), ("devices", &issue.devices)] {
+                if !ends.is_empty() {
+                    let _ = writeln!(out, "\n[issue.{kind}]");
+                }
+                for (name, settings) in ends {
+                    let _ = writeln!(out, "{} = {}", quoted(name), quoted(&settings.to_string()));
+                }
+            }
             let _ = writeln!(out, "\n[issue.values]");
             for (address, value) in &issue.values {
                 let _ = writeln!(out, "{} = {}", quoted(address), quoted(&value.to_string()));
@@ -131,6 +139,10 @@ mod tests {
             access: "R".into(),
             span: Span::default(),
         };
+        let settings = |items: &[(&str, &str)]| EndSettings {
+            items: items.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
+            span: Span::default(),
+        };
         let values = [("scada:300001", value("do-1.oxygen")), ("scada:400101", value("a | b"))];
         let values = values.into_iter().map(|(at, value)| (at.to_string(), value)).collect();
         let issue = Issue {
@@ -138,12 +150,16 @@ mod tests {
             date: "2026-11-30".into(),
             note: "first \"handover\"\nof two".into(),
             project: "00f3".into(),
+            images: [("scada".to_string(), settings(&[("port", "502"), ("unit", "1")]))].into(),
+            devices: [("do-1".to_string(), settings(&[("line", "38400 8E1"), ("unit", "23")]))].into(),
             values,
         };
         let own = Ledger { issues: vec![issue], ..ledger(&[("values", "do-1.oxygen", "300001", 2)]) };
         let text = own.text();
         assert!(text.contains("\"scada:300001\" = \"do-1.oxygen | f32 ABCD | mg/L | R\""), "{text}");
         let read = without_places(Ledger::read(&text, 0).unwrap());
+        assert!(text.contains("[issue.devices]\n\"do-1\" = \"line 38400 8E1 | unit 23\"\n"), "{text}");
+        assert_eq!(read.issues[0].images["scada"].items, own.issues[0].images["scada"].items);
         assert_eq!(
             (read.issues[0].note.as_str(), &read.issues[0].values),
             ("first \"handover\" of two", &own.issues[0].values)
@@ -151,6 +167,7 @@ mod tests {
         assert_eq!(read.text(), text);
         for (text, words) in [
             ("[[issue]]\nnumber = 1\n[issue.values]\n\"a:1\" = \"x\"\n", "is not what was handed over"),
+            ("[[issue]]\nnumber = 1\n[issue.devices]\na = \"x\"\n", "`a` has no settings"),
             ("[[issue]]\nnumber = 0\n", "`number` of an issue"),
             ("issue = 3\n", "`issue` is not a list"),
         ] {

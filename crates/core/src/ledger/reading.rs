@@ -1,6 +1,6 @@
 //! Reading a ledger: sorted lines, or what a merge has left of them.
 
-use super::{GivenAddress, GivenAddresses, Issue, IssuedValue, Ledger};
+use super::{EndSettings, GivenAddress, GivenAddresses, Issue, IssuedValue, Ledger};
 use crate::finding::Finding;
 use crate::source::Span;
 use std::collections::BTreeMap;
@@ -131,6 +131,24 @@ fn read_issue(
     match number {
         Some(number) => issue.number = number,
         None => wrong(at, "`number` of an issue is not a number from 1 on".into()),
+    }
+    for (kind, ends) in [("images", &mut issue.images), ("devices", &mut issue.devices)] {
+        let Some(DeValue::Table(all)) = own.get(kind).map(|found| found.get_ref()) else { continue };
+        for (name, settings) in all {
+            let read = match settings.get_ref() {
+                DeValue::String(text) => EndSettings::read(text, span(settings.span())),
+                _ => None,
+            };
+            match read {
+                Some(read) => {
+                    ends.insert(name.get_ref().to_string(), read);
+                }
+                None => {
+                    let what = format!("`{}` has no settings, such as \"port 502 | unit 1\"", name.get_ref());
+                    wrong(settings.span(), what);
+                }
+            }
+        }
     }
     if let Some(DeValue::Table(values)) = own.get("values").map(|found| found.get_ref()) {
         for (address, value) in values {

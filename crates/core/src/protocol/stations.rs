@@ -33,6 +33,10 @@ pub trait Stations {
     fn station(&self, _setup: &Setup) -> Option<StationId> {
         None
     }
+    /// Keys whose values are set at the other end too: whoever changes one must change it there.
+    fn shared_keys(&self) -> &'static [&'static str] {
+        &[]
+    }
     /// The key that says the station, and the numbers that it may have on such a port, none where stations have names;
     /// `None` where a port has one station only.
     fn station_key(&self, _transport: Transport) -> Option<(&'static str, Range<u32>)> {

@@ -118,6 +118,10 @@ impl Dialect for Df1 {
 }
 
 impl Stations for Df1 {
+    fn shared_keys(&self) -> &'static [&'static str] {
+        &["node", "check-field"]
+    }
+
     fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
         let check = match check(link.setup) {
             Check::Crc => "CRC",

@@ -325,6 +325,10 @@ impl Notation for Tags {
 }
 
 impl Stations for Tags {
+    fn shared_keys(&self) -> &'static [&'static str] {
+        &["route", "slot"]
+    }
+
     fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
         if link.image {
             return Some("message instructions (read tag and write tag) to this address".into());

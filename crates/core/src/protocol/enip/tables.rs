@@ -80,6 +80,10 @@ impl Dialect for TablesInMessages {
 }
 
 impl Stations for TablesInMessages {
+    fn shared_keys(&self) -> &'static [&'static str] {
+        &["route", "slot"]
+    }
+
     fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
         if link.image {
             return Some("message instructions (typed read and write of data tables) to this address".into());

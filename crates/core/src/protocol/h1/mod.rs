@@ -442,6 +442,10 @@ impl Meanings for H1 {
 }
 
 impl Stations for H1 {
+    fn shared_keys(&self) -> &'static [&'static str] {
+        &["tag", "device-id", "node", "macrocycle", "unpolled"]
+    }
+
     fn one_answers_for_all(&self) -> bool {
         true
     }

@@ -237,6 +237,10 @@ impl Notation for Blocks {
 }
 
 impl Stations for Blocks {
+    fn shared_keys(&self) -> &'static [&'static str] {
+        &["local-tsap", "remote-tsap"]
+    }
+
     fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
         let end = if link.image { "active" } else { "passive" };
         let work = match (link.reads, link.writes) {

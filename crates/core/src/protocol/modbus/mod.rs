@@ -195,6 +195,10 @@ impl Notation for Modbus {
 }
 
 impl Stations for Modbus {
+    fn shared_keys(&self) -> &'static [&'static str] {
+        &["unit"]
+    }
+
     fn station(&self, setup: &Setup) -> Option<StationId> {
         setup.number("unit").map(StationId::Number)
     }
