@@ -54,6 +54,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
         &[
             "woodrush handover papers",
             "woodrush handover papers --for farm-office",
+            "woodrush handover papers --with proof.json",
             "woodrush handover papers --issue \"the inlet's two transmitters are new\"",
         ],
     ),

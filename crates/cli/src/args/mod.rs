@@ -109,7 +109,7 @@ pub(crate) enum Command {
     },
     /// Show the address table of both sides, one row per value; or give out addresses of areas
     Map(MapArgs),
-    /// Write the list of values for the programmer of each client, in that client's own notation and columns
+    /// Write the papers: a page of the whole site, and for each client its list of values in its own notation
     Handover(HandoverArgs),
     /// Show what changes between two states of a project for whoever reads it, and who must follow
     Compare(CompareArgs),

@@ -51,7 +51,7 @@ pub(crate) struct MapArgs {
 /// Options of `handover`.
 #[derive(ClapArgs, Debug)]
 pub(crate) struct HandoverArgs {
-    /// Folder for the lists; it is made where it does not exist
+    /// Folder for the papers; it is made where it does not exist
     pub(crate) dir: PathBuf,
     /// Only the list of this client [default: of every client that asks an image]
     #[arg(long = "for", value_name = "CLIENT")]
@@ -59,6 +59,9 @@ pub(crate) struct HandoverArgs {
     /// Close an issue of the address table with what changed, in words: from then on `check` holds the project against it
     #[arg(long, value_name = "WHAT CHANGED", conflicts_with = "client")]
     pub(crate) issue: Option<String>,
+    /// Also the results of a proof or an acceptance: what `prove --report FILE.json` wrote
+    #[arg(long, value_name = "FILE", conflicts_with = "client")]
+    pub(crate) with: Vec<PathBuf>,
 }
 
 /// Options of `compare`.

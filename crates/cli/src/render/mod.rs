@@ -1,7 +1,9 @@
 //! Renderings of data: the same findings, tables and proofs as text, JSON, CSV, HTML or JUnit XML.
 
+pub(crate) mod changes;
 pub(crate) mod diagnosis;
 pub(crate) mod findings;
+pub(crate) mod handover;
 pub(crate) mod proof;
 pub(crate) mod schema;
 

@@ -131,17 +131,71 @@ fn what_was_handed_over_is_held_until_a_new_issue_is_closed() {
             "{code}: {said}"
         );
     }
-    let meant = tool.run(&["handover", "papers", "--issue", "the farm office no longer needs do-2"]);
-    assert_eq!(meant.status, 2, "without clients there is nobody to hand over to: {}", meant.err);
-    tool.write("woodrush.toml", &(sound + "[clients.office]\nimage = \"farm\"\n"));
-    let meant = tool.run(&["handover", "papers", "--issue", "the whole farm \"moved\""]);
-    assert!(meant.err.contains("nothing has changed since issue 1"), "{}", meant.err);
-    tool.edit(
-        "from = \"do-2.temperature\"\nto   = \"farm:400002\"",
-        "from = \"do-3.temperature\"\nto   = \"farm:400002\"",
-    );
-    assert_eq!(tool.run(&["check"]).status, 1);
-    let meant = tool.run(&["handover", "papers", "--issue", "the farm sees do-3"]);
+    // Meant: a new issue, whose page tells what changed.
+    let meant = tool.run(&["handover", "papers", "--issue", "the farm office no longer needs \"do-2\""]);
     assert!(meant.status == 0 && meant.err.contains("issue 2 is closed"), "{}{}", meant.out, meant.err);
     assert_eq!(tool.run(&["check"]).status, 0, "{}", tool.run(&["check"]).out);
+    let page = std::fs::read_to_string(tool.file("papers/handover.md")).unwrap();
+    let changes = &page[page.find("## What changed since issue 1").unwrap()..];
+    assert!(
+        changes.contains("| farm | 400002 | gone | do-2.temperature | i16 scale 0.01 |  | yes |"),
+        "{changes}"
+    );
+    assert!(changes.contains("### whoever reads farm must follow"), "{changes}");
+}
+
+#[test]
+fn the_page_tells_everything_and_nothing_in_it_is_markup_but_its_own() {
+    let tool = Tool::with_hatchery();
+    tool.edit("name = \"oxygen-1\"", "name = \"oxygen-1\"\nnote = \"<b>left</b> | raceway `x`\"");
+    tool.edit("\"Sallow Beck hatchery\"", "\"Beck <i>&</i>\"");
+    let proof = r#"{"format": 1, "project_id": "0", "began_unix_s": 1795955883, "machine": "bench",
+        "rules": [{"from": "do-1.oxygen", "to": "scada:400001", "proven": true, "why": null},
+                  {"from": "do-2.oxygen", "to": "scada:400003", "proven": false, "why": "4.5 and not 8.5"}],
+        "forwards": {"proven": 0, "of": 0}, "others": [["a restart is seen", true]]}"#;
+    tool.write("proof.json", proof);
+    let live = r#"{"format": 1, "at": "2026-11-29T12:33:18Z", "rehearsal": false,
+        "values": [{"from": "do-1.oxygen", "to": "scada:400001", "verdict": "within", "good": true, "why": null}]}"#;
+    tool.write("live.json", live);
+    let made = tool.run(&["handover", "papers", "--with", "proof.json", "--with", "live.json"]);
+    assert_eq!(made.status, 0, "{}{}", made.out, made.err);
+    let html = std::fs::read_to_string(tool.file("papers/handover.html")).unwrap();
+    let markdown = std::fs::read_to_string(tool.file("papers/handover.md")).unwrap();
+    let drawing = std::fs::read_to_string(tool.file("papers/drawing.svg")).unwrap();
+    assert!(html.contains(&drawing), "the page has its drawing in it");
+    for text in [&html, &drawing] {
+        assert!(!text.contains("<b>left") && !text.contains("<i>&"), "{text}");
+        assert!(
+            !text.contains("http://") || text.matches("http://").count() == 1,
+            "no outside parts but a name space"
+        );
+    }
+    assert!(markdown.contains("\\<b\\>left\\</b\\> \\| raceway \\`x\\`"), "{markdown}");
+    for words in [
+        "control-room",
+        "192.0.2.40",
+        "unit <code>21</code>",
+        "exception 11 (0x0B)",
+        "do-1.temperature",
+        "the last value",
+        "own TSAP",
+        "1 of 2 rules proven",
+        "4.5 and not 8.5",
+        "made of another state of the project",
+        "Acceptance on real devices",
+        "1 of 1 value alike",
+        "No issue of the address table has been closed yet",
+    ] {
+        assert!(html.contains(words), "{words}");
+    }
+    // What is no report, and a place that is taken: nothing is half-written.
+    tool.write("other.json", "{\"format\": 1}");
+    let done = tool.run(&["handover", "papers", "--with", "other.json"]);
+    assert!(done.status == 2 && done.err.contains("neither a proof nor an acceptance"), "{}", done.err);
+    std::fs::create_dir_all(tool.file("taken/handover.html")).unwrap();
+    let done = tool.run(&["handover", "taken", "--issue", "first"]);
+    assert!(done.status == 3 && done.err.contains("is a folder"), "{}", done.err);
+    let left: Vec<_> = std::fs::read_dir(tool.file("taken")).unwrap().collect();
+    assert_eq!(left.len(), 1, "{left:?}");
+    assert!(!std::fs::read_to_string(tool.file("woodrush.ledger")).unwrap().contains("[[issue]]"));
 }

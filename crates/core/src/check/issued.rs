@@ -85,8 +85,7 @@ fn settings(
         }
         let who =
             if on_the_old.is_empty() { "nobody is described".to_string() } else { on_the_old.join(", ") };
-        let what =
-            format!("`{}` has {}; to be held against issue {number}: {who}", end.name, differs.join("; "));
+        let what = format!("`{}` has {}; on the old one may still be: {who}", end.name, differs.join("; "));
         let fix = format!(
             "see that each has the new one (`woodrush compare issue:{number}`), then close a new issue: `woodrush handover DIR --issue \"…\"`"
         );

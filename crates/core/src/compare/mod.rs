@@ -5,7 +5,7 @@ mod renames;
 mod site;
 
 pub use followers::{Follower, FollowerRow, asked_behind, asked_by_old_number, followers};
-pub use site::{KnownSite, KnownValue, device_settings, image_settings};
+pub use site::{KnownSite, KnownValue};
 
 use crate::form::Form;
 use crate::ledger::EndSettings;

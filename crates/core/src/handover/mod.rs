@@ -1,10 +1,18 @@
 //! What is handed over: the values of an image as the programmers of its clients need them.
 
+mod drawing;
 mod issued;
 mod list;
+mod papers;
+mod settings;
 
 pub use issued::issued_values;
 pub use list::{HandoverList, handover_list};
+pub use papers::{
+    PaperClient, PaperDemand, PaperDevice, PaperFinding, PaperForward, PaperHealth, PaperImage, PaperLine,
+    PaperValue, Papers, papers,
+};
+pub use settings::{device_settings, image_settings};
 
 use crate::form::{Form, Type};
 use crate::plan::{Plan, PlannedRule, Source, Station};

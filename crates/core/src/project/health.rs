@@ -100,6 +100,35 @@ impl HealthItem {
         }
     }
 
+    /// What its value says, in words.
+    #[must_use]
+    pub const fn says(self) -> &'static str {
+        match self {
+            Self::Device(_, Health::Online) => "1: the device answers; 0: it is lost",
+            Self::Rule(_, Health::Online) => "1: the rule's values are fresh; 0: they are lost",
+            Self::Device(_, Health::Age) | Self::Rule(_, Health::Age) => {
+                "age of the oldest value in tenths of a second; stays at 65535"
+            }
+            Self::Device(_, Health::Polls) | Self::Rule(_, Health::Polls) => {
+                "good polls; counts on and wraps"
+            }
+            Self::Device(_, Health::Errors) | Self::Rule(_, Health::Errors) => {
+                "failed polls; counts on and wraps"
+            }
+            Self::Device(_, Health::LastError) | Self::Rule(_, Health::LastError) => {
+                "the last failure as a number; 0: good"
+            }
+            Self::Port(_, PortHealth::Timeouts) => "requests without an answer; counts on and wraps",
+            Self::Port(_, PortHealth::Damaged) => "damaged frames; counts on and wraps",
+            Self::Port(_, PortHealth::Clients) => "connections now",
+            Self::Port(_, PortHealth::Load) => "share of the time in which the port is busy, in %",
+            Self::Converter(BoxHealth::Heartbeat) => {
+                "counts up each second and wraps: it stands still when the converter does"
+            }
+            Self::Converter(BoxHealth::Uptime) => "seconds since the converter started",
+        }
+    }
+
     /// The word after `health.`.
     #[must_use]
     pub fn word(self) -> &'static str {
