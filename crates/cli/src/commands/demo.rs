@@ -2,14 +2,16 @@
 
 use super::run::Names;
 use crate::args::Format;
-use crate::console::{Console, Tone};
+use crate::console::{Console, Tone, counted};
 use crate::render::findings;
 use crate::{Failure, Verdict};
 use std::path::Path;
 use std::sync::{Arc, mpsc};
 use std::time::Duration;
 use woodrush_core::check::{Checked, check};
+use woodrush_core::compare::{Comparison, KnownSite, followers};
 use woodrush_core::form::{Conversion, Form};
+use woodrush_core::handover::handover_list;
 use woodrush_core::import::{ImportOptions, import};
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Wires, read};
@@ -66,6 +68,7 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     step(console, 9, "the proof: every rule, every pattern, both ways, before and after a cut cable")?;
     let proof = super::prove::prove_visibly(console, &checked, &file)?;
     let verdict = super::prove::show(console, &proof)?;
+    papers(console, &checked)?;
     console.say("")?;
     match keep {
         Some(dir) => console.say(&format!(
@@ -352,4 +355,28 @@ fn sensor_fails(console: &mut Console, play: &Play) -> Result<(), Failure> {
     let (seen, after) = play.until("300101", "f32 ABCD", Result::is_ok)?;
     console.say(&format!("  {after} ms after `rig mend` it is there again: {}", told(&seen, "degC")))?;
     play.tell(console)
+}
+
+/// What is handed over, and who must follow when an address moves afterwards.
+fn papers(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
+    step(console, 10, "the papers: what others get, and who must follow when something changes")?;
+    console
+        .say("  `woodrush handover papers` writes a page of the whole site, and the list of each client:")?;
+    for client in &checked.project.clients {
+        let values = handover_list(checked, client).map_or(0, |list| list.rows.len());
+        console.say(&format!("    {:<14} {}", client.name.value, counted(values, "value")))?;
+    }
+    let (from, to) = ("to   = \"farm:400002\"", "to   = \"farm:400003\"");
+    let text = file("woodrush.toml").map_err(Failure::Outside)?.replacen(from, to, 1);
+    let next = check(read("woodrush.toml", text, &mut file));
+    let comparison = Comparison::of(&KnownSite::of_project(checked), &KnownSite::of_project(&next));
+    console.say("  a rule moves to farm:400003; `woodrush compare` says who must follow:")?;
+    for own in followers(&comparison, &next) {
+        for row in &own.rows {
+            let at = row.span.map(|span| next.project.sources.position(span));
+            let at = at.map_or_else(String::new, |at| format!("{}:{}", at.file, at.line));
+            console.say(&format!("    {}, {at}: {}", own.who, row.text))?;
+        }
+    }
+    Ok(())
 }

@@ -239,7 +239,7 @@ impl ForwardView<'_> {
             let found = forms_differ(
                 &self.client.name.value,
                 &shown,
-                (&form.value, asked.states_scale, form.span),
+                (&form.value, asked.scale_at, form.span),
                 &own.value,
                 order,
             );

@@ -9,7 +9,7 @@ use crate::source::Span;
 pub(super) fn forms_differ(
     client: &str,
     shown: &ShownThere<'_>,
-    (theirs, states_scale, span): (&Form, bool, Span),
+    (theirs, scale_at, span): (&Form, Option<Span>, Span),
     ours: &Form,
     order: impl Fn(&Form) -> Option<Order>,
 ) -> Option<Finding> {
@@ -27,10 +27,10 @@ pub(super) fn forms_differ(
         let fix = format!("read it as `{ours}`, or let it be `{theirs}` at both ends");
         return Some(Finding::new("M51", span, what).fix(fix));
     }
-    if states_scale && theirs.scaling() != ours.scaling() {
+    if let Some(at_scale) = scale_at.filter(|_| theirs.scaling() != ours.scaling()) {
         let by = if theirs.is_scaled() { format!("by `{theirs}`") } else { "by 1".into() };
         let what = format!("`{client}` scales {at} {by}, and {of} `{ours}`");
-        let finding = Finding::new("M62", span, what);
+        let finding = Finding::new("M62", at_scale, what);
         return Some(finding.fix("write the same scale and plus at both ends"));
     }
     None

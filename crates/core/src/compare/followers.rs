@@ -276,7 +276,7 @@ fn follows_already(
             let has = |own: &Difference| match own.what.as_str() {
                 "type" => alike(&|own, new| own.ty == new.ty),
                 "order" => alike(&|own, new| own.order() == new.order()),
-                "scale" => asked.states_scale && alike(&|own, new| own.scaling() == new.scaling()),
+                "scale" => asked.scale_at.is_some() && alike(&|own, new| own.scaling() == new.scaling()),
                 "source" => means.is_some_and(|means| means == change.source),
                 "access" => !is_write && own.is.contains('R'),
                 "on-loss" => client.lost.is_some_and(|lost| lost.value.to_string() == own.is),

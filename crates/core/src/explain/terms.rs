@@ -34,7 +34,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     own(
         &["issue", "issues"],
-        "What was handed over at one time: of every value of every image its address, source, form, unit and access, with a number, the day and what changed. `woodrush handover DIR --issue` closes one in the ledger. From then on `check` says where the project no longer agrees with the last one (M59 to M61), until a new one is closed.",
+        "What was handed over at one time: of every value of every image its address, source, form, unit and access, and how images are asked and devices set, with a number, the day and what changed. `woodrush handover DIR --issue` closes one in the ledger. From then on `check` says where the project no longer agrees with the last one (M26, M59 to M61), until a new one is closed; `woodrush compare issue:last` says who must follow.",
     ),
     own(
         &["client list", "lists of clients"],

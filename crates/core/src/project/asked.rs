@@ -21,8 +21,8 @@ pub struct Asked {
     pub every: Option<u64>,
     /// Which value it is taken for: an endpoint, or in words.
     pub is: Option<Spanned<String>>,
-    /// Whether a scale and an offset are stated, so that they are held against the rule's.
-    pub states_scale: bool,
+    /// Where a scale or an offset is stated, so that they are held against the rule's.
+    pub scale_at: Option<Span>,
     /// It stands in a list of the client's programmer.
     pub is_listed: bool,
 }
@@ -80,7 +80,8 @@ pub fn parse_asked(entry: &Spanned<String>) -> Result<Asked, Finding> {
     let address = Spanned { value: trimmed.to_string(), span: span(lead, lead + trimmed.len()) };
     // What a client leaves out it may work out by itself; what it writes is a statement.
     let states_scale = [" scale", " plus"].iter().any(|word| rest.contains(word));
-    Ok(Asked { span: entry.span, address, form, count, every, is, states_scale, is_listed: false })
+    let scale_at = form.filter(|_| states_scale).map(|form| form.span);
+    Ok(Asked { span: entry.span, address, form, count, every, is, scale_at, is_listed: false })
 }
 
 /// Splits `X as FORM`; `span` is that of the whole text.

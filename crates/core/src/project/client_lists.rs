@@ -250,7 +250,14 @@ impl ListRows<'_> {
             is: Some(source)
                 .filter(|text| !text.is_empty())
                 .map(|text| Spanned { value: text.to_string(), span: at(Column::Source) }),
-            states_scale: has(Column::Factor) || has(Column::Offset),
+            scale_at: (has(Column::Factor) || has(Column::Offset)).then(|| {
+                // An empty cell states a scale of 1.
+                let stated = [Column::Factor, Column::Offset, Column::Type];
+                at(stated
+                    .into_iter()
+                    .find(|column| !self.cell(row, *column).is_empty())
+                    .unwrap_or(Column::Type))
+            }),
             is_listed: true,
         };
         let access: String =

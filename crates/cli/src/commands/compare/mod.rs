@@ -67,7 +67,7 @@ fn text(
     comparison: &Comparison,
     rows: &[ComparedRow],
 ) -> Result<(), Failure> {
-    console.say(&format!("from {} to {}", old.name, new.name))?;
+    console.say(&format!("old  {}\nnew  {}", old.name, new.name))?;
     for (what, renamed) in [("device", &comparison.renamed_devices), ("image", &comparison.renamed_images)] {
         for (was, is) in renamed {
             console.say(&format!("the {what} {was} is called {is} now: nothing changes by that outside"))?;

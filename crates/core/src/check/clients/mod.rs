@@ -440,7 +440,7 @@ impl ClientView<'_> {
             order => Some(order.or(usual).unwrap_or_default()),
         };
         let shown = ShownThere { at: &at, of: "the rule shows" };
-        let theirs = (form, wanted.asked.states_scale, span);
+        let theirs = (form, wanted.asked.scale_at, span);
         let finding = forms_differ(&self.client.name.value, &shown, theirs, &rule.conversion.to, own)?;
         Some(self.note(finding, rule))
     }
