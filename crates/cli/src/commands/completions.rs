@@ -5,7 +5,7 @@ use crate::args::Global;
 use crate::console::Console;
 use crate::{Failure, Verdict};
 use clap::Command;
-use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
+use clap_complete::engine::{ArgValueCompleter, CompletionCandidate, PathCompleter, ValueCompleter};
 use clap_complete::env::{CompleteEnv, Shells};
 use std::ffi::OsStr;
 use std::path::PathBuf;
@@ -34,7 +34,7 @@ pub(crate) fn answer() {
 /// The command line with what completes each argument that takes a name of the project.
 fn command() -> Command {
     type Names = fn(&Checked, &str) -> Vec<String>;
-    let arguments: [(&str, &str, Names); 11] = [
+    let arguments: [(&str, &str, Names); 13] = [
         ("read", "targets", targets),
         ("write", "targets", targets),
         ("trace", "endpoints", targets),
@@ -46,6 +46,8 @@ fn command() -> Command {
         ("set-up", "name", devices),
         ("watch", "filter", rules),
         ("prove", "write", targets),
+        ("handover", "client", clients),
+        ("import", "target", devices),
     ];
     let mut all = crate::args::command();
     for (command, argument, names) in arguments {
@@ -54,6 +56,11 @@ fn command() -> Command {
             command.mut_arg(argument, |argument| argument.add(ArgValueCompleter::new(complete)))
         });
     }
+    all = ["old", "new"].into_iter().fold(all, |all, argument| {
+        all.mut_subcommand("compare", |command| {
+            command.mut_arg(argument, |argument| argument.add(ArgValueCompleter::new(states)))
+        })
+    });
     all = all.mut_subcommand("explain", |command| {
         command.mut_arg("words", |argument| argument.add(ArgValueCompleter::new(terms)))
     });
@@ -116,6 +123,23 @@ fn ports(checked: &Checked, _: &str) -> Vec<String> {
 
 fn devices(checked: &Checked, _: &str) -> Vec<String> {
     checked.project.devices.iter().map(|device| device.name.value.clone()).collect()
+}
+
+/// Clients that get a list.
+fn clients(checked: &Checked, _: &str) -> Vec<String> {
+    let asks = checked.project.clients.iter().filter(|client| client.image.is_some());
+    asks.map(|client| client.name.value.clone()).collect()
+}
+
+/// What `compare` takes: issues of the ledger, revisions, and files and folders.
+fn states(typed: &OsStr) -> Vec<CompletionCandidate> {
+    let issues = |checked: &Checked, _: &str| -> Vec<String> {
+        let all = checked.project.issues.iter().map(|issue| format!("issue:{}", issue.number));
+        all.chain(["issue:last".into(), "git:HEAD".into()]).collect()
+    };
+    let mut found = candidates(issues, &typed.to_string_lossy());
+    found.extend(PathCompleter::any().complete(typed));
+    found
 }
 
 fn places(checked: &Checked, typed: &str) -> Vec<String> {
