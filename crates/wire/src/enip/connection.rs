@@ -112,6 +112,14 @@ impl Parameters {
         Self { raw, large }
     }
 
+    /// Point to point, scheduled, of exactly this size: what runs again and again. The size counts the sequence count and a
+    /// header.
+    #[must_use]
+    pub const fn cyclic(size: u16, large: bool) -> Self {
+        let raw = if large { 0x4800_0000 | size as u32 } else { 0x4800 | (size & 0x1FF) as u32 };
+        Self { raw, large }
+    }
+
     /// Bytes.
     #[must_use]
     pub fn size(self) -> u16 {
@@ -176,6 +184,8 @@ impl Triad {
     }
 }
 
+/// Class 1, cyclic trigger, client: frames that go again and again.
+pub const CYCLIC: u8 = 0x01;
 /// Class 3, application trigger, server: explicit messages.
 pub const EXPLICIT: u8 = 0xA3;
 /// The greatest timeout multiplier: 512 intervals.

@@ -22,6 +22,12 @@ pub mod item {
     pub const UNCONNECTED_DATA: u16 = 0x00B2;
     /// Which services there are.
     pub const SERVICES: u16 = 0x0100;
+    /// Where the target takes the frames of a connection.
+    pub const SOCKET_TO_TARGET: u16 = 0x8000;
+    /// Where the originator takes them.
+    pub const SOCKET_TO_ORIGINATOR: u16 = 0x8001;
+    /// The connection that a frame belongs to, and its number.
+    pub const SEQUENCED_ADDRESS: u16 = 0x8002;
 }
 
 /// Items in a row; each is refused where it is cut.

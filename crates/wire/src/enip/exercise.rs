@@ -4,6 +4,7 @@
 use super::cip::{self, Reply, Request, class, service};
 use super::connection::{Closed, ForwardClose, ForwardOpen, NotOpened, Opened, UnconnectedSend};
 use super::cpf::{Connected, Unconnected};
+use super::cyclic::{CyclicData, CyclicFrame, Points};
 use super::encap::{self, Message, Registration, command};
 use super::epath::{Path, Segment};
 use super::objects::{Identity, ListedIdentity, parse_attribute_list};
@@ -62,6 +63,19 @@ fn message(message: &Message<'_>) {
     }
 }
 
+/// A frame that is taken comes back byte for byte, and so does what it carries.
+pub fn frame(datagram: &[u8]) {
+    let Ok(own) = CyclicFrame::parse(datagram) else { return };
+    comes_back(datagram, "cyclic frame", |out| own.emit(out));
+    let size = u16::try_from(own.body.len()).unwrap_or(u16::MAX);
+    for has_header in [false, true] {
+        if let Ok(data) = CyclicData::parse(own.body, size, has_header) {
+            comes_back(own.body, "cyclic data", |out| data.emit(out));
+        }
+        assert!(CyclicData::parse(own.body, size.wrapping_add(1), has_header).is_err());
+    }
+}
+
 /// A path that is taken comes back byte for byte.
 pub fn path(bytes: &[u8]) {
     if let Ok(path) = Path::parse(bytes) {
@@ -69,7 +83,7 @@ pub fn path(bytes: &[u8]) {
         let (route, rest) = path.split_route();
         assert_eq!([route.bytes(), rest.bytes()].concat(), bytes);
         assert!(route.segments().all(|segment| matches!(segment, Segment::Port { .. })));
-        let _ = (path.object(), tags::is_tag(&path));
+        let _ = (path.object(), tags::is_tag(&path), Points::of(&path));
     }
 }
 

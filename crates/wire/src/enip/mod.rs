@@ -2,7 +2,7 @@
 //!
 //! Five layers, each with its own borders: the stream ([`encap`]), items ([`cpf`]), message router requests and replies
 //! ([`cip`]) with their paths ([`epath`]), and what a service carries: connections ([`connection`]), tags ([`tags`]),
-//! several services in one ([`packet`]), attributes of objects ([`objects`]), commands for data tables ([`tables`]). All fields are little-endian but the
+//! several services in one ([`packet`]), frames of connections that run ([`cyclic`]), attributes of objects ([`objects`]), commands for data tables ([`tables`]). All fields are little-endian but the
 //! socket addresses.
 //!
 //! Whatever is wrong costs what encloses it: a header that cannot be the connection, items the message (encapsulation
@@ -11,6 +11,7 @@
 pub mod cip;
 pub mod connection;
 pub mod cpf;
+pub mod cyclic;
 pub mod encap;
 pub mod epath;
 #[cfg(any(test, feature = "exercise"))]

@@ -6,6 +6,7 @@ use super::connection::{
     self, Closed, ForwardClose, ForwardOpen, NotOpened, Opened, Parameters, UnconnectedSend,
 };
 use super::cpf::{Connected, Unconnected};
+use super::cyclic::{CyclicData, CyclicFrame, Points, SocketItem};
 use super::encap::{self, Header, Registration, command};
 use super::epath::{Key, Logical, Object, Path, Segment, Width};
 use super::objects::{self, Addresses, Identity, ListedIdentity};
@@ -401,6 +402,83 @@ fn connections_are_opened_and_closed() {
 }
 
 #[test]
+fn frames_that_run_are_read_by_their_connection_and_unsound_ones_are_dropped() {
+    for (name, bytes) in vectors("cpf-io", true) {
+        let own = CyclicFrame::parse(&bytes).unwrap_or_else(|error| panic!("{name}: {error}"));
+        assert_eq!(emitted(|out| own.emit(out)), bytes, "{name}");
+    }
+    let of = |name: &str| vector(name);
+    let run = of("io_ot_run");
+    let run = CyclicFrame::parse(&run).unwrap();
+    assert_eq!((run.connection, run.number), (0x10A2_0001, 1));
+    let data = CyclicData::parse(run.body, 10, true).unwrap();
+    assert_eq!((data.sequence, data.runs(), data.data), (1, true, &[0xA1, 0xB2, 0xC3, 0xD4][..]));
+    let idle = of("io_ot_idle");
+    let idle = CyclicFrame::parse(&idle).unwrap();
+    assert!(!CyclicData::parse(idle.body, 10, true).unwrap().runs());
+    let wrapped = of("io_to_wrap");
+    let wrapped = CyclicFrame::parse(&wrapped).unwrap();
+    let data = CyclicData::parse(wrapped.body, 14, false).unwrap();
+    assert_eq!((wrapped.number, data.sequence, data.header, data.data.len()), (0x0001_0000, 0, None, 12));
+    let beat = of("io_ot_heartbeat");
+    let beat = CyclicFrame::parse(&beat).unwrap();
+    assert!(CyclicData::parse(beat.body, 2, false).unwrap().data.is_empty());
+    // Dropped: another size than the connection's, another item, cut.
+    let short = of("bad_io_size");
+    let short = CyclicFrame::parse(&short).unwrap();
+    let told = CyclicData::parse(short.body, 10, true).unwrap_err().to_string();
+    assert_eq!(told, "cyclic frame, byte 0: data length is 9, allowed is 10 to 10");
+    for name in ["bad_io_item", "bad_io_cut"] {
+        assert!(CyclicFrame::parse(&of(name)).is_err(), "{name}");
+    }
+    for (last, number, is_later) in [
+        (1, 2, true),
+        (2, 2, false),
+        (2, 1, false),
+        (u32::MAX, 0, true),
+        (0, 0x7FFF_FFFF, true),
+        (0, 0x8000_0000, false),
+    ] {
+        assert_eq!(CyclicFrame::is_later(last, number), is_later, "{last} {number}");
+    }
+}
+
+#[test]
+fn connections_that_run_are_opened_to_assemblies() {
+    let (_, _, data) = asked("fo_excl_req");
+    let open = ForwardOpen::parse(&data, false).unwrap();
+    assert_eq!((open.transport, open.fault(), open.multiplier), (connection::CYCLIC, None, 2));
+    assert_eq!(open.to_target, Parameters::cyclic(10, false));
+    assert_eq!((open.to_target_interval, open.to_originator_interval), (10_000, 20_000));
+    assert_eq!(connection::lost_after(open.to_target_interval, open.multiplier), 160_000);
+    let points = Points::of(&open.path).unwrap();
+    let wanted = Points { configuration: Some(151), to_target: 150, to_originator: 100, ..Points::default() };
+    assert_eq!(points, wanted);
+    assert_eq!(emitted(|out| points.emit(out)), open.path.bytes());
+    let (_, _, data) = asked("fo_mcast_req");
+    let many = ForwardOpen::parse(&data, false).unwrap();
+    assert_eq!((many.to_target.size(), many.to_originator.kind()), (2, 1), "a heartbeat, and multicast back");
+    // With a key, a time and data; and what is no path to two assemblies.
+    let key = Key { vendor: 1, device_type: 2, product: 3, major: 4, minor: 5 };
+    let whole = Points { key: Some(key), data: &[1, 2, 3, 4], inhibit_us: 5000, ..wanted };
+    let bytes = emitted(|out| whole.emit(out));
+    assert_eq!(Points::of(&Path::parse(&bytes).unwrap()), Some(whole));
+    for bytes in
+        [&[0x20, 2, 0x24, 1][..], &[0x20, 4, 0x24, 151, 0x2C, 150], &[0x20, 4, 0x2C, 1, 0x2C, 2, 0x2C, 3]]
+    {
+        assert_eq!(Points::of(&Path::parse(bytes).unwrap()), None, "{bytes:02X?}");
+    }
+    // The group that a target sends to stands behind its reply.
+    let whole = vector("full_fo_mcast_rsp");
+    let (message, _) = encap::parse(&whole, MOST).unwrap().unwrap();
+    let extras = Unconnected::parse(message.data).unwrap().extras;
+    assert_eq!(extras.count, 1);
+    let group = SocketItem::of(&extras.bytes[4..]).unwrap();
+    assert_eq!(group.0.to_string(), "239.192.1.32:2222");
+    assert_eq!(emitted(|out| group.emit(out, false)), extras.bytes);
+}
+
+#[test]
 fn objects_say_what_they_are() {
     let data = answered("id_getall_rsp");
     let identity = Identity::parse(&data).unwrap();
@@ -467,6 +545,7 @@ proptest! {
         bit in 0u8..8, which in any::<prop::sample::Index>())
     {
         exercise::stream(&bytes);
+        exercise::frame(&bytes);
         exercise::path(&bytes);
         exercise::request(&bytes, 3);
         exercise::reply(&bytes, 3);
@@ -475,6 +554,7 @@ proptest! {
         let at = flip.index(known.len());
         known[at] ^= 1 << bit;
         exercise::stream(&known);
+        exercise::frame(&known);
         exercise::path(&known);
         exercise::request(&known, 3);
         exercise::reply(&known, 3);
