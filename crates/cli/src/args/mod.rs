@@ -109,7 +109,7 @@ pub(crate) enum Command {
     },
     /// Show the address table of both sides, one row per value; or give out addresses of areas
     Map(MapArgs),
-    /// Write the papers: a page of the whole site, and for each client its list of values in its own notation
+    /// Write the papers: a page of the site, and each client's list of values in its own notation
     Handover(HandoverArgs),
     /// Show what changes between two states of a project for whoever reads it, and who must follow
     Compare(CompareArgs),

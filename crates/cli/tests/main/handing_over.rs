@@ -16,8 +16,8 @@ fn a_list_that_is_handed_over_and_given_back_agrees_and_a_change_is_told_by_row(
     let lines: Vec<&str> = farm.lines().collect();
     assert_eq!(lines[0], "Address;Tag;Type;Scale;Access;Poll;Source", "under its own heads");
     assert!(
-        lines.iter().any(|line| line.starts_with("400002;") && line.ends_with(";do-2.temperature")),
-        "{farm}"
+        lines.contains(&"400002;FARM_T2;INT;0.01;R;5s;do-2.temperature"),
+        "their own name and interval stay: {farm}"
     );
     let room = std::fs::read_to_string(tool.file("papers/control-room.csv")).unwrap();
     assert!(

@@ -1,10 +1,10 @@
 //! What was handed over, held against what the project says now: an address that clients know has moved, has another
 //! value behind it, or is gone; a device or an image is set otherwise than those outside know it.
 
-use crate::compare::{ChangeKind, Comparison, KnownSite, ValueChange, asked_by_old_number};
+use crate::compare::{ChangeKind, Comparison, KnownSite, ValueChange, asked_by_old_number, has_setting};
 use crate::finding::Finding;
 use crate::plan::Plan;
-use crate::project::Project;
+use crate::project::{Client, Project};
 
 /// Runs the checks against the last issue.
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
@@ -76,7 +76,12 @@ fn settings(
         let mut on_the_old: Vec<String> = vec![];
         if is_image {
             let image = project.image(&end.name);
-            let asks = project.clients.iter().filter(|client| client.image.map(|own| own.value) == image);
+            let asks = || project.clients.iter().filter(|client| client.image.map(|own| own.value) == image);
+            let follows = |client: &&Client| end.differs.iter().all(|own| has_setting(client, own));
+            if asks().next().is_some() && asks().all(|client| follows(&client)) {
+                continue;
+            }
+            let asks = asks().filter(|client| !follows(client));
             on_the_old.extend(asks.map(|client| format!("client {}", client.name.value)));
         } else {
             on_the_old.push("the device itself".into());

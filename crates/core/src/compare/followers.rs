@@ -157,8 +157,8 @@ fn setting_row(span: Option<Span>, own: &Difference) -> FollowerRow {
     FollowerRow { span, text }
 }
 
-/// Whether a client is set so already.
-fn has_setting(client: &Client, own: &Difference) -> bool {
+/// Whether a client is known to be set so already.
+pub(crate) fn has_setting(client: &Client, own: &Difference) -> bool {
     let set = match own.what.as_str() {
         "address" => client.dials.as_ref().map(|dials| dials.value.host.to_string()),
         "port" => client.dials.as_ref().map(|dials| dials.value.port.to_string()),

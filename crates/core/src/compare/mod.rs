@@ -4,6 +4,7 @@ mod followers;
 mod renames;
 mod site;
 
+pub(crate) use followers::has_setting;
 pub use followers::{Follower, FollowerRow, asked_behind, asked_by_old_number, followers};
 pub use site::{KnownSite, KnownValue};
 

@@ -3,9 +3,11 @@
 use super::{HandedValue, values_of};
 use crate::checked::Checked;
 use crate::form::{Form, Type};
-use crate::project::{Client, ListedAs, show_micros};
-use crate::protocol::{Notation, Setup};
-use crate::sheet::Column;
+use crate::project::{Asked, Client, ListedAs, address as address_of, show_micros};
+use crate::protocol::{AddressContext, Dialect, Notation, Setup};
+use crate::sheet::{Column, Sheet, SheetRow};
+use std::borrow::Cow;
+use std::collections::HashMap;
 
 /// A table that is ready to be taken into another system.
 #[derive(Debug, Default, PartialEq, Eq)]
@@ -60,18 +62,66 @@ pub fn handover_list(checked: &Checked, client: &Client) -> Option<HandoverList>
         head: columns.iter().map(|(_, head)| head.clone()).collect(),
         ..HandoverList::default()
     };
+    let rows = GivenRows::of(checked, client, dialect);
     for value in values_of(&checked.project, &checked.plan, image) {
         match address(dialect.notation(), &value, notation) {
             Ok(at) => {
-                let cell = |(column, _): &(Option<Column>, String)| {
-                    column.map(|column| cell(&value, column, &at)).unwrap_or_default()
+                let given = rows.row(&value);
+                let cell = |(number, (column, _)): (usize, &(Option<Column>, String))| {
+                    let theirs = given.as_ref().map(|row| row.cell(number)).filter(|cell| !cell.is_empty());
+                    match (column, theirs) {
+                        // What they call it, how often they read it, and what only they know of stays theirs.
+                        (Some(column), None) => cell(&value, *column, &at),
+                        (Some(column), _) if is_ours(*column) => cell(&value, *column, &at),
+                        (_, theirs) => theirs.unwrap_or_default().to_string(),
+                    }
                 };
-                list.rows.push(columns.iter().map(cell).collect());
+                list.rows.push(columns.iter().enumerate().map(cell).collect());
             }
             Err(why) => list.left_out.push((value.name.clone(), why)),
         }
     }
     Some(list)
+}
+
+/// The rows of the list that a client has given back, by what each means.
+struct GivenRows<'c> {
+    checked: &'c Checked,
+    delimiter: char,
+    by_source: HashMap<&'c str, &'c Asked>,
+    by_place: HashMap<(Cow<'static, str>, u32, Option<u8>), &'c Asked>,
+}
+
+impl<'c> GivenRows<'c> {
+    fn of(checked: &'c Checked, client: &'c Client, dialect: &dyn Dialect) -> Self {
+        let delimiter = client.list.as_ref().map_or(',', |list| list.delimiter);
+        let mut rows = Self { checked, delimiter, by_source: HashMap::new(), by_place: HashMap::new() };
+        let image = client.image.and_then(|image| checked.plan.images.get(image.value));
+        let Some(station) = image else { return rows };
+        for asked in client.reads.iter().chain(&client.writes).filter(|asked| asked.is_listed) {
+            if let Some(is) = &asked.is {
+                rows.by_source.entry(&is.value).or_insert(asked);
+            }
+            let context =
+                AddressContext::of_image(&station.setup).with_form(asked.form.map(|form| form.value));
+            if let Ok(at) = address_of(dialect, &asked.address.value, asked.address.span, &context) {
+                rows.by_place.entry((at.space.key.clone(), at.first, at.bit)).or_insert(asked);
+            }
+        }
+        rows
+    }
+
+    /// The row of a value: the one that names it, or else the one at its address that names no other.
+    fn row(&self, value: &HandedValue) -> Option<SheetRow> {
+        let named = self.by_source.get(value.source.as_str());
+        let at_place = || {
+            let place = (value.space.key.clone(), value.first, value.bit);
+            self.by_place.get(&place).filter(|asked| asked.is.is_none())
+        };
+        let asked = named.or_else(at_place)?;
+        let line = self.checked.project.sources.text(asked.span);
+        Sheet::read(line, self.delimiter).rows.into_iter().next()
+    }
 }
 
 /// The address as a client's list writes it.
@@ -92,6 +142,12 @@ fn address(notation: &dyn Notation, value: &HandedValue, listed: ListedAs) -> Re
         ListedAs::Offset => Ok(format!("{}{bit}", value.first)),
         ListedAs::Hex => Ok(format!("0x{:04X}{bit}", value.first)),
     }
+}
+
+/// Whether the project says what stands in a column, and not its client.
+fn is_ours(column: Column) -> bool {
+    let is_theirs = matches!(column, Column::Name | Column::Interval);
+    column == Column::Table || !is_theirs && COLUMNS.iter().any(|(own, _)| *own == column)
 }
 
 /// What stands in a column for a value.

@@ -306,8 +306,8 @@ impl ListRows<'_> {
         let number =
             number.ok_or_else(|| format!("`{text}` is not an offset in hexadecimal, such as 0x0010"))?;
         let words = [Column::Table, Column::Function].map(|column| self.cell(row, column));
-        let table =
-            words.into_iter().find_map(|word| lists.table(word)).map(|table| table.key).or(lists.usual());
+        let mut said = words.into_iter().filter(|word| !word.is_empty());
+        let table = said.find_map(|word| lists.table(word)).map(|table| table.key).or(lists.usual());
         let address = table.and_then(|table| lists.numbered(table, number, 0));
         address.ok_or_else(|| format!("`{text}` is not in the table"))
     }

@@ -16,6 +16,11 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &CompareArgs) ->
         Some(word) => sides::side(word, global)?,
         None => sides::own(global)?,
     };
+    for side in [&old, &new] {
+        if let Some(Err(why)) = side.checked.as_ref().map(crate::project::addressed) {
+            console.note(&format!("{}: {why}; until then it is shown nowhere", side.name));
+        }
+    }
     let comparison = Comparison::of(&old.site, &new.site);
     // Lists and devices are those of now; two issues are held against the project that they are issues of.
     let project = match (new.checked.is_some(), old.checked.is_some()) {

@@ -73,9 +73,10 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
             described: &words,
         };
         for read in &reads {
-            view.read(read, &reads, findings);
-            view.paced(read, &mut intervals, findings);
-            view.entered(read, &mut entered);
+            let stretches = cells.over(image, read.extent);
+            view.read(read, &stretches, &reads, findings);
+            view.paced(read, &stretches, &mut intervals, findings);
+            view.entered(read, &stretches, &mut entered);
         }
         findings.extend(view.twice(&reads));
         findings.extend(view.asks_another_unit());
@@ -179,10 +180,15 @@ impl ClientView<'_> {
         }
     }
 
-    fn read(&self, wanted: &ClientRead<'_>, all: &[ClientRead<'_>], findings: &mut Vec<Finding>) {
-        let stretches = self.cells.over(self.image, wanted.extent);
-        findings.extend(self.one_beside(wanted, &stretches, "read"));
-        for stretch in &stretches {
+    fn read(
+        &self,
+        wanted: &ClientRead<'_>,
+        stretches: &[Stretch<'_>],
+        all: &[ClientRead<'_>],
+        findings: &mut Vec<Finding>,
+    ) {
+        findings.extend(self.one_beside(wanted, stretches, "read"));
+        for stretch in stretches {
             match stretch {
                 Stretch::Bare(extent) => self.bare(wanted, *extent, "reads", findings),
                 Stretch::Fed(rule, part) => {
@@ -191,7 +197,7 @@ impl ClientView<'_> {
                 }
             }
         }
-        findings.extend(self.spans_devices(wanted, &stretches));
+        findings.extend(self.spans_devices(wanted, stretches));
     }
 
     /// A value whose registers come in two requests, because the client's requests are that short.
@@ -257,14 +263,15 @@ impl ClientView<'_> {
     fn paced(
         &self,
         wanted: &ClientRead<'_>,
+        stretches: &[Stretch<'_>],
         intervals: &mut HashMap<usize, Interval>,
         findings: &mut Vec<Finding>,
     ) {
         let every = wanted.asked.every;
         let mut slowest: Option<&PlannedRule> = None;
         let mut oldest: Option<&PlannedRule> = None;
-        for stretch in self.cells.over(self.image, wanted.extent) {
-            let Stretch::Fed(rule, _) = stretch else { continue };
+        for stretch in stretches {
+            let Stretch::Fed(rule, _) = *stretch else { continue };
             let known = intervals.entry(rule.map).or_insert(every.map_or(Interval::Open, Interval::Every));
             *known = match (*known, every) {
                 (Interval::Every(known), Some(every)) => Interval::Every(known.min(every)),
@@ -477,9 +484,9 @@ impl ClientView<'_> {
 
 impl<'a> ClientView<'a> {
     /// Cells that it reads and that only clients write.
-    fn entered(&self, wanted: &ClientRead<'_>, found: &mut Vec<OnlyClients<'a>>) {
-        for stretch in self.cells.over(self.image, wanted.extent) {
-            if let Stretch::Fed(rule, _) = stretch
+    fn entered(&self, wanted: &ClientRead<'_>, stretches: &[Stretch<'a>], found: &mut Vec<OnlyClients<'a>>) {
+        for stretch in stretches {
+            if let Stretch::Fed(rule, _) = *stretch
                 && matches!(rule.source, Source::Client)
             {
                 found.push((self.image, rule, wanted.asked.span, self.client.name.value.as_str()));
