@@ -255,10 +255,8 @@ fn lines(checked: &Checked) -> Vec<PaperLine> {
             let device = project.devices.get(at)?;
             let settings = settings_of(at)
                 .map(|own| own.items.iter().filter(|item| !shared.contains(item)).cloned().collect());
-            let shipped = project
-                .line_of(at)
-                .map(|line| line.value)
-                .filter(|line| own.line().is_some_and(|port| port.value != *line));
+            let shipped = project.profile_of(at).and_then(|profile| profile.line).map(|line| line.value);
+            let shipped = shipped.filter(|line| own.line().is_some_and(|port| port.value != *line));
             Some(PaperDevice {
                 name: device.name.value.clone(),
                 kind: project.profile_of(at).map(|profile| profile.name.clone()).unwrap_or_default(),

@@ -11,6 +11,7 @@ mod listed;
 mod mistakes;
 mod naming;
 mod notations;
+mod papers;
 mod planning;
 mod reading;
 mod repeats;
