@@ -32,7 +32,7 @@ pub use crate::line::{Line, LineFault, Parity};
 pub(crate) use areas::at_address;
 pub use areas::{Area, AreaSlots, AreaUse, has_address};
 pub use asked::{Asked, parse_asked};
-pub(crate) use asked::{address, list_or};
+pub(crate) use asked::{address, at_form, list_or};
 pub use client_lists::{ClientList, ListedAs};
 pub use endpoint::{Endpoint, Owner, Target};
 pub use fault_kinds::{

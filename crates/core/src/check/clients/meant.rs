@@ -3,7 +3,7 @@
 use super::{ClientRead, ClientView};
 use crate::finding::Finding;
 use crate::plan::{Plan, PlannedRule, Source};
-use crate::project::{Owner, Project, Target};
+use crate::project::{Owner, Project, Target, at_form};
 use crate::protocol::Extent;
 use crate::source::Spanned;
 use std::borrow::Cow;
@@ -24,7 +24,9 @@ impl ClientView<'_> {
         let is = wanted.asked.is.as_ref()?;
         let map = self.project.maps.get(rule.map)?;
         // Most are called as the rule calls them.
-        if rule.target.count == 1 && map.from.value.split(" as ").next() == Some(is.value.as_str()) {
+        if rule.target.count == 1
+            && at_form(&map.from.value).map_or(map.from.value.as_str(), |(end, _)| end) == is.value
+        {
             return None;
         }
         let shown = origin(self.plan, rule, part);

@@ -3,7 +3,7 @@
 use super::Ends;
 use crate::finding::Finding;
 use crate::form::{Form, Order, Type};
-use crate::project::{Endpoint, Owner};
+use crate::project::{Endpoint, Owner, at_form};
 use crate::protocol::{Address, Dialect, Grain, ImpliedType};
 use crate::source::Span;
 
@@ -33,7 +33,7 @@ impl Ends<'_> {
                 && !form.ty.is_text()
             {
                 let written = self.project.sources.text(end.span);
-                let address = written.split(" as ").next().unwrap_or(written).trim();
+                let address = at_form(written).map_or(written, |(end, _)| end).trim();
                 let what = format!("`{address}` names {letter} bytes, and `{}` takes {own}", form.ty);
                 let fix = "write the letter of that width (B, W, D), or a type as wide as the address says";
                 return Err(vec![Finding::new("M35", at.span, what).fix(fix)]);
