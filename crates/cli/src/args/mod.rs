@@ -111,7 +111,7 @@ pub(crate) enum Command {
     Map(MapArgs),
     /// Write the papers: a page of the site, and each client's list of values in its own notation
     Handover(HandoverArgs),
-    /// Show what changes between two states of a project for whoever reads it, and who must follow
+    /// Show what changes for the clients between two states of a project, and who must follow
     Compare(CompareArgs),
     /// Follow an address through the converter, down to the request bytes
     Trace {

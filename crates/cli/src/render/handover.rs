@@ -24,7 +24,7 @@ impl IssueHead {
     }
 }
 
-/// Somebody who must follow.
+/// A client or device that must follow.
 #[derive(Serialize)]
 struct FollowerOnPage {
     who: String,

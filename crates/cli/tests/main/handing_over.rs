@@ -141,7 +141,7 @@ fn what_was_handed_over_is_held_until_a_new_issue_is_closed() {
         changes.contains("| farm | 400002 | gone | do-2.temperature | i16 scale 0.01 |  | yes |"),
         "{changes}"
     );
-    assert!(changes.contains("### whoever reads farm must follow"), "{changes}");
+    assert!(changes.contains("### clients of farm must follow"), "{changes}");
 }
 
 #[test]
@@ -188,7 +188,7 @@ fn the_page_tells_everything_and_nothing_in_it_is_markup_but_its_own() {
     ] {
         assert!(html.contains(words), "{words}");
     }
-    // What is no report, and a place that is taken: nothing is half-written.
+    // What is not a report, and a place that is taken: nothing is half-written.
     tool.write("other.json", "{\"format\": 1}");
     let done = tool.run(&["handover", "papers", "--with", "other.json"]);
     assert!(done.status == 2 && done.err.contains("neither a proof nor an acceptance"), "{}", done.err);

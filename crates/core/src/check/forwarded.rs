@@ -102,7 +102,7 @@ impl ForwardView<'_> {
                 findings.push(Finding::new("F05", meant.span, what).fix(fix));
                 continue;
             };
-            // A unit that nobody passes on is told as such.
+            // A unit that no forward passes is told as such.
             let Some((forward, behind)) = self.passes(*unit) else { continue };
             let Some(to) = forward.to else { continue };
             let number = |at: usize| {

@@ -49,7 +49,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     settings(project, plan, &comparison, number, findings);
 }
 
-/// Images and devices that are set otherwise: somebody outside has the old setting still.
+/// Images and devices that are set differently: clients or devices may still have the old setting.
 fn settings(
     project: &Project,
     plan: &Plan,
@@ -88,9 +88,13 @@ fn settings(
             let behind = asked_by_old_number(project, plan, end);
             on_the_old.extend(behind.into_iter().map(|follower| follower.who));
         }
-        let who =
-            if on_the_old.is_empty() { "nobody is described".to_string() } else { on_the_old.join(", ") };
-        let what = format!("`{}` has {}; on the old one may still be: {who}", end.name, differs.join("; "));
+        let who = if on_the_old.is_empty() {
+            "clients that are not described".to_string()
+        } else {
+            on_the_old.join(", ")
+        };
+        let what =
+            format!("`{}` has {}; still on the old one, unless changed: {who}", end.name, differs.join("; "));
         let fix = format!(
             "see that each has the new one (`woodrush compare issue:{number}`), then close a new issue: `woodrush handover DIR --issue \"…\"`"
         );

@@ -10,7 +10,7 @@ use crate::source::Span;
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 
-/// One thing that somebody must change.
+/// One thing that must be changed at a client or device.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FollowerRow {
     /// Where the old one stands, where that is in a file.
@@ -19,7 +19,7 @@ pub struct FollowerRow {
     pub text: String,
 }
 
-/// Somebody, or a device, who still has the old one.
+/// A client, forward or device that still has the old one.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Follower {
     /// In words: `client farm-office`, `device blower-1`.
@@ -60,7 +60,7 @@ pub fn followers(comparison: &Comparison, now: &Checked) -> Vec<Follower> {
         if clients.is_empty() && !(changes.is_empty() && settings.is_empty()) {
             let mut rows: Vec<FollowerRow> = settings.iter().map(|own| setting_row(None, own)).collect();
             rows.extend(changes.iter().map(|change| FollowerRow { span: None, text: told(change) }));
-            found.push(Follower { who: format!("whoever reads {image}"), rows });
+            found.push(Follower { who: format!("clients of {image}"), rows });
         }
         let placed = own.and_then(|own| plan.images.get(own)).map(|station| by_place(changes, station));
         for client in clients {
@@ -287,7 +287,7 @@ fn follows_already(
     }
 }
 
-/// A change in words, for whoever has the old one.
+/// A change in words, for a client that has the old one.
 fn told(change: &ValueChange) -> String {
     let plain = |at: &Option<String>| {
         let at = at.as_deref().unwrap_or_default();

@@ -1,4 +1,4 @@
-//! What changes between two states of a site for those outside: whoever reads the images, and whoever has set a device.
+//! What changes between two states of a site for the clients of its images and for the devices on its lines.
 
 mod followers;
 mod renames;
@@ -39,11 +39,11 @@ pub struct Difference {
     pub was: String,
     /// As it is; empty where it is not.
     pub is: String,
-    /// Whether somebody who keeps to the old one goes wrong.
+    /// Whether a client or device that keeps to the old one goes wrong.
     pub must_follow: bool,
 }
 
-/// A value that is otherwise for whoever reads it.
+/// A value that changed for its clients.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ValueChange {
     /// Image and address as they were, under the image's new name; `None` where it is new.
@@ -77,7 +77,7 @@ impl ValueChange {
         image_of(self.was_at.as_deref().or(self.is_at.as_deref()).unwrap_or_default())
     }
 
-    /// Whether somebody who keeps to the old one goes wrong.
+    /// Whether a client or device that keeps to the old one goes wrong.
     #[must_use]
     pub fn must_follow(&self) -> bool {
         match self.kind {

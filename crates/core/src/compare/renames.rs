@@ -1,4 +1,4 @@
-//! Devices and images that are called otherwise now, and are the same: what nobody outside can see is no change.
+//! Devices and images that are called otherwise now, and are the same: what no client or device can see is not a change.
 
 use super::KnownSite;
 use crate::ledger::EndSettings;
@@ -39,7 +39,7 @@ pub(super) fn devices(old: &KnownSite, new: &KnownSite, images: &Renamed) -> Ren
     found
 }
 
-/// Names of one side only, whose settings are one end's of the other side and nobody else's.
+/// Names of one side only, whose settings are those of exactly one end of the other side.
 fn alike(old: &BTreeMap<String, EndSettings>, new: &BTreeMap<String, EndSettings>) -> Renamed {
     let only = |own: &BTreeMap<String, EndSettings>, other: &BTreeMap<String, EndSettings>| {
         let mut by_settings: BTreeMap<String, Vec<String>> = BTreeMap::new();

@@ -7,7 +7,7 @@ use crate::plan::Plan;
 use crate::project::{Project, show_micros};
 use std::collections::BTreeMap;
 
-/// One value, as whoever reads it knows it.
+/// One value, as its clients know it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct KnownValue {
     /// What an issue holds of it.
@@ -20,7 +20,7 @@ pub struct KnownValue {
     pub on_loss: Option<String>,
 }
 
-/// All that somebody outside has set or typed in.
+/// All that is set at clients and devices.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct KnownSite {
     /// How images are asked, by name.

@@ -277,7 +277,7 @@ pub static RULES: &[Rule] = &[
     warning(
         "M26",
         "a unit, port, address or line setting changed since it was handed over",
-        "whoever was not told keeps to the old one, and is answered by nobody or by another device",
+        "a client or device with the old setting gets no answer, or that of another device",
         "see that everyone has the new one, and close a new issue",
     ),
     error(

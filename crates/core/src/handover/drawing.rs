@@ -1,5 +1,5 @@
 //! Who asks whom, as an SVG image: the clients on the left, the converter with its ports and images, the lines with
-//! their devices on the right. An arrow points from whoever asks to whoever answers.
+//! their devices on the right. An arrow points from the side that asks to the side that answers.
 
 use super::papers::{PaperForward, PaperImage, PaperLine, short_place};
 use crate::project::Project;
@@ -189,7 +189,7 @@ fn asked_side(
             let middle = top + CLIENT_HEIGHT / 2;
             let (class, name, address, asks) = match clients.get(usize::try_from(number).unwrap_or(0)) {
                 Some((name, address, asks)) => ("end", name.as_str(), address.as_str(), asks.as_str()),
-                None => ("open", "not described", "", "whoever may connect"),
+                None => ("open", "not described", "", "any client that may connect"),
             };
             canvas.rect(class, (CLIENT_X, top), (CLIENT_WIDTH, CLIENT_HEIGHT));
             canvas.text("name", (CLIENT_X + 10, top + 16), name, LETTERS);

@@ -1,4 +1,4 @@
-//! `[clients.NAME]`: what is known of those who ask.
+//! `[clients.NAME]`: what is known of each client.
 
 use super::asked::parse_asked;
 use super::fields::Fields;

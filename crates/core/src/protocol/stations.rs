@@ -33,7 +33,7 @@ pub trait Stations {
     fn station(&self, _setup: &Setup) -> Option<StationId> {
         None
     }
-    /// Keys whose values are set at the other end too: whoever changes one must change it there.
+    /// Keys whose values are set at the other end too: a change here needs the same change there.
     fn shared_keys(&self) -> &'static [&'static str] {
         &[]
     }

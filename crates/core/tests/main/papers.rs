@@ -199,7 +199,7 @@ fn the_drawing_is_sound_whatever_names_hold_and_folds_what_has_no_room() {
     ] {
         assert!(drawing.contains(words), "{words}: {drawing}");
     }
-    // Nobody is described: whoever may connect is drawn.
+    // No client is described: one is drawn for all that may connect.
     let alone = &SITE[..SITE.find("[clients.room]").unwrap()];
     let alone = papers(&site(alone)).drawing;
     assert!(is_sound_svg(&alone) && alone.contains("not described"), "{alone}");
@@ -230,7 +230,7 @@ fn follow(old: &str, new: &Checked) -> Vec<String> {
 }
 
 #[test]
-fn whoever_has_the_new_one_already_need_not_follow() {
+fn a_client_that_has_the_new_one_already_need_not_follow() {
     let moved = changed("to = \"scada:400001 as f32 ABCD\"", "to = \"scada:400011 as f32 ABCD\"");
     assert_eq!(
         follow(SITE, &site(&moved)),
@@ -275,7 +275,7 @@ fn forms_and_access_concern_the_rows_that_say_otherwise() {
     assert!(follow(SITE, &site(&read_only))[0].contains("access R, and was RW"));
     let reader = LIST.replace(",RW,", ",R,");
     assert!(follow(SITE, &site_with(&read_only, &reader)).is_empty());
-    // What a lost value looks like concerns everyone who reads it, but for those who expect it so.
+    // What a lost value looks like concerns every client that reads it and does not expect it so.
     let held = changed("note = \"raceway 1\"", "on-loss = \"hold\"");
     assert!(
         follow(SITE, &site(&held))[0].contains("on-loss hold, and was refuse"),
@@ -321,11 +321,11 @@ fn a_port_that_changes_concerns_clients_and_a_unit_the_device_and_who_asks_behin
 }
 
 #[test]
-fn an_image_of_which_nobody_is_described_concerns_whoever_reads_it() {
+fn an_image_without_described_clients_concerns_all_of_them() {
     let alone = &SITE[..SITE.find("[clients.room]").unwrap()];
     let moved = site(&alone.replacen("scada:400003", "scada:400013", 1));
-    assert_eq!(follow(alone, &moved), ["whoever reads scada: do-2.oxygen is at 400013, and was at 400003"]);
-    // What comes anew concerns nobody.
+    assert_eq!(follow(alone, &moved), ["clients of scada: do-2.oxygen is at 400013, and was at 400003"]);
+    // What is new concerns no client.
     let more = alone.to_string() + "[[map]]\nfrom = \"do-2.setpoint\"\nto = \"scada:400111\"\n";
     assert!(follow(alone, &site(&more)).is_empty());
 }

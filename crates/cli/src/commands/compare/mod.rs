@@ -1,4 +1,4 @@
-//! `woodrush compare`: two states of a site, as what changes for whoever reads the images, and who must follow.
+//! `woodrush compare`: two states of a site, as what changes for the clients of the images, and who must follow.
 
 mod sides;
 
@@ -80,7 +80,7 @@ fn text(
     }
     if rows.is_empty() {
         let good = console.paint(Tone::Good, "nothing changes");
-        return console.say(&format!("{good} for whoever reads the images, and on no line"));
+        return console.say(&format!("{good} for the clients, and on no line"));
     }
     console.table(&table(rows, false))
 }
@@ -91,7 +91,7 @@ fn must_follow(
     sources: Option<&Sources>,
 ) -> Result<(), Failure> {
     if following.is_empty() {
-        return console.say(&console.paint(Tone::Good, "nobody must follow"));
+        return console.say(&console.paint(Tone::Good, "no client or device must follow"));
     }
     let head = console.paint(Tone::Accent, "must follow");
     console.say(&format!("\n{head}"))?;

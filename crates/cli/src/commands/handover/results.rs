@@ -15,7 +15,9 @@ pub(super) fn read(path: &Path, project_id: &str) -> Result<ResultOnPage, Failur
     let text = woodrush_engine::read_plain(path)
         .map_err(|why| Failure::Usage(format!("the report cannot be read: {why}")))?;
     let whole: Value = serde_json::from_str(&text).map_err(|error| {
-        Failure::Usage(format!("{shown} is no JSON: {error} (`woodrush prove --report FILE.json` writes it)"))
+        Failure::Usage(format!(
+            "{shown} is not JSON: {error} (`woodrush prove --report FILE.json` writes it)"
+        ))
     })?;
     let found = match (whole["rules"].as_array(), whole["values"].as_array()) {
         (Some(rules), _) => proof(&whole, rules, project_id),

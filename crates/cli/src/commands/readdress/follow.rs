@@ -14,7 +14,7 @@ pub(super) fn list(checked: &Checked, device: usize, from: u32, to: u32) -> Vec<
         .collect();
     if let Some(issue) = checked.project.issues.last() {
         found.push(format!(
-            "whoever has issue {}: `woodrush compare issue:{}` lists them",
+            "clients and devices set up by issue {}: `woodrush compare issue:{}` lists them",
             issue.number, issue.number
         ));
     }

@@ -70,7 +70,7 @@ impl ClientView<'_> {
                 OnLoss::Refuse => {
                     (Severity::Warning, "the client shows an error where it was to show a value")
                 }
-                _ => (Severity::Error, "a value that nobody measures any more looks live at the client"),
+                _ => (Severity::Error, "a value that is no longer measured looks live at the client"),
             };
             let fix = format!(
                 "write `on-loss = \"{}\"` at the image or the rule, or let the client know",
@@ -88,6 +88,6 @@ fn looks(on_loss: OnLoss) -> String {
         OnLoss::Refuse => "refused".into(),
         OnLoss::Hold => "held at its last".into(),
         OnLoss::Fill(word) => format!("filled with 0x{word:04X}"),
-        OnLoss::Stop => "no more sent".into(),
+        OnLoss::Stop => "no longer sent".into(),
     }
 }
