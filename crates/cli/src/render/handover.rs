@@ -62,8 +62,8 @@ pub(crate) struct Page<'p> {
     pub(crate) changes: Vec<ComparedRow>,
     pub(crate) followers: Vec<Follower>,
     pub(crate) sources: &'p Sources,
-    /// The files of lists, by client.
-    pub(crate) lists: BTreeMap<String, Vec<String>>,
+    /// The file of each client's list, by client; empty where it has none.
+    pub(crate) lists: BTreeMap<String, String>,
     pub(crate) results: Vec<ResultOnPage>,
     /// The day.
     pub(crate) date: String,

@@ -105,10 +105,7 @@ impl ForwardView<'_> {
             // A unit that no forward passes is told as such.
             let Some((forward, behind)) = self.passes(*unit) else { continue };
             let Some(to) = forward.to else { continue };
-            let number = |at: usize| {
-                let station = self.plan.devices.get(at).filter(|own| own.port == to.value)?;
-                station.dialect?.stations().number(&station.setup)
-            };
+            let number = |at: usize| self.plan.devices.get(at).filter(|own| own.port == to.value)?.number();
             if number(device) == Some(u32::from(behind)) {
                 continue;
             }

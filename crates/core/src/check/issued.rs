@@ -75,14 +75,15 @@ fn settings(
         }
         let mut on_the_old: Vec<String> = vec![];
         if is_image {
-            let image = project.image(&end.name);
-            let asks = || project.clients.iter().filter(|client| client.image.map(|own| own.value) == image);
-            let follows = |client: &&Client| end.differs.iter().all(|own| has_setting(client, own));
-            if asks().next().is_some() && asks().all(|client| follows(&client)) {
+            let clients: Vec<&Client> =
+                project.image(&end.name).into_iter().flat_map(|image| project.clients_of(image)).collect();
+            let (follow, asks): (Vec<&Client>, Vec<&Client>) = clients
+                .into_iter()
+                .partition(|client| end.differs.iter().all(|own| has_setting(client, own)));
+            if asks.is_empty() && !follow.is_empty() {
                 continue;
             }
-            let asks = asks().filter(|client| !follows(client));
-            on_the_old.extend(asks.map(|client| format!("client {}", client.name.value)));
+            on_the_old.extend(asks.iter().map(|client| format!("client {}", client.name.value)));
         } else {
             on_the_old.push("the device itself".into());
             let behind = asked_by_old_number(project, plan, end);

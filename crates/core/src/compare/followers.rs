@@ -55,8 +55,7 @@ pub fn followers(comparison: &Comparison, now: &Checked) -> Vec<Follower> {
             .filter(|own| own.must_follow)
             .collect();
         let own = project.image(image);
-        let asks = |client: &&Client| own.is_some() && client.image.map(|image| image.value) == own;
-        let clients: Vec<&Client> = project.clients.iter().filter(asks).collect();
+        let clients: Vec<&Client> = own.into_iter().flat_map(|own| project.clients_of(own)).collect();
         if clients.is_empty() && !(changes.is_empty() && settings.is_empty()) {
             let mut rows: Vec<FollowerRow> = settings.iter().map(|own| setting_row(None, own)).collect();
             rows.extend(changes.iter().map(|change| FollowerRow { span: None, text: told(change) }));

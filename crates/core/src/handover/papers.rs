@@ -9,7 +9,7 @@ use crate::checked::Checked;
 use crate::explain::explain;
 use crate::finding::Severity;
 use crate::form::{Form, Type};
-use crate::plan::{Demand, demands};
+use crate::plan::{Demand, PlannedForward, Station, demands};
 use crate::project::{Client, HealthItem, OnLoss, Project, Target, Wires, show_micros};
 use crate::protocol::Setup;
 use serde::Serialize;
@@ -292,13 +292,12 @@ fn images(checked: &Checked) -> Vec<PaperImage> {
     let settings = image_settings(project, plan);
     let image = |(at, own): (usize, &crate::project::Image)| {
         let dialect = project.image_dialect(at);
-        let asks = |client: &&Client| client.image.map(|image| image.value) == Some(at);
         PaperImage {
             name: own.name.value.clone(),
             settings: settings.get(&own.name.value).map(|own| own.items.clone()).unwrap_or_default(),
             unmapped: if own.unmapped_zero { "0" } else { "refused" },
             refusal: dialect.map_or("", |dialect| dialect.refusals().lost),
-            clients: project.clients.iter().filter(asks).map(client).collect(),
+            clients: project.clients_of(at).map(client).collect(),
             values: dialect.map_or_else(Vec::new, |dialect| {
                 let shown = |value| paper_value(dialect.notation(), &value);
                 values_of(project, plan, at).into_iter().map(shown).collect()
@@ -355,14 +354,10 @@ fn forwards(checked: &Checked) -> Vec<PaperForward> {
     let (project, plan) = (&checked.project, &checked.plan);
     let port = |at: usize| project.ports.get(at).map(|port| port.name.value.clone()).unwrap_or_default();
     let answers = |to: usize, unit: u16| {
-        let is_it = |station: &&crate::plan::Station| {
-            station.port == to
-                && station.dialect.and_then(|dialect| dialect.stations().number(&station.setup))
-                    == Some(unit.into())
-        };
+        let is_it = |station: &&Station| station.port == to && station.number() == Some(unit.into());
         plan.devices.iter().find(is_it).map(|own| own.name.clone()).unwrap_or_default()
     };
-    let one = |own: &crate::plan::PlannedForward| PaperForward {
+    let one = |own: &PlannedForward| PaperForward {
         from: port(own.from),
         to: port(own.to),
         units: own.units.iter().map(|(here, there)| (*here, *there, answers(own.to, *there))).collect(),

@@ -370,6 +370,11 @@ impl Project {
         self.ports.iter().position(|port| port.name.value == name)
     }
 
+    /// The clients that ask an image.
+    pub fn clients_of(&self, image: usize) -> impl Iterator<Item = &Client> {
+        self.clients.iter().filter(move |client| client.image.is_some_and(|own| own.value == image))
+    }
+
     /// A device's port, where both are sound.
     #[must_use]
     pub fn port_of(&self, device: &Device) -> Option<&Port> {

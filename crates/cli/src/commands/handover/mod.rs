@@ -116,10 +116,9 @@ fn write_pages(
     let comparison = issues.since().map(|since| Comparison::of(&KnownSite::of_issue(since), &now));
     let changes = comparison.as_ref().map(rows).unwrap_or_default();
     let file = |own: &WrittenList| own.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    // A client without a list of its own has an empty one here.
-    let mut lists: BTreeMap<String, Vec<String>> =
-        checked.project.clients.iter().map(|client| (client.name.value.clone(), vec![])).collect();
-    lists.extend(written.iter().map(|own| (own.client.clone(), vec![file(own)])));
+    let mut lists: BTreeMap<String, String> =
+        checked.project.clients.iter().map(|client| (client.name.value.clone(), String::new())).collect();
+    lists.extend(written.iter().map(|own| (own.client.clone(), file(own))));
     let page = Page {
         papers: &papers,
         issue: issues.last().map(IssueHead::of),

@@ -12,7 +12,7 @@ impl ClientView<'_> {
     pub(super) fn asks_another_unit(&self) -> Option<Finding> {
         let unit = self.client.unit?;
         let image = self.project.images.get(self.image)?;
-        let own = self.station.dialect?.stations().number(&image.setup)?;
+        let own = self.station.number()?;
         if own == unit.value {
             return None;
         }
