@@ -5,7 +5,7 @@ use woodrush_core::Spanned;
 use woodrush_core::check::{Checked, check};
 use woodrush_core::project::read;
 use woodrush_core::protocol::{
-    Address, AddressContext, AddressFault, BitWrite, Cost, Dialect, Example, Extent, Framing, Grain,
+    Address, AddressContext, AddressFault, BitWrite, Cost, Dialect, Example, Extent, Flow, Framing, Grain,
     ImpliedType, Notation, Refusals, Requests, Setup, ShownAddress, Space, StationId, Stations, TooMuch,
     Transport, Verb, dialect,
 };
@@ -53,6 +53,7 @@ impl Dialect for Named {
 impl Notation for Named {
     fn parse(&self, text: &str, _context: &AddressContext<'_>) -> Result<Address, AddressFault> {
         let space = Space {
+            flow: Flow::Asked,
             key: Cow::Owned(text.to_string()),
             noun: "name",
             grain: Grain::Bytes(2),

@@ -25,6 +25,11 @@ pub(crate) fn load<T: DeserializeOwned>(path: &Path, what: &str) -> Result<Optio
 pub(crate) fn save<T: Serialize>(path: &Path, kept: &T) -> Result<(), Failure> {
     let text =
         serde_json::to_string_pretty(kept).map_err(|error| Failure::Outside(error.to_string()))? + "\n";
+    put(path, text.as_bytes())
+}
+
+/// Puts a file in its place, whole at every moment.
+pub(crate) fn put(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     let mut name = std::ffi::OsString::from(".");
     name.push(path.file_name().unwrap_or_default());
     name.push(format!(".{}.new", std::process::id()));
@@ -32,7 +37,7 @@ pub(crate) fn save<T: Serialize>(path: &Path, kept: &T) -> Result<(), Failure> {
     // Another user's file, or a link, is never followed.
     let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o644).open(&beside);
     let kept = made.and_then(|mut file| {
-        let done = file.write_all(text.as_bytes()).and_then(|()| std::fs::rename(&beside, path));
+        let done = file.write_all(bytes).and_then(|()| std::fs::rename(&beside, path));
         if done.is_err() {
             // Nothing half-made stays.
             let _ = std::fs::remove_file(&beside);

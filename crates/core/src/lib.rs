@@ -10,6 +10,7 @@
 )]
 
 pub mod assign;
+pub mod blocks;
 pub mod budget;
 pub mod cells;
 pub mod check;

@@ -2,6 +2,21 @@
 
 use serde::{Serialize, Serializer};
 
+/// A duration in the largest unit that shows it whole, or with one decimal.
+#[must_use]
+pub fn show_micros(micros: u64) -> String {
+    match micros {
+        0 => "0".into(),
+        m if m % 60_000_000 == 0 => format!("{} min", m / 60_000_000),
+        m if m % 1_000_000 == 0 => format!("{} s", m / 1_000_000),
+        m if m % 1000 == 0 && m < 1_000_000 => format!("{} ms", m / 1000),
+        m if m % 1_000_000 == 0 || m % 100_000 == 0 || m >= 10_000_000 => format!("{:.1} s", m as f64 / 1e6),
+        m if m >= 1_000_000 => format!("{:.2} s", m as f64 / 1e6),
+        m if m >= 1000 => format!("{:.1} ms", m as f64 / 1e3),
+        m => format!("{m} us"),
+    }
+}
+
 /// One value as JSON has it.
 struct JsonValue<'t>(&'t str);
 

@@ -12,6 +12,7 @@ pub mod control;
 pub mod converter;
 mod descriptors;
 mod dialer;
+mod dice;
 pub mod direct;
 #[cfg(any(test, feature = "exercise"))]
 pub mod exercise;
@@ -24,6 +25,7 @@ pub mod line;
 mod memory;
 mod moment;
 pub mod monitor;
+mod net;
 mod plain_file;
 pub mod port;
 pub mod prove;

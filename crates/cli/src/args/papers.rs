@@ -46,6 +46,9 @@ pub(crate) struct MapArgs {
     /// Show what would be given out, and write nothing
     #[arg(short = 'n', long, requires = "assign")]
     pub(crate) dry_run: bool,
+    /// Write the electronic data sheet by which engineering systems know the converter's connections
+    #[arg(long, value_name = "FILE", conflicts_with = "assign")]
+    pub(crate) eds: Option<PathBuf>,
 }
 
 /// Options of `handover`.

@@ -7,14 +7,14 @@ use clap::Subcommand;
 pub(crate) enum Rig {
     /// Bring up the simulated lines and devices, and say how to attach
     Up,
-    /// Set a value in a device: DEVICE.POINT=VALUE or DEVICE:ADDRESS=VALUE
+    /// Set a value in a device or controller: DEVICE.POINT=VALUE or DEVICE:ADDRESS=VALUE
     Set {
-        /// DEVICE.POINT=VALUE or "DEVICE:ADDRESS as FORM=VALUE"
+        /// DEVICE.POINT=VALUE or "DEVICE:ADDRESS as FORM=VALUE"; for a controller CLIENT:ADDRESS=VALUE
         target: String,
     },
     /// Show values in devices
     Get {
-        /// DEVICE, DEVICE.POINT or DEVICE:ADDRESS
+        /// DEVICE, DEVICE.POINT, DEVICE:ADDRESS or CLIENT:ADDRESS
         #[arg(required = true)]
         targets: Vec<String>,
     },
@@ -25,7 +25,7 @@ pub(crate) enum Rig {
     },
     /// Undo faults of lines and devices; of all of them if none is named
     Mend {
-        /// PORT or DEVICE
+        /// PORT, DEVICE or CLIENT
         names: Vec<String>,
     },
     /// Unplug a line's adapter, or drop the connection of a port
@@ -168,6 +168,44 @@ pub(crate) enum Rig {
     NoMaster {
         /// PORT
         port: String,
+    },
+    /// Let the frames of a device or controller go on with the same bytes
+    Freeze {
+        /// DEVICE, or the CLIENT that is a controller
+        #[arg(value_name = "DEVICE-OR-CLIENT")]
+        end: String,
+    },
+    /// Let a controller say in its frames that it is idle
+    Idle {
+        /// CLIENT
+        client: String,
+    },
+    /// Lose a share of the frames of a device or controller
+    DropCycles {
+        /// DEVICE, or the CLIENT that is a controller
+        #[arg(value_name = "DEVICE-OR-CLIENT")]
+        end: String,
+        /// Share of them, such as 0.1 or 10%
+        share: String,
+    },
+    /// Make the frames of a device or controller come later
+    LateCycles {
+        /// DEVICE, or the CLIENT that is a controller
+        #[arg(value_name = "DEVICE-OR-CLIENT")]
+        end: String,
+        /// How much later, such as 30ms
+        by: String,
+    },
+    /// Let a controller ask for another size when it opens anew, or a device send one
+    WrongSize {
+        /// DEVICE, or the CLIENT that is a controller
+        #[arg(value_name = "DEVICE-OR-CLIENT")]
+        end: String,
+    },
+    /// Let another controller want the same outputs
+    SecondOwner {
+        /// CLIENT
+        client: String,
     },
     /// Show lines, devices and clients
     Status,

@@ -4,16 +4,20 @@ use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use std::path::Path;
-use woodrush_core::budget::{LineBudget, PublishedBudget, Share, dying, report};
+use woodrush_core::budget::{
+    BlockBudget, LineBudget, LinkBudget, NETWORK_BITS, NetworkBudget, PROMISED_US, PublishedBudget, Share,
+    dying, networks, report,
+};
 use woodrush_core::project::show_micros;
 
 pub(crate) fn run(console: &mut Console, path: &Path, dead: Option<usize>) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
     let lines = report(&checked.project, &checked.plan);
+    let nets = networks(&checked.project, &checked.plan);
     let kept = lines.iter().all(|line| line.load <= 1.0);
     match console.format {
         Format::Json => {
-            let mut all = serde_json::json!({ "format": 1, "lines": lines });
+            let mut all = serde_json::json!({ "format": 1, "lines": lines, "networks": nets });
             if let Some(dead) = dead {
                 let dying: Vec<_> = lines.iter().map(|line| dying(line, dead)).collect();
                 all["dying"] = serde_json::json!(dying);
@@ -21,7 +25,9 @@ pub(crate) fn run(console: &mut Console, path: &Path, dead: Option<usize>) -> Re
             console.json(&all)?;
         }
         Format::Csv => console.table(&whole(&lines))?,
-        Format::Text if lines.is_empty() => console.note("nothing is polled: no rule reads a device"),
+        Format::Text if lines.is_empty() && nets.is_empty() => {
+            console.note("nothing is polled: no rule reads a device")
+        }
         Format::Text => {
             for (at, line) in lines.iter().enumerate() {
                 if at > 0 {
@@ -31,6 +37,12 @@ pub(crate) fn run(console: &mut Console, path: &Path, dead: Option<usize>) -> Re
                 if let Some(dead) = dead {
                     dies(console, line, dead)?;
                 }
+            }
+            for (at, net) in nets.iter().enumerate() {
+                if at > 0 || !lines.is_empty() {
+                    console.say("")?;
+                }
+                network(console, net)?;
             }
         }
     }
@@ -103,6 +115,54 @@ fn text(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {
         console.say(&format!("then its probes take at most {:.0} % of the line", worst.then * 100.0))?;
     }
     advise(console, line)
+}
+
+/// What is exchanged in cycles on one network.
+fn network(console: &mut Console, net: &NetworkBudget) -> Result<(), Failure> {
+    let name = console.paint(Tone::Accent, &format!("network {}", net.port));
+    console.say(&format!("{name} at {}, blocks in cycles", net.address))?;
+    let block = |own: &BlockBudget| {
+        vec![own.bytes.to_string(), own.frame_bytes.to_string(), format!("{:.0}", own.bytes_per_second())]
+    };
+    let row = |link: &LinkBudget| {
+        let every = show_micros(link.every_us);
+        let mut row = vec![
+            link.with.clone(),
+            if link.controller { format!("{every} at least") } else { every },
+            show_micros(link.watchdog_us),
+            format!("{:.0}", link.sent.frames_per_second),
+        ];
+        row.extend(block(&link.sent));
+        row.extend(block(&link.received));
+        row
+    };
+    let head = vec![
+        "with",
+        "every",
+        "watchdog",
+        "frames/s",
+        "sent bytes",
+        "frame",
+        "bytes/s",
+        "received bytes",
+        "frame",
+        "bytes/s",
+    ];
+    console.table(&Table { head, rows: net.links.iter().map(row).collect(), whole: &[0, 1] })?;
+    let tone = if net.share > 0.5 { Tone::Bad } else { Tone::Good };
+    let share = console.paint(tone, &format!("{:.2} %", net.share * 100.0));
+    console.say(&format!(
+        "all frames both ways take {share} of {} Mbit/s, preambles and pauses counted",
+        NETWORK_BITS / 1_000_000
+    ))?;
+    if net.least_period_us < PROMISED_US {
+        console.say(&format!(
+            "the shortest period is {}: below {} no program can promise it; `woodrush status` says how late frames leave",
+            show_micros(net.least_period_us),
+            show_micros(PROMISED_US)
+        ))?;
+    }
+    Ok(())
 }
 
 fn advise(console: &mut Console, line: &LineBudget) -> Result<(), Failure> {

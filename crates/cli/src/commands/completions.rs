@@ -10,6 +10,7 @@ use clap_complete::env::{CompleteEnv, Shells};
 use std::ffi::OsStr;
 use std::path::PathBuf;
 use woodrush_core::check::Checked;
+use woodrush_core::project::Client;
 
 /// The variable in which a shell says that it asks for completions.
 const VARIABLE: &str = "COMPLETE";
@@ -65,7 +66,7 @@ fn command() -> Command {
         command.mut_arg("words", |argument| argument.add(ArgValueCompleter::new(terms)))
     });
     all.mut_subcommand("rig", |rig| {
-        let arguments: [(&str, &str, Names); 24] = [
+        let arguments: [(&str, &str, Names); 30] = [
             ("set", "target", targets),
             ("get", "targets", targets),
             ("cut", "port", ports),
@@ -90,6 +91,12 @@ fn command() -> Command {
             ("unscheduled", "device", devices),
             ("as-shipped", "device", devices),
             ("no-master", "port", ports),
+            ("freeze", "end", ends),
+            ("idle", "client", controllers),
+            ("drop-cycles", "end", ends),
+            ("late-cycles", "end", ends),
+            ("wrong-size", "end", ends),
+            ("second-owner", "client", controllers),
         ];
         arguments.into_iter().fold(rig, |rig, (command, argument, names)| {
             rig.mut_subcommand(command, |command| {
@@ -126,6 +133,26 @@ fn devices(checked: &Checked, _: &str) -> Vec<String> {
 }
 
 /// Clients that get a list.
+/// Clients that exchange blocks with their image.
+fn controllers(checked: &Checked, _: &str) -> Vec<String> {
+    let project = &checked.project;
+    let image = |client: &Client| client.image.and_then(|image| project.image_dialect(image.value));
+    let exchanges =
+        project.clients.iter().filter(|client| image(client).is_some_and(|own| own.cyclic().is_some()));
+    exchanges.map(|client| client.name.value.clone()).collect()
+}
+
+/// Devices that exchange blocks, and those clients.
+fn ends(checked: &Checked, typed: &str) -> Vec<String> {
+    let project = &checked.project;
+    let devices = project
+        .devices
+        .iter()
+        .enumerate()
+        .filter(|(at, _)| project.device_dialect(*at).is_some_and(|own| own.cyclic().is_some()));
+    devices.map(|(_, device)| device.name.value.clone()).chain(controllers(checked, typed)).collect()
+}
+
 fn clients(checked: &Checked, _: &str) -> Vec<String> {
     let asks = checked.project.clients.iter().filter(|client| client.image.is_some());
     asks.map(|client| client.name.value.clone()).collect()

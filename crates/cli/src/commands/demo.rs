@@ -102,6 +102,7 @@ fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
             Some(Wires::Listen { at: socket }) => format!("{}, {protocol}", socket.value),
             Some(Wires::Connect { to }) => format!("to {}, {protocol}", to.value),
             Some(Wires::Pty { path }) => format!("{}, {protocol}", path.value),
+            Some(Wires::Network { at }) => format!("all sockets of {}, {protocol}", at.value),
             None => continue,
         };
         let asked: Vec<&str> =

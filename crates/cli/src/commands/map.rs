@@ -5,6 +5,7 @@ use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use serde::Serialize;
 use std::path::Path;
+use woodrush_core::blocks::{BlockRow, blocks};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{Demand, PlannedForward, PlannedRule, Source, Station, demands};
 use woodrush_core::project::{OnLoss, Owner, Wires, show_micros};
@@ -78,6 +79,7 @@ pub(crate) fn run(console: &mut Console, path: &Path) -> Result<Verdict, Failure
             let to_set_up: Vec<Setup<'_>> = demands.iter().map(Setup::of).collect();
             console.json(&serde_json::json!({
                 "format": 1, "values": rows, "forwards": passed, "to_set_up": to_set_up,
+                "blocks": blocks(&checked.project, &checked.plan),
             }))?
         }
         Format::Csv => {
@@ -174,8 +176,38 @@ fn text(console: &mut Console, checked: &Checked, rows: &[MapRow], passed: &[Pas
         console.table(&Table { head, rows: here, whole: &[0, 1, 3, 4] })?;
     }
     sent(console, checked, rows, &mut first)?;
+    in_blocks(console, checked, &mut first)?;
     forwards(console, passed, first)?;
     to_set_up(console, checked)
+}
+
+/// What lies at which byte of each block, as the programmer of the other end sees it.
+fn in_blocks(console: &mut Console, checked: &Checked, first: &mut bool) -> Result<(), Failure> {
+    for view in blocks(&checked.project, &checked.plan) {
+        if !std::mem::take(first) {
+            console.say("")?;
+        }
+        console.say(&console.paint(Tone::Accent, &view.title()))?;
+        let row = |own: &BlockRow| {
+            let last = own.byte + own.bytes - 1;
+            let bytes = if own.bytes > 1 { format!("{} to {last}", own.byte) } else { own.byte.to_string() };
+            vec![bytes, own.address.clone(), own.form.clone(), own.other.clone()]
+        };
+        let head = vec!["byte", "address", "as", if view.sent { "from" } else { "goes to" }];
+        if !view.rows.is_empty() {
+            console.table(&Table { head, rows: view.rows.iter().map(row).collect(), whole: &[0, 1, 2] })?;
+        }
+        let unused = view.unused().into_iter().map(|own| match own.len() {
+            1 => own.start.to_string(),
+            _ => format!("{} to {}", own.start, own.end - 1),
+        });
+        let unused: Vec<String> = unused.collect();
+        if !unused.is_empty() {
+            let what = if view.sent { "always 0" } else { "not looked at" };
+            console.say(&format!("{}: {what}", unused.join(", ")))?;
+        }
+    }
+    Ok(())
 }
 
 /// Where a port is: ` at 192.0.2.10:502`.
@@ -184,6 +216,7 @@ fn place(checked: &Checked, port: usize) -> String {
         Some(Wires::Listen { at }) => format!(" at {}", at.value),
         Some(Wires::Serial { path, .. } | Wires::Pty { path }) => format!(" at {}", path.value),
         Some(Wires::Connect { to }) => format!(" at {}", to.value),
+        Some(Wires::Network { at }) => format!(" at {}", at.value),
         None => String::new(),
     }
 }

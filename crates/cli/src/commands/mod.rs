@@ -8,6 +8,7 @@ mod compare;
 pub(crate) mod completions;
 mod decode;
 mod demo;
+mod device_file;
 mod explain;
 mod handover;
 mod import;
@@ -31,7 +32,7 @@ mod trace;
 mod watch;
 mod write;
 
-use crate::args::{Args, Command, SchemaOf};
+use crate::args::{Args, Command, MapArgs, SchemaOf};
 use crate::console::Console;
 use crate::{Failure, Verdict};
 
@@ -46,6 +47,9 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
             check::run(console, &crate::project::find(&global)?, all)
         }
         Command::Map(args) if args.assign => assign::run(console, &crate::project::find(&global)?, &args),
+        Command::Map(MapArgs { eds: Some(file), .. }) => {
+            device_file::run(console, &crate::project::find(&global)?, &file)
+        }
         Command::Map(_) => map::run(console, &crate::project::find(&global)?),
         Command::Compare(args) => compare::run(console, &global, &args),
         Command::Handover(args) => handover::run(console, &crate::project::find(&global)?, &args),

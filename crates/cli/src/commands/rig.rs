@@ -42,6 +42,12 @@ pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Ve
         Words::Unscheduled { device } => ("unscheduled", vec![device]),
         Words::AsShipped { device } => ("as-shipped", vec![device]),
         Words::NoMaster { port } => ("no-master", vec![port]),
+        Words::Freeze { end } => ("freeze", vec![end]),
+        Words::Idle { client } => ("idle", vec![client]),
+        Words::DropCycles { end, share } => ("drop-cycles", vec![end, share]),
+        Words::LateCycles { end, by } => ("late-cycles", vec![end, by]),
+        Words::WrongSize { end } => ("wrong-size", vec![end]),
+        Words::SecondOwner { client } => ("second-owner", vec![client]),
         Words::Status => ("status", vec![]),
     };
     let answer = Remote::of(Whose::Rig, path).say(verb, &words).map_err(|error| match error.kind() {

@@ -5,10 +5,11 @@ use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};
 use std::net::SocketAddr;
 use std::path::Path;
+use woodrush_core::project::show_micros;
 use woodrush_core::protocol::health_shown;
 use woodrush_engine::control::{Remote, Whose};
 use woodrush_engine::health::Counts;
-use woodrush_engine::monitor::{Status, fetch};
+use woodrush_engine::monitor::{LinkStatus, Status, fetch};
 
 pub(crate) fn run(
     console: &mut Console,
@@ -161,6 +162,7 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     with_published(&mut head, &mut rows, 5, status.devices.iter().map(|device| device.counts.published));
     console.table(&Table { head, rows, whole: &[0, 1] })?;
     console.say("")?;
+    links(console, status)?;
     // Rules that are well say nothing; a large project has many.
     let ill: Vec<_> = status.rules.iter().filter(|rule| !rule.fresh).collect();
     if ill.is_empty() {
@@ -196,6 +198,36 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     Ok(())
 }
 
+/// What is exchanged in cycles, where something is.
+fn links(console: &mut Console, status: &Status) -> Result<(), Failure> {
+    if status.links.is_empty() {
+        return Ok(());
+    }
+    let row = |link: &LinkStatus| {
+        let counts = &link.counts;
+        let known = |micros: u64| if micros == 0 { "-".into() } else { show_micros(micros) };
+        let late = |micros: Option<u64>| micros.map_or_else(|| "-".into(), show_micros);
+        vec![
+            link.with.clone(),
+            counts.state.word().into(),
+            counts.peer.map(|peer| peer.to_string()).unwrap_or_default(),
+            age(link.age_s),
+            known(counts.period_us),
+            known(counts.watchdog_us),
+            counts.sent.to_string(),
+            counts.came.to_string(),
+            counts.skipped.to_string(),
+            late(counts.late_p99_us),
+            late(counts.late_p99_us.map(|_| counts.late_max_us)),
+        ]
+    };
+    let head = vec![
+        "link", "state", "peer", "age", "period", "watchdog", "sent", "came", "skipped", "late p99", "max",
+    ];
+    console.table(&Table { head, rows: status.links.iter().map(row).collect(), whole: &[0, 1, 2] })?;
+    console.say("")
+}
+
 /// Everything in one table: a row a thing.
 fn table(status: &Status) -> Table {
     let head = vec![
@@ -213,6 +245,11 @@ fn table(status: &Status) -> Table {
         "exceptions",
         "sent",
         "received",
+        "frames_sent",
+        "frames_came",
+        "frames_skipped",
+        "late_p99_us",
+        "late_max_us",
     ];
     let row = |kind: &str, name: &str, state: &str, age: Option<f64>, counts: &Counts| {
         let exceptions: Vec<String> =
@@ -232,8 +269,25 @@ fn table(status: &Status) -> Table {
             exceptions.join(" "),
             counts.sent.to_string(),
             counts.received.to_string(),
+            String::new(),
+            String::new(),
+            String::new(),
+            String::new(),
+            String::new(),
         ]
     };
+    let links = status.links.iter().map(|link| {
+        let counts = &link.counts;
+        let mut row = row("link", &link.with, counts.state.word(), link.age_s, &Counts::default());
+        let late = counts.late_p99_us.map(|late| late.to_string()).unwrap_or_default();
+        let own = [counts.sent, counts.came, counts.skipped].map(|count| count.to_string());
+        for (place, value) in
+            row.iter_mut().skip(14).zip(own.into_iter().chain([late, counts.late_max_us.to_string()]))
+        {
+            *place = value;
+        }
+        row
+    });
     let word = |good: bool, yes: &'static str, no: &'static str| if good { yes } else { no };
     let ports = status.ports.iter().map(|p| row("port", &p.name, word(p.up, "up", "down"), None, &p.counts));
     let devices = status.devices.iter().map(|d| {
@@ -250,5 +304,5 @@ fn table(status: &Status) -> Table {
         .iter()
         .map(|r| row("rule", &r.name, word(r.fresh, "fresh", "stale"), r.age_s, &r.counts));
     let clients = status.clients.iter().map(|c| row("client", &c.who, "connected", None, &c.counts));
-    Table { head, rows: ports.chain(devices).chain(rules).chain(clients).collect(), whole: &[] }
+    Table { head, rows: ports.chain(devices).chain(links).chain(rules).chain(clients).collect(), whole: &[] }
 }

@@ -7,7 +7,7 @@ use crate::{Failure, Verdict};
 use std::path::Path;
 use woodrush_core::check::Checked;
 use woodrush_core::project::show_micros;
-use woodrush_core::trace::{Exchange, Trace, trace};
+use woodrush_core::trace::{Exchange, Trace, TracedFrame, trace};
 use woodrush_core::wanted;
 use woodrush_core::{Span, Spanned};
 
@@ -32,12 +32,15 @@ pub(crate) fn run(console: &mut Console, path: &Path, endpoints: &[String]) -> R
         Format::Csv => {
             let row = |t: Trace| {
                 let poll = t.poll.map(|poll| poll.exchange);
-                let bytes = |side: Option<&Exchange>| side.map(|e| e.request.clone()).unwrap_or_default();
+                let comes = t.comes.map(|comes| comes.frame.bytes);
+                let bytes = |side: Option<&Exchange>| {
+                    side.map(|e| e.request.clone()).or(comes.clone()).unwrap_or_default()
+                };
                 vec![
                     t.shown,
                     t.source,
                     t.rule.at,
-                    t.read.request,
+                    t.read.map(|read| read.request).or(t.frame.map(|frame| frame.bytes)).unwrap_or_default(),
                     bytes(poll.as_ref()),
                     t.conversion.source_words,
                     t.conversion.value,
@@ -102,8 +105,14 @@ pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> 
     let which = if of > 1 { format!(", value {value} of {of}") } else { String::new() };
     let name = trace.rule.name.as_ref().map(|name| format!("{name}, ")).unwrap_or_default();
     let (first, second) = if trace.sent { ("sent", "when") } else { ("reader", "image") };
-    station(&mut out, width, first, &trace.read.words);
-    exchange(&mut out, width, &trace.read);
+    if let Some(read) = &trace.read {
+        station(&mut out, width, first, &read.words);
+        exchange(&mut out, width, read);
+    }
+    if let Some(own) = &trace.frame {
+        station(&mut out, width, "frame", &own.words);
+        frame(&mut out, width, own);
+    }
     station(&mut out, width, second, &format!("{}; {}", trace.cell, trace.on_loss));
     let rule = format!("{name}{}{which}: {} -> {}", trace.rule.at, trace.rule.from, trace.rule.to);
     station(&mut out, width, "rule", &rule);
@@ -128,7 +137,15 @@ pub(crate) fn lines(trace: &Trace, width: usize) -> Vec<(Option<Tone>, String)> 
             station(&mut out, width, "", &poll.exchange.words);
             exchange(&mut out, width, &poll.exchange);
         }
-        None => station(&mut out, width, "source", trace.fed.as_deref().unwrap_or_default()),
+        None => {
+            if let Some(comes) = &trace.comes {
+                station(&mut out, width, "comes", &comes.told());
+                station(&mut out, width, "", &comes.frame.words);
+                frame(&mut out, width, &comes.frame);
+            } else {
+                station(&mut out, width, "source", trace.fed.as_deref().unwrap_or_default());
+            }
+        }
     }
     for written in &trace.writes {
         let client = format!("a client's write at {}: {}", written.reference, written.client.words);
@@ -148,6 +165,14 @@ fn station(out: &mut Lines, width: usize, label: &str, text: &str) {
     for (at, line) in labelled("", text, width.saturating_sub(2)).iter().enumerate() {
         let label = if at == 0 { label } else { "" };
         out.push((None, format!("  {label:<7} {}", line.trim_start())));
+    }
+}
+
+/// A frame with the value's bytes between brackets.
+fn frame(out: &mut Lines, width: usize, frame: &TracedFrame) {
+    for (at, line) in labelled("", &frame.marked(), width.saturating_sub(8)).iter().enumerate() {
+        let label = if at == 0 { "bytes" } else { "" };
+        out.push((Some(Tone::Faint), format!("          {label:<5} {}", line.trim_start())));
     }
 }
 

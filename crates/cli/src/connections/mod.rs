@@ -52,10 +52,12 @@ struct Bare {
     line: LineTime,
 }
 
+/// The port of the project, `None` for the way that is written on the command line; whether an image is asked there; and
+/// where stations have addresses of their own, that.
+type ConnectionKey = (Option<usize>, bool, Option<Ipv4Addr>);
+
 struct OpenConnection {
-    /// The port of the project; `None` for the way that is written on the command line.
-    port: Option<usize>,
-    image: bool,
+    key: ConnectionKey,
     reach: Direct,
     link: Option<Link>,
 }
@@ -281,27 +283,30 @@ impl Connections {
         Err(Failed { diagnosis, answered: refusal.native.is_some() })
     }
 
-    fn key(&self, wanted: &Wanted) -> (Option<usize>, bool) {
+    fn key(&self, wanted: &Wanted) -> ConnectionKey {
         match (&self.project, wanted.owner) {
-            _ if self.bare.is_some() => (None, false),
-            (Some(_), Some(owner)) => (Some(wanted.station.port), matches!(owner, Owner::Image(_))),
-            _ => (None, false),
+            _ if self.bare.is_some() => (None, false, None),
+            (Some(_), Some(Owner::Image(_))) => (Some(wanted.station.port), true, None),
+            // Each device of a network has a connection of its own.
+            (Some(_), Some(_)) => (Some(wanted.station.port), false, address_of(&wanted.station)),
+            _ => (None, false, None),
         }
     }
 
     fn forget(&mut self, wanted: &Wanted) {
         let key = self.key(wanted);
-        self.open.retain(|opened| (opened.port, opened.image) != key);
+        self.open.retain(|opened| opened.key != key);
     }
 
     fn reach(&mut self, wanted: &Wanted) -> Result<&mut OpenConnection, Failed> {
-        let (port, image) = self.key(wanted);
-        let known = self.open.iter().position(|opened| (opened.port, opened.image) == (port, image));
+        let key = self.key(wanted);
+        let known = self.open.iter().position(|opened| opened.key == key);
         let at = match known {
             Some(at) => at,
             None => {
+                let (port, image, _) = key;
                 let (reach, link) = self.open(wanted, port, image)?;
-                self.open.push(OpenConnection { port, image, reach, link });
+                self.open.push(OpenConnection { key, reach, link });
                 self.open.len() - 1
             }
         };
@@ -315,6 +320,9 @@ impl Connections {
         image: bool,
     ) -> Result<(Direct, Option<Link>), Failed> {
         let Some(port) = port else { return self.field(None)?.open(self) };
+        if let (false, Some(address)) = (image, address_of(&wanted.station)) {
+            return self.network_device(port, address, &wanted.station);
+        }
         if !image {
             let field = self.field(Some(port))?;
             return Field { station: wanted.station.clone(), ..field }.open(self);
@@ -330,6 +338,13 @@ impl Connections {
         }
         let bench = self.bench(project, name)?;
         match &settings.wires {
+            Some(Wires::Network { at }) => {
+                let own = project.checked.project.converter.address.as_ref().map(|own| own.value.address);
+                let host =
+                    if at.value.is_unspecified() { own.unwrap_or(Ipv4Addr::LOCALHOST) } else { at.value };
+                let host = bench.and_then(|own| own.parse().ok()).unwrap_or(host);
+                self.opened(&Link::Socket(SocketAddr::from((host, messages(&asking)))), line, &asking)
+            }
             Some(Wires::Listen { at }) => {
                 let own = project.checked.project.converter.address.as_ref().map(|own| own.value.address);
                 let everywhere = at.value.host.is_unspecified();
@@ -352,6 +367,37 @@ impl Connections {
                 "ask from there, or look at it with `woodrush status`",
             )),
         }
+    }
+
+    /// A device of a network: its messages have a connection of their own beside what runs in cycles.
+    fn network_device(
+        &self,
+        port: usize,
+        address: Ipv4Addr,
+        station: &Station,
+    ) -> Result<(Direct, Option<Link>), Failed> {
+        let (project, settings) = self.port(port)?;
+        let name = &settings.name.value;
+        let running =
+            project.running.as_ref().and_then(|(_, rows)| served(rows, &format!("{name}/{address}")));
+        let bench = || -> Result<Option<String>, Failed> {
+            if !self.rig {
+                return Ok(None);
+            }
+            let answer = project.rig.say("lines", &[]).map_err(|_| {
+                Failed::of("no rig of this project is running", "start `woodrush rig up` in another terminal")
+            })?;
+            let row = answer.rows.iter().find(|row| row.name == *name);
+            let stations = row.map(|row| row.detail.clone()).unwrap_or_default();
+            let own = |station: &str| station.strip_prefix(&format!("{address} at ")).map(str::to_string);
+            Ok(stations.split(", ").find_map(own))
+        };
+        let real = match running {
+            Some(real) => Some(real),
+            None => bench()?,
+        };
+        let host = real.and_then(|real| real.parse().ok()).unwrap_or(address);
+        self.opened(&Link::Socket(SocketAddr::from((host, messages(station)))), self.times(settings), station)
     }
 
     fn opened(
@@ -418,6 +464,17 @@ impl Connections {
 /// Where a port is, by what a converter or a bench says.
 fn served(rows: &[Row], port: &str) -> Option<String> {
     rows.iter().find(|row| row.name == port).map(|row| row.value.clone())
+}
+
+/// The address of a device of a network.
+fn address_of(station: &Station) -> Option<Ipv4Addr> {
+    station.dialect?.cyclic()?;
+    station.setup.word("address")?.parse().ok()
+}
+
+/// The TCP port on which a station of a network takes messages.
+fn messages(station: &Station) -> u16 {
+    station.dialect.and_then(|dialect| dialect.framing().usual_tcp_port()).unwrap_or(0)
 }
 
 /// The other end of an image: its client.

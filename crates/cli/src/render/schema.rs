@@ -42,6 +42,7 @@ fn of_key(key: &Key, repeats: bool) -> Value {
         KeyKind::Switch => json!({ "type": "boolean" }),
         KeyKind::Choice(words) => json!({ "enum": words }),
         KeyKind::Texts => texts(),
+        KeyKind::Row(table) => of_table(table),
         KeyKind::Own(content) => of_content(content),
     };
     if let Some(schema) = schema.as_object_mut() {

@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source, to_u32};
 use crate::project::{Endpoint, Owner, Project, Target};
-use crate::protocol::Verb;
+use crate::protocol::{Flow, Verb};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
@@ -186,7 +186,13 @@ fn unseen_age(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         else {
             continue;
         };
-        if rule.on_loss != crate::project::OnLoss::Stop || told(to, from) || !said.insert((from, to)) {
+        // A device that is sent blocks is told with them that something of them is lost.
+        let cyclic = plan.flow(Owner::Device(to), rule.target.space) == Flow::Goes;
+        if cyclic
+            || rule.on_loss != crate::project::OnLoss::Stop
+            || told(to, from)
+            || !said.insert((from, to))
+        {
             continue;
         }
         let (Some(map), Some(source), Some(target)) =

@@ -4,7 +4,7 @@
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, PlannedRule, Source};
 use crate::project::{Map, OnLoss, Owner, Project};
-use crate::protocol::Transport;
+use crate::protocol::{Flow, Transport};
 use std::collections::{BTreeMap, BTreeSet};
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
@@ -29,7 +29,12 @@ fn held_without_health(project: &Project, plan: &Plan, findings: &mut Vec<Findin
         let shows_on = matches!(rule.on_loss, OnLoss::Hold | OnLoss::Fill(_));
         // The health of a rule or of a port tells as much.
         let tells = told.contains(&(rule.board, Some(device))) || told.contains(&(rule.board, None));
-        let (true, false, Some(map)) = (shows_on, tells, project.maps.get(rule.map)) else { continue };
+        // A block that is exchanged in cycles has a check of its own.
+        let block = plan.board(rule.board).and_then(|board| board.space_at(rule.target.space));
+        let block = block.is_some_and(|space| space.flow != Flow::Asked);
+        let (true, false, Some(map)) = (shows_on && !block, tells, project.maps.get(rule.map)) else {
+            continue;
+        };
         found.entry((rule.board, device)).or_insert((rule, map, 0)).2 += 1;
     }
     for ((board, device), (rule, map, count)) in found {

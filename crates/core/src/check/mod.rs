@@ -4,6 +4,7 @@ mod areas;
 mod blocks;
 mod cells;
 mod clients;
+mod cycles;
 mod declared;
 mod examples;
 mod files;
@@ -47,6 +48,7 @@ pub fn check(read: Read) -> Checked {
     areas::check(&project, &plan, &mut findings);
     issued::check(&project, &plan, &mut findings);
     mapping::check(&project, &plan, &mut findings);
+    cycles::check(&project, &plan, &mut findings);
     mirrors::check(&project, &plan, &mut findings);
     values::check(&project, &plan, &mut findings);
     writes::check(&project, &plan, &mut findings);

@@ -8,9 +8,14 @@ use std::net::Ipv4Addr;
 pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
     converter(project, findings);
     for port in &project.ports {
-        if let (Some(Wires::Listen { at }), None) = (&port.wires, &port.allow) {
+        let open = match &port.wires {
+            Some(Wires::Listen { at }) => Some(at.span),
+            Some(Wires::Network { at }) => Some(at.span),
+            _ => None,
+        };
+        if let (Some(span), None) = (open, &port.allow) {
             let what = format!("anyone who reaches `{}` may connect", port.name.value);
-            let mut finding = Finding::new("M43", at.span, what);
+            let mut finding = Finding::new("M43", span, what);
             if let Some(own) = project.converter.address {
                 let mask = u32::MAX.checked_shl(32 - u32::from(own.value.prefix)).unwrap_or(0);
                 let network = Ipv4Addr::from(u32::from(own.value.address) & mask);

@@ -79,15 +79,19 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
                 .map(|f| (span(f.from), "a forward from there")),
         )
         .collect();
-    let asks: Vec<(Span, &str)> = devices
-        .iter()
-        .map(|device| {
+    // What is exchanged in cycles is not asked; that it cannot be here is told elsewhere.
+    let cyclic = |at: usize| project.device_dialect(at).is_some_and(|dialect| dialect.cyclic().is_some());
+    let asked = project.devices.iter().enumerate().filter(|(own, device)| device.is_on(at) && !cyclic(*own));
+    let asks: Vec<(Span, &str)> = asked
+        .map(|(_, device)| {
             let here = [device.port, device.write_port].into_iter().flatten().find(|own| own.value == at);
             (here.map_or(device.name.span, |port| port.span), "a device that it asks there")
         })
         .chain(project.forwards.iter().filter(|f| is_here(&f.to)).map(|f| (span(f.to), "a forward to there")))
         .collect();
-    if let Some(Wires::Listen { .. }) = &port.wires {
+    if let Some(Wires::Network { .. }) = &port.wires {
+        // Both go there at once.
+    } else if let Some(Wires::Listen { .. }) = &port.wires {
         for (place, _) in &asks {
             let what =
                 format!("`{}` is a listening port: it takes requests and cannot send any", port.name.value);
@@ -168,14 +172,17 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
         let faults = project.device_dialect(index).map(|own| own.station_faults(&device.setup));
         for fault in faults.unwrap_or_default() {
-            findings.push(Finding::new(fault.code, device.name.span, fault.what).fix(fault.fix));
+            let at = device.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
+            findings
+                .push(Finding::new(fault.code, at.unwrap_or(device.name.span), fault.what).fix(fault.fix));
         }
     }
     let here = |image: &Image| image.port.is_some_and(|port| port.value == at);
     for (index, image) in project.images.iter().enumerate().filter(|(_, image)| here(image)) {
         let faults = project.image_dialect(index).map(|own| own.station_faults(&image.setup));
         for fault in faults.unwrap_or_default() {
-            findings.push(Finding::new(fault.code, image.name.span, fault.what).fix(fault.fix));
+            let at = image.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
+            findings.push(Finding::new(fault.code, at.unwrap_or(image.name.span), fault.what).fix(fault.fix));
         }
     }
     let Some((key, range)) = protocol.value.stations().station_key(transport) else {
@@ -241,7 +248,14 @@ pub(super) fn limits(range: &Range<u32>) -> String {
 
 /// A connection without stations has one other end.
 fn alone(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>) {
-    let devices = project.devices.iter().filter(|device| device.is_on(at)).map(|device| &device.name);
+    // On a network each has an address, or numbers of its own.
+    if port.transport() == Some(Transport::Network) {
+        return;
+    }
+    // What is exchanged in cycles cannot be on such a port at all, which is told.
+    let devices = project.devices.iter().enumerate().filter(|(_, device)| device.is_on(at));
+    let asked = |at: &usize| project.device_dialect(*at).is_none_or(|dialect| dialect.cyclic().is_none());
+    let devices = devices.filter(|(at, _)| asked(at)).map(|(_, device)| &device.name);
     let images = project.images.iter().filter(|image| image.port.is_some_and(|own| own.value == at));
     let mut here = devices.chain(images.map(|image| &image.name));
     let Some(first) = here.next() else { return };

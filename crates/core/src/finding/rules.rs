@@ -178,6 +178,12 @@ pub static RULES: &[Rule] = &[
         "add it to the client's `reads`",
     ),
     error(
+        "M08",
+        "blocks of bytes that the two ends understand otherwise",
+        "the connection is refused, or opens and every value behind the difference is read from its neighbour's bytes",
+        "make sizes, assemblies, direction and offsets the same at both ends; `woodrush map` shows them as the controller's programmer sees them",
+    ),
+    error(
         "M09",
         "a number that counts bytes taken for one that counts words",
         "the words of two neighbours are read as one value, or the controller refuses",

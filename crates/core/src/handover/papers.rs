@@ -395,6 +395,7 @@ pub(super) fn short_place(project: &Project, port: &str) -> String {
         Some(Wires::Listen { at }) => format!("TCP port {}", at.value.port),
         Some(Wires::Connect { to }) => to.value.to_string(),
         Some(Wires::Pty { path }) => path.value.clone(),
+        Some(Wires::Network { at }) => at.value.to_string(),
         None => String::new(),
     }
 }

@@ -63,5 +63,9 @@ fn wires(port: &Port, own: Option<Ipv4Addr>) -> Vec<(String, String)> {
             vec![item("address", to.value.host.to_string()), item("port", to.value.port.to_string())]
         }
         Some(Wires::Pty { path }) => vec![item("path", path.value.clone())],
+        Some(Wires::Network { at }) => {
+            let host = own.filter(|_| at.value.is_unspecified()).unwrap_or(at.value);
+            vec![item("address", host.to_string())]
+        }
     }
 }

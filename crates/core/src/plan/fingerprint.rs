@@ -2,6 +2,7 @@
 
 use super::Plan;
 use crate::project::Project;
+use crate::protocol::Setup;
 use std::fmt::Write;
 
 /// FNV-1a over whatever is written: the same in every build, and no secret.
@@ -33,6 +34,7 @@ impl Plan {
                 Some(crate::project::Wires::Listen { at }) => format!("listen {}", at.value),
                 Some(crate::project::Wires::Connect { to }) => format!("connect {}", to.value),
                 Some(crate::project::Wires::Pty { path }) => format!("pty {}", path.value),
+                Some(crate::project::Wires::Network { at }) => format!("network {}", at.value),
                 None => String::new(),
             };
             let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
@@ -40,7 +42,15 @@ impl Plan {
             let _ = write!(hash, "{} {wires} {protocol};", port.name.value);
         }
         for station in self.devices.iter().chain(&self.images) {
-            let _ = write!(hash, "{} {} {:?};", station.name, station.port, station.setup);
+            let Setup { numbers, words, rows, declared, blocks } = &station.setup;
+            let _ = write!(
+                hash,
+                "{} {} Setup {{ numbers: {numbers:?}, words: {words:?}, declared: {declared:?}, blocks: {blocks:?} }};",
+                station.name, station.port
+            );
+            if !rows.is_empty() {
+                let _ = write!(hash, "{rows:?};");
+            }
         }
         for rule in &self.rules {
             let _ = write!(

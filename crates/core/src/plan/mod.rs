@@ -4,6 +4,7 @@ mod demands;
 mod entries;
 mod fingerprint;
 mod forwards;
+mod links;
 mod overlaps;
 mod pieces;
 mod polls;
@@ -15,15 +16,17 @@ mod times;
 
 pub use demands::{Demand, demands};
 pub use forwards::{PlannedForward, Route};
+pub use links::{CyclicLink, PlannedSlot};
 pub use pushes::Push;
 pub use station::Station;
 pub use times::Age;
 
+use crate::cells::filled;
 use crate::finding::Finding;
 use crate::form::Conversion;
 use crate::line_time::LineTime;
 use crate::project::{HealthItem, Map, OnLoss, Owner, Project, Sending, caps, has_address};
-use crate::protocol::{Extent, Place, SpaceId, Spaces};
+use crate::protocol::{Extent, Grain, Holder, Place, SpaceId};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -48,6 +51,8 @@ pub struct Plan {
     pub onward: Vec<(u32, u32)>,
     /// Every write that is sent without a client waiting for it.
     pub pushes: Vec<Push>,
+    /// What is exchanged in cycles, one with each station that exchanges anything.
+    pub links: Vec<CyclicLink>,
     /// Whole forwarded requests.
     pub forwards: Vec<PlannedForward>,
     /// Cells of images that rules left out would feed, as far as that is known.
@@ -139,6 +144,20 @@ pub struct PlannedRule {
 }
 
 impl PlannedRule {
+    /// One cell of the target where its value is filled with a word of 16 bits: a value of one byte gets the lower one, and
+    /// in a block that is written the less significant byte first the word lies so as well.
+    #[must_use]
+    pub fn fill_cell(&self, word: u16, grain: Grain, at: u32) -> Vec<u8> {
+        if grain != Grain::Bytes(1) {
+            return filled(word, grain, at, 1);
+        }
+        let [high, low] = word.to_be_bytes();
+        let width = self.target.width.max(1);
+        let second = (at.saturating_sub(self.target.first) % width) % 2 == 1;
+        let low_first = self.conversion.to.order().low_byte_first;
+        vec![if width == 1 || second != low_first { low } else { high }]
+    }
+
     /// Whether one register stands for sixteen bits at the other end, bit 0 first.
     #[must_use]
     pub const fn spreads(&self) -> bool {
@@ -168,6 +187,8 @@ pub enum Cadence {
     Every(u64),
     /// They come by themselves so often, in microseconds.
     Published(u64),
+    /// They come in frames of an exchange in cycles, so often, in microseconds.
+    Cyclic(u64),
 }
 
 impl Cadence {
@@ -175,7 +196,7 @@ impl Cadence {
     #[must_use]
     pub const fn interval(self) -> u64 {
         match self {
-            Self::Every(interval) | Self::Published(interval) => interval,
+            Self::Every(interval) | Self::Published(interval) | Self::Cyclic(interval) => interval,
         }
     }
 
@@ -268,6 +289,7 @@ impl Plan {
             plan.rules.clear();
             plan.onward.clear();
         }
+        plan.settle_blocks();
         plan.request_everything(project);
         plan.pushes = pushes::all(&plan);
         plan.forwards = forwards::all(project);
@@ -304,7 +326,7 @@ impl Plan {
                     setup: d
                         .setup
                         .with(d.port.and_then(|port| project.ports.get(port.value)).map(|p| &p.setup)),
-                    spaces: project.device_dialect(at).map(Spaces::standing).unwrap_or_default(),
+                    spaces: links::spaces(project.device_dialect(at), &d.setup, Holder::Device),
                 })
                 .collect(),
             images: project
@@ -318,7 +340,7 @@ impl Plan {
                     setup: i
                         .setup
                         .with(i.port.and_then(|port| project.ports.get(port.value)).map(|p| &p.setup)),
-                    spaces: project.image_dialect(at).map(Spaces::standing).unwrap_or_default(),
+                    spaces: links::spaces(project.image_dialect(at), &i.setup, Holder::Image),
                 })
                 .collect(),
             write_ports: project.devices.iter().map(|d| d.write_port.map(|port| port.value)).collect(),

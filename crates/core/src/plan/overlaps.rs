@@ -3,6 +3,7 @@
 use super::{Plan, PlannedRule, Source};
 use crate::finding::{Finding, TWO_ON_ONE};
 use crate::project::Project;
+use crate::protocol::Flow;
 use crate::source::Span;
 use std::collections::{HashMap, HashSet};
 
@@ -90,7 +91,9 @@ fn overlap(project: &Project, plan: &Plan, first: usize, second: usize, cell: u3
             } else {
                 format!("two rules feed {shown}")
             };
-            Finding::new("M17", this.to.span, what)
+            // Where bytes are exchanged in cycles, an odd offset is what goes wrong first.
+            let cyclic = board.space_at(second.target.space).is_some_and(|space| space.flow != Flow::Asked);
+            Finding::new(if cyclic { "M08" } else { "M17" }, this.to.span, what)
                 .why(TWO_ON_ONE)
                 .note(other.to.span, "the other rule")
                 .fix(move_it)

@@ -2,7 +2,7 @@
 
 use super::{Cadence, Landing, Plan, PlannedRule, Source, Station, Transfer, requests, to_u32};
 use crate::project::{Owner, Project};
-use crate::protocol::{Extent, SpaceId, Verb};
+use crate::protocol::{Extent, Flow, SpaceId, Verb};
 use std::sync::Arc;
 
 impl Plan {
@@ -11,7 +11,9 @@ impl Plan {
         // Polled rules by what one set of requests serves.
         let mut polled: Vec<PolledRule> = vec![];
         for (at, rule) in self.rules.iter().enumerate() {
-            if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {
+            if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source
+                && self.flow(Owner::Device(device), place.space) == Flow::Asked
+            {
                 let device = self.host(device);
                 let gathered = if self.devices.get(device).is_some_and(gathers) { rule.every } else { 0 };
                 let (space, first) = (place.space, place.first);
@@ -27,6 +29,7 @@ impl Plan {
             self.request_group(project, group);
         }
         self.gather();
+        self.link_everything();
         for (at, rule) in self.rules.iter().enumerate() {
             // Each value that clients write has a moment of its own.
             if !matches!(rule.source, Source::Values { .. }) {

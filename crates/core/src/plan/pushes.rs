@@ -1,8 +1,8 @@
 //! Writes that are sent without a client waiting for them: when a value changes, or again and again.
 
 use super::{Plan, PlannedRule, Source, to_u32};
-use crate::project::OnLoss;
-use crate::protocol::{Extent, Verb};
+use crate::project::{OnLoss, Owner};
+use crate::protocol::{Extent, Flow, Verb};
 
 /// One write request for a device, fed by values of one rule.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,7 +38,8 @@ pub(super) fn all(plan: &Plan) -> Vec<Push> {
     for (at, rule) in plan.rules.iter().enumerate() {
         let Some(device) = plan.sink(rule) else { continue };
         let carried = matches!(rule.source, Source::ClientCells { .. });
-        if rule.sending.keeps() {
+        // What goes in cycles needs no request.
+        if rule.sending.keeps() && plan.flow(Owner::Device(device), rule.target.space) == Flow::Asked {
             found.extend(of_rule(plan, to_u32(at), rule, device, carried));
         }
     }

@@ -108,4 +108,13 @@ impl Station {
             _ => self.name.clone(),
         }
     }
+
+    /// The canonical address alone, without the station's name.
+    #[must_use]
+    pub fn address(&self, space: SpaceId, first: u32, width: u32, bit: Option<u8>) -> String {
+        let found = self.dialect.zip(self.space_at(space));
+        let shown =
+            found.map(|(dialect, space)| dialect.notation().show(space, first, width, bit, &self.setup));
+        shown.map_or_else(String::new, |shown| shown.canonical)
+    }
 }

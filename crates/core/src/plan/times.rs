@@ -3,7 +3,7 @@
 use super::{Plan, Push, Source, Transfer};
 use crate::line_time::LineTime;
 use crate::project::{Owner, Port, Project};
-use crate::protocol::Publishing;
+use crate::protocol::{Flow, Publishing};
 
 impl Plan {
     pub(super) fn set_cycles(&mut self) {
@@ -35,6 +35,12 @@ impl Plan {
             let Some(rule) = self.rules.get(at) else { continue };
             let own = project.images.get(rule.board).and_then(|image| image.max_age);
             let age = match rule.source {
+                Source::Values { owner, place, .. } if self.flow(owner, place.space) == Flow::Comes => {
+                    // How long it is from frame to frame is a controller's own choice: there the link itself says it.
+                    let lost = self.link_of(owner).map(|link| link.lost_after);
+                    let lost = lost.filter(|_| matches!(owner, Owner::Device(_)));
+                    own.or(lost).unwrap_or(u64::MAX)
+                }
                 // What a client wrote stays true until a client writes again, unless the image says otherwise.
                 Source::Health(_)
                 | Source::Client

@@ -2,7 +2,7 @@
 
 use super::Project;
 use super::asked::{address, list_or, split_form};
-use super::health::{BoxHealth, Health, HealthItem, PortHealth, Words};
+use super::health::{BoxHealth, Health, HealthItem, ImageHealth, PortHealth, Words};
 use crate::finding::Finding;
 use crate::form::Form;
 use crate::nearest::nearest;
@@ -110,6 +110,11 @@ impl Project {
                 }
                 self.point_endpoint(device, text.span, rest, rest_at)
             }
+            (Some('.'), Owner::Image(image)) if self.exchanges(image) && rest.starts_with("health.") => {
+                let item = rest.strip_prefix("health.").unwrap_or_default();
+                let health = item_of::<ImageHealth>(item, "an image", rest_at)?;
+                endpoint(Target::Health(HealthItem::Image(image, health)), form)
+            }
             (Some('.'), Owner::Image(_) | Owner::Converter) => {
                 let what = format!("`{name}` is an image, which has addresses and no points");
                 Err(Finding::new("F10", text.span, what)
@@ -121,6 +126,11 @@ impl Project {
                 Err(Finding::new("F10", text.span, what).fix(fix))
             }
         }
+    }
+
+    /// Whether a controller exchanges with an image in cycles.
+    fn exchanges(&self, image: usize) -> bool {
+        self.image_dialect(image).is_some_and(|dialect| dialect.cyclic().is_some())
     }
 
     fn point_endpoint(&self, device: usize, span: Span, name: &str, at: Span) -> Result<Endpoint, Finding> {

@@ -23,6 +23,8 @@ const fn of_line(
         of_station: false,
         of_acknowledgements: false,
         of_publications: false,
+        of_cycles: false,
+        of_controllers: false,
     }
 }
 
@@ -42,6 +44,8 @@ const fn of_device(
         of_station: false,
         of_acknowledgements: false,
         of_publications: false,
+        of_cycles: false,
+        of_controllers: false,
     }
 }
 
@@ -335,8 +339,90 @@ static NO_MASTER: FaultKind = FaultKind {
     )
 };
 
+const fn of_exchange(
+    key: Key,
+    takes: Takes,
+    changes: Changes,
+    says: &'static str,
+    shown: &'static str,
+) -> FaultKind {
+    FaultKind { of_cycles: true, ..of_device(key, takes, changes, says, shown) }
+}
+
+/// What an end sends in cycles stands still.
+static FREEZE: FaultKind = of_exchange(
+    key("freeze", "a device or client whose frames go on with the same bytes"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.frozen = value.is_some(), |device| on(device.frozen)),
+    "sends the same bytes from now on",
+    "frozen",
+);
+
+/// A controller says that it is idle.
+pub static IDLE: FaultKind = FaultKind {
+    of_controllers: true,
+    ..of_exchange(
+        key("idle", "a client that says in its frames that it is idle"),
+        Takes::Nothing,
+        Changes::Device(|device, value| device.idles = value.is_some(), |device| on(device.idles)),
+        "is idle",
+        "idle",
+    )
+};
+
+/// A share of an end's frames gets lost.
+static DROP_CYCLES: FaultKind = of_exchange(
+    key("drop-cycles", "a device or client and the share of its frames that get lost"),
+    Takes::Share,
+    Changes::Device(
+        |device, value| device.dropped_cycles = value.map_or(0, FaultValue::per_mille),
+        |device| {
+            let share = f64::from(device.dropped_cycles) / 1000.0;
+            (device.dropped_cycles > 0).then_some(FaultValue::Share(share))
+        },
+    ),
+    "loses {} in 1000 frames",
+    "loses {} in 1000 frames",
+);
+
+/// An end's frames come later.
+static LATE_CYCLES: FaultKind = of_exchange(
+    key("late-cycles", "a device or client and how much later its frames come"),
+    Takes::Duration,
+    Changes::Device(
+        |device, value| device.late_cycles = value.map_or(0, FaultValue::micros),
+        |device| (device.late_cycles > 0).then_some(FaultValue::Micros(device.late_cycles)),
+    ),
+    "sends its frames {} later",
+    "frames {} later",
+);
+
+/// An end has another size than was agreed.
+pub static WRONG_SIZE: FaultKind = of_exchange(
+    key("wrong-size", "a client that asks for another size, or a device that sends one"),
+    Takes::Nothing,
+    Changes::Device(|device, value| device.wrong_size = value.is_some(), |device| on(device.wrong_size)),
+    "has another size than was agreed",
+    "another size",
+);
+
+/// Another controller wants the same outputs.
+pub static SECOND_OWNER: FaultKind = FaultKind {
+    of_controllers: true,
+    ..of_exchange(
+        key("second-owner", "a client whose outputs another controller wants as well"),
+        Takes::Nothing,
+        Changes::Device(
+            |device, value| device.second_owner = value.is_some(),
+            |device| on(device.second_owner),
+        ),
+        "has a rival that wants the same outputs",
+        "a second owner",
+    )
+};
+
 /// Every kind of fault.
-pub static FAULTS: [&FaultKind; 25] = [
+pub static FAULTS: [&FaultKind; 31] = [
     &CUT,
     &UNPLUG,
     &CLOSE,
@@ -362,4 +448,10 @@ pub static FAULTS: [&FaultKind; 25] = [
     &UNSCHEDULED,
     &AS_SHIPPED,
     &NO_MASTER,
+    &FREEZE,
+    &IDLE,
+    &DROP_CYCLES,
+    &LATE_CYCLES,
+    &WRONG_SIZE,
+    &SECOND_OWNER,
 ];

@@ -2,9 +2,10 @@
 
 use super::Project;
 use super::fault_kinds::{AS_UNIT, CLOSE, FAULTS, LATE, SHORT, SLOW, TWICE};
-use super::scalars::{duration, show_micros};
+use super::scalars::duration;
 use crate::form::{Decimal, Form, Type};
 use crate::protocol::{AddressContext, Alteration, Key, Requests, Setup, SpaceId};
+use crate::shown::show_micros;
 use crate::source::Spanned;
 
 /// What goes wrong on a line as a whole.
@@ -65,6 +66,18 @@ pub struct DeviceFaults {
     pub unscheduled: bool,
     /// How often it was put back to how it left its maker; never: 0.
     pub as_shipped: u32,
+    /// The bytes that it sends in cycles stand still.
+    pub frozen: bool,
+    /// It says that it is idle.
+    pub idles: bool,
+    /// Of a thousand frames that it sends so many do not come.
+    pub dropped_cycles: u16,
+    /// Its frames come so much later, in microseconds.
+    pub late_cycles: u64,
+    /// It opens with a wrong size, or sends one.
+    pub wrong_size: bool,
+    /// Another controller wants the same outputs.
+    pub second_owner: bool,
 }
 
 /// What a fault was given besides its place.
@@ -183,6 +196,10 @@ pub struct FaultKind {
     pub of_acknowledgements: bool,
     /// It needs a link on which values come by themselves.
     pub of_publications: bool,
+    /// It is about one end of an exchange in cycles: a device, or a client that is a controller.
+    pub of_cycles: bool,
+    /// Only a controller can do it.
+    pub of_controllers: bool,
 }
 
 impl PartialEq for FaultKind {
@@ -213,7 +230,12 @@ impl FaultKind {
     /// How it is written, such as `slow DEVICE DURATION`.
     #[must_use]
     pub fn usage(&self) -> String {
-        let place = if self.is_of_line() { "PORT" } else { "DEVICE" };
+        let place = match (self.is_of_line(), self.of_cycles) {
+            (true, _) => "PORT",
+            (false, true) if self.of_controllers => "CLIENT",
+            (false, true) => "DEVICE-OR-CLIENT",
+            (false, false) => "DEVICE",
+        };
         let value = match self.takes {
             Takes::Nothing => return format!("{} {place}", self.word()),
             Takes::Duration => "DURATION",
@@ -312,8 +334,22 @@ impl Fault {
                 format!("`{}` speaks {}, in which nothing comes by itself", self.place, dialect.name());
             return (!publishes).then_some(what);
         }
+        if let Some(client) = project.client(&self.place).filter(|_| project.device(&self.place).is_none()) {
+            let image = project.clients.get(client)?.image?.value;
+            let cyclic = project.image_dialect(image)?.cyclic().is_some();
+            let what = format!("`{}` exchanges nothing in cycles: it asks", self.place);
+            return (!cyclic).then_some(what);
+        }
         let device = project.device(&self.place)?;
         let dialect = project.device_dialect(device)?;
+        if self.kind.of_cycles {
+            let what = match (dialect.cyclic().is_some(), self.kind.of_controllers) {
+                (false, _) => "exchanges nothing in cycles: it is asked",
+                (true, true) => "is a device, and this is what a controller does",
+                (true, false) => return None,
+            };
+            return Some(format!("`{}` {what}", self.place));
+        }
         let setup = project.devices.get(device).map(|device| device.setup.clone()).unwrap_or_default();
         if self.kind.of_publications {
             let publishes = dialect.requests().and_then(|own| own.publishing(&setup)).is_some();

@@ -309,6 +309,11 @@ impl<'a, 'i> Fields<'a, 'i> {
         }
     }
 
+    /// Whether a key has a table.
+    pub(super) fn is_table(&self, key: &str) -> bool {
+        self.get(key).is_some_and(|value| value.get_ref().is_table())
+    }
+
     /// A table below this one.
     pub(super) fn table(
         &self,

@@ -31,6 +31,17 @@ pub enum PortHealth {
     Load,
 }
 
+/// What an image tells that a controller exchanges with in cycles.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum ImageHealth {
+    /// 1: a controller has the connection, and its frames come.
+    Online,
+    /// 1: and it is in run.
+    Run,
+    /// Age of the last frame, tenths of a second, stays at 65535.
+    Age,
+}
+
 /// What the box tells about itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum BoxHealth {
@@ -49,6 +60,8 @@ pub enum HealthItem {
     Rule(usize, Health),
     /// Of the port of that index.
     Port(usize, PortHealth),
+    /// Of the image of that index.
+    Image(usize, ImageHealth),
     /// Of the box.
     Converter(BoxHealth),
 }
@@ -85,6 +98,11 @@ impl Words for PortHealth {
     ];
 }
 
+impl Words for ImageHealth {
+    const ALL: &'static [(Self, &'static str)] =
+        &[(Self::Online, "online"), (Self::Run, "run"), (Self::Age, "age")];
+}
+
 impl Words for BoxHealth {
     const ALL: &'static [(Self, &'static str)] = &[(Self::Heartbeat, "heartbeat"), (Self::Uptime, "uptime")];
 }
@@ -95,6 +113,7 @@ impl HealthItem {
     pub const fn ty(self) -> Type {
         match self {
             Self::Device(_, Health::Online) | Self::Rule(_, Health::Online) => Type::Bool,
+            Self::Image(_, ImageHealth::Online | ImageHealth::Run) => Type::Bool,
             Self::Converter(BoxHealth::Uptime) => Type::U32,
             _ => Type::U16,
         }
@@ -122,6 +141,13 @@ impl HealthItem {
             Self::Port(_, PortHealth::Damaged) => "damaged frames; counts on and wraps",
             Self::Port(_, PortHealth::Clients) => "connections now",
             Self::Port(_, PortHealth::Load) => "share of the time in which the port is busy, in %",
+            Self::Image(_, ImageHealth::Online) => {
+                "1: a controller has the connection, and its frames come; 0: not"
+            }
+            Self::Image(_, ImageHealth::Run) => "1: the controller is in run; 0: it is idle, or not there",
+            Self::Image(_, ImageHealth::Age) => {
+                "age of the controller's last frame in tenths of a second; stays at 65535"
+            }
             Self::Converter(BoxHealth::Heartbeat) => {
                 "counts up each second and wraps: it stands still when the converter does"
             }
@@ -135,6 +161,7 @@ impl HealthItem {
         match self {
             Self::Device(_, item) | Self::Rule(_, item) => item.spelled(),
             Self::Port(_, item) => item.spelled(),
+            Self::Image(_, item) => item.spelled(),
             Self::Converter(item) => item.spelled(),
         }
     }
@@ -149,6 +176,7 @@ impl HealthItem {
                 name.map(|name| format!("rules.{}", name.value))
             }
             Self::Port(at, _) => project.ports.get(at).map(|port| format!("ports.{}", port.name.value)),
+            Self::Image(at, _) => project.images.get(at).map(|image| image.name.value.clone()),
             Self::Converter(_) => Some("converter".into()),
         };
         format!("{}.health.{}", whose.unwrap_or_default(), self.word())
@@ -162,6 +190,7 @@ impl HealthItem {
                 matches!(item, Health::Age | Health::Polls | Health::Errors)
             }
             Self::Port(_, item) => matches!(item, PortHealth::Timeouts | PortHealth::Damaged),
+            Self::Image(_, item) => matches!(item, ImageHealth::Age),
             Self::Converter(_) => true,
         }
     }

@@ -36,6 +36,8 @@ pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &TomlSpanned<DeVa
     let found = value.get_ref();
     let wanted = match key.kind {
         KeyKind::Own(_) => return,
+        KeyKind::Row(_) if found.is_table() => return,
+        KeyKind::Row(_) => "a table such as { assembly = 100, bytes = 32 }".to_string(),
         KeyKind::Text if found.is_str() => return,
         KeyKind::Text => "a text in quotes".to_string(),
         KeyKind::Switch if found.is_bool() => return,

@@ -29,6 +29,7 @@ mod scalars;
 mod signal;
 
 pub use crate::line::{Line, LineFault, Parity};
+pub use crate::shown::show_micros;
 pub(crate) use areas::at_address;
 pub use areas::{Area, AreaSlots, AreaUse, has_address};
 pub use asked::{Asked, parse_asked};
@@ -36,8 +37,8 @@ pub(crate) use asked::{address, at_form, list_or};
 pub use client_lists::{ClientList, ListedAs};
 pub use endpoint::{Endpoint, Owner, Target};
 pub use fault_kinds::{
-    AS_UNIT, CLOSE, CUT, DROP_ACK, FAULTS, LATE, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE, SHORT, SLOW,
-    TWICE, UNPLUG,
+    AS_UNIT, CLOSE, CUT, DROP_ACK, FAULTS, IDLE, LATE, MUTE, NOISE, READ_ONLY, REFUSE, RENAME, RETYPE,
+    SECOND_OWNER, SHORT, SLOW, TWICE, UNPLUG, WRONG_SIZE,
 };
 pub use faults::{
     Changes, DeviceFaults, Fault, FaultKind, FaultNumber, FaultValue, LineFaults, RigFault, Takes,
@@ -48,10 +49,10 @@ pub use profile::{Point, Profile, Role};
 pub use read::{Read, read};
 pub use read_blocks::SetUpEntry;
 pub use rule::{Map, OnLoss, Polling, Sending};
-pub use scalars::{HostPort, Network, Retry, duration as micros, show_micros};
+pub use scalars::{HostPort, Network, Retry, duration as micros};
 pub use signal::{Shape, Signal};
 
-pub use health::{BoxHealth, Health, HealthItem, PortHealth};
+pub use health::{BoxHealth, Health, HealthItem, ImageHealth, PortHealth};
 
 use crate::ledger::Issue;
 use crate::protocol::{Address, AddressContext, AddressFault, Dialect, Setup, Transport};
@@ -185,6 +186,29 @@ pub enum Wires {
         /// Where others find it.
         path: Spanned<String>,
     },
+    /// An address of ours on a network, with all sockets of the protocol.
+    Network {
+        /// Our address; 0.0.0.0 for whichever the machine has.
+        at: Spanned<Ipv4Addr>,
+    },
+}
+
+impl Wires {
+    /// What it is and where, in one line: what must be the same for it to be the same port.
+    #[must_use]
+    pub fn identity(&self) -> String {
+        match self {
+            Self::Serial { path, line, wiring } => {
+                let line = line.map(|line| line.value.to_string()).unwrap_or_default();
+                let wiring = wiring.as_ref().map(|wiring| wiring.value.as_str()).unwrap_or_default();
+                format!("serial {} {line} {wiring}", path.value)
+            }
+            Self::Listen { at } => format!("listen {}", at.value),
+            Self::Connect { to } => format!("connect {}", to.value),
+            Self::Pty { path } => format!("pty {}", path.value),
+            Self::Network { at } => format!("network {}", at.value),
+        }
+    }
 }
 
 impl Port {
@@ -196,6 +220,7 @@ impl Port {
             Wires::Listen { .. } => Transport::Listen,
             Wires::Connect { .. } => Transport::Connect,
             Wires::Pty { .. } => Transport::Pty,
+            Wires::Network { .. } => Transport::Network,
         })
     }
 
@@ -220,6 +245,7 @@ impl Port {
             Some(Wires::Listen { at }) => format!("listening at {}", at.value),
             Some(Wires::Connect { to }) => format!("a connection to {}", to.value),
             Some(Wires::Pty { path }) => format!("the virtual serial port {}", path.value),
+            Some(Wires::Network { at }) => format!("all sockets of {}", at.value),
         }
     }
 
@@ -246,6 +272,8 @@ pub struct Device {
     pub profile: Option<Spanned<usize>>,
     /// Keys of its protocol and request limits, profile's values filled in.
     pub setup: Setup,
+    /// Where each of its protocol's keys stands.
+    pub settings: Vec<(&'static str, Span)>,
     /// Where its station stands: the key, or the name where the profile's is taken.
     pub station_at: Span,
     /// Whether the station was written, not taken from the profile.
@@ -289,6 +317,8 @@ pub struct Image {
     pub port: Option<Spanned<usize>>,
     /// Keys of its protocol.
     pub setup: Setup,
+    /// Where each of them stands.
+    pub settings: Vec<(&'static str, Span)>,
     /// Where its station stands, or the name.
     pub station_at: Span,
     /// What a reader gets once a source is lost.
@@ -320,6 +350,10 @@ pub struct Client {
     pub lost: Option<Spanned<OnLoss>>,
     /// The list that its programmer has typed into it.
     pub list: Option<ClientList>,
+    /// Keys of its image's protocol.
+    pub setup: Setup,
+    /// Where each of them stands.
+    pub settings: Vec<(&'static str, Span)>,
     /// Its line settings, where it is a serial one.
     pub line: Option<Spanned<Line>>,
     /// Its own address.
@@ -347,6 +381,8 @@ pub struct Rig {
     pub seed: u64,
     /// What simulated devices do: device, point or address as written, signal.
     pub signals: Vec<(usize, Spanned<String>, Signal)>,
+    /// What simulated controllers send in cycles: client, address as written, signal.
+    pub client_signals: Vec<(usize, Spanned<String>, Signal)>,
     /// What goes wrong when.
     pub faults: Vec<RigFault>,
 }
@@ -368,6 +404,12 @@ impl Project {
     #[must_use]
     pub fn port(&self, name: &str) -> Option<usize> {
         self.ports.iter().position(|port| port.name.value == name)
+    }
+
+    /// The client of that name.
+    #[must_use]
+    pub fn client(&self, name: &str) -> Option<usize> {
+        self.clients.iter().position(|client| client.name.value == name)
     }
 
     /// The clients that ask an image.

@@ -6,7 +6,7 @@ use super::client_lists;
 use super::declared::read_lists;
 use super::fields::Fields;
 use super::read_clients::read_client;
-use super::read_ports::{networks, own_port, read_port, setup};
+use super::read_ports::{networks, own_port, places_of, read_port, setup};
 use super::read_profiles::read_profiles;
 use super::read_rig::read_rig;
 use super::reader::Reader;
@@ -230,7 +230,9 @@ fn read_device(
     let retry = fields.parsed(r, "retry-lost", "F03", |text| {
         retry(text).ok_or_else(|| format!("`{text}` is not a time or a range of times such as 1s..30s"))
     });
+    let settings = places_of(r, fields, &setup);
     Device {
+        settings,
         port,
         write_port,
         profile,
@@ -299,9 +301,11 @@ fn read_image(
     let station = speaks
         .and_then(|protocol| protocol.stations().station_key(crate::protocol::Transport::Listen))
         .and_then(|(key, _)| fields.value_span(r, key));
+    let setup = setup(r, fields, "images", speaks);
     Image {
         port,
-        setup: setup(r, fields, "images", speaks),
+        settings: places_of(r, fields, &setup),
+        setup,
         station_at: station.unwrap_or(name.span),
         on_loss: on_loss(r, fields).map(|on_loss| on_loss.value).unwrap_or_default(),
         writers: networks(r, fields, "writers"),

@@ -3,7 +3,7 @@
 use super::asked::parse_asked;
 use super::fields::Fields;
 use super::read::refer;
-use super::read_ports::protocol;
+use super::read_ports::{places_of, protocol, setup};
 use super::reader::Reader;
 use super::scalars::{host_port, ipv4, whole_word};
 use super::{Client, OnLoss, Project, client_lists, forward};
@@ -35,9 +35,14 @@ pub(super) fn read_client(
     };
     let (reads, writes) = (asked("reads"), asked("writes"));
     let (units, meant) = asked_units(r, fields);
+    let speaks = image.and_then(|image| project.image_dialect(image.value));
+    let setup = setup(r, fields, "clients", speaks);
+    let settings = places_of(r, fields, &setup);
     Client {
         image,
         port,
+        setup,
+        settings,
         units,
         meant,
         unit: fields.whole(r, "unit"),

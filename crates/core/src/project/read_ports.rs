@@ -7,7 +7,7 @@ use super::{Network, Port, Project, Wires};
 use crate::finding::Finding;
 use crate::nearest::nearest;
 use crate::protocol::{DIALECTS, Dialect, KeyKind, Setup, dialect};
-use crate::source::Spanned;
+use crate::source::{Span, Spanned};
 
 pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Spanned<&'static dyn Dialect>> {
     let text = fields.text(r, "protocol")?;
@@ -25,7 +25,7 @@ pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Sp
 }
 
 pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fields<'_, '_>) -> Port {
-    let kinds = ["serial", "listen", "connect", "pty"];
+    let kinds = ["serial", "listen", "connect", "pty", "network"];
     // Where its protocol has one usual TCP port, an address alone means that.
     let usual = fields.text(r, "protocol").and_then(|name| dialect(&name.value)?.framing().usual_tcp_port());
     let socket = |text: &str| match (ipv4(text), usual) {
@@ -48,11 +48,12 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fiel
         ["listen"] => fields.parsed(r, "listen", "M29", socket).map(|at| Wires::Listen { at }),
         ["connect"] => fields.parsed(r, "connect", "M29", socket).map(|to| Wires::Connect { to }),
         ["pty"] => fields.text(r, "pty").map(|path| Wires::Pty { path }),
+        ["network"] => fields.parsed(r, "network", "M29", ipv4).map(|at| Wires::Network { at }),
         [] => {
             let what = format!("port `{}` has no wires", name.value);
             r.find(
                 Finding::new("F04", name.span, what)
-                    .fix("add `serial` or `pty` with a path, or `listen` or `connect` with HOST:PORT"),
+                    .fix("add `serial` or `pty` with a path, `listen` or `connect` with HOST:PORT, or `network` with our address"),
             );
             None
         }
@@ -77,8 +78,7 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fiel
     }
     let allow = networks(r, fields, "allow");
     let setup = setup(r, fields, "ports", speaks.map(|protocol| protocol.value));
-    let settings = setup.words.iter().map(|(key, _)| *key).chain(setup.numbers.iter().map(|(key, _)| *key));
-    let settings = settings.filter_map(|key| Some((key, fields.value_span(r, key)?))).collect();
+    let settings = places_of(r, fields, &setup);
     Port {
         settings,
         setup,
@@ -95,6 +95,14 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fiel
         idle_timeout: fields.duration(r, "idle-timeout").map_or(60_000_000, |timeout| timeout.value),
         name,
     }
+}
+
+/// Where each key of a setup stands.
+pub(super) fn places_of(r: &Reader<'_>, fields: &Fields<'_, '_>, setup: &Setup) -> Vec<(&'static str, Span)> {
+    let words = setup.words.iter().map(|(key, _)| *key);
+    let keys =
+        words.chain(setup.numbers.iter().map(|(key, _)| *key)).chain(setup.rows.iter().map(|(key, _)| *key));
+    keys.filter_map(|key| Some((key, fields.value_span(r, key)?))).collect()
 }
 
 /// A list of networks or addresses.
@@ -146,6 +154,13 @@ pub(super) fn setup(
                     setup.words.push((key.name, word.value));
                 }
             }
+            KeyKind::Row(group) if setup.row(key.name).is_none() && fields.is_table(key.name) => {
+                if let Some(own) = fields.table(r, key.name, group, key.name) {
+                    let own = self::setup(r, &own, group, None);
+                    setup.rows.push((key.name, own));
+                }
+            }
+            KeyKind::Row(_) => {}
             KeyKind::Switch => {
                 let on = fields.switch(r, key.name).filter(|_| setup.number(key.name).is_none());
                 setup.numbers.extend(on.map(|on| (key.name, on.into())));

@@ -30,6 +30,25 @@ pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_
             }
         }
     }
+    for (name, entries) in fields.entries(r, "clients") {
+        let client = project.client(&name.value);
+        let cyclic = client
+            .and_then(|client| project.clients.get(client)?.image)
+            .and_then(|image| project.image_dialect(image.value)?.cyclic().map(|_| ()));
+        let (Some(client), Some(())) = (client, cyclic) else {
+            let what = format!("`{}` is not a client that exchanges with an image in cycles", name.value);
+            r.find(
+                Finding::new("F05", name.span, what).fix("name one of `[clients]` whose image has `inputs`"),
+            );
+            continue;
+        };
+        for (target, text) in entries {
+            match Signal::parse(&text.value) {
+                Ok(signal) => rig.client_signals.push((client, target, signal)),
+                Err(why) => r.find(Finding::new("F03", text.span, why)),
+            }
+        }
+    }
     for fault in fields.listed(r, "faults", "faults", "this fault") {
         let known = FAULTS.iter().filter_map(|kind| Some((*kind, fault.text(r, kind.word())?)));
         let mut found: Vec<_> = known.collect();
@@ -42,7 +61,9 @@ pub(super) fn read_rig(r: &mut Reader<'_>, project: &Project, fields: &Fields<'_
         let (noun, names): (&str, Vec<&str>) = if kind.is_of_line() {
             ("port", project.ports.iter().map(|port| port.name.value.as_str()).collect())
         } else {
-            ("device", project.devices.iter().map(|device| device.name.value.as_str()).collect())
+            let clients = project.clients.iter().filter(|_| kind.of_cycles).map(|client| &client.name);
+            let names = project.devices.iter().map(|device| &device.name).chain(clients);
+            ("device", names.map(|name| name.value.as_str()).collect())
         };
         match Fault::parse(kind.word(), &text.value) {
             Err(why) => r.find(Finding::new("F03", text.span, why)),

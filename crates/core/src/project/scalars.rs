@@ -29,21 +29,6 @@ pub fn duration(text: &str) -> Option<u64> {
     Some((fraction * each as f64).round() as u64)
 }
 
-/// A duration in the largest unit that shows it whole, or with one decimal.
-#[must_use]
-pub fn show_micros(micros: u64) -> String {
-    match micros {
-        0 => "0".into(),
-        m if m % 60_000_000 == 0 => format!("{} min", m / 60_000_000),
-        m if m % 1_000_000 == 0 => format!("{} s", m / 1_000_000),
-        m if m % 1000 == 0 && m < 1_000_000 => format!("{} ms", m / 1000),
-        m if m % 1_000_000 == 0 || m % 100_000 == 0 || m >= 10_000_000 => format!("{:.1} s", m as f64 / 1e6),
-        m if m >= 1_000_000 => format!("{:.2} s", m as f64 / 1e6),
-        m if m >= 1000 => format!("{:.1} ms", m as f64 / 1e3),
-        m => format!("{m} us"),
-    }
-}
-
 /// An IPv4 address with a prefix length; a bare address is a network of one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Network {
@@ -166,6 +151,7 @@ pub(super) fn whole_word(word: &str) -> Option<u16> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::shown::show_micros;
 
     #[test]
     fn durations_are_read_and_shown() {

@@ -1,8 +1,8 @@
 //! What a protocol tells the rest of core, one part a concern: addresses, stations, requests, framing, search.
 
 use super::{
-    Cost, Extent, Framing, Key, Notation, Refusals, Requests, Search, SetUp, Setup, Space, SpaceId, Stations,
-    TooMuch, Verb,
+    Cost, Cyclic, Extent, Framing, Key, Notation, Refusals, Requests, Search, SetUp, Setup, Space, SpaceId,
+    Stations, TooMuch, Verb,
 };
 use crate::term::Term;
 use std::fmt;
@@ -56,8 +56,8 @@ pub trait Dialect: Sync + fmt::Debug {
     fn requests(&self) -> Option<&dyn Requests> {
         None
     }
-    /// How its stations are looked for; `None` where they are not.
-    fn search(&self) -> Option<&dyn Search> {
+    /// What it exchanges in cycles; `None` where its stations are asked.
+    fn cyclic(&self) -> Option<&dyn Cyclic> {
         None
     }
 }
@@ -69,10 +69,16 @@ impl dyn Dialect + '_ {
         self.requests()?.set_up()
     }
 
+    /// How its stations are looked for; `None` where they are not.
+    #[must_use]
+    pub fn search(&self) -> Option<&dyn Search> {
+        self.requests()?.search()
+    }
+
     /// Whether nothing in it is understood: bytes can be passed on and nothing else.
     #[must_use]
     pub fn is_opaque(&self) -> bool {
-        self.requests().is_none()
+        self.requests().is_none() && self.cyclic().is_none()
     }
 
     /// One request over several parts, or why it cannot be one: see [`Requests::cost`].
@@ -117,6 +123,8 @@ pub enum Transport {
     Connect,
     /// A virtual serial port that we make.
     Pty,
+    /// An address of ours on a network, with all sockets of its protocol.
+    Network,
 }
 
 impl Transport {

@@ -27,6 +27,8 @@ pub enum KeyKind {
         /// Whether the word `any` stands for all.
         any: bool,
     },
+    /// One small table whose keys are those of this table, such as `{ assembly = 100, bytes = 32 }`.
+    Row(&'static str),
     /// A table or value with a reader of its own, and what that takes.
     Own(Content),
 }
@@ -88,6 +90,8 @@ pub struct Setup {
     pub numbers: Vec<(&'static str, u32)>,
     /// Words by key, such as `write-one`.
     pub words: Vec<(&'static str, String)>,
+    /// Small tables by key, such as `inputs`.
+    pub rows: Vec<(&'static str, Self)>,
     /// What the device's programmer has declared, where there is a list.
     pub declared: Option<Arc<Declared>>,
     /// The blocks that it is made of, where its profile has some.
@@ -115,7 +119,18 @@ impl Setup {
                 all.words.push((key, word.clone()));
             }
         }
+        for (key, row) in other.iter().flat_map(|other| &other.rows) {
+            if all.row(key).is_none() {
+                all.rows.push((key, row.clone()));
+            }
+        }
         all
+    }
+
+    /// The small table of a key, if it was given.
+    #[must_use]
+    pub fn row(&self, key: &str) -> Option<&Self> {
+        self.rows.iter().find(|(name, _)| *name == key).map(|(_, row)| row)
     }
 
     /// The word of a key, if it was given.

@@ -3,9 +3,11 @@
 //! A space is a linear table of equal grains. Its `key` is the dialect's own text, which only the dialect parses.
 
 mod blocks;
+mod cyclic;
 mod declared;
 pub mod df1;
 mod dialect;
+mod direct;
 pub mod enip;
 mod framing;
 pub mod h1;
@@ -26,6 +28,7 @@ pub mod tables;
 
 pub use crate::grain::Grain;
 pub use blocks::{BlockParameter, DeviceBlock, DeviceBlocks};
+pub use cyclic::{Cyclic, CyclicTimes, FrameExample, Slot};
 pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
@@ -42,7 +45,7 @@ pub use refusals::{
 pub use requests::{Cost, Example, Publishing, Requests, TooMuch, Verb};
 pub use search::{FoundName, Search, Territory};
 pub use set_up::{SetUp, SetUpStep, StepFault, StepsFault};
-pub use space::{BitWrite, Extent, Place, Space, SpaceId, Spaces};
+pub use space::{BitWrite, Extent, Flow, Place, Space, SpaceId, Spaces};
 pub use stations::{Link, StationId, Stations};
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says

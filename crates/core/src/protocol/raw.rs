@@ -51,7 +51,10 @@ impl Dialect for Raw {
         &REFUSALS
     }
 
-    fn runs_on(&self, _transport: Transport) -> Result<(), &'static str> {
+    fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
+        if transport == Transport::Network {
+            return Err("datagrams are not passed on: write `listen`, `connect`, `serial` or `pty`");
+        }
         Ok(())
     }
 }

@@ -1,6 +1,6 @@
 //! What a protocol's requests cost, how long they wait, and how they look.
 
-use super::{Extent, SetUp, Setup, Space};
+use super::{Extent, Search, SetUp, Setup, Space};
 
 /// How values are asked for and sent, one request and one answer at a time.
 pub trait Requests {
@@ -53,6 +53,10 @@ pub trait Requests {
     }
     /// How its devices are set up by their parameters; `None` where they are not.
     fn set_up(&self) -> Option<&dyn SetUp> {
+        None
+    }
+    /// How its stations are looked for; `None` where they are not.
+    fn search(&self) -> Option<&dyn Search> {
         None
     }
     /// The request and the answer that carry such an extent, for `trace`: bytes as they go over the wire. `cells` are

@@ -47,6 +47,20 @@ pub struct Space {
     pub whole: bool,
     /// Whether its values can come by themselves.
     pub publishes: bool,
+    /// Which way they go, as its owner sees them.
+    pub flow: Flow,
+}
+
+/// Which way the values of a space go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub enum Flow {
+    /// Each way, whenever one end asks the other.
+    #[default]
+    Asked,
+    /// They come to us in cycles: a rule may begin here, and never end here.
+    Comes,
+    /// We send them in cycles: a rule may end here, and never begin here.
+    Goes,
 }
 
 impl Space {
@@ -126,6 +140,13 @@ impl Spaces {
         self.by_key.insert(space.key.clone(), id);
         self.list.push(space.clone());
         id
+    }
+
+    /// Says how long one is whose length was open.
+    pub(crate) fn settle(&mut self, id: SpaceId, len: u32) {
+        if let Some(space) = self.list.get_mut(id.index()) {
+            space.len = Some(len);
+        }
     }
 
     /// How many there are.

@@ -2,11 +2,15 @@
 //!
 //! The stations are those that the value really passes: reader's request, image cell, rule, poll, device.
 
+mod frames;
+
 use crate::check::Checked;
 use crate::form::{Conversion, Form, Type, Value, hex_words};
 use crate::plan::{Plan, PlannedRule, Source, Station};
 use crate::project::{Endpoint, OnLoss, Owner, Target, show_micros};
 use crate::protocol::{Example, Extent, Grain, Place, Requests, Setup, Space, Verb};
+use frames::comes;
+pub use frames::{TracedCycle, TracedFrame};
 use serde::Serialize;
 
 /// One value's way through the converter, as data; every rendering shows the same.
@@ -14,8 +18,10 @@ use serde::Serialize;
 pub struct Trace {
     /// The address in the image, both notations.
     pub shown: String,
-    /// What the reader sends and gets.
-    pub read: Exchange,
+    /// What the reader sends and gets; nothing where a frame brings it.
+    pub read: Option<Exchange>,
+    /// The frame that brings it to the target.
+    pub frame: Option<TracedFrame>,
     /// Which cell, in words.
     pub cell: String,
     /// What a reader gets once the source is lost.
@@ -30,6 +36,8 @@ pub struct Trace {
     pub both_ways: bool,
     /// The request that feeds it; nothing where no device is polled.
     pub poll: Option<Poll>,
+    /// The frames in which it comes from the source; nothing where none does.
+    pub comes: Option<TracedCycle>,
     /// Who else feeds it, in words.
     pub fed: Option<String>,
     /// From the source's words to the target's.
@@ -136,6 +144,7 @@ pub fn trace(checked: &Checked, endpoint: &Endpoint) -> Vec<Trace> {
             let shown = rules.filter_map(|rule| follow(checked, rule, within(rule.target, address.first)?));
             let carried = plan.rules.iter().filter_map(|rule| match rule.source {
                 Source::ClientCells { image: from, place, .. }
+                | Source::Values { owner: Owner::Image(from), place, .. }
                     if from == image && Some(place.space) == id =>
                 {
                     follow(checked, rule, within(place, address.first)?)
@@ -202,6 +211,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let value = Conversion::shown(&rule.conversion.from, &source_cells).unwrap_or_default();
     let position = project.sources.position(map.from.span);
     let dialect = board.dialect?;
+    let frame = frames::goes(board, target_space, target, rule.target.bit, &target_cells);
     let read = if sends {
         written(dialect.requests()?, target_space, target.first, rule.target.bit, &target_cells, &board.setup)
     } else {
@@ -223,9 +233,14 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     };
     Some(Trace {
         shown: board.show_wide(target.space, target.first, target.count, rule.target.bit),
-        read: Exchange::of(&read),
+        read: frame.is_none().then(|| Exchange::of(&read)),
         cell: cell(if sends { "device" } else { "image" }, board, target_space, target),
-        on_loss: if sends { sending(rule) } else { loss(board, rule) },
+        on_loss: match (frame.is_some(), sends) {
+            (true, true) => frames::idle(rule),
+            (_, true) => sending(rule),
+            (_, false) => loss(board, rule),
+        },
+        frame,
         rule: RuleText {
             name: map.name.as_ref().map(|name| name.value.clone()),
             at: format!("{}:{}", position.file, position.line),
@@ -243,6 +258,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
             (_, None) => "what clients write".into(),
         },
         poll: source.and_then(|(place, extent)| poll(checked, rule, place.bit, extent, &source_cells)),
+        comes: source.and_then(|(place, extent)| comes(checked, rule, place.bit, extent, &source_cells)),
         conversion: worked,
         sent: sends,
         both_ways: rule.writable,
@@ -358,7 +374,10 @@ fn cell(whose: &str, board: &Station, space: &Space, extent: Extent) -> String {
 }
 
 fn loss(image: &Station, rule: &PlannedRule) -> String {
-    let after = show_micros(rule.max_age);
+    let after = match (rule.max_age, rule.source) {
+        (u64::MAX, Source::Values { .. }) => "its watchdog".to_string(),
+        (age, _) => show_micros(age),
+    };
     match (rule.source, rule.on_loss) {
         (Source::Health(_), _) => "health is never refused".into(),
         (Source::ClientCells { .. }, _) if rule.max_age == u64::MAX => {
@@ -384,10 +403,13 @@ fn sending(rule: &PlannedRule) -> String {
         (Source::Health(_), _) => return format!("sent {}", when.join(" and ")),
         (_, OnLoss::Hold) => "the last value goes on being sent".into(),
         (_, OnLoss::Fill(word)) => format!("0x{word:04X} is sent once"),
-        _ if rule.max_age == u64::MAX => return format!("sent {}", when.join(" and ")),
+        (Source::ClientCells { .. } | Source::Client, _) if rule.max_age == u64::MAX => {
+            return format!("sent {}", when.join(" and "));
+        }
         _ => "nothing is sent".to_string(),
     };
     let after = match rule.max_age {
+        u64::MAX if matches!(rule.source, Source::Values { .. }) => ", when its controller stops".into(),
         u64::MAX => String::new(),
         age => format!(" once older than {}", show_micros(age)),
     };

@@ -352,10 +352,15 @@ pub fn form_at(dialect: Option<&dyn Dialect>, address: &Address, written: Option
         ImpliedType::Nothing => Form::plain(if bit { Type::Bool } else { Type::Raw }),
     });
     let grain = address.space.grain.cell_bytes();
-    let wide = form.ty.bytes().is_some_and(|bytes| bytes as usize > grain.max(2));
-    let own = dialect.filter(|_| wide).and_then(|dialect| dialect.notation().order(&address.space));
-    // Characters come in the order in which they are read, wherever the low word of a number is.
-    let own = own.map(|order| Order { low_word_first: order.low_word_first && !form.ty.is_text(), ..order });
+    let own = dialect.and_then(|dialect| dialect.notation().order(&address.space));
+    // Two bytes lie the same way in all orders, but where the less significant one comes first.
+    let least = if own.is_some_and(|own| own.low_byte_first) { grain } else { grain.max(2) };
+    let own = own.filter(|_| form.ty.bytes().is_some_and(|bytes| bytes as usize > least));
+    // Characters come in the order in which they are read, wherever the low word or byte of a number is.
+    let own = own.map(|order| match form.ty.is_text() {
+        true => Order { low_word_first: false, low_byte_first: order.low_byte_first && grain > 1 },
+        false => order,
+    });
     Form { order: form.order.or(own), ..form }
 }
 

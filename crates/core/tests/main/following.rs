@@ -112,8 +112,12 @@ fn a_float_onto_a_scaled_word_is_followed_both_ways() {
 fn a_bit_of_a_register_is_shown_where_it_lies() {
     let trace = one("farm:100001");
     assert_eq!(trace.source, "do-1:400011.3 (holding:10.3)");
-    assert_eq!(trace.read.request, "00 01 00 00 00 06 02 02 00 00 00 01", "unit 2, function 2");
-    assert_eq!(trace.read.answer, "00 01 00 00 00 04 02 02 01 01");
+    assert_eq!(
+        trace.read.as_ref().unwrap().request,
+        "00 01 00 00 00 06 02 02 00 00 00 01",
+        "unit 2, function 2"
+    );
+    assert_eq!(trace.read.as_ref().unwrap().answer, "00 01 00 00 00 04 02 02 01 01");
     assert_eq!(trace.on_loss, "0x8000 is shown once older than 5 s");
     let answer = trace.poll.unwrap().exchange.answer;
     let bytes: Vec<&str> = answer.split(' ').collect();
@@ -170,7 +174,7 @@ fn what_clients_write_is_followed_to_all_that_show_it_and_to_the_device() {
     assert_eq!(told(&sent.writes), [[here.to_string(), words(1, 200), at_the_device.to_string()]]);
     assert_eq!(sent.on_loss, "sent at each write of a client");
     let device = sent.writes[0].device.as_ref().unwrap();
-    assert_eq!(device.request[..17], sent.read.request[..17], "the same request");
+    assert_eq!(device.request[..17], sent.read.as_ref().unwrap().request[..17], "the same request");
 }
 
 #[test]

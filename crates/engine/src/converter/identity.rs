@@ -2,7 +2,6 @@
 
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
-use woodrush_core::project::Wires;
 use woodrush_core::protocol::Setup;
 
 /// What a port is opened by.
@@ -32,19 +31,7 @@ pub(super) enum Role {
 /// What a port is opened by; `None` for one that no wires are written for, or that another port's pipe opens.
 pub(super) fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Identity> {
     let port = checked.project.ports.get(at)?;
-    let wires = match port.wires.as_ref()? {
-        Wires::Serial { path, line, wiring } => {
-            let line = line.map(|line| line.value.to_string()).unwrap_or_default();
-            format!(
-                "serial {} {line} {}",
-                path.value,
-                wiring.as_ref().map_or("", |wiring| wiring.value.as_str())
-            )
-        }
-        Wires::Listen { at } => format!("listen {}", at.value),
-        Wires::Connect { to } => format!("connect {}", to.value),
-        Wires::Pty { path } => format!("pty {}", path.value),
-    };
+    let wires = port.wires.as_ref()?.identity();
     let role =
         match plan.forwards.iter().find(|forward| forward.raw && (forward.from == at || forward.to == at)) {
             Some(forward) if forward.from == at => Role::Pipes(forward.to),

@@ -6,11 +6,12 @@ use super::serve::{self, Serving};
 use crate::admission::Aliases;
 use crate::admission::ListenPlace;
 use crate::moment::Clock;
+use crate::net::{self, Elsewhere, NetThread};
 use crate::port::pipe::{self, Front, Pipe};
 use crate::port::{Begin, LineThread, Open, Way, spawn};
 use crate::shared::{Event, Shared, Site};
 use std::collections::HashMap;
-use std::net::{SocketAddr, TcpListener};
+use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -19,6 +20,7 @@ use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Port, Wires};
+use woodrush_core::protocol::dialect;
 
 /// How often silent connections are looked for.
 const SWEEP: Duration = Duration::from_millis(500);
@@ -32,6 +34,10 @@ pub struct Bindings {
     pub connect: HashMap<usize, SocketAddr>,
     /// Where a virtual serial port is made, by port.
     pub pty: HashMap<usize, PathBuf>,
+    /// Our own address of a network, by port.
+    pub network: HashMap<usize, Ipv4Addr>,
+    /// Where a device of a network is, by port and its own address.
+    pub network_devices: HashMap<(usize, Ipv4Addr), Ipv4Addr>,
     /// Every listening port goes to a free loopback port, and these addresses stand for others.
     pub bench: Option<Aliases>,
     /// A port whose adapter or address is missing is told and opened as soon as that is there; else it keeps the
@@ -70,6 +76,8 @@ impl OpenPort {
 enum Opened {
     Serving(Arc<Serving>),
     Thread(LineThread),
+    /// With where messages are taken.
+    Network(NetThread, SocketAddr),
     /// Held so that it goes on; with a second descriptor of its socket and where that is.
     Pipe(#[allow(dead_code, reason = "it ends when it is dropped")] Pipe, Option<(TcpListener, SocketAddr)>),
 }
@@ -80,7 +88,7 @@ impl Opened {
         match self {
             Self::Serving(serving) => serving.socket(),
             Self::Pipe(_, socket) => socket.as_ref().and_then(|(socket, _)| socket.try_clone().ok()),
-            Self::Thread(_) => None,
+            Self::Thread(_) | Self::Network(..) => None,
         }
     }
 }
@@ -97,6 +105,8 @@ struct Prepared {
 /// What a port begins with.
 enum Prefix {
     Listens(ListenPlace),
+    /// All sockets of an address, opened by its own thread.
+    Network(Ipv4Addr),
     Opens(Way, Begin),
 }
 
@@ -163,11 +173,17 @@ impl Running {
             let port = shared.ports.iter().position(|port| port.name == open.name)?;
             match &open.at {
                 Opened::Serving(serving) => Some((port, serving.real()?)),
-                Opened::Pipe(_, Some((_, at))) => Some((port, *at)),
+                Opened::Pipe(_, Some((_, at))) | Opened::Network(_, at) => Some((port, *at)),
                 _ => None,
             }
         };
         self.open.iter().filter_map(place).collect()
+    }
+
+    /// Where devices of networks are that are not where the project says: port, its own address, and the real one.
+    #[must_use]
+    pub fn elsewhere_devices(&self) -> Vec<(usize, Ipv4Addr, Ipv4Addr)> {
+        self.bindings.network_devices.iter().map(|((port, own), real)| (*port, *own, *real)).collect()
     }
 
     /// What is shared now.
@@ -210,8 +226,10 @@ impl Running {
         }
         self.site.replace(next);
         for open in &self.open {
-            if let Opened::Thread(thread) = &open.at {
-                thread.look();
+            match &open.at {
+                Opened::Thread(thread) => thread.look(),
+                Opened::Network(thread, _) => thread.look(),
+                _ => {}
             }
         }
         let stayed = self.open.len();
@@ -254,6 +272,7 @@ impl Running {
             };
             let front = match &port.wires {
                 Some(Wires::Listen { at: place }) => Prefix::Listens(self.bind(port, place, &kept, when)?),
+                Some(Wires::Network { at }) => Prefix::Network(at.value),
                 _ => match self.way(at, port) {
                     Some(way) => {
                         let begin = self.begin(port, &way, when)?;
@@ -314,6 +333,17 @@ impl Running {
                         .map_err(|open| fault(open.what, &open.fix))?;
                     Opened::Thread(thread)
                 }
+                (Prefix::Network(own), _) => {
+                    let elsewhere = self.elsewhere(at);
+                    let usual =
+                        dialect(protocol_of(&shared, at)).and_then(|own| own.framing().usual_tcp_port());
+                    let place = SocketAddr::from((elsewhere.own.unwrap_or(own), usual.unwrap_or(0)));
+                    let aliases = self.bindings.bench.clone();
+                    let may_wait = self.bindings.may_be_missing;
+                    let thread = net::spawn(&self.site, at, own, (elsewhere, aliases), may_wait, self.clock)
+                        .map_err(|open| fault(open.what, &open.fix))?;
+                    Opened::Network(thread, place)
+                }
                 (Prefix::Listens(place), Some(back)) => {
                     let Role::Pipes(to) = kept.role else { continue };
                     let socket = place
@@ -336,6 +366,15 @@ impl Running {
             self.open.push(OpenPort { name, kept_by: kept, paths, at: opened });
         }
         Ok(())
+    }
+
+    /// Where the addresses of a network port really are.
+    fn elsewhere(&self, port: usize) -> Elsewhere {
+        let devices = self.bindings.network_devices.iter().filter(|((own, _), _)| *own == port);
+        Elsewhere {
+            own: self.bindings.network.get(&port).copied(),
+            devices: devices.map(|((_, from), to)| (*from, *to)).collect(),
+        }
     }
 
     fn tell_missing(&self, port: usize, wanted: SocketAddr) {
@@ -394,9 +433,13 @@ impl Running {
             Wires::Pty { path } => Way::Pty {
                 path: self.bindings.pty.get(&at).cloned().unwrap_or_else(|| PathBuf::from(&path.value)),
             },
-            Wires::Serial { line: None, .. } | Wires::Listen { .. } => return None,
+            Wires::Serial { line: None, .. } | Wires::Listen { .. } | Wires::Network { .. } => return None,
         })
     }
+}
+
+fn protocol_of(shared: &Shared, port: usize) -> &'static str {
+    shared.ports.get(port).map_or("", |port| port.protocol)
 }
 
 /// Whether ports are opened for the first time or for a changed project.

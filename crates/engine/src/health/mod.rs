@@ -2,10 +2,12 @@
 //! for the monitor.
 
 mod device;
+mod link;
 mod polls;
 mod tally;
 
 pub use device::{DeviceHealth, failure_code};
+pub use link::{LinkCounts, LinkHealth, LinkState};
 pub use polls::PollTally;
 pub use tally::{ClientTally, Counts, PortTally, Tally};
 
@@ -16,7 +18,8 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::Refusal;
 use woodrush_core::plan::{Plan, Source};
-use woodrush_core::project::{BoxHealth, Health, HealthItem, PortHealth};
+use woodrush_core::project::{BoxHealth, Health, HealthItem, Owner, PortHealth};
+use woodrush_core::protocol::Flow;
 
 /// Everything that is counted, by the indices of the plan.
 #[derive(Debug, Default)]
@@ -25,8 +28,12 @@ pub struct HealthCounters {
     pub devices: Vec<Arc<DeviceHealth>>,
     /// By port.
     pub ports: Vec<Arc<PortTally>>,
+    /// By link that runs in cycles.
+    pub links: Vec<Arc<LinkHealth>>,
     /// By transfer: the polls.
     pub transfers: Vec<PollTally>,
+    /// By image: its link, where it has one.
+    images: Vec<Option<usize>>,
     /// By rule that writes to a device.
     pub sends: HashMap<u32, Tally>,
     /// Those who are connected now, whatever project runs.
@@ -52,6 +59,7 @@ impl HealthCounters {
         plan: &Plan,
         devices: Vec<Arc<DeviceHealth>>,
         ports: Vec<Arc<PortTally>>,
+        links: Vec<Arc<LinkHealth>>,
         old: Option<&Self>,
     ) -> Self {
         let asked = plan.rules.iter().filter_map(|rule| match rule.source {
@@ -66,10 +74,20 @@ impl HealthCounters {
             entry.sends.extend(plan.sink(rule).map(|_| at));
             entry.max_age = entry.max_age.max(rule.max_age);
         }
-        let sends = (0u32..).zip(&plan.rules).filter(|(_, rule)| plan.sink(rule).is_some());
+        // What goes in cycles is no request: how it fares, its link says.
+        let sends = (0u32..).zip(&plan.rules).filter(|(_, rule)| {
+            plan.sink(rule).is_some_and(|to| plan.flow(Owner::Device(to), rule.target.space) == Flow::Asked)
+        });
         Self {
             devices,
             ports,
+            images: plan
+                .images
+                .iter()
+                .enumerate()
+                .map(|(at, _)| plan.link_number(Owner::Image(at)))
+                .collect(),
+            links,
             transfers: plan.transfers.iter().map(|transfer| PollTally::new(plan, transfer)).collect(),
             sends: sends.map(|(at, _)| (at, Tally::default())).collect(),
             clients: old.map(|old| Arc::clone(&old.clients)).unwrap_or_default(),
@@ -113,6 +131,7 @@ impl HealthCounters {
     pub fn reset(&self) {
         self.devices.iter().for_each(|device| device.reset());
         self.ports.iter().for_each(|port| port.reset());
+        self.links.iter().for_each(|link| link.reset());
         self.transfers.iter().for_each(PollTally::reset);
         self.sends.values().for_each(Tally::reset);
         for client in self.clients() {
@@ -136,6 +155,10 @@ impl HealthCounters {
                     PortHealth::Clients => port.clients.load(Relaxed),
                     PortHealth::Load => port.load(now),
                 })
+            }
+            HealthItem::Image(image, item) => {
+                let link = (*self.images.get(image)?)?;
+                self.links.get(link)?.cells(item, now)
             }
             HealthItem::Converter(BoxHealth::Heartbeat) => low(now.0 / 1_000_000),
             HealthItem::Converter(BoxHealth::Uptime) => {

@@ -4,7 +4,7 @@
 use super::tally::{Counts, Tally};
 use crate::Moment;
 use woodrush_core::Refusal;
-use woodrush_core::plan::{Plan, Transfer};
+use woodrush_core::plan::{Cadence, Plan, Transfer};
 use woodrush_core::protocol::Extent;
 
 /// Counters of one poll.
@@ -25,7 +25,9 @@ impl PollTally {
             plan.station(transfer.from)
                 .is_some_and(|own| own.space_at(part.space).is_some_and(|space| space.whole))
         };
-        if transfer.parts.len() < 2 && !transfer.parts.iter().any(is_whole) {
+        if matches!(transfer.cadence, Cadence::Cyclic(_))
+            || transfer.parts.len() < 2 && !transfer.parts.iter().any(is_whole)
+        {
             return Self::default();
         }
         let steps = plan.steps.get(transfer.steps.start as usize..transfer.steps.end as usize);

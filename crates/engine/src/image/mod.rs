@@ -12,11 +12,10 @@ pub(crate) use kept::Kept;
 pub use writes::{ClientCells, DeviceWrite, Shown, Task};
 
 use crate::Moment;
-use crate::health::HealthCounters;
+use crate::health::{HealthCounters, LinkHealth};
 use std::sync::Arc;
 use woodrush_core::cells::{bit_of, set_bit};
 use woodrush_core::plan::{Landing, Plan, PlannedRule, Push, Source};
-use woodrush_core::project::Owner;
 use woodrush_core::protocol::{Extent, Grain};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -109,9 +108,11 @@ struct BitFeed {
 }
 
 /// What is known of the values of one step.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 struct Freshness {
     seen: Seen,
+    /// Its values come by this link, and are as fresh as that: a frame that changes nothing touches no board.
+    link: Option<Arc<LinkHealth>>,
     /// Older than this they count as lost, in microseconds.
     max_age: u64,
     /// Index of the first cell behind those of the step, which stand side by side.
@@ -122,7 +123,11 @@ struct Freshness {
 
 impl Freshness {
     fn is_fresh(&self, now: Moment) -> bool {
-        matches!(self.seen, Seen::At(at) if now.since(at) <= self.max_age)
+        let Seen::At(at) = self.seen else { return false };
+        match &self.link {
+            None => now.since(at) <= self.max_age,
+            Some(link) => link.is_fresh(now) && link.age(now).is_some_and(|age| age <= self.max_age),
+        }
     }
 }
 
@@ -182,6 +187,12 @@ impl Board {
 
     fn feed_cells(&mut self) {
         let plan = Arc::clone(&self.plan);
+        let links = plan.links.iter().zip(&self.health.links).flat_map(|(link, health)| {
+            let comes = link.slots.iter().filter_map(|slot| slot.comes);
+            let steps = comes.filter_map(|(_, transfer)| Some(plan.transfers.get(transfer)?.steps.clone()));
+            steps.map(move |steps| (steps, Arc::clone(health)))
+        });
+        let links: Vec<_> = links.collect();
         for (step, number) in plan.steps.iter().zip(1u32..) {
             let Some(rule) = plan.rules.get(step.rule as usize).filter(|rule| rule.board == self.board)
             else {
@@ -191,7 +202,9 @@ impl Board {
             let first = rule.target.item(step.item).first;
             let last = first + step.items * rule.target.width;
             let end = stretch.as_ref().map_or(0, |stretch| (last - stretch.first) as usize);
-            self.slots.push(Freshness { seen: Seen::Never, max_age: rule.max_age, end, odd: false });
+            let link = links.iter().find(|(steps, _)| steps.contains(&(number - 1)));
+            let link = link.map(|(_, health)| Arc::clone(health));
+            self.slots.push(Freshness { seen: Seen::Never, link, max_age: rule.max_age, end, odd: false });
             let Some(stretch) = stretch else { continue };
             for grain in first..last {
                 let Some(feed) = stretch.index(grain).and_then(|at| stretch.feeds.get_mut(at)) else {
@@ -227,8 +240,8 @@ impl Board {
     pub fn land(&mut self, step: u32, at: Moment, answer: &[u8]) {
         let plan = Arc::clone(&self.plan);
         let (Some(entry), Some(rule)) = (plan.steps.get(step as usize), plan.rule_of(step)) else { return };
-        let Source::Values { owner: Owner::Device(device), place, .. } = rule.source else { return };
-        let space = plan.devices.get(device).and_then(|station| station.space_at(place.space));
+        let Source::Values { owner, place, .. } = rule.source else { return };
+        let space = plan.station(owner).and_then(|station| station.space_at(place.space));
         let from_width = place.width as usize * space.map_or(1, |space| space.grain.cell_bytes());
         let mut all_fit = true;
         for item in 0..entry.items {

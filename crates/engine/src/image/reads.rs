@@ -88,7 +88,7 @@ impl Board {
                     Some(cell) => out.extend_from_slice(&cell),
                     None => out.extend_from_slice(cell),
                 },
-                Verdict::Fill(word) => out.extend(filled(word, stretch.grain, grain, 1)),
+                Verdict::Fill(word) => out.extend(self.fill_cell(step, word, stretch, grain)),
                 Verdict::Refuse(kind) => {
                     out.resize(out.len() + stretch.each, 0);
                     lost = lost.or(Some(kind));
@@ -101,6 +101,56 @@ impl Board {
                 out.truncate(begin);
                 Err(refused(kind, Blame::Device))
             }
+        }
+    }
+
+    /// The bytes of a whole space as one frame carries them, all of one moment; never a refusal: a value that is lost shows
+    /// as its rule says, and cells that no rule feeds are 0. Whether some value is lost, and that is to be said.
+    pub fn produce(&self, now: Moment, extent: Extent, out: &mut Vec<u8>) -> bool {
+        let Some(stretch) = self.stretches.get(extent.space.index()) else {
+            out.resize(out.len() + extent.count as usize, 0);
+            return false;
+        };
+        // What goes to a device follows the value, whoever says that it is lost.
+        let holds = self.board >= self.plan.images.len();
+        let mut lost = false;
+        for grain in extent.first..extent.end() {
+            let feed = stretch.feed(grain);
+            if feed & SHARED != 0 {
+                lost |= self.read_bits(now, stretch, feed, grain, out).is_some();
+                continue;
+            }
+            let index = stretch.index(grain).unwrap_or_default();
+            let cell = stretch.cells.get(index * stretch.each..(index + 1) * stretch.each);
+            let (Some(step), Some(cell)) = (feed.checked_sub(1), cell) else {
+                out.resize(out.len() + stretch.each, 0);
+                continue;
+            };
+            let fit = stretch.fits.get(index).copied().unwrap_or_default();
+            match self.verdict(now, step, fit) {
+                Verdict::Show => match self.health_cell(now, step, grain, stretch.each) {
+                    Some(told) => out.extend_from_slice(&told),
+                    None => out.extend_from_slice(cell),
+                },
+                Verdict::Fill(word) => out.extend(self.fill_cell(step, word, stretch, grain)),
+                Verdict::Refuse(_) if holds => {
+                    lost = true;
+                    out.extend_from_slice(cell);
+                }
+                Verdict::Refuse(_) => {
+                    lost = true;
+                    out.resize(out.len() + stretch.each, 0);
+                }
+            }
+        }
+        lost
+    }
+
+    /// One cell of a value that is filled with a word.
+    fn fill_cell(&self, step: u32, word: u16, stretch: &Stretch, grain: u32) -> Vec<u8> {
+        match self.plan.rule_of(step) {
+            Some(rule) => rule.fill_cell(word, stretch.grain, grain),
+            None => filled(word, stretch.grain, grain, 1),
         }
     }
 

@@ -56,7 +56,7 @@ fn image_of(site: &str, zero: bool) -> (Board, Arc<Plan>) {
     assert!(!checked.has_errors());
     let plan = Arc::new(checked.plan);
     let devices = plan.devices.iter().map(|_| Arc::default()).collect();
-    let health = Arc::new(HealthCounters::new(&plan, devices, vec![], None));
+    let health = Arc::new(HealthCounters::new(&plan, devices, vec![], vec![], None));
     (Board::new(0, Arc::clone(&plan), health, zero), plan)
 }
 

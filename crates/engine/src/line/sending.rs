@@ -66,13 +66,17 @@ impl Sent {
             }
             Outgoing::Stale(cells) => match entry.on_loss {
                 OnLoss::Hold if again => cells,
-                OnLoss::Fill(word) if !self.filled => Some(match entry.bit {
-                    Some(_) => vec![u8::from(word != 0)],
-                    None => filled(word, grain, entry.extent.first, entry.extent.count),
-                }),
+                OnLoss::Fill(word) if !self.filled => Some(fill_of(entry, word, grain)),
                 _ => None,
             },
         }
+    }
+
+    /// What was sent has been taken: whether it was the word for a loss. A value that was under way when its source was lost
+    /// is none, and the word must still follow.
+    fn is_fill(entry: &Push, value: &Outgoing, grain: Grain, cells: &[u8]) -> bool {
+        let OnLoss::Fill(word) = entry.on_loss else { return false };
+        matches!(value, Outgoing::Stale(_)) && fill_of(entry, word, grain) == cells
     }
 
     /// The cells as the request carries them: one bit stands at its place in its register.
@@ -81,6 +85,14 @@ impl Sent {
         let mut placed = vec![0; keep.len()];
         set_bit(&mut placed, bit, cells.first().is_some_and(|cell| *cell != 0));
         placed
+    }
+}
+
+/// The cells of a push that carry the word for a loss.
+fn fill_of(entry: &Push, word: u16, grain: Grain) -> Vec<u8> {
+    match entry.bit {
+        Some(_) => vec![u8::from(word != 0)],
+        None => filled(word, grain, entry.extent.first, entry.extent.count),
     }
 }
 
@@ -169,8 +181,10 @@ impl Schedule {
         let mut told = None;
         match &result {
             Ok(()) => {
-                sent.filled = matches!(self.shared.outgoing(now, entry), Outgoing::Stale(_))
-                    && matches!(entry.on_loss, OnLoss::Fill(_));
+                let station = self.shared.plan.devices.get(index);
+                let grain = station.and_then(|own| own.space_at(extent.space)).map(|space| space.grain);
+                let value = self.shared.outgoing(now, entry);
+                sent.filled = Sent::is_fill(entry, &value, grain.unwrap_or(Grain::Bytes(2)), &cells);
                 let pause = if sent.grows { now + AGAIN } else { Moment(0) };
                 (sent.not_before, sent.wait, sent.told) = (pause, AGAIN, None);
             }

@@ -1,7 +1,8 @@
 //! The counters as OpenMetrics text, which Prometheus reads.
 
 use super::Status;
-use crate::health::Counts;
+use super::status::LinkStatus;
+use crate::health::{Counts, LinkState};
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::encoding::{DescriptorEncoder, EncodeMetric, MetricEncoder};
@@ -82,6 +83,18 @@ impl Collector for Metrics {
         counted("woodrush_client_answers", "Good answers to them", asked(|c| c.answers))?;
         counted("woodrush_client_sent_bytes", "Bytes sent to them", asked(|c| c.sent))?;
         counted("woodrush_client_came_bytes", "Bytes received from them", asked(|c| c.received))?;
+        let frames = |value: fn(&LinkStatus) -> u64| -> Samples {
+            let row = |link: &LinkStatus| (vec![("link", link.with.clone())], value(link) as f64);
+            status.links.iter().map(row).collect()
+        };
+        counted("woodrush_link_sent_frames", "Frames sent in cycles", frames(|link| link.counts.sent))?;
+        counted("woodrush_link_came_frames", "Frames that came in cycles", frames(|link| link.counts.came))?;
+        counted(
+            "woodrush_link_skipped_frames",
+            "Frames left out because their time had passed",
+            frames(|link| link.counts.skipped),
+        )?;
+        counted("woodrush_link_opened", "Times opened", frames(|link| link.counts.opened))?;
         let mut now =
             |name: &str, help: &str, values: Samples| family(&mut encoder, name, help, false, values);
         now("woodrush_port_up", "1 open", port(|port| f64::from(u8::from(port.up))))?;
@@ -93,6 +106,28 @@ impl Collector for Metrics {
             .map(|device| (vec![("device", device.name.clone())], f64::from(u8::from(device.online))));
         now("woodrush_device_online", "1 online, 0 lost", online.collect())?;
         let ages = status.devices.iter().filter_map(|d| Some((vec![("device", d.name.clone())], d.age_s?)));
+        let link = |value: fn(&LinkStatus) -> Option<f64>| -> Samples {
+            let row = |link: &LinkStatus| Some((vec![("link", link.with.clone())], value(link)?));
+            status.links.iter().filter_map(row).collect()
+        };
+        let runs = |link: &LinkStatus| Some(f64::from(u8::from(link.counts.state == LinkState::Run)));
+        now("woodrush_link_run", "1 open and in run", link(runs))?;
+        now("woodrush_link_age_seconds", "Age of the last frame", link(|link| link.age_s))?;
+        let late = |micros: u64| micros as f64 / 1e6;
+        now(
+            "woodrush_link_late_p99_seconds",
+            "99 of 100 frames left no later than this after they were due",
+            link(|link| Some(link.counts.late_p99_us? as f64 / 1e6)),
+        )?;
+        now(
+            "woodrush_link_late_max_seconds",
+            "The latest frame",
+            status
+                .links
+                .iter()
+                .map(|own| (vec![("link", own.with.clone())], late(own.counts.late_max_us)))
+                .collect(),
+        )?;
         now("woodrush_device_age_seconds", "Age of the oldest value", ages.collect())?;
         let ages = status.rules.iter().filter_map(|r| Some((vec![("rule", r.name.clone())], r.age_s?)));
         now("woodrush_rule_age_seconds", "Age of the oldest value", ages.collect())?;

@@ -9,7 +9,7 @@ mod values;
 #[cfg(any(test, feature = "exercise"))]
 pub(crate) use http::exercised;
 pub use http::{Http, fetch, fetch_values};
-pub use status::{ClientStatus, DeviceStatus, PortStatus, RuleStatus, Status};
+pub use status::{ClientStatus, DeviceStatus, LinkStatus, PortStatus, RuleStatus, Status};
 
 pub use values::{RuleValues, ValueState, Values};
 

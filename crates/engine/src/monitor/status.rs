@@ -1,7 +1,7 @@
 //! Everything that is counted, at one moment.
 
 use crate::Moment;
-use crate::health::{Counts, PortTally, Tally, freshness};
+use crate::health::{Counts, LinkCounts, PortTally, Tally, freshness};
 use crate::shared::Shared;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -9,6 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{Plan, Source};
+use woodrush_core::project::Owner;
 
 /// A converter at one moment. `format` is the version of this shape.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -27,6 +28,9 @@ pub struct Status {
     pub ports: Vec<PortStatus>,
     /// In file order.
     pub devices: Vec<DeviceStatus>,
+    /// What is exchanged in cycles; nothing where nothing is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub links: Vec<LinkStatus>,
     /// In file order.
     pub rules: Vec<RuleStatus>,
     /// The clients that are connected.
@@ -66,6 +70,20 @@ pub struct DeviceStatus {
     pub age_s: Option<f64>,
     /// What became of the requests to it.
     pub counts: Counts,
+}
+
+/// One exchange in cycles.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LinkStatus {
+    /// The image or the device.
+    pub with: String,
+    /// A controller opens it; else we do.
+    pub controller: bool,
+    /// Age of the last frame in which the other end was in run, in seconds; nothing while none came.
+    pub age_s: Option<f64>,
+    /// What is counted.
+    #[serde(flatten)]
+    pub counts: LinkCounts,
 }
 
 /// One rule.
@@ -185,6 +203,12 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         counts: known.tally.counts(),
     });
     let rules = names.rules.iter().map(|name| rule(shared, name, now));
+    let links = shared.plan.links.iter().zip(&health.links).map(|(link, known)| LinkStatus {
+        with: shared.plan.station(link.with).map(|station| station.name.clone()).unwrap_or_default(),
+        controller: matches!(link.with, Owner::Image(_)),
+        age_s: known.age(now).map(seconds),
+        counts: known.counts(),
+    });
     let port = |own: &Arc<PortTally>| {
         let at = health.ports.iter().position(|port| Arc::ptr_eq(port, own))?;
         Some(shared.ports.get(at)?.name.clone())
@@ -203,6 +227,7 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         project_id: names.map.clone(),
         ports: ports(shared, now),
         devices: devices.collect(),
+        links: links.collect(),
         rules: rules.collect(),
         clients: clients.collect(),
     }

@@ -3,6 +3,7 @@
 
 mod alone;
 mod clients;
+mod controllers;
 mod field;
 mod forwards;
 mod live;

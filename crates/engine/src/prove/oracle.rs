@@ -88,6 +88,11 @@ impl Layout {
         if self.letters.is_empty() { Self { letters: letters.into(), ..self } } else { self }
     }
 
+    /// Whether the less significant byte of a word comes first.
+    pub(super) fn low_byte_first(&self) -> bool {
+        matches!(self.letters.as_str(), "BA" | "BADC" | "DCBA" | "BADCFEHG" | "HGFEDCBA")
+    }
+
     /// Of another kind.
     pub(super) fn of_kind(self, kind: Repr) -> Self {
         Self { kind, ..self }

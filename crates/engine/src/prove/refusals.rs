@@ -55,6 +55,9 @@ impl Runner<'_> {
             !self.subjects.iter().any(covers) && len.is_none_or(|len| extent.end() <= len)
         });
         let mut right = 0;
+        let (in_cycles, beside): (Vec<_>, Vec<_>) =
+            beside.into_iter().partition(|(image, _)| self.exchanges(*image));
+        self.zero_beside(&in_cycles);
         for (image, extent) in &beside {
             let zero = self.checked.project.images.get(*image).is_some_and(|image| image.unmapped_zero);
             let result = self.read(*image, *extent);
@@ -81,7 +84,7 @@ impl Runner<'_> {
         let subject = self.subjects.get(at)?;
         let (image, target) = (subject.image()?, subject.target.item(0));
         let space_writable = self.checked.plan.images.get(image)?.space_at(target.space)?.writable;
-        if subject.writable || !space_writable {
+        if subject.writable || !space_writable || self.exchanges(image) {
             return Some(());
         }
         let place = match &subject.feed {
@@ -110,9 +113,8 @@ impl Runner<'_> {
         progress(Progress { doing, done: 0, of });
         // Sound values of the first pattern, so that what is held or refused is known.
         self.read_round(0);
-        let ports: Vec<usize> = self.rig.device_ports();
         let before: Vec<Option<Vec<u8>>> = (0..self.subjects.len()).map(|at| self.look(at).ok()).collect();
-        ports.iter().for_each(|port| self.rig.cut(*port, true));
+        self.rig.cut_devices(true);
         let cut = self.clock.now();
         for at in 0..self.subjects.len() {
             progress(Progress { doing, done: count_of(at), of });
@@ -127,7 +129,7 @@ impl Runner<'_> {
             };
             self.note(at, why, "after the cut");
         }
-        ports.iter().for_each(|port| self.rig.cut(*port, false));
+        self.rig.cut_devices(false);
         for subject in &self.subjects {
             self.put(subject, 1);
         }
@@ -171,7 +173,9 @@ impl Runner<'_> {
         let subject = self.subjects.get(at)?;
         let Feed::Written(image, source) = &subject.feed else { return None };
         let (image, place, cells) = (*image, source.item(0), subject.patterns.get(1)?.clone());
-        let waits = subject.image().is_none()
+        // A controller that exchanges is answered nothing.
+        let waits = !self.exchanges(image)
+            && subject.image().is_none()
             && subject.after_device
             && !subject.again
             && subject.shown(&cells).is_some();
@@ -284,6 +288,9 @@ pub(super) fn whole_word(subject: &Subject, cells: &[u8], word: u16) -> bool {
     match subject.target.each {
         _ if subject.target.bits => cells.iter().all(|bit| *bit == u8::from(word != 0)),
         _ if subject.target.bit.is_some() => subject.target.own(cells) == [u8::from(word != 0)],
+        // A value of one byte has room for the lower half.
+        1 if subject.target.width == 1 => cells.iter().all(|byte| *byte == word.to_be_bytes()[1]),
+        1 if subject.target.lay.low_byte_first() => cells.chunks(2).all(|cell| cell == word.to_le_bytes()),
         _ => cells.chunks(2).all(|cell| cell == word.to_be_bytes()),
     }
 }

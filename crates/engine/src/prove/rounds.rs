@@ -69,6 +69,11 @@ impl Runner<'_> {
                         // What does not fit is not sent to a device, where it would not be seen.
                         (None, _) if !to_image => return None,
                         (None, OnLoss::Fill(word)) => Wanted::Fill(word),
+                        (None, OnLoss::Hold) if self.in_cycles(subject) => {
+                            // Before the first value there is nothing to hold, and a block has room for it.
+                            let none = vec![0; subject.target.own_bytes()];
+                            Wanted::Cells(self.last.get(&(at, item)).cloned().unwrap_or(none))
+                        }
                         (None, OnLoss::Hold) => {
                             self.last.get(&(at, item)).cloned().map_or(Wanted::Refused, Wanted::Cells)
                         }

@@ -69,6 +69,7 @@ fn once(
     let field = field::alone(checked, &rig, progress);
     let running = start(checked, plan, &rig.bindings(), |_| {}).map_err(|fault| fault.to_string())?;
     rig.serves(&running.listening());
+    rig.begin_controllers(true).map_err(|fault| fault.to_string())?;
     let subjects: Vec<Subject> =
         (0..checked.project.maps.len()).filter_map(|map| Subject::of(checked, map)).collect();
     let results = subjects.iter().map(|_| RuleResult::default()).collect();
@@ -92,6 +93,7 @@ fn once(
         began: today(),
         field,
     };
+    runner.wait_for_controllers();
     runner.read_rounds(progress);
     runner.write_rounds(progress);
     runner.guarded(progress);
@@ -99,6 +101,7 @@ fn once(
     runner.together(progress);
     runner.loss(progress);
     runner.loss_of_one(progress);
+    runner.controllers(progress);
     runner.tell_of_tries();
     for result in &mut runner.results {
         result.loss = result.why.is_none();
@@ -176,6 +179,9 @@ impl Runner<'_> {
 
     pub(super) fn read(&mut self, image: usize, extent: Extent) -> Result<Vec<u8>, Refusal> {
         let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
+        if self.exchanges(image) {
+            return self.rig.with_controller(image, |own| own.peek(extent)).flatten().ok_or(gone);
+        }
         let result = self.reader(image).ok_or(gone)?.read(extent);
         self.dropped(image, result.as_ref().err());
         result
@@ -193,6 +199,9 @@ impl Runner<'_> {
 
     pub(super) fn write(&mut self, image: usize, extent: Extent, cells: Vec<u8>) -> Result<(), Refusal> {
         let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
+        if self.exchanges(image) {
+            return self.rig.with_controller(image, |own| own.poke(extent, &cells)).ok_or(gone);
+        }
         let result = self.reader(image).ok_or(gone)?.write(extent, cells);
         self.dropped(image, result.as_ref().err());
         result

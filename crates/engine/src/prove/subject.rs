@@ -83,6 +83,11 @@ impl End {
         self.width as usize * self.each
     }
 
+    /// Bytes of its own part of cells.
+    pub(super) fn own_bytes(&self) -> usize {
+        if self.bit.is_some() { 1 } else { self.bytes() }
+    }
+
     /// Its own part of cells: one bit of a register, or all.
     pub(super) fn own(&self, cells: &[u8]) -> Vec<u8> {
         match self.bit {
@@ -167,12 +172,17 @@ impl WrittenEnd<'_> {
         let letters = self.order.map(|order| order.letters(u32::try_from(lay.bytes()).unwrap_or(0)));
         match (lay.kind, letters) {
             (Repr::Whole { .. } | Repr::Float { .. } | Repr::Digits { .. }, Some(letters))
-                if lay.bytes() > self.address.space.grain.cell_bytes().max(2) =>
+                if lay.bytes() > self.address.space.grain.cell_bytes().max(self.same_in_all_orders()) =>
             {
                 lay.or_order(letters)
             }
             _ => lay,
         }
+    }
+
+    /// So many bytes lie the same way in whatever order the protocol has: two, but where the less significant one comes first.
+    fn same_in_all_orders(&self) -> usize {
+        if self.order.is_some_and(|order| order.low_byte_first) { 1 } else { 2 }
     }
 
     /// A byte where addresses are words is the same number in a word.

@@ -48,6 +48,7 @@ impl Runner<'_> {
             };
             if let (Feed::Written(image, source), Some(cells)) = (&subject.feed, subject.patterns.first()) {
                 let (image, place, cells) = (*image, source.item(0), cells.clone());
+                let cells = self.with_bit_of(image, at, place, &cells);
                 // How it is answered, and what comes of it, is looked at in the rounds.
                 let _ = self.write(image, place, cells);
             }
@@ -94,8 +95,11 @@ impl Runner<'_> {
             }
             let (place, target) = (subject.source()?.item(item), subject.target.item(item));
             let wanted = subject.shown(&cells);
-            let result = self.write(image, place, cells.clone());
+            let before = self.see(at, target).ok();
+            let whole = self.with_bit_of(image, at, place, &cells);
+            let result = self.write(image, place, whole);
             let written = hex_words(&cells);
+            let cyclic = self.exchanges(image);
             let subject = self.subjects.get(at)?;
             let shown = self.show(subject, item);
             match (&wanted, &result) {
@@ -124,6 +128,12 @@ impl Runner<'_> {
                         "{written} on its way to {shown} is answered {}",
                         told(&Err(*refusal))
                     ));
+                }
+                // Nobody is told that it does not fit: it must leave what is there, or show as lost.
+                (None, Ok(())) if cyclic => {
+                    if let Some(why) = self.left_alone(at, target, before.as_ref()) {
+                        return Some(format!("{written} does not fit {shown}, and {why}"));
+                    }
                 }
                 (None, Ok(())) => return Some(format!("{written} is taken, and does not fit {shown}")),
                 (None, Err(refusal)) if !subject.is_unfit(refusal) => {

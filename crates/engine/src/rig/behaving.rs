@@ -2,7 +2,7 @@
 
 use super::device::SimDevice;
 use super::inside::Spot;
-use super::signal::Dice;
+use crate::dice::Dice;
 use crate::speak::{OnItsLine, speaker};
 use woodrush_core::Refusal;
 use woodrush_core::check::Checked;

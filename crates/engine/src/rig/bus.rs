@@ -5,9 +5,9 @@
 //! ```
 
 use super::device::SimDevice;
-use super::signal::Dice;
 use super::talk::{BusTalk, Opener, TALKS_MAX, is_joint, joint_setup, server_setup};
 use crate::Moment;
+use crate::dice::Dice;
 use crate::speak::{News, Serve, Server, Want};
 use std::collections::BTreeMap;
 use woodrush_core::budget::LineTime;

@@ -1,10 +1,18 @@
 //! What people say to a running bench: `set`, `get`, `cut`, `mend`, … in words, answered in rows.
 
 use super::line::LinePlace;
-use super::{Bus, Change, Rig};
+use super::{Bus, Change, Rig, SimDevice};
 use crate::control::{ControlAnswer, Row};
+use std::sync::PoisonError;
 use woodrush_core::project::{Changes, FAULTS, Fault, FaultKind, FaultNumber, FaultValue, LineFaults, Takes};
 use woodrush_core::protocol::refusal_shown;
+
+/// Whose cells a person means.
+#[derive(Debug, Clone, Copy)]
+enum SimName {
+    Device(usize),
+    Client(usize),
+}
 
 impl Rig {
     /// Carries out a command given as words, such as `set do-1.oxygen=9.1`.
@@ -37,7 +45,7 @@ impl Rig {
         if let Some(why) = fault.unfit(&self.checked.project) {
             return Err(why);
         }
-        if self.place_of(&fault).is_none() {
+        if self.place_of(&fault).is_none() && !self.is_on_network(&fault) {
             let names = self.names(kind.is_of_line());
             return Err(format!("nothing on this rig is called `{}` ({names})", fault.place));
         }
@@ -73,35 +81,43 @@ impl Rig {
     fn names(&self, lines: bool) -> String {
         let project = &self.checked.project;
         let (what, names): (&str, Vec<&str>) = if lines {
-            let here = self.lines.iter();
-            (
-                "lines",
-                here.filter_map(|line| Some(project.ports.get(line.port)?.name.value.as_str())).collect(),
-            )
+            let here = self.lines.iter().map(|line| line.port);
+            let here = here.chain(self.networks.iter().map(|network| network.port));
+            ("lines", here.filter_map(|port| Some(project.ports.get(port)?.name.value.as_str())).collect())
         } else {
             ("devices", project.devices.iter().map(|device| device.name.value.as_str()).collect())
         };
         format!("its {what} are {}", names.join(", "))
     }
 
-    /// Splits `do-1.oxygen` or `do-1:400050` into the device and the rest.
-    fn device_and_rest<'t>(&self, text: &'t str) -> Result<(usize, &'t str), String> {
+    /// Splits `do-1.oxygen` or `do-1:400050` into the device, or the controller, and the rest.
+    fn sim_and_rest<'t>(&self, text: &'t str) -> Result<(SimName, &'t str), String> {
         let (name, rest) = text.split_once(['.', ':']).unwrap_or((text, ""));
-        let device = self
-            .checked
-            .project
-            .device(name)
-            .ok_or_else(|| format!("there is no device `{name}` ({})", self.names(false)))?;
-        Ok((device, rest))
+        if let Some(device) = self.checked.project.device(name) {
+            return Ok((SimName::Device(device), rest));
+        }
+        let client = self.checked.project.client(name).map(SimName::Client);
+        let client = client.filter(|client| self.with_sim(*client, |_, _| ()).is_some());
+        let none = || format!("there is no device `{name}` ({})", self.names(false));
+        Ok((client.ok_or_else(none)?, rest))
+    }
+
+    /// Does something with a device or a controller; it gets the index of the device in the project.
+    fn with_sim<T>(&self, whom: SimName, act: impl FnOnce(&mut SimDevice, usize) -> T) -> Option<T> {
+        match whom {
+            SimName::Device(device) => self.with_device(device, |sim| act(sim, device)),
+            // A controller has no points.
+            SimName::Client(client) => self.with_client(client, |sim| act(sim, usize::MAX)),
+        }
     }
 
     fn set(&self, words: &[String]) -> Result<(String, Vec<Row>), String> {
         let text = words.join(" ");
         let usage = "write `set DEVICE.POINT=VALUE` or `set DEVICE:ADDRESS=VALUE`";
         let (target, value) = text.split_once('=').ok_or(usage)?;
-        let (device, rest) = self.device_and_rest(target.trim())?;
-        let set = self.with_device(device, |sim| {
-            let spot = sim.find(&self.checked, device, rest)?;
+        let (device, rest) = self.sim_and_rest(target.trim())?;
+        let set = self.with_sim(device, |sim, index| {
+            let spot = sim.find(&self.checked, index, rest)?;
             sim.set(&spot, value.trim())?;
             sim.get(&spot, self.now()).ok_or_else(|| "it cannot be read back".to_string())
         });
@@ -113,13 +129,13 @@ impl Rig {
     fn get(&self, words: &[String]) -> Result<(String, Vec<Row>), String> {
         let mut rows = vec![];
         for word in words {
-            let (device, rest) = self.device_and_rest(word)?;
-            if rest.is_empty() {
+            let (device, rest) = self.sim_and_rest(word)?;
+            if let (SimName::Device(device), true) = (device, rest.is_empty()) {
                 rows.extend(self.points(device));
                 continue;
             }
-            let got = self.with_device(device, |sim| {
-                let spot = sim.find(&self.checked, device, rest)?;
+            let got = self.with_sim(device, |sim, index| {
+                let spot = sim.find(&self.checked, index, rest)?;
                 sim.get(&spot, self.now()).ok_or_else(|| format!("`{word}` does not exist in the device"))
             });
             let (value, raw) = got.ok_or("the device is not on this rig")??;
@@ -155,9 +171,15 @@ impl Rig {
             for line in &self.lines {
                 self.mend_line(line.port);
             }
+            for network in &self.networks {
+                self.mend_network(network.port);
+            }
             return Ok(("all faults are undone".into(), vec![]));
         }
         for word in words {
+            if self.mend_on_network(word) {
+                continue;
+            }
             let port = project.port(word).filter(|port| self.lines.iter().any(|line| line.port == *port));
             let seat = project.device(word).and_then(|device| self.seat(device));
             match (port, seat) {
@@ -213,7 +235,15 @@ impl Rig {
                 let detail = if raw { "bytes pass unread" } else { "clients ask here" };
                 Some(Row { name: port.name.value.clone(), value, detail: detail.into() })
             });
-        self.lines.iter().filter_map(row).chain(ends).collect()
+        let networks = self.networks.iter().filter_map(|network| {
+            let port = project.ports.get(network.port)?;
+            let stations = network.devices.iter().filter_map(|station| {
+                Some(format!("{} at {}", self.address_of(station.whom)?, station.address))
+            });
+            let detail = stations.collect::<Vec<_>>().join(", ");
+            Some(Row { name: port.name.value.clone(), value: network.own.to_string(), detail })
+        });
+        self.lines.iter().filter_map(row).chain(ends).chain(networks).collect()
     }
 
     fn status(&self) -> Vec<Row> {
@@ -235,11 +265,30 @@ impl Rig {
         for device in 0..self.checked.project.devices.len() {
             rows.extend(self.device_row(device));
         }
+        rows.extend(self.controller_rows());
         for state in self.client_states() {
             let detail = format!("{} answered, {} refused; {}", state.answers, state.refused, state.last);
             rows.push(Row { name: state.client, value: state.read, detail });
         }
         rows
+    }
+
+    /// The controllers that exchange blocks, and what each sees of its connection.
+    fn controller_rows(&self) -> Vec<Row> {
+        let none = self.no_controllers.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let why = none.map(|why| Row { name: "controllers".into(), value: String::new(), detail: why });
+        let row = |station: &super::network::NetStation| {
+            let (sim, seen) = (station.sim(), station.seen());
+            let state = match (seen.online, &seen.refused) {
+                (true, _) => format!("connected, {} frames came", seen.frames),
+                (false, Some(why)) => format!("refused: {why}"),
+                (false, None) => "not connected".to_string(),
+            };
+            let ails = ailments(&sim);
+            let detail = if ails.is_empty() { state } else { format!("{state}; {}", ails.join(", ")) };
+            Row { name: sim.name.clone(), value: station.address.to_string(), detail }
+        };
+        self.controllers().iter().map(row).chain(why).collect()
     }
 
     fn device_row(&self, device: usize) -> Option<Row> {
@@ -248,20 +297,7 @@ impl Rig {
                 let (key, _) = dialect.stations().station_key(woodrush_core::protocol::Transport::Serial)?;
                 Some(format!("{key} {}", sim.station.id()?))
             });
-            let ailment = sim.ailment();
-            let code = |code: u32| Some((sim.station.dialect?.refusals().shown)(code));
-            let shown = |kind: &&FaultKind| {
-                let Changes::Device(_, get) = kind.changes else { return None };
-                let value = match get(&ailment)? {
-                    FaultValue::Space(space) => {
-                        let (dialect, own) = (sim.station.dialect?, sim.station.space_at(space)?);
-                        dialect.notation().show(own, 0, 1, None, &sim.station.setup).canonical
-                    }
-                    value => told(kind, value, code),
-                };
-                Some(kind.shown.replace("{}", &value))
-            };
-            let ails: Vec<String> = FAULTS.iter().filter_map(shown).collect();
+            let ails = ailments(sim);
             let detail = if ails.is_empty() { "online".into() } else { ails.join(", ") };
             Row { name: sim.name.clone(), value: own.unwrap_or_default(), detail }
         })
@@ -279,6 +315,24 @@ impl Rig {
         self.serve_clients(&listening);
         Ok(("the clients of the project dial there".into(), vec![]))
     }
+}
+
+/// What is wrong with a simulated device or controller, in words.
+fn ailments(sim: &SimDevice) -> Vec<String> {
+    let ailment = sim.ailment();
+    let code = |code: u32| Some((sim.station.dialect?.refusals().shown)(code));
+    let shown = |kind: &&FaultKind| {
+        let Changes::Device(_, get) = kind.changes else { return None };
+        let value = match get(&ailment)? {
+            FaultValue::Space(space) => {
+                let (dialect, own) = (sim.station.dialect?, sim.station.space_at(space)?);
+                dialect.notation().show(own, 0, 1, None, &sim.station.setup).canonical
+            }
+            value => told(kind, value, code),
+        };
+        Some(kind.shown.replace("{}", &value))
+    };
+    FAULTS.iter().filter_map(shown).collect()
 }
 
 /// Takes every fault from a device.

@@ -2,8 +2,9 @@
 
 use super::inside::{Body, Cell, Inside, MovedValues, Spot};
 use super::names::{declared, with_declared};
-use super::signal::{Dice, Generator, samples};
+use super::signal::{Generator, samples};
 use crate::Moment;
+use crate::dice::Dice;
 use crate::speak::Behaviour;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -124,6 +125,67 @@ impl SimDevice {
         device.learn_settings(checked, index);
         device.advance(Moment(0), None);
         Ok(device)
+    }
+
+    /// A controller that exchanges blocks with an image: it holds both of them, and signals move what it sends.
+    ///
+    /// # Errors
+    /// A signal of the project does not fit, in words.
+    pub fn controller(
+        checked: &Checked,
+        image: usize,
+        name: &str,
+        signals: &[(Spanned<String>, Signal)],
+        read_file: &dyn Fn(&str) -> Result<String, String>,
+    ) -> Result<Self, String> {
+        let (project, plan) = (&checked.project, &checked.plan);
+        let station = plan.images.get(image).cloned().ok_or("no such image")?;
+        let station = Station { name: name.to_string(), ..station };
+        let mut own = Self {
+            name: station.name.clone(),
+            body: Arc::new(Mutex::new(Inside {
+                memory: station.spaces.iter().map(|_| BTreeMap::new()).collect(),
+                ..Inside::default()
+            })),
+            station,
+            line: None,
+            still: false,
+            only: None,
+            node_of: None,
+            own: None,
+            moved: false,
+        };
+        for slot in plan.link_of(Owner::Image(image)).into_iter().flat_map(|link| &link.slots) {
+            slot.comes
+                .iter()
+                .map(|(extent, _)| *extent)
+                .chain(slot.goes)
+                .for_each(|extent| own.exist(extent));
+        }
+        let mut dice = Dice::new(project.rig.seed ^ (image as u64) << 48);
+        for (target, signal) in signals {
+            let loaded = match signal {
+                Signal::Replay(path) => samples(&read_file(path)?).map_err(|why| format!("{path}: {why}"))?,
+                _ => vec![],
+            };
+            let (spot, count) = own.spot_of_signal(checked, usize::MAX, target)?;
+            own.drive(spot, count, Generator::new(signal.clone(), dice.roll(), loaded));
+        }
+        for (number, rule) in plan.rules.iter().enumerate() {
+            let Source::Values { owner, place, .. } = rule.source else { continue };
+            if owner == Owner::Image(image) {
+                let spot = Spot { extent: place.item(0), bit: place.bit, form: rule.conversion.from };
+                own.drive_by_default(spot, place.count, None, true, number, &mut dice);
+            }
+        }
+        own.advance(Moment(0), None);
+        Ok(own)
+    }
+
+    /// The bytes of a block as they are now; nothing where some do not exist.
+    pub(super) fn block(&mut self, now: Moment, extent: Extent) -> Option<Vec<u8>> {
+        self.advance(now, Some(extent));
+        self.peek(extent)
     }
 
     fn form_at(&self, address: &Address, written: Option<Form>) -> Form {

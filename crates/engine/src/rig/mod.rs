@@ -10,6 +10,7 @@ mod inside;
 mod line;
 mod master;
 mod names;
+mod network;
 mod plain;
 mod settings;
 mod signal;
@@ -18,6 +19,7 @@ mod talk;
 pub use bus::{Bus, BusAct, Change};
 pub use clients::ClientState;
 pub use device::SimDevice;
+pub use network::{SeenLink, Whom};
 pub use talk::Opener;
 
 pub use inside::Spot;
@@ -30,6 +32,7 @@ use crate::moment::Clock;
 use clients::{Ends, SimClients};
 use line::{LinePlace, RigLine};
 use master::Master;
+use network::{NetStation, RigNetwork};
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
@@ -37,7 +40,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{CUT, Fault, FaultValue, MUTE, RETYPE, Wires};
+use woodrush_core::project::{CUT, DeviceFaults, Fault, FaultValue, MUTE, Owner, RETYPE, Wires};
 use woodrush_core::protocol::Alteration;
 use woodrush_core::protocol::{Extent, Verb};
 
@@ -51,6 +54,11 @@ pub struct Rig {
     checked: Arc<Checked>,
     clock: Clock,
     lines: Vec<RigLine>,
+    networks: Vec<RigNetwork>,
+    /// Simulated controllers, once a converter serves them.
+    controllers: Mutex<Vec<NetStation>>,
+    /// Why there are none, in words.
+    no_controllers: Mutex<Option<String>>,
     /// Ends on which simulated clients ask that dial no socket of the converter.
     masters: Vec<Arc<Master>>,
     listening: Mutex<Vec<(usize, SocketAddr)>>,
@@ -77,6 +85,9 @@ impl Rig {
         let mut rig = Self {
             clock,
             lines: vec![],
+            networks: vec![],
+            controllers: Mutex::default(),
+            no_controllers: Mutex::default(),
             masters: vec![],
             listening: Mutex::default(),
             clients: Mutex::new(SimClients::default()),
@@ -89,6 +100,12 @@ impl Rig {
             else {
                 continue;
             };
+            if matches!(wires, Wires::Network { .. }) {
+                let network = RigNetwork::up(&checked, index, read_file, clock)
+                    .map_err(|why| RigFault(format!("no stations for `{}`: {why}", port.name.value)))?;
+                rig.networks.push(network);
+                continue;
+            }
             let no_end =
                 |error: std::io::Error| RigFault(format!("no far end for `{}`: {error}", port.name.value));
             if let Some(bus) = kin_bus_of(&checked, index, read_file, true, &mut kin).map_err(RigFault)? {
@@ -123,7 +140,21 @@ impl Rig {
             bindings.pty.extend(master.pty().map(|path| (master.port, path.to_path_buf())));
             bindings.connect.extend(master.socket().map(|at| (master.port, at)));
         }
+        for network in &self.networks {
+            bindings.network.insert(network.port, network.own);
+            for station in &network.devices {
+                if let Some(own) = self.address_of(station.whom) {
+                    bindings.network_devices.insert((network.port, own), station.address);
+                }
+            }
+        }
         bindings
+    }
+
+    /// The address of a device as the project has it.
+    fn address_of(&self, whom: Whom) -> Option<Ipv4Addr> {
+        let Whom::Device(device) = whom else { return None };
+        self.checked.plan.devices.get(device)?.setup.word("address")?.parse().ok()
     }
 
     /// The paths of the ptys, by port.
@@ -141,6 +172,86 @@ impl Rig {
     /// The converter serves these sockets now.
     pub fn serves(&self, listening: &[(usize, SocketAddr)]) {
         *self.listening.lock().unwrap_or_else(PoisonError::into_inner) = listening.to_vec();
+    }
+
+    /// Lets one controller for each image of a network begin: as the clients of the project are described, or where `plain`
+    /// as the image itself would have it.
+    ///
+    /// # Errors
+    /// One of them cannot begin, in words.
+    pub fn begin_controllers(&self, plain: bool) -> Result<(), RigFault> {
+        let mut all = vec![];
+        for network in &self.networks {
+            let images = self.checked.plan.links.iter().filter(|link| link.port == network.port);
+            let images = images.filter_map(|link| match link.with {
+                Owner::Image(image) => Some(image),
+                _ => None,
+            });
+            let mut wanted: Vec<(usize, Option<usize>)> = vec![];
+            for image in images {
+                let clients = self.checked.project.clients.iter().enumerate();
+                let clients =
+                    clients.filter(|(_, client)| client.image.is_some_and(|own| own.value == image));
+                let described: Vec<usize> = clients.map(|(at, _)| at).collect();
+                match plain || described.is_empty() {
+                    true => wanted.push((image, None)),
+                    false => wanted.extend(described.into_iter().map(|client| (image, Some(client)))),
+                }
+            }
+            for (place, (image, client)) in wanted.into_iter().enumerate() {
+                let station = network.controller(&self.checked, (image, client, place), self.clock);
+                let station = station.map_err(RigFault)?;
+                station.sim().still = plain;
+                all.push(station);
+            }
+        }
+        *self.controllers() = all;
+        Ok(())
+    }
+
+    fn controllers(&self) -> std::sync::MutexGuard<'_, Vec<NetStation>> {
+        self.controllers.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Does something with the controller of an image; nothing where none has begun.
+    pub fn with_controller<T>(&self, image: usize, act: impl FnOnce(&mut SimDevice) -> T) -> Option<T> {
+        let controllers = self.controllers();
+        let of = |own: &&NetStation| matches!(own.whom, Whom::Controller { image: at, .. } if at == image);
+        controllers.iter().find(of).map(|own| act(&mut own.sim()))
+    }
+
+    /// What the controller of an image sees of its link, or a device of its.
+    #[must_use]
+    pub fn seen(&self, owner: Owner) -> Option<SeenLink> {
+        match owner {
+            Owner::Image(image) => {
+                let controllers = self.controllers();
+                let of =
+                    |own: &&NetStation| matches!(own.whom, Whom::Controller { image: at, .. } if at == image);
+                controllers.iter().find(of).map(NetStation::seen)
+            }
+            _ => self.net_device(owner.device()?).map(NetStation::seen),
+        }
+    }
+
+    /// Changes what goes wrong with the controller of an image.
+    pub fn spoil_controller(&self, image: usize, change: impl FnOnce(&mut DeviceFaults)) {
+        let controllers = self.controllers();
+        let of = |own: &&NetStation| matches!(own.whom, Whom::Controller { image: at, .. } if at == image);
+        if let Some(own) = controllers.iter().find(of) {
+            own.sim().set_fault(change);
+            own.changed();
+        }
+    }
+
+    /// Takes the controllers away: each closes its connection.
+    pub fn end_controllers(&self) {
+        self.controllers().clear();
+    }
+
+    fn net_device(&self, device: usize) -> Option<&NetStation> {
+        let all = self.networks.iter().flat_map(|network| &network.devices);
+        all.into_iter().find(|station| station.whom == Whom::Device(device))
     }
 
     /// A client of a port on which others ask; `from` is the loopback address that stands for it.
@@ -229,6 +340,10 @@ impl Rig {
         self.serves(listening);
         let ends = Ends { listening: listening.to_vec(), masters: self.masters.clone() };
         let line = |port| self.master_line(port, 1_000_000);
+        if let Err(RigFault(why)) = self.begin_controllers(false) {
+            // Its entry of the state says so: the other clients go on.
+            *self.no_controllers.lock().unwrap_or_else(PoisonError::into_inner) = Some(why);
+        }
         let mut clients = self.clients.lock().unwrap_or_else(PoisonError::into_inner);
         *clients = SimClients::spawn(&self.checked, &ends, &line);
     }
@@ -253,6 +368,9 @@ impl Rig {
 
     /// Does something with a device.
     pub fn with_device<T>(&self, device: usize, act: impl FnOnce(&mut SimDevice) -> T) -> Option<T> {
+        if let Some(station) = self.net_device(device) {
+            return Some(act(&mut station.sim()));
+        }
         let seat = self.seat(device)?;
         let line = self.lines.get(seat.line)?;
         line.bus().devices.get_mut(seat.place).map(act)
@@ -262,6 +380,9 @@ impl Rig {
     pub fn stand_still(&self) {
         for line in &self.lines {
             line.bus().devices.iter_mut().for_each(|device| device.still = true);
+        }
+        for station in self.networks.iter().flat_map(|network| &network.devices) {
+            station.sim().still = true;
         }
     }
 
@@ -278,14 +399,28 @@ impl Rig {
 
     /// Cuts or mends a port's line.
     pub fn cut(&self, port: usize, cut: bool) {
+        if let Some(network) = self.networks.iter().find(|network| network.port == port) {
+            network.line().cut = cut;
+        }
         if let Some(line) = self.lines.iter().find(|line| line.port == port) {
             line.bus().change(Change::switch(&CUT, 0, cut));
             line.changed();
         }
     }
 
+    /// Cuts or mends the way to all devices: those who ask, and controllers, are on other wires.
+    pub fn cut_devices(&self, cut: bool) {
+        self.device_ports().into_iter().for_each(|port| self.cut(port, cut));
+        for station in self.networks.iter().flat_map(|network| &network.devices) {
+            station.sim().set_fault(|faults| faults.mute = cut);
+        }
+    }
+
     /// Lets a device fall silent, or speak again.
     pub fn mute(&self, device: usize, mute: bool) {
+        if let Some(station) = self.net_device(device) {
+            station.sim().set_fault(|faults| faults.mute = mute);
+        }
         if let Some((line, place)) =
             self.seat(device).and_then(|seat| Some((self.lines.get(seat.line)?, seat.place)))
         {
@@ -303,6 +438,10 @@ impl Rig {
     }
 
     fn apply(&self, fault: &Fault) -> Result<(), String> {
+        if self.is_on_network(fault) {
+            self.spoil_network(fault.kind, &fault.place, Some(fault.value));
+            return Ok(());
+        }
         let (line, place) =
             self.place_of(fault).ok_or_else(|| format!("nothing on this rig is called `{}`", fault.place))?;
         let line = self.lines.get(line).ok_or("no such line")?;

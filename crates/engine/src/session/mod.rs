@@ -106,10 +106,23 @@ impl Session {
     /// Of a connection to a port; `None` where nobody is answered there.
     #[must_use]
     pub fn new(site: Arc<Site>, port: usize, client: ClientIdentity) -> Option<Self> {
-        let generation = site.generation();
         let shared = site.current();
         let settings = shared.answers.get(port)?.as_ref()?;
         let server = (speaker(settings.protocol)?.server?)(&settings.server);
+        Self::over(site, port, client, server)
+    }
+
+    /// Of a connection that this server answers; `None` where nobody is answered there.
+    #[must_use]
+    pub fn over(
+        site: Arc<Site>,
+        port: usize,
+        client: ClientIdentity,
+        mut server: Box<dyn Server>,
+    ) -> Option<Self> {
+        let generation = site.generation();
+        let shared = site.current();
+        server.set_up(&shared.answers.get(port)?.as_ref()?.server);
         let tally = shared.health.client(port, client.who.clone());
         Some(Self {
             plainly: None,

@@ -1,6 +1,7 @@
 //! What is worth a line in the log.
 
 use super::WriteRecord;
+use crate::speak::{LinkLoss, LinkNews};
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Kind, Refusal};
 
@@ -66,6 +67,25 @@ pub enum Event {
         transfer: usize,
         /// Why.
         refusal: Refusal,
+    },
+    /// Something became of an exchange in cycles.
+    Link {
+        /// Index of the link.
+        link: usize,
+        /// What.
+        news: LinkNews,
+    },
+    /// A controller that exchanges with an image is in run.
+    LinkRuns {
+        /// Index of the link.
+        link: usize,
+    },
+    /// Nothing comes from a controller any more.
+    LinkStopped {
+        /// Index of the link.
+        link: usize,
+        /// Why.
+        why: LinkLoss,
     },
     /// A port has something to say that the people of the site should know.
     PortSays {

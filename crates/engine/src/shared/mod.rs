@@ -1,6 +1,7 @@
 //! What all threads and tasks of one converter share: the plan, the cells, what is known of health, the queues.
 
 mod event;
+mod links;
 mod queue;
 mod settings;
 mod site;
@@ -102,8 +103,9 @@ impl Shared {
                 known_port(&port.name).and_then(|(old, at)| old.queues.get(at).cloned()).unwrap_or_default()
             })
             .collect();
+        let links = links::of(&plan, old);
         let health =
-            Arc::new(HealthCounters::new(&plan, devices, tallies, old.map(|old| old.health.as_ref())));
+            Arc::new(HealthCounters::new(&plan, devices, tallies, links, old.map(|old| old.health.as_ref())));
         let zero = |board: usize| project.images.get(board).is_some_and(|image| image.unmapped_zero);
         let boards = (0..plan.boards())
             .map(|board| RwLock::new(Board::new(board, Arc::clone(&plan), Arc::clone(&health), zero(board))))
@@ -215,8 +217,8 @@ impl Shared {
     #[must_use]
     pub fn brought(&self, rule: u32, transfers: &[usize]) -> Option<Vec<u8>> {
         let planned = self.plan.rules.get(rule as usize)?;
-        let Source::Values { owner: Owner::Device(device), place, .. } = planned.source else { return None };
-        let each = self.plan.devices.get(device)?.space_at(place.space)?.grain.cell_bytes();
+        let Source::Values { owner, place, .. } = planned.source else { return None };
+        let each = self.plan.station(owner)?.space_at(place.space)?.grain.cell_bytes();
         let width = place.width as usize * each;
         let mut cells = vec![0; width * place.count as usize];
         let mut known = 0;
@@ -326,16 +328,24 @@ impl Shared {
         extent: Extent,
         out: &mut Vec<u8>,
     ) -> Result<(), Refusal> {
-        let image = image
-            .and_then(|at| self.read_board(at))
-            .ok_or(Refusal::new(Kind::NoPath, Blame::ClientIdentity))?;
-        image.read(now, extent, out)
+        let no_path = Refusal::new(Kind::NoPath, Blame::ClientIdentity);
+        let at = image.ok_or(no_path)?;
+        let board = self.read_board(at).ok_or(no_path)?;
+        if let Some(link) = self.plan.link_number(Owner::Image(at)) {
+            return self.read_block(link, &board, now, extent, out);
+        }
+        board.read(now, extent, out)
     }
 
     /// Cells of a board as they stand, fresh or not: of an image, or behind those of what is to be sent to a device.
     #[must_use]
     pub fn peek(&self, image: usize, extent: Extent) -> Option<Vec<u8>> {
         self.read_board(image)?.peek(extent).map(<[u8]>::to_vec)
+    }
+
+    /// The addresses that may write to an image; `None` for all.
+    pub(crate) fn writers_of(&self, image: usize) -> Option<Vec<Network>> {
+        self.writers.get(image).cloned().flatten()
     }
 
     /// Whether an address may write to an image; those without an address may.

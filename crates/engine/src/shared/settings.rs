@@ -19,6 +19,8 @@ pub struct PortSettings {
     pub echo: bool,
     /// It is a connection that we make.
     pub dials: bool,
+    /// Who may send it anything; `None` for all.
+    pub allow: Option<Vec<Network>>,
     /// Keys of its protocol.
     pub setup: Setup,
     /// The number of the message before its first one, where messages are numbered.
@@ -57,8 +59,13 @@ impl AnswerSettings {
     /// The image that answers for a unit.
     #[must_use]
     pub fn image(&self, unit: u16) -> Option<usize> {
-        self.images.iter().find(|(own, _)| own.is_none_or(|own| own == unit)).map(|(_, image)| *image)
+        let named = self.images.iter().find(|(own, _)| *own == Some(unit));
+        named.or_else(|| self.images.iter().find(|(own, _)| own.is_none())).map(|(_, image)| *image)
     }
+}
+
+fn allowed(port: &Port) -> Option<Vec<Network>> {
+    port.allow.as_ref().map(|allow| allow.value.iter().map(|network| network.value).collect())
 }
 
 fn protocol(port: &Port) -> &'static str {
@@ -72,6 +79,7 @@ pub(super) fn ports(checked: &Checked) -> Vec<PortSettings> {
         retries: port.retries,
         echo: port.echo,
         dials: port.transport() == Some(Transport::Connect),
+        allow: allowed(port),
         setup: port.setup.clone(),
         first: another(),
     };
@@ -91,13 +99,16 @@ pub(super) fn devices(checked: &Checked) -> Vec<DeviceSettings> {
 pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettings>> {
     let project = &checked.project;
     let settings = |(at, port): (usize, &Port)| {
-        let unit = |setup| port.protocol.and_then(|protocol| protocol.value.stations().number(setup));
+        let unit = |image: usize| {
+            let station = plan.images.get(image)?;
+            station.dialect?.stations().number(&station.setup)
+        };
         let images: Vec<(Option<u16>, usize)> = project
             .images
             .iter()
             .enumerate()
             .filter(|(_, image)| image.port.is_some_and(|port| port.value == at))
-            .map(|(index, image)| (unit(&image.setup).and_then(|unit| u16::try_from(unit).ok()), index))
+            .map(|(index, _)| (unit(index).and_then(|unit| u16::try_from(unit).ok()), index))
             .collect();
         let from_here = plan.forwards.iter().filter(|forward| forward.from == at);
         let passed: Vec<u16> =
@@ -107,16 +118,19 @@ pub(super) fn answers(checked: &Checked, plan: &Plan) -> Vec<Option<AnswerSettin
         }
         let all = images.iter().any(|(unit, _)| unit.is_none());
         let units = (!all).then(|| images.iter().filter_map(|(unit, _)| *unit).collect());
-        let shared = port.transport().is_some_and(|transport| transport != Transport::Listen);
+        let alone = [Some(Transport::Listen), Some(Transport::Network)];
+        let shared = !alone.contains(&port.transport());
         let spaces = |image: usize| plan.images.get(image).map(|image| image.spaces.clone());
         let stations =
             images.iter().map(|(unit, image)| (*unit, spaces(*image).unwrap_or_default())).collect();
-        let station = images.first().and_then(|(_, image)| plan.images.get(*image));
+        // Where images have numbers, their keys are their own; the one without is what messages reach.
+        let first = images.iter().find(|(unit, _)| unit.is_none()).or(images.first());
+        let station = first.and_then(|(_, image)| plan.images.get(*image));
         Some(AnswerSettings {
             protocol: protocol(port),
             max_clients: if port.is_opaque() { 1 } else { port.max_clients as usize },
             max_clients_per_address: port.max_clients_per_address() as usize,
-            allow: port.allow.as_ref().map(|allow| allow.value.iter().map(|network| network.value).collect()),
+            allow: allowed(port),
             idle_timeout: port.idle_timeout,
             images,
             server: ServerSetup {

@@ -6,12 +6,17 @@ mod enip;
 mod h1;
 mod isotcp;
 mod modbus;
+mod node;
 mod observer;
 mod raw;
 mod search;
 mod simulated;
 mod tables;
 
+pub use node::{
+    Channel, LinkFaults, LinkLoss, LinkNews, MakeNode, NetAct, NetNews, Node, NodeLink, NodeSetup, Produced,
+    Socket,
+};
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
 pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords};
 pub use simulated::{Behaviour, Measured, Memory, OnItsLine, ServedDevice};
@@ -42,6 +47,8 @@ pub struct Speaker {
     pub client: Option<MakeClient>,
     /// A server for clients of a port; `None` where nothing is answered.
     pub server: Option<MakeServer>,
+    /// An end of a network that exchanges blocks in cycles; `None` where nothing is.
+    pub node: Option<MakeNode>,
     /// An observer of two others.
     pub observer: fn(&ObserverSetup<'_>) -> Box<dyn Observer>,
     /// What a simulated device of that description works out by itself; `None` where devices hold what they are given.

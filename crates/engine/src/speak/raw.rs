@@ -12,6 +12,7 @@ pub(super) const RAW: Speaker = Speaker {
     server: None,
     observer: |_| Box::new(RawEar::default()),
     behaviour: None,
+    node: None,
     finder: None,
 };
 

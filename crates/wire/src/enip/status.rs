@@ -55,18 +55,56 @@ pub mod connection {
     pub const DUPLICATE: u16 = 0x0100;
     /// The transport class or trigger is not served.
     pub const CLASS_OR_TRIGGER: u16 = 0x0103;
+    /// Another originator has the outputs.
+    pub const OWNED: u16 = 0x0106;
     /// There is none of that serial number.
     pub const NOT_FOUND: u16 = 0x0107;
     /// A size is not served.
     pub const INVALID_SIZE: u16 = 0x0109;
+    /// The packet interval is not served.
+    pub const INTERVAL_UNSUPPORTED: u16 = 0x0111;
+    /// The packet interval is not acceptable; five more words say what is.
+    pub const INTERVAL: u16 = 0x0112;
     /// There are as many as there may be.
     pub const OUT_OF_CONNECTIONS: u16 = 0x0113;
+    /// The key is for another vendor or product.
+    pub const KEY_VENDOR_OR_PRODUCT: u16 = 0x0114;
+    /// The key is for another device type.
+    pub const KEY_DEVICE_TYPE: u16 = 0x0115;
+    /// The key is for another revision.
+    pub const KEY_REVISION: u16 = 0x0116;
     /// The path leads to nothing that takes connections.
     pub const INVALID_PATH: u16 = 0x0117;
+    /// It would only listen, and nothing is there to listen to.
+    pub const LISTEN_ONLY: u16 = 0x0119;
+    /// The transport class is not served.
+    pub const CLASS: u16 = 0x011C;
+    /// The trigger is not served.
+    pub const TRIGGER: u16 = 0x011D;
+    /// The direction is not served.
+    pub const DIRECTION: u16 = 0x011E;
+    /// A variable size to the target is not served.
+    pub const FIXED_TO_TARGET: u16 = 0x011F;
+    /// A variable size to the originator is not served.
+    pub const FIXED_TO_ORIGINATOR: u16 = 0x0120;
     /// The type from originator to target is reserved.
     pub const TYPE_TO_TARGET: u16 = 0x0123;
     /// The type from target to originator is reserved.
     pub const TYPE_TO_ORIGINATOR: u16 = 0x0124;
+    /// The configuration has another size; one more word says which.
+    pub const CONFIGURATION_SIZE: u16 = 0x0126;
+    /// The size to the target is another; one more word says which.
+    pub const SIZE_TO_TARGET: u16 = 0x0127;
+    /// The size to the originator is another; one more word says which.
+    pub const SIZE_TO_ORIGINATOR: u16 = 0x0128;
+    /// There is no such assembly for the configuration.
+    pub const CONFIGURATION_POINT: u16 = 0x0129;
+    /// There is no such assembly to the target.
+    pub const POINT_TO_TARGET: u16 = 0x012A;
+    /// There is no such assembly to the originator.
+    pub const POINT_TO_ORIGINATOR: u16 = 0x012B;
+    /// A connection that carries nothing is not served.
+    pub const NULL: u16 = 0x0132;
     /// The timeout multiplier is reserved.
     pub const MULTIPLIER: u16 = 0x0133;
     /// The request went on and was not answered in time.

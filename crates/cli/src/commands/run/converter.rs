@@ -1,7 +1,7 @@
 //! A converter as `run` has it: its ports, its control socket, its monitor, and the rig that it is attached to.
 
 use crate::Failure;
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -24,7 +24,7 @@ pub(crate) struct Converter {
     rig: Option<Remote>,
     places: Arc<Mutex<Vec<Row>>>,
     /// What the rig knows of where it serves.
-    told: Vec<String>,
+    told: Option<Vec<String>>,
     again: Arc<AtomicBool>,
 }
 
@@ -79,7 +79,7 @@ impl Converter {
         let hearer = hearer(&monitor, &again, desks, &places);
         let control = Control::serve(claim, hearer)
             .map_err(|error| Failure::Outside(format!("no control socket: {error}")))?;
-        let mut converter = Self { _control: control, monitor, running, rig, places, told: vec![], again };
+        let mut converter = Self { _control: control, monitor, running, rig, places, told: None, again };
         converter.serving(checked)?;
         Ok(converter)
     }
@@ -109,11 +109,18 @@ impl Converter {
             value: at.to_string(),
             detail: String::new(),
         };
-        *self.places.lock().unwrap_or_else(PoisonError::into_inner) = listening.iter().map(row).collect();
-        if let (Some(rig), true) = (&self.rig, serving != self.told) {
+        let device = |(port, own, real): (usize, Ipv4Addr, Ipv4Addr)| Row {
+            name: format!("{}/{own}", name(port)),
+            value: real.to_string(),
+            detail: String::new(),
+        };
+        let devices = self.running.elsewhere_devices();
+        *self.places.lock().unwrap_or_else(PoisonError::into_inner) =
+            listening.iter().map(row).chain(devices.into_iter().map(device)).collect();
+        if let (Some(rig), true) = (&self.rig, self.told.as_ref() != Some(&serving)) {
             rig.say("serving", &serving).map_err(no_rig)?;
         }
-        self.told = serving;
+        self.told = Some(serving);
         Ok(())
     }
 }
@@ -177,6 +184,15 @@ fn attach(remote: &Remote, checked: &Checked) -> Result<Bindings, Failure> {
                     .parse()
                     .map_err(|_| Failure::Outside(format!("the rig says `{}`", row.value)))?;
                 bindings.connect.insert(port, at);
+            }
+            Some(Wires::Network { .. }) => {
+                let odd = || Failure::Outside(format!("the rig says `{}`", row.value));
+                bindings.network.insert(port, row.value.parse().map_err(|_| odd())?);
+                for station in row.detail.split(", ").filter(|own| !own.is_empty()) {
+                    let (own, real) = station.split_once(" at ").ok_or_else(odd)?;
+                    let own = own.parse().map_err(|_| odd())?;
+                    bindings.network_devices.insert((port, own), real.parse().map_err(|_| odd())?);
+                }
             }
             _ => {}
         }

@@ -5,9 +5,11 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
+use woodrush_core::project::{Owner, show_micros};
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
 use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
+use woodrush_engine::speak::{LinkLoss, LinkNews};
 
 /// When a file was changed last, and how long it was.
 type Stamp = (SystemTime, u64);
@@ -125,6 +127,45 @@ impl Names {
                 let text = format!("gives {} again", what.unwrap_or_default());
                 (Tone::Good, "good_again", device(at), text)
             }
+            Event::Link { link, news } => {
+                let name = link_name(plan, *link);
+                match news {
+                    LinkNews::Opened { peer, period, lost_after, only_reads } => {
+                        let reads = if *only_reads { ", only reading" } else { "" };
+                        let text = format!(
+                            "open with {peer}: a frame every {}, lost after {}{reads}",
+                            show_micros(*period),
+                            show_micros(*lost_after)
+                        );
+                        (Tone::Good, "link_open", name, text)
+                    }
+                    LinkNews::Refused { peer, refusal, why } => {
+                        let number = refusal.native.map(|native| format!(" ({})", refusal_shown(native)));
+                        let number = number.unwrap_or_default();
+                        let text = match plan.links.get(*link).map(|link| link.with) {
+                            Some(Owner::Device(_)) => format!("{peer} refuses the connection: {why}{number}"),
+                            _ => format!("connection of {peer} refused: {why}{number}"),
+                        };
+                        (Tone::Bad, "link_refused", name, text)
+                    }
+                    LinkNews::OneLess { peer, why } => {
+                        (Tone::Doubt, "link_reader", name, format!("{peer} reads no longer: {}", why.word()))
+                    }
+                }
+            }
+            Event::LinkRuns { link } => {
+                (Tone::Good, "link_run", link_name(plan, *link), "the controller is in run".to_string())
+            }
+            Event::LinkStopped { link, why } => {
+                let text = match why {
+                    LinkLoss::Idle => "the controller is idle: its outputs count as lost",
+                    LinkLoss::Watchdog => {
+                        "watchdog: nothing came from the controller in time; its outputs count as lost"
+                    }
+                    LinkLoss::Closed => "the controller has closed the connection; its outputs count as lost",
+                };
+                (Tone::Bad, "link_stopped", link_name(plan, *link), text.to_string())
+            }
             Event::PortSays { port: at, words } => (Tone::Doubt, "port", port(at), words.clone()),
             Event::TakesLess { device: at, transfer, bytes, .. } => {
                 let text = format!(
@@ -184,6 +225,12 @@ impl LogEntry {
         let Self { kind, name, text, .. } = self;
         serde_json::json!({ "format": 1, "at": at, "event": kind, "name": name, "text": text }).to_string()
     }
+}
+
+/// The image or device that a link is with.
+fn link_name(plan: &Plan, link: usize) -> &str {
+    let station = plan.links.get(link).and_then(|link| plan.station(link.with));
+    station.map_or("", |station| station.name.as_str())
 }
 
 /// A device's refusal in words, with its likely cause.

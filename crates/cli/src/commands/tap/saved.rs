@@ -138,6 +138,12 @@ fn ports(checked: &Checked) -> Vec<Port> {
                 let server = SocketAddrV4::new(host, at.value.port);
                 (format!(" at {server}"), Some(Flow { client: nobody, server }))
             }
+            Wires::Network { at } => {
+                let host = if at.value.is_unspecified() { own } else { at.value };
+                let usual = port.protocol?.value.framing().usual_tcp_port().unwrap_or(0);
+                let server = SocketAddrV4::new(host, usual);
+                (format!(" at {host}"), Some(Flow { client: nobody, server }))
+            }
             Wires::Connect { to } => {
                 let server = SocketAddrV4::new(to.value.host, to.value.port);
                 let client = SocketAddrV4::new(own, 40_000 + at);

@@ -1,6 +1,7 @@
 //! What clients write, and what they must be able to read.
 
 use super::super::cells::Stretch;
+use super::super::cycles;
 use super::super::mapping;
 use super::{ClientRead, ClientView};
 use crate::finding::Finding;
@@ -78,6 +79,9 @@ impl ClientView<'_> {
                 findings.push(Finding::new("M11", need.span, what).fix(fix));
                 continue;
             };
+            if cycles::exchanges(self.plan, self.client) {
+                continue;
+            }
             let target = rule.target.extent();
             let seen = |w: &ClientRead<'_>| {
                 w.extent.space == target.space

@@ -74,11 +74,17 @@ impl Ends<'_> {
         let own = self.dialect(end.owner).and_then(|dialect| dialect.notation().order(&address.space));
         // A value of one or two bytes lies the same way in all of them.
         let grain = u32::try_from(address.space.grain.cell_bytes()).unwrap_or(2);
-        let ordered = form.ty.bytes().is_some_and(|bytes| bytes > grain.max(2));
+        // Unless the less significant byte comes first everywhere.
+        let least = if own.is_some_and(|own| own.low_byte_first) { grain } else { grain.max(2) };
+        let ordered = form.ty.bytes().is_some_and(|bytes| bytes > least);
         form.order = own.filter(|_| ordered);
         if matches!(form.ty, Type::Text(_)) {
             // Characters come in the order in which they are read, wherever the low word of a number is.
-            form.order = form.order.map(|order| Order { low_word_first: false, ..order });
+            let swapped = grain > 1;
+            form.order = form.order.map(|order| Order {
+                low_word_first: false,
+                low_byte_first: order.low_byte_first && swapped,
+            });
         }
         let bytes = form.ty.bytes().unwrap_or(0);
         let several = bytes as usize > address.space.grain.cell_bytes() && !matches!(form.ty, Type::Text(_));

@@ -3,7 +3,7 @@
 use super::Ends;
 use crate::finding::{Finding, PAST_THE_END};
 use crate::project::{Endpoint, Owner};
-use crate::protocol::{Address, BitWrite, Dialect, Place, Setup, Space, TooMuch, Verb};
+use crate::protocol::{Address, BitWrite, Dialect, Flow, Place, Setup, Space, TooMuch, Verb};
 use crate::source::Span;
 
 impl Ends<'_> {
@@ -18,7 +18,9 @@ impl Ends<'_> {
                 address.space.noun,
                 len - 1
             );
-            Finding::new("M17", self.rule.count.map_or(end.span, |count| count.span), what)
+            // The end of a block is where both ends have agreed on it.
+            let code = if address.space.flow == Flow::Asked { "M17" } else { "M08" };
+            Finding::new(code, self.rule.count.map_or(end.span, |count| count.span), what)
                 .why(PAST_THE_END)
                 .fix("lower `count`, or begin earlier")
         })

@@ -7,7 +7,7 @@ use super::{Plan, PlannedRule, Source, Station};
 use crate::finding::Finding;
 use crate::form::{Conversion, Form, Type};
 use crate::project::{Endpoint, HealthItem, Map, OnLoss, Owner, Polling, Project, Sending, Target};
-use crate::protocol::{Address, Extent, Grain, Place, Space, SpaceId};
+use crate::protocol::{Address, CyclicTimes, Extent, Flow, Grain, Place, Space, SpaceId};
 use crate::source::Span;
 
 /// Coils that stand for one register.
@@ -59,13 +59,17 @@ impl Ends<'_> {
             let what = "health of the converter can be read and not written";
             return Err(vec![Finding::new("F10", self.to.span, what).fix("write an image or a device")]);
         };
+        let found = self.against_the_flow(target);
+        if !found.is_empty() {
+            return Err(found);
+        }
         let (source, target, conversion) = match &self.from.target {
             Target::Health(told) => self.told(plan, *told, target, *target_point)?,
             Target::Cells(address, point) => self.cells(plan, address, *point, target, *target_point)?,
         };
         let (every, published) = self.interval(plan)?;
         let on_loss = self.on_loss()?;
-        let sending = self.sending()?;
+        let sending = self.sending(self.goes())?;
         let invalid = match &self.from.target {
             Target::Cells(_, Some(point)) => {
                 self.point(self.from, *point).map(|p| p.invalid.as_slice().into())
@@ -90,8 +94,87 @@ impl Ends<'_> {
         })
     }
 
+    /// Whether the rule begins where values come in cycles.
+    fn comes(&self) -> bool {
+        matches!(&self.from.target, Target::Cells(address, _) if address.space.flow == Flow::Comes)
+    }
+
+    /// How often frames go to and from a station, where they do.
+    fn cyclic(&self, owner: Owner) -> Option<CyclicTimes> {
+        let (dialect, setup) = match owner {
+            Owner::Device(at) => (self.project.device_dialect(at)?, &self.project.devices.get(at)?.setup),
+            Owner::Image(at) => (self.project.image_dialect(at)?, &self.project.images.get(at)?.setup),
+            Owner::Converter => return None,
+        };
+        Some(dialect.cyclic()?.times(setup))
+    }
+
+    /// Whether a reader of the target can be refused one value.
+    fn can_refuse(&self) -> bool {
+        let Owner::Image(image) = self.to.owner else { return false };
+        let cyclic = self.project.image_dialect(image).and_then(|dialect| dialect.cyclic());
+        cyclic.is_none_or(|cyclic| cyclic.tells_loss())
+    }
+
+    /// A rule that begins where we send, or ends where the other end does: each with how both ends call it.
+    fn against_the_flow(&self, target: &Address) -> Vec<Finding> {
+        let name = |end: &Endpoint| match end.owner {
+            Owner::Image(at) => self.project.images.get(at).map(|image| image.name.value.as_str()),
+            Owner::Device(at) => self.project.devices.get(at).map(|device| device.name.value.as_str()),
+            Owner::Converter => None,
+        };
+        let ours = |end: &Endpoint| matches!(end.owner, Owner::Image(_));
+        let mut found = vec![];
+        if let Target::Cells(source, _) = &self.from.target
+            && source.space.flow == Flow::Goes
+        {
+            let (block, other) = blocks(ours(self.from));
+            let what = format!(
+                "a rule cannot begin in the {block} of `{}`: {}",
+                name(self.from).unwrap_or_default(),
+                if ours(self.from) {
+                    "the controller reads them, and the converter writes them"
+                } else {
+                    "the converter writes them, as the device's controller"
+                }
+            );
+            let fix = format!("begin in its {other}, or turn the rule round");
+            found.push(Finding::new("M08", self.from.span, what).fix(fix));
+        }
+        if target.space.flow == Flow::Comes {
+            let (other, block) = blocks(ours(self.to));
+            let what = format!(
+                "a rule cannot end in the {block} of `{}`: {}",
+                name(self.to).unwrap_or_default(),
+                if ours(self.to) {
+                    "the controller writes them, and the converter reads them"
+                } else {
+                    "the device sends them, and the converter reads them"
+                }
+            );
+            let fix = format!("end in its {other}, or turn the rule round");
+            found.push(Finding::new("M08", self.to.span, what).fix(fix));
+        }
+        if let (Some(access), true) = (self.rule.read_write, self.comes() || target.space.flow == Flow::Goes)
+        {
+            let what = "a block in cycles goes one way, and this rule is to go both";
+            found.push(
+                Finding::new("F09", access, what)
+                    .fix("write a second rule from the outputs of the controller"),
+            );
+        }
+        found
+    }
+
     /// How often the values are asked for, in microseconds, or come by themselves.
     fn interval(&self, plan: &Plan) -> Result<(u64, bool), Vec<Finding>> {
+        if let Some(cyclic) = self.comes().then(|| self.cyclic(self.from.owner)).flatten() {
+            if let Some(poll) = self.rule.poll {
+                let what = "these values come in cycles and are not polled";
+                return Err(vec![Finding::new("F03", poll.span, what).fix("leave `poll` out")]);
+            }
+            return Ok((cyclic.period, false));
+        }
         let device = self.device();
         let own = device.and_then(|device| self.project.devices.get(device)).map(|device| device.poll);
         let poll = self.rule.poll.or(own);
@@ -148,6 +231,11 @@ impl Ends<'_> {
                 "a device that is written cannot be refused anything",
                 "write stop, hold or fill V",
             ),
+            (Some(at), Owner::Image(_)) if at.value == OnLoss::Refuse && !self.can_refuse() => wrong(
+                at.span,
+                "a controller that gets a block cannot be refused one value of it",
+                "write hold or fill V, and map `DEVICE.health.online` into the same block",
+            ),
             (Some(at), Owner::Image(_)) if at.value == OnLoss::Stop => wrong(
                 at.span,
                 "`stop` is for rules that write to a device",
@@ -162,9 +250,19 @@ impl Ends<'_> {
         }
     }
 
-    fn sending(&self) -> Result<Sending, Vec<Finding>> {
-        let from_image = matches!(self.from.owner, Owner::Image(_));
+    /// Whether the rule ends where values go in cycles.
+    fn goes(&self) -> bool {
+        matches!(&self.to.target, Target::Cells(address, _) if address.space.flow == Flow::Goes)
+    }
+
+    fn sending(&self, goes: bool) -> Result<Sending, Vec<Finding>> {
+        let from_image = matches!(self.from.owner, Owner::Image(_)) && !self.comes();
         match self.rule.send.as_deref() {
+            Some(send) if goes => {
+                let what = "this value goes in every frame, whether it has changed or not";
+                Err(vec![Finding::new("F03", send.span, what).fix("leave `send` out")])
+            }
+            None if goes => Ok(Sending::default()),
             Some(send) if !self.to_device() => {
                 let what = "`send` is for rules that write to a device";
                 Err(vec![Finding::new("F03", send.span, what).fix("leave it out")])
@@ -249,7 +347,7 @@ impl Ends<'_> {
                     .fix("write a second rule the other way, into another address"),
             );
         }
-        if self.device().is_some() || address.space.writable {
+        if self.comes() || self.device().is_some() || address.space.writable {
             found.extend(self.writing_back(address, point, target));
         } else {
             let what =
@@ -263,7 +361,7 @@ impl Ends<'_> {
             found
                 .push(Finding::new("F09", self.from.span, what).fix(self.bit_by_bit(address, target, count)));
         }
-        if let (Some(bit), Owner::Image(_)) = (address.bit, self.from.owner) {
+        if let (Some(bit), Owner::Image(_), false) = (address.bit, self.from.owner, self.comes()) {
             let what = format!("clients write whole registers, and bit {bit} is a part of one");
             found.push(
                 Finding::new("F09", self.from.span, what).fix("begin at a coil, or carry the whole register"),
@@ -286,7 +384,10 @@ impl Ends<'_> {
             Owner::Image(image) => {
                 let station = plan.images.get_mut(image).ok_or_else(Vec::new)?;
                 let place = Place { space: station.space(&address.space), ..place };
-                Source::ClientCells { image, place, rule: 0 }
+                match address.space.flow {
+                    Flow::Comes => Source::Values { owner: self.from.owner, place, point: None },
+                    _ => Source::ClientCells { image, place, rule: 0 },
+                }
             }
             Owner::Converter => return Err(vec![]),
         };
@@ -369,4 +470,9 @@ fn other_type(station: &Station, address: &Address, span: Span) -> Option<Findin
         let what = format!("the tag is `{own}` here, and `{other}` in another rule");
         Finding::new("M33", span, what).fix("one of the two is wrong: ask the controller's programmer")
     })
+}
+
+/// The block that goes and the block that comes at such a station: an image sends inputs, a device gets outputs.
+const fn blocks(image: bool) -> (&'static str, &'static str) {
+    if image { ("inputs (%I)", "outputs (%Q)") } else { ("outputs (%Q)", "inputs (%I)") }
 }

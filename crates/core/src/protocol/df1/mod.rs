@@ -90,7 +90,7 @@ impl Dialect for Df1 {
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
         match transport {
             Transport::Serial | Transport::Connect => Ok(()),
-            Transport::Listen | Transport::Pty => Err(
+            Transport::Listen | Transport::Pty | Transport::Network => Err(
                 "it is spoken on a serial line, or through a serial server that is dialled: write `serial` or `connect`",
             ),
         }
@@ -109,10 +109,6 @@ impl Dialect for Df1 {
     }
 
     fn requests(&self) -> Option<&dyn Requests> {
-        Some(self)
-    }
-
-    fn search(&self) -> Option<&dyn Search> {
         Some(self)
     }
 }

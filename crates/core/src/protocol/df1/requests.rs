@@ -1,6 +1,6 @@
 //! What commands cost on a DF1 link, how long it waits, and how they look there.
 
-use super::{Df1, check};
+use super::{Df1, Search, check};
 use crate::protocol::requests::one_part;
 use crate::protocol::tables::{asking, changing, fitting};
 use crate::protocol::{Cost, Example, Extent, Requests, Setup, Space, TooMuch, Verb};
@@ -29,6 +29,10 @@ impl Df1 {
 }
 
 impl Requests for Df1 {
+    fn search(&self) -> Option<&dyn Search> {
+        Some(self)
+    }
+
     fn acknowledges(&self) -> bool {
         true
     }

@@ -1,5 +1,7 @@
 //! Controllers with named tags, asked by explicit messages of EtherNet/IP: notation, keys, limits and costs.
 
+mod assembly;
+mod eds;
 mod list;
 mod path;
 mod refusals;
@@ -9,6 +11,7 @@ mod tables;
 mod tag;
 mod terms;
 
+pub use assembly::{Assembly, Layout, OwnIdentity};
 pub use path::{PART_MAX, TagPath};
 pub use refusals::other_type;
 pub use requests::{
@@ -41,7 +44,18 @@ pub const VENDOR: u16 = 0xFFF1;
 /// The most steps of a route, far more than racks have.
 const ROUTE_MAX: usize = 8;
 
-static KEYS: [Key; 8] = [
+/// Those of tags, and those of exchanges in cycles.
+static KEYS: [Key; OF_TAGS.len() + assembly::KEYS.len()] = {
+    let mut all = [IMAGE_NUMBERING; OF_TAGS.len() + assembly::KEYS.len()];
+    let mut at = 0;
+    while at < all.len() {
+        all[at] = if at < OF_TAGS.len() { OF_TAGS[at] } else { assembly::KEYS[at - OF_TAGS.len()] };
+        at += 1;
+    }
+    all
+};
+
+const OF_TAGS: [Key; 8] = [
     Key {
         table: "devices",
         name: "slot",
@@ -158,10 +172,10 @@ impl Dialect for Tags {
     }
 
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
-        if transport.is_tcp() {
+        if transport.is_tcp() || transport == Transport::Network {
             return Ok(());
         }
-        Err("it goes over TCP: write `connect` or `listen`")
+        Err("it goes over TCP: write `connect`, `listen`, or `network` for exchanges in cycles")
     }
 
     fn refusals(&self) -> &'static Refusals {
@@ -184,10 +198,20 @@ impl Dialect for Tags {
             what: format!("`{key}` is about data tables, and tags have none"),
             fix: format!("remove `{key}`, or add `memory = \"tables\"` where it is an older controller"),
         });
-        route_fault(setup).into_iter().chain(stray).collect()
+        let cyclic = ["period", "multiplier", "input-only", "listen-only"].into_iter();
+        let cyclic = cyclic.filter(|key| setup.number(key).is_some()).map(|key| SettingFault {
+            code: "F03",
+            key,
+            what: format!("`{key}` is about exchanges in cycles, and there is no `inputs`"),
+            fix: format!("remove `{key}`, or add `inputs = {{ assembly = 100 }}`"),
+        });
+        route_fault(setup).into_iter().chain(stray).chain(cyclic).collect()
     }
 
     fn by_memory(&self, setup: &Setup) -> Option<&'static dyn Dialect> {
+        if setup.row("inputs").is_some() || setup.row("outputs").is_some() {
+            return Some(&assembly::ASSEMBLIES);
+        }
         has_tables(setup).then_some(&tables::TABLES)
     }
 
@@ -200,10 +224,6 @@ impl Dialect for Tags {
     }
 
     fn requests(&self) -> Option<&dyn Requests> {
-        Some(self)
-    }
-
-    fn search(&self) -> Option<&dyn Search> {
         Some(self)
     }
 }

@@ -1,6 +1,6 @@
 //! What explicit messages cost, and how they look.
 
-use super::{PACKED_BITS, Tags, emit_path, is_packed, route_of, tag, type_of};
+use super::{PACKED_BITS, Search, Tags, emit_path, is_packed, route_of, tag, type_of};
 use crate::protocol::{Cost, Example, Extent, Grain, Requests, Setup, Space, TooMuch, Verb};
 use woodrush_wire::enip::cip::{self, Reply, class, service};
 use woodrush_wire::enip::connection::UnconnectedSend;
@@ -38,7 +38,9 @@ impl Way {
     /// By a device's keys.
     #[must_use]
     pub fn of(setup: &Setup) -> Self {
-        let connected = setup.number("connected") != Some(0);
+        // What is exchanged in cycles is asked for now and then by hand: that needs no connection of its own.
+        let cyclic = setup.row("inputs").is_some() || setup.row("outputs").is_some();
+        let connected = setup.number("connected") != Some(0) && !cyclic;
         let route = route_of(setup);
         Self::sized(connected.then_some(CONNECTION_LARGE), route)
     }
@@ -110,6 +112,10 @@ fn part(verb: Verb, space: &Space, extent: Extent) -> (u32, u32, u32) {
 }
 
 impl Requests for Tags {
+    fn search(&self) -> Option<&dyn Search> {
+        Some(self)
+    }
+
     fn no_retries(&self) -> Option<&'static str> {
         Some("each answer has the number of its request; the next poll asks again")
     }

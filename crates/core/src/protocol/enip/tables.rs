@@ -73,10 +73,6 @@ impl Dialect for TablesInMessages {
     fn requests(&self) -> Option<&dyn Requests> {
         Some(self)
     }
-
-    fn search(&self) -> Option<&dyn Search> {
-        Some(self)
-    }
 }
 
 impl Stations for TablesInMessages {
@@ -117,6 +113,10 @@ fn exchanged(words: String, body: &[u8], data: &[u8], setup: &Setup) -> Example 
 }
 
 impl Requests for TablesInMessages {
+    fn search(&self) -> Option<&dyn Search> {
+        Some(self)
+    }
+
     fn no_retries(&self) -> Option<&'static str> {
         TAGS.no_retries()
     }

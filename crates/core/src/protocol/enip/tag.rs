@@ -2,7 +2,7 @@
 
 use super::path::TagPath;
 use crate::form::Type;
-use crate::protocol::{BitWrite, Grain, Space};
+use crate::protocol::{BitWrite, Flow, Grain, Space};
 use std::borrow::Cow;
 use std::sync::Arc;
 use woodrush_wire::enip::epath::{Logical, Segment, Width};
@@ -62,6 +62,7 @@ pub(super) fn space(path: &TagPath, ty: Type) -> Option<Space> {
         rewritten: false,
         whole: false,
         publishes: false,
+        flow: Flow::Asked,
     })
 }
 

@@ -4,7 +4,7 @@ use super::lists::{BlockKind, Member, ParameterAccess, ParameterType, type_of, t
 use crate::form::Type;
 use crate::nearest::nearest;
 use crate::protocol::{
-    Address, AddressContext, AddressFault, BitWrite, DeviceBlock, DeviceBlocks, Grain, ImpliedType,
+    Address, AddressContext, AddressFault, BitWrite, DeviceBlock, DeviceBlocks, Flow, Grain, ImpliedType,
     ShownMember, Space,
 };
 use std::borrow::Cow;
@@ -50,6 +50,7 @@ impl Parameter<'_> {
             rewritten: false,
             whole: true,
             publishes: self.publishes,
+            flow: Flow::Asked,
         }
     }
 }

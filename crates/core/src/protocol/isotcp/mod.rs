@@ -6,8 +6,9 @@ mod requests;
 mod terms;
 
 use super::{
-    Address, AddressContext, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Link, Notation,
-    Refusals, Requests, Search, SettingFault, Setup, ShownAddress, Space, Stations, Territory, Transport,
+    Address, AddressContext, AddressFault, BitWrite, Dialect, Flow, Framing, Grain, Key, KeyKind, Link,
+    Notation, Refusals, Requests, Search, SettingFault, Setup, ShownAddress, Space, Stations, Territory,
+    Transport,
 };
 use crate::form::{Order, Type};
 use crate::term::Term;
@@ -85,6 +86,7 @@ pub fn space_of(area: Area, block: u8) -> Space {
         rewritten: area == Area::Outputs,
         whole: false,
         publishes: false,
+        flow: Flow::Asked,
     }
 }
 
@@ -200,10 +202,6 @@ impl Dialect for Blocks {
     }
 
     fn requests(&self) -> Option<&dyn Requests> {
-        Some(self)
-    }
-
-    fn search(&self) -> Option<&dyn Search> {
         Some(self)
     }
 }

@@ -1,6 +1,6 @@
 //! What FETCH and WRITE cost, and how they look.
 
-use super::{Blocks, Memory};
+use super::{Blocks, Memory, Search};
 use crate::protocol::requests::one_part;
 use crate::protocol::{Cost, Example, Extent, Requests, Setup, Space, TooMuch, Verb};
 use woodrush_wire::isotcp::cotp;
@@ -14,6 +14,10 @@ const OVERHEAD: u32 = 7 + 16;
 const PIECE: u32 = 1021;
 
 impl Requests for Blocks {
+    fn search(&self) -> Option<&dyn Search> {
+        Some(self)
+    }
+
     fn no_retries(&self) -> Option<&'static str> {
         Some(
             "after a timeout the connection is closed and reopened, because a late answer could be mistaken for the next one",

@@ -8,8 +8,9 @@ mod requests;
 mod terms;
 
 use super::{
-    Address, AddressContext, AddressFault, BitWrite, Dialect, Framing, Grain, Key, KeyKind, Lists, Notation,
-    Refusals, Requests, Search, Setup, ShownAddress, Space, StationId, Stations, Territory, Transport,
+    Address, AddressContext, AddressFault, BitWrite, Dialect, Flow, Framing, Grain, Key, KeyKind, Lists,
+    Notation, Refusals, Requests, Search, Setup, ShownAddress, Space, StationId, Stations, Territory,
+    Transport,
 };
 use crate::line::Line;
 use crate::term::Term;
@@ -58,6 +59,7 @@ const fn space(key: &'static str, noun: &'static str, table: Table) -> Space {
         rewritten: false,
         whole: false,
         publishes: false,
+        flow: Flow::Asked,
     }
 }
 
@@ -141,6 +143,9 @@ impl Dialect for Modbus {
             (Framed::Tcp, Transport::Serial | Transport::Pty) => Err(
                 "its frames have no checksum and no end mark; a serial line needs `modbus-rtu` or `modbus-ascii`",
             ),
+            (_, Transport::Network) => {
+                Err("it exchanges nothing in cycles: write `listen`, `connect`, `serial` or `pty`")
+            }
             _ => Ok(()),
         }
     }
@@ -158,10 +163,6 @@ impl Dialect for Modbus {
     }
 
     fn requests(&self) -> Option<&dyn Requests> {
-        Some(self)
-    }
-
-    fn search(&self) -> Option<&dyn Search> {
         Some(self)
     }
 }

@@ -1,11 +1,15 @@
 //! What Modbus requests cost, and how they look in each framing.
 
-use super::{Framed, Modbus, table_of};
+use super::{Framed, Modbus, Search, table_of};
 use crate::protocol::requests::one_part;
 use crate::protocol::{Cost, Example, Extent, Requests, Setup, Space, TooMuch, Verb};
 use woodrush_wire::modbus::{Request, Response, ascii, pack, rtu, tcp};
 
 impl Requests for Modbus {
+    fn search(&self) -> Option<&dyn Search> {
+        Some(self)
+    }
+
     fn cost(&self, verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch> {
         let (space, count) = one_part(parts)?;
         let table = table_of(space);

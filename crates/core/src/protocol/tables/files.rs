@@ -1,7 +1,7 @@
 //! The kinds of files of a data table, and the spaces that they and their parts are.
 
 use crate::form::Type;
-use crate::protocol::{BitWrite, Grain, ImpliedType, Space};
+use crate::protocol::{BitWrite, Flow, Grain, ImpliedType, Space};
 use std::borrow::Cow;
 
 /// One kind of file.
@@ -129,6 +129,7 @@ pub(super) fn space_of(file: File, number: u32, sub: u16, octal: bool) -> Space 
         rewritten: file.letter == "O",
         whole: false,
         publishes: false,
+        flow: Flow::Asked,
     }
 }
 
@@ -147,6 +148,7 @@ pub(super) fn length_space(number: u32) -> Space {
         rewritten: false,
         whole: false,
         publishes: false,
+        flow: Flow::Asked,
     }
 }
 

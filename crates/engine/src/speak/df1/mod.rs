@@ -16,6 +16,7 @@ pub(super) const FULL: Speaker = Speaker {
     server: Some(|setup| Box::new(server::TableServer::new(setup, false))),
     observer: |setup| Box::new(observer::TableObserver::new(false, setup)),
     behaviour: None,
+    node: None,
     finder: None,
 };
 
@@ -26,5 +27,6 @@ pub(super) const HALF: Speaker = Speaker {
     server: Some(|setup| Box::new(slaves::Slaves::new(setup))),
     observer: |setup| Box::new(observer::TableObserver::new(true, setup)),
     behaviour: None,
+    node: None,
     finder: None,
 };

@@ -2,6 +2,7 @@
 //! and has one message under way at a time. Every answer has the number of its request, so that a late one is told apart.
 
 use super::MESSAGE_MAX;
+use super::assembly_job::AssemblyAsk;
 use super::job::{Outcome, Services, Terms, WantedPart};
 use super::link::Peer;
 use super::table_job::{command, command_replied, table_station};
@@ -65,6 +66,8 @@ enum TagWork {
     Services(Services, bool),
     /// Commands for a data table, and the number of the one that was sent last.
     Table(TableAsk, u16),
+    /// All of an assembly, read and perhaps set.
+    Assembly(AssemblyAsk),
     /// A whole request, whose reply comes back whole; `None` once it was sent.
     Whole(Option<Vec<u8>>),
     /// Something that this protocol has no message for.
@@ -252,6 +255,13 @@ impl TagClient {
                             Replied::Unfitting => self.fail(Kind::Mismatch, Blame::Device),
                         };
                     }
+                    TagWork::Assembly(ask) => {
+                        return match ask.replied(message) {
+                            Replied::More => {}
+                            Replied::Ended(result) => self.end(result.map(Delivered::from)),
+                            Replied::Unfitting => self.fail(Kind::Mismatch, Blame::Device),
+                        };
+                    }
                     TagWork::Services(..) | TagWork::Nothing => {}
                 }
                 let Some(services) = job.what.services() else { return };
@@ -286,6 +296,7 @@ impl TagClient {
         let message = match &mut job.what {
             TagWork::Nothing => return None,
             TagWork::Whole(request) => request.take()?,
+            TagWork::Assembly(ask) => ask.message(),
             TagWork::Table(ask, tns) => {
                 *tns = tns.wrapping_add(1);
                 command(ask, *tns)?
@@ -348,7 +359,7 @@ impl TagClient {
     fn ended(&mut self) -> bool {
         let over = |job: &TagJob| match &job.what {
             TagWork::Services(services, _) => services.todo.is_empty(),
-            TagWork::Whole(_) | TagWork::Table(..) => false,
+            TagWork::Whole(_) | TagWork::Table(..) | TagWork::Assembly(_) => false,
             TagWork::Nothing => true,
         };
         if self.under_way.is_some() || !self.job.as_ref().is_some_and(over) {
@@ -357,7 +368,7 @@ impl TagClient {
         let Some(TagJob { ticket, what, .. }) = self.job.take() else { return false };
         let result = match what {
             TagWork::Services(services, reads) => services.end(reads),
-            TagWork::Whole(_) | TagWork::Table(..) | TagWork::Nothing => {
+            TagWork::Whole(_) | TagWork::Table(..) | TagWork::Assembly(_) | TagWork::Nothing => {
                 Err(Refusal::new(Kind::NoSuchCommand, Blame::File))
             }
         };
@@ -381,6 +392,11 @@ impl Client for TagClient {
         let services = |services: Option<Services>, reads| {
             services.map_or(TagWork::Nothing, |services| TagWork::Services(services, reads))
         };
+        if let Some((station, ask)) = AssemblyAsk::of(&self.stations, &ask) {
+            let what = TagWork::Assembly(ask);
+            self.job = Some(TagJob { ticket, peer: peer_of(station), what });
+            return;
+        }
         if let Some(station) = table_station(&self.stations, &ask) {
             let (_, ask) = TableAsk::new(&self.stations, ask);
             // Each next question has another number, as its commands have.

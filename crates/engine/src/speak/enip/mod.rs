@@ -1,16 +1,23 @@
 //! Explicit messages of EtherNet/IP: questions and refusals between spaces and tags.
 
+mod assembly_job;
 mod client;
+mod io;
 mod job;
 mod link;
+mod manager;
+mod node;
 mod objects;
 mod observer;
+mod originator;
 mod requests;
 mod server;
 mod table_job;
 mod table_work;
 mod work;
 
+#[cfg(test)]
+mod cyclic_tests;
 #[cfg(test)]
 mod tests;
 
@@ -25,6 +32,7 @@ pub(super) const TAGS: Speaker = Speaker {
     server: Some(|setup| Box::new(server::TagServer::new(setup))),
     observer: |setup| Box::new(observer::TagObserver::new(setup)),
     behaviour: None,
+    node: Some(|setup| Box::new(node::IoNode::new(setup))),
     finder: None,
 };
 

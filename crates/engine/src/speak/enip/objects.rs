@@ -38,7 +38,7 @@ pub(super) const fn identity() -> Identity<'static> {
 }
 
 /// The attributes of an object, from 1 on; `None` where there is none of that number.
-fn attribute(object: Object, attribute: u32, out: &mut Vec<u8>) -> Option<()> {
+fn attribute(own: &Identity<'_>, object: Object, attribute: u32, out: &mut Vec<u8>) -> Option<()> {
     if object.instance == 0 {
         let (_, revision) = CLASSES.iter().find(|(known, _)| *known == object.class)?;
         let value = match attribute {
@@ -51,7 +51,7 @@ fn attribute(object: Object, attribute: u32, out: &mut Vec<u8>) -> Option<()> {
     }
     match (object.class, attribute) {
         (class::IDENTITY, 8) => out.push(3),
-        (class::IDENTITY, _) => return identity().attribute(attribute, out),
+        (class::IDENTITY, _) => return own.attribute(attribute, out),
         (class::MESSAGE_ROUTER, 1) => {
             let count = u16::try_from(CLASSES.len()).unwrap_or(0);
             out.extend_from_slice(&count.to_le_bytes());
@@ -102,7 +102,7 @@ pub(super) fn known(object: Object) -> Result<(), (u8, Option<u16>)> {
 }
 
 /// Answers a service on an object that carries no tags.
-pub(super) fn answer(code: u8, object: Object, data: &[u8], out: &mut Vec<u8>) {
+pub(super) fn answer(own: &Identity<'_>, code: u8, object: Object, data: &[u8], out: &mut Vec<u8>) {
     let mut values = vec![];
     let refuse = |status, out: &mut Vec<u8>| Reply::refusal(code, status).emit(out);
     if let Err((general, word)) = known(object) {
@@ -112,12 +112,14 @@ pub(super) fn answer(code: u8, object: Object, data: &[u8], out: &mut Vec<u8>) {
     }
     match code {
         service::GET_ATTRIBUTE_SINGLE => match object.attribute {
-            Some(id) if attribute(object, id, &mut values).is_some() => Reply::good(code, &values).emit(out),
+            Some(id) if attribute(own, object, id, &mut values).is_some() => {
+                Reply::good(code, &values).emit(out)
+            }
             _ => refuse(status::ATTRIBUTE_NOT_SUPPORTED, out),
         },
         service::GET_ATTRIBUTES_ALL if object.instance == 1 && all(object.class) > 0 => {
             for id in 1..=all(object.class) {
-                let _ = attribute(object, id, &mut values);
+                let _ = attribute(own, object, id, &mut values);
             }
             Reply::good(code, &values).emit(out);
         }
@@ -129,7 +131,7 @@ pub(super) fn answer(code: u8, object: Object, data: &[u8], out: &mut Vec<u8>) {
                 values.extend_from_slice(&id.to_le_bytes());
                 let at = values.len();
                 values.extend_from_slice(&[0, 0]);
-                if attribute(object, id.into(), &mut values).is_none() {
+                if attribute(own, object, id.into(), &mut values).is_none() {
                     failed = true;
                     if let Some(own) = values.get_mut(at) {
                         *own = status::ATTRIBUTE_NOT_SUPPORTED;
@@ -140,7 +142,7 @@ pub(super) fn answer(code: u8, object: Object, data: &[u8], out: &mut Vec<u8>) {
             Reply { service: code, status, additional: &[], data: &values }.emit(out);
         }
         service::SET_ATTRIBUTE_SINGLE => match object.attribute {
-            Some(id) if attribute(object, id, &mut values).is_some() => {
+            Some(id) if attribute(own, object, id, &mut values).is_some() => {
                 refuse(status::ATTRIBUTE_NOT_SETTABLE, out);
             }
             _ => refuse(status::ATTRIBUTE_NOT_SUPPORTED, out),

@@ -8,12 +8,13 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use woodrush_core::Refusal;
 use woodrush_core::protocol::enip::{
-    PACKED_BITS, data_bytes, from_wire, is_packed, is_type, keys_of, path_of, to_wire_into, type_of,
+    OwnIdentity, PACKED_BITS, data_bytes, from_wire, is_packed, is_type, keys_of, path_of, to_wire_into,
+    type_of,
 };
 use woodrush_core::protocol::{Extent, Grain, Space, SpaceId, Spaces};
 use woodrush_wire::enip::cip::{self, Reply, Request, class, service};
 use woodrush_wire::enip::epath::{Logical, Path, Segment};
-use woodrush_wire::enip::objects::parse_attribute_list;
+use woodrush_wire::enip::objects::{Identity, parse_attribute_list};
 use woodrush_wire::enip::status;
 use woodrush_wire::enip::tags::{
     Fragment, Masks, SYMBOL_ATTRIBUTES, Symbol, SymbolType, Write, is_tag, parse_read,
@@ -31,6 +32,8 @@ pub(super) struct Tags {
     /// Paths that were asked for, as they came, with the space and the index there: an originator asks for the same ones
     /// again and again.
     paths: HashMap<Box<[u8]>, (SpaceId, u32)>,
+    /// Who this is, where its port says so.
+    own: Option<OwnIdentity>,
 }
 
 /// What becomes of a service.
@@ -90,6 +93,24 @@ impl Tags {
     pub(super) fn set_up(&mut self, spaces: Arc<Spaces>, is_tables: bool) {
         (self.spaces, self.files) = if is_tables { (Arc::default(), Some(spaces)) } else { (spaces, None) };
         self.paths.clear();
+    }
+
+    /// Says who this is.
+    pub(super) fn name(&mut self, own: OwnIdentity) {
+        self.own = Some(own);
+    }
+
+    fn identity(&self) -> Identity<'_> {
+        let Some(own) = &self.own else { return objects::identity() };
+        Identity {
+            vendor: own.vendor,
+            device_type: own.device_type,
+            product: own.product,
+            revision: own.revision,
+            serial: own.serial,
+            name: own.name.as_bytes(),
+            ..objects::identity()
+        }
     }
 
     fn found(&self, id: SpaceId, index: u32) -> Option<TagPlace<'_>> {
@@ -165,7 +186,7 @@ impl Tags {
             return Todo::Said(refuse(request.service, status::SERVICE_NOT_SUPPORTED, None));
         }
         let mut reply = vec![];
-        objects::answer(request.service, object, request.data, &mut reply);
+        objects::answer(&self.identity(), request.service, object, request.data, &mut reply);
         if reply.len() > room {
             reply = refuse(request.service, status::REPLY_TOO_LARGE, None);
         }

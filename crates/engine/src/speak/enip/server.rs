@@ -1,22 +1,27 @@
 //! A server on one TCP connection: a controller with tags, or an image that looks like one.
 
+use super::manager::{AssemblyBlock, NotOpenedBecause};
+use super::node::{CAPABILITY_CYCLIC, SharedManager, lock};
 use super::requests::{Tags, Todo};
-use super::work::{MessageWork, ReplyTo};
+use super::work::{MessageWork, ReplyTo, ServiceWork};
 use super::{answer_to, objects};
 use crate::Moment;
 use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup, tables};
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::net::{Ipv4Addr, SocketAddrV4};
+use std::sync::Arc;
 use woodrush_core::Refusal;
 use woodrush_core::protocol::enip::{has_tables, route_of};
+use woodrush_core::protocol::{Extent, Spaces};
 use woodrush_wire::enip::cip::{self, Reply, Request, class, service};
 use woodrush_wire::enip::connection::{
     Closed, EXPLICIT, ForwardClose, ForwardOpen, NotOpened, Opened, Triad, UnconnectedSend, lost_after,
 };
-use woodrush_wire::enip::cpf::{Connected, Unconnected};
+use woodrush_wire::enip::cpf::{Connected, Extras, Items, Unconnected, item};
+use woodrush_wire::enip::cyclic::{self, SocketItem};
 use woodrush_wire::enip::encap::{self, Header, Message, Registration, command};
 use woodrush_wire::enip::epath::{Object, Path};
-use woodrush_wire::enip::objects::{CAPABILITY_TCP, ListedIdentity, emit_services};
+use woodrush_wire::enip::objects::{CAPABILITY_TCP, Identity, ListedIdentity, emit_services};
 use woodrush_wire::enip::packet::Parts;
 use woodrush_wire::enip::status::{self, connection as refused};
 
@@ -56,9 +61,24 @@ pub(super) struct TagServer {
     work: Option<MessageWork>,
     lost: Option<String>,
     now: Moment,
+    /// The spaces of images with assemblies, by the number of their inputs.
+    images: Vec<(u16, Arc<Spaces>)>,
+    /// The UDP port on which who asks takes frames.
+    frames_to: u16,
+    /// What the end that it belongs to exchanges in cycles, and who asks.
+    node: Option<(SharedManager, Ipv4Addr)>,
 }
 
 impl TagServer {
+    /// Of an end on a network, for one peer.
+    pub(super) fn of_node(setup: &ServerSetup, manager: SharedManager, peer: Ipv4Addr) -> Self {
+        let mut own = Self::new(setup);
+        own.tags.name(lock(&manager).own_identity().clone());
+        own.node = Some((manager, peer));
+        own.set_up(setup);
+        own
+    }
+
     pub(super) fn new(setup: &ServerSetup) -> Self {
         let mut server = Self {
             tags: Tags::default(),
@@ -72,6 +92,9 @@ impl TagServer {
             work: None,
             lost: None,
             now: Moment(0),
+            images: vec![],
+            frames_to: cyclic::PORT,
+            node: None,
         };
         server.set_up(setup);
         server
@@ -82,7 +105,7 @@ impl TagServer {
         loop {
             if let Some(work) = &mut self.work {
                 if let Some(want) = work.go_on(&mut self.tags) {
-                    return Some(Serve::Want { unit: 0, all: false, want });
+                    return Some(Serve::Want { unit: work.unit(), all: false, want });
                 }
                 self.reply();
             }
@@ -124,11 +147,23 @@ impl TagServer {
         let good = Header { status: 0, ..header };
         match header.command {
             command::NOP => {}
-            command::LIST_SERVICES => good.emit_with(&mut self.out, |out| emit_services(out, CAPABILITY_TCP)),
+            command::LIST_SERVICES => {
+                let cyclic = if self.node.is_some() { CAPABILITY_CYCLIC } else { 0 };
+                good.emit_with(&mut self.out, |out| emit_services(out, CAPABILITY_TCP | cyclic));
+            }
             command::LIST_IDENTITY => {
-                let address = SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, PORT);
-                let own = ListedIdentity { address, identity: objects::identity(), state: 3 };
-                good.emit_with(&mut self.out, |out| own.emit(out));
+                let mut list = |address: Option<Ipv4Addr>, identity: Identity<'_>| {
+                    let address = SocketAddrV4::new(address.unwrap_or(Ipv4Addr::UNSPECIFIED), PORT);
+                    let own = ListedIdentity { address, identity, state: 3 };
+                    good.emit_with(&mut self.out, |out| own.emit(out));
+                };
+                match &self.node {
+                    None => list(None, objects::identity()),
+                    Some((manager, _)) => {
+                        let manager = lock(manager);
+                        list(manager.address(), manager.identity());
+                    }
+                }
             }
             command::LIST_INTERFACES => good.emit_with(&mut self.out, |out| out.extend_from_slice(&[0, 0])),
             command::REGISTER_SESSION => self.register(good, message.data),
@@ -140,7 +175,10 @@ impl TagServer {
             }
             command::SEND_RR_DATA => match Unconnected::parse(message.data) {
                 Err(_) => self.status(header, encap::status::BAD_DATA),
-                Ok(data) => self.asked(ReplyTo::Context(header.context), data.message, UNCONNECTED),
+                Ok(data) => {
+                    self.frames_to = frames_port(&data.extras);
+                    self.asked(ReplyTo::Context(header.context), data.message, UNCONNECTED);
+                }
             },
             command::SEND_UNIT_DATA => match Connected::parse(message.data) {
                 Err(_) => self.status(header, encap::status::BAD_DATA),
@@ -240,6 +278,12 @@ impl TagServer {
             Err(error) => return self.refuse(back, code, cip::status_of(&error), None, &[]),
         };
         let now = self.now;
+        if let Some((manager, peer)) = self.node.as_ref().filter(|_| open.transport & 0x0F != EXPLICIT & 0x0F)
+        {
+            let peer = SocketAddrV4::new(*peer, self.frames_to);
+            let opened = lock(manager).open(now, peer, &open);
+            return self.say_opened(back, code, &open, opened);
+        }
         self.connections.retain(|own| now.since(own.used) < own.lost_after);
         let (route, rest) = open.path.split_route();
         let router = Object { class: class::MESSAGE_ROUTER, instance: 1, attribute: None };
@@ -290,6 +334,76 @@ impl TagServer {
         self.send(back, &reply);
     }
 
+    /// What a connection of class 1 was answered.
+    fn say_opened(
+        &mut self,
+        back: ReplyTo,
+        code: u8,
+        open: &ForwardOpen<'_>,
+        opened: Result<Opened<'_>, NotOpenedBecause>,
+    ) {
+        let (mut data, mut reply) = (vec![], vec![]);
+        match opened {
+            Ok(opened) => {
+                opened.emit(&mut data);
+                Reply::good(code, &data).emit(&mut reply);
+            }
+            Err(because) => {
+                NotOpened { triad: open.triad, left: 0 }.emit(&mut data);
+                let words: Vec<u8> = because.words.iter().flat_map(|word| word.to_le_bytes()).collect();
+                let own = Reply { service: code, status: because.status, additional: &words, data: &data };
+                own.emit(&mut reply);
+            }
+        }
+        self.send(back, &reply);
+    }
+
+    /// A service on an assembly of the end that this belongs to; `false` where it has none of that number.
+    fn on_assembly(&mut self, back: ReplyTo, request: &Request<'_>, object: Object) -> bool {
+        let Some((manager, peer)) = &self.node else { return false };
+        let found = lock(manager).assembly(object.instance);
+        let Some(found) = found else { return false };
+        let code = request.service;
+        match (code, object.attribute) {
+            (service::GET_ATTRIBUTE_SINGLE, Some(3)) => {
+                let key = match found.block {
+                    AssemblyBlock::Inputs => "inputs",
+                    AssemblyBlock::Outputs => "outputs",
+                    AssemblyBlock::Config => "",
+                };
+                let spaces = self.images.iter().find(|(unit, _)| u32::from(*unit) == found.station);
+                let place = spaces.and_then(|(_, spaces)| {
+                    let id = spaces.id(key)?;
+                    Some(Extent { space: id, first: 0, count: found.bytes })
+                });
+                match place.filter(|place| place.count > 0) {
+                    Some(place) => {
+                        let unit = u16::try_from(found.station).unwrap_or(u16::MAX);
+                        self.work = Some(MessageWork::of_one(back, ServiceWork::assembly(unit, code, place)));
+                    }
+                    // Nothing is kept of a configuration.
+                    None => self.refuse(back, code, 0, None, &vec![0; found.bytes as usize]),
+                }
+            }
+            (service::GET_ATTRIBUTE_SINGLE, Some(4)) => {
+                let bytes = u16::try_from(found.bytes).unwrap_or(u16::MAX);
+                self.refuse(back, code, 0, None, &bytes.to_le_bytes());
+            }
+            (service::SET_ATTRIBUTE_SINGLE, Some(3)) => {
+                let set = lock(manager).set(self.now, *peer, found, request.data);
+                self.refuse(back, code, set.err().unwrap_or(0), None, &[]);
+            }
+            (service::SET_ATTRIBUTE_SINGLE, Some(4)) => {
+                self.refuse(back, code, status::ATTRIBUTE_NOT_SETTABLE, None, &[]);
+            }
+            (service::GET_ATTRIBUTE_SINGLE | service::SET_ATTRIBUTE_SINGLE, _) => {
+                self.refuse(back, code, status::ATTRIBUTE_NOT_SUPPORTED, None, &[]);
+            }
+            _ => self.refuse(back, code, status::SERVICE_NOT_SUPPORTED, None, &[]),
+        }
+        true
+    }
+
     fn close(&mut self, back: ReplyTo, request: &Request<'_>) {
         let close = match ForwardClose::parse(request.data) {
             Ok(close) => close,
@@ -298,7 +412,9 @@ impl TagServer {
         let before = self.connections.len();
         self.connections.retain(|own| own.triad != close.triad);
         let mut data = vec![];
-        if self.connections.len() == before {
+        let cyclic =
+            self.node.as_ref().is_some_and(|(manager, peer)| lock(manager).close(*peer, close.triad));
+        if self.connections.len() == before && !cyclic {
             NotOpened { triad: close.triad, left: 0 }.emit(&mut data);
             let word = Some(refused::NOT_FOUND);
             return self.refuse(back, request.service, status::CONNECTION_FAILURE, word, &data);
@@ -320,6 +436,11 @@ impl TagServer {
                 }
             }
         } else {
+            if let Some(object) = request.path.object().filter(|object| object.class == class::ASSEMBLY)
+                && self.on_assembly(back, request, object)
+            {
+                return;
+            }
             // Nearly all of them: one service, which need not be kept.
             match self.tags.asked(message, most, false, tags) {
                 Todo::Said(reply) => self.send(back, &reply),
@@ -369,6 +490,22 @@ impl TagServer {
     }
 }
 
+/// The UDP port that the items behind a request say: only the port of an address counts there.
+fn frames_port(extras: &Extras<'_>) -> u16 {
+    let mut bytes = extras.count.to_le_bytes().to_vec();
+    bytes.extend_from_slice(extras.bytes);
+    let Ok(mut items) = Items::new(&bytes) else { return cyclic::PORT };
+    while let Ok(Some((kind, data))) = items.next_item() {
+        if kind == item::SOCKET_TO_ORIGINATOR
+            && let Ok(SocketItem(at)) = SocketItem::of(data)
+            && at.port() != 0
+        {
+            return at.port();
+        }
+    }
+    cyclic::PORT
+}
+
 /// A number that cannot be guessed and is not 0.
 fn unpredictable() -> u32 {
     u32::try_from(RandomState::new().build_hasher().finish() & 0xFFFF_FFFF).unwrap_or(1).max(1)
@@ -382,7 +519,12 @@ impl Server for TagServer {
 
     fn set_up(&mut self, setup: &ServerSetup) {
         self.is_tables = has_tables(&setup.own);
-        let spaces = setup.stations.first().map(|(_, spaces)| spaces.clone());
+        // Images with assemblies are named by the number of their inputs; tags have none.
+        let node = self.node.is_some();
+        let images = setup.stations.iter().filter(|_| node);
+        self.images = images.filter_map(|(unit, spaces)| Some(((*unit)?, spaces.clone()))).collect();
+        let mut stations = setup.stations.iter();
+        let spaces = stations.find(|(unit, _)| !node || unit.is_none()).map(|(_, spaces)| spaces.clone());
         self.tags.set_up(spaces.unwrap_or_default(), self.is_tables);
         self.route = route_of(&setup.own);
     }

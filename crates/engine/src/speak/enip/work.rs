@@ -1,11 +1,13 @@
 //! A message that a server works on: one service, or several, each answered for itself.
 
+use super::answer_to;
 use super::requests::{TagService, Tags, Todo};
 use super::table_work::CommandService;
 use crate::speak::Want;
 use std::collections::VecDeque;
 use woodrush_core::Refusal;
-use woodrush_wire::enip::cip::{self, service};
+use woodrush_core::protocol::Extent;
+use woodrush_wire::enip::cip::{self, Reply, service};
 use woodrush_wire::enip::{packet, status};
 
 /// How a reply gets back.
@@ -22,13 +24,30 @@ pub(super) enum ServiceWork {
     Tag(TagService),
     /// A command for a data table.
     Table(CommandService),
+    /// All of an assembly is read.
+    Assembly(AssemblyRead),
+}
+
+/// An assembly that is read by a message.
+pub(super) struct AssemblyRead {
+    unit: u16,
+    service: u8,
+    place: Option<Extent>,
+    waits: bool,
+    reply: Vec<u8>,
 }
 
 impl ServiceWork {
+    /// Reads all of an assembly.
+    pub(super) const fn assembly(unit: u16, service: u8, place: Extent) -> Self {
+        Self::Assembly(AssemblyRead { unit, service, place: Some(place), waits: false, reply: vec![] })
+    }
+
     fn waits(&self) -> bool {
         match self {
             Self::Tag(own) => own.waits(),
             Self::Table(own) => own.waits(),
+            Self::Assembly(own) => own.waits,
         }
     }
 
@@ -36,6 +55,11 @@ impl ServiceWork {
         match self {
             Self::Tag(own) => own.next(),
             Self::Table(own) => own.next(),
+            Self::Assembly(own) => {
+                let place = own.place.take()?;
+                own.waits = true;
+                Some(Want::Read(place))
+            }
         }
     }
 
@@ -43,6 +67,19 @@ impl ServiceWork {
         match self {
             Self::Tag(own) => own.given(result),
             Self::Table(own) => own.given(result),
+            Self::Assembly(own) => {
+                own.waits = false;
+                match result {
+                    Ok(cells) => Reply::good(own.service, cells).emit(&mut own.reply),
+                    Err(refusal) => {
+                        let (general, word) = answer_to(refusal);
+                        let word = word.map(u16::to_le_bytes);
+                        let additional = word.as_ref().map_or(&[][..], |word| &word[..]);
+                        Reply { service: own.service, status: general, additional, data: &[] }
+                            .emit(&mut own.reply);
+                    }
+                }
+            }
         }
     }
 
@@ -50,6 +87,7 @@ impl ServiceWork {
         match self {
             Self::Tag(own) => own.reply(),
             Self::Table(own) => own.reply(),
+            Self::Assembly(own) => own.reply,
         }
     }
 }
@@ -86,6 +124,14 @@ impl MessageWork {
     /// A message of several services.
     pub(super) fn of_several(back: ReplyTo, todo: VecDeque<Vec<u8>>, most: usize, tags: bool) -> Self {
         Self { back, packet: true, todo, replies: vec![], asked: None, most, tags }
+    }
+
+    /// The image that something is wanted of: by the number of its inputs, 0 for that with tags.
+    pub(super) const fn unit(&self) -> u16 {
+        match &self.asked {
+            Some(ServiceWork::Assembly(own)) => own.unit,
+            _ => 0,
+        }
     }
 
     /// Whether something is wanted of others.

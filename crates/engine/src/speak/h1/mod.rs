@@ -29,6 +29,7 @@ pub(super) const LINK: Speaker = Speaker {
     server: Some(|setup| Box::new(server::LinkServer::new(setup))),
     observer: |setup| Box::new(observer::LinkObserver::new(setup)),
     behaviour: Some(blocks::BlockBehaviour::of),
+    node: None,
     finder: Some(|setup| Box::new(finder::SegmentFinder::new(setup))),
 };
 

@@ -13,7 +13,7 @@ const FIRST_NODE: u8 = 0x14;
 
 /// One node.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Node {
+pub(super) struct SegmentNode {
     pub(super) node: u8,
     pub(super) flags: u8,
     pub(super) tag: String,
@@ -25,7 +25,7 @@ pub(super) struct Node {
 /// Who is there.
 #[derive(Default)]
 pub(super) struct Segment {
-    pub(super) nodes: Vec<Node>,
+    pub(super) nodes: Vec<SegmentNode>,
     pub(super) version: u32,
     devices: Vec<ServedDevice>,
     /// By device: its spaces by index.
@@ -55,7 +55,7 @@ impl Segment {
             .collect();
         let before = std::mem::take(&mut self.nodes);
         let scheduler = if no_master { 0 } else { live::SCHEDULER };
-        self.nodes.push(Node {
+        self.nodes.push(SegmentNode {
             node: LINK_NODE,
             flags: live::LIVE | live::LINK_MASTER | scheduler,
             tag: "SIM-LINK".into(),
@@ -73,7 +73,7 @@ impl Segment {
             let is_default = (0xF8..=0xFB).contains(&node);
             let id =
                 own.setup.word("device-id").map_or_else(|| format!("FFF1010203-SIM-{at:06}"), str::to_string);
-            self.nodes.push(Node {
+            self.nodes.push(SegmentNode {
                 node,
                 flags: live::LIVE | if is_default { live::DEFAULT_ADDRESS } else { 0 },
                 tag: if is_default { String::new() } else { tag(&own.setup).unwrap_or_default().to_string() },

@@ -19,6 +19,7 @@ pub(super) const FETCH_WRITE: Speaker = Speaker {
     server: Some(|setup| Box::new(server::BlockServer::new(setup))),
     observer: |setup| Box::new(observer::BlockObserver::new(setup)),
     behaviour: None,
+    node: None,
     finder: None,
 };
 

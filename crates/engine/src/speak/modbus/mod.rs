@@ -25,6 +25,7 @@ pub(super) const RTU: Speaker = Speaker {
     server: Some(|setup| Box::new(ModbusServer::new(Framing::Rtu, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Rtu, setup)),
     behaviour: None,
+    node: None,
     finder: None,
 };
 
@@ -35,6 +36,7 @@ pub(super) const ASCII: Speaker = Speaker {
     server: Some(|setup| Box::new(ModbusServer::new(Framing::Ascii, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Ascii, setup)),
     behaviour: None,
+    node: None,
     finder: None,
 };
 
@@ -45,6 +47,7 @@ pub(super) const TCP: Speaker = Speaker {
     server: Some(|setup| Box::new(ModbusServer::new(Framing::Tcp, setup))),
     observer: |setup| Box::new(observer::ModbusObserver::new(Framing::Tcp, setup)),
     behaviour: None,
+    node: None,
     finder: None,
 };
 

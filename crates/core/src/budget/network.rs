@@ -1,0 +1,113 @@
+//! Exchanges in cycles on paper: frames and bytes a second each way, watchdogs, and the share of the network.
+
+use crate::plan::{CyclicLink, Plan};
+use crate::project::{Owner, Project, Wires};
+use crate::protocol::{Cyclic, Extent};
+use serde::Serialize;
+
+/// What a network is taken for, in bits a second, to say a share of it.
+pub const NETWORK_BITS: u64 = 100_000_000;
+/// Below this no program can promise a cycle, in microseconds.
+pub const PROMISED_US: u64 = 8000;
+
+/// One port that exchanges blocks. Times are in microseconds.
+#[derive(Debug, Clone, Serialize)]
+pub struct NetworkBudget {
+    /// The port's name.
+    pub port: String,
+    /// Our address there.
+    pub address: String,
+    /// Each exchange.
+    pub links: Vec<LinkBudget>,
+    /// The share of 100 Mbit/s that all frames take both ways.
+    pub share: f64,
+    /// The shortest period of all.
+    pub least_period_us: u64,
+}
+
+/// One exchange.
+#[derive(Debug, Clone, Serialize)]
+pub struct LinkBudget {
+    /// The image or the device.
+    pub with: String,
+    /// A controller opens it and may ask for fewer frames; else we do.
+    pub controller: bool,
+    /// From frame to frame, each way.
+    pub every_us: u64,
+    /// Without a frame for so long, what came is lost: of a controller at that interval and its smallest multiplier.
+    pub watchdog_us: u64,
+    /// Bytes of the block that we send, and on the wire with all that is around them.
+    pub sent: BlockBudget,
+    /// The same of what comes.
+    pub received: BlockBudget,
+}
+
+/// One direction of an exchange.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize)]
+pub struct BlockBudget {
+    /// Bytes of the block.
+    pub bytes: u32,
+    /// Bytes of a frame on the wire, all layers, preamble and pause.
+    pub frame_bytes: u32,
+    /// Frames a second.
+    pub frames_per_second: f64,
+}
+
+impl BlockBudget {
+    /// Bytes a second on the wire.
+    #[must_use]
+    pub fn bytes_per_second(&self) -> f64 {
+        f64::from(self.frame_bytes) * self.frames_per_second
+    }
+}
+
+/// The budget of every port that exchanges blocks.
+#[must_use]
+pub fn networks(project: &Project, plan: &Plan) -> Vec<NetworkBudget> {
+    let budget = |(at, port): (usize, &crate::project::Port)| {
+        let Some(Wires::Network { at: address }) = &port.wires else { return None };
+        let links: Vec<LinkBudget> =
+            plan.links.iter().filter(|link| link.port == at).filter_map(|own| link(plan, own)).collect();
+        let sum: f64 =
+            links.iter().map(|link| link.sent.bytes_per_second() + link.received.bytes_per_second()).sum();
+        Some(NetworkBudget {
+            port: port.name.value.clone(),
+            address: address.value.to_string(),
+            share: sum * 8.0 / NETWORK_BITS as f64,
+            least_period_us: links.iter().map(|link| link.every_us).min()?,
+            links,
+        })
+    };
+    project.ports.iter().enumerate().filter_map(budget).collect()
+}
+
+fn link(plan: &Plan, link: &CyclicLink) -> Option<LinkBudget> {
+    let station = plan.station(link.with)?;
+    let cyclic = station.dialect?.cyclic()?;
+    let frames_per_second = 1e6 / link.period.max(1) as f64;
+    let block = |extents: Vec<Extent>| {
+        let bytes = |own: &Extent| Some((station.space_at(own.space)?, own.count));
+        let all: Vec<_> = extents.iter().filter_map(bytes).collect();
+        let frame = all.iter().map(|(space, count)| cyclic.frame_bytes(space, *count)).sum();
+        let bytes = all.iter().map(|(_, count)| count).sum();
+        BlockBudget { bytes, frame_bytes: frame, frames_per_second }
+    };
+    let goes = link.slots.iter().filter_map(|slot| slot.goes).collect::<Vec<_>>();
+    let comes = link.slots.iter().filter_map(|slot| slot.comes.map(|(extent, _)| extent)).collect::<Vec<_>>();
+    Some(LinkBudget {
+        with: station.name.clone(),
+        controller: matches!(link.with, Owner::Image(_)),
+        every_us: link.period,
+        watchdog_us: link.lost_after,
+        sent: heartbeat(cyclic, block(goes), frames_per_second),
+        received: heartbeat(cyclic, block(comes), frames_per_second),
+    })
+}
+
+/// Where nothing goes in a direction, a frame without a block still says that the other end is there.
+fn heartbeat(cyclic: &dyn Cyclic, block: BlockBudget, frames_per_second: f64) -> BlockBudget {
+    if block.frame_bytes > 0 {
+        return block;
+    }
+    BlockBudget { bytes: 0, frame_bytes: cyclic.heartbeat_bytes(), frames_per_second }
+}

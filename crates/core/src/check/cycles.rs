@@ -1,0 +1,270 @@
+//! Blocks that are exchanged in cycles: both ends held against each other, and what a block cannot say.
+
+use crate::budget::PROMISED_US;
+use crate::finding::{Finding, Severity};
+use crate::plan::{CyclicLink, Plan, PlannedRule, Source};
+use crate::project::{Client, OnLoss, Owner, Port, Project, Wires, show_micros};
+use crate::protocol::{Cyclic, StationId};
+use crate::source::Span;
+use std::collections::{BTreeMap, BTreeSet};
+
+pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    let networks: Vec<usize> = (0..project.ports.len()).filter(|at| is_network(project, *at)).collect();
+    if networks.is_empty() && plan.links.is_empty() {
+        return;
+    }
+    two_on_one_address(project, &networks, findings);
+    for port in &networks {
+        on_other_wires(project, *port, findings);
+    }
+    wrong_wires(project, findings);
+    for link in &plan.links {
+        periods(project, plan, link, findings);
+        losses(project, plan, link, findings);
+        unexplained(project, plan, link, findings);
+    }
+    alike(project, plan, findings);
+    for client in &project.clients {
+        ends(project, plan, client, findings);
+    }
+}
+
+fn is_network(project: &Project, port: usize) -> bool {
+    project.ports.get(port).is_some_and(|port| matches!(port.wires, Some(Wires::Network { .. })))
+}
+
+fn cyclic_of(plan: &Plan, owner: Owner) -> Option<&'static dyn Cyclic> {
+    plan.station(owner)?.dialect?.cyclic()
+}
+
+/// Where a key of a link's station stands; its name where it is not written.
+fn span_of(project: &Project, owner: Owner, key: &str) -> Span {
+    let (name, settings) = match owner {
+        Owner::Image(at) => match project.images.get(at) {
+            Some(image) => (image.name.span, &image.settings),
+            None => return Span::default(),
+        },
+        Owner::Device(at) => match project.devices.get(at) {
+            Some(device) => (device.name.span, &device.settings),
+            None => return Span::default(),
+        },
+        Owner::Converter => return Span::default(),
+    };
+    settings.iter().find(|(known, _)| *known == key).map_or(name, |(_, span)| *span)
+}
+
+/// Two ports that would bind the same sockets.
+fn two_on_one_address(project: &Project, networks: &[usize], findings: &mut Vec<Finding>) {
+    let at = |port: &Port| match &port.wires {
+        Some(Wires::Network { at }) => Some(*at),
+        _ => None,
+    };
+    let ports: Vec<&Port> = networks.iter().filter_map(|port| project.ports.get(*port)).collect();
+    for (number, port) in ports.iter().enumerate() {
+        let Some(here) = at(port) else { continue };
+        for other in ports.iter().take(number) {
+            let Some(before) = at(other) else { continue };
+            let same =
+                here.value == before.value || here.value.is_unspecified() || before.value.is_unspecified();
+            let spoken = |port: &Port| port.protocol.map(|protocol| protocol.value.name());
+            if same && spoken(port) == spoken(other) {
+                let what = format!(
+                    "`{}` and `{}` both have all sockets of {}",
+                    other.name.value, port.name.value, here.value
+                );
+                findings.push(
+                    Finding::new("M27", here.span, what)
+                        .note(before.span, "the other")
+                        .fix("make one port of the two: it has room for any number of images and devices"),
+                );
+                break;
+            }
+        }
+        for other in &project.ports {
+            let Some(Wires::Listen { at: socket }) = &other.wires else { continue };
+            let usual = port.protocol.and_then(|protocol| protocol.value.framing().usual_tcp_port());
+            let host = socket.value.host;
+            let same = host == here.value || host.is_unspecified() || here.value.is_unspecified();
+            if same && Some(socket.value.port) == usual {
+                let what = format!(
+                    "`{}` listens on port {}, which `{}` has too, as it has all sockets of {}",
+                    other.name.value, socket.value.port, port.name.value, here.value
+                );
+                findings.push(
+                    Finding::new("M27", socket.span, what)
+                        .note(here.span, "the other")
+                        .fix("put that image on the network port: it answers there as well"),
+                );
+            }
+        }
+    }
+}
+
+/// Devices of a network port exchange blocks and have an address; what is asked goes over a connection.
+fn on_other_wires(project: &Project, port: usize, findings: &mut Vec<Finding>) {
+    for (at, device) in project.devices.iter().enumerate().filter(|(_, device)| device.is_on(port)) {
+        let Some(dialect) = project.device_dialect(at) else { continue };
+        let name = &device.name.value;
+        if dialect.cyclic().is_none() {
+            let what = format!("`{name}` is on a network port and exchanges nothing in cycles");
+            findings.push(Finding::new("F11", device.name.span, what).fix(
+                "add `inputs = { assembly = 101 }` where it is an I/O device; ask it through a port with `connect` \
+                 where it is a controller",
+            ));
+        } else if !matches!(dialect.stations().station(&device.setup), Some(StationId::Name(_))) {
+            let what = format!("`{name}` has no `address`");
+            findings.push(
+                Finding::new("F04", device.name.span, what)
+                    .fix("add its own, such as `address = \"192.0.2.70\"`"),
+            );
+        }
+    }
+}
+
+/// What is exchanged in cycles on wires that carry questions and answers.
+fn wrong_wires(project: &Project, findings: &mut Vec<Finding>) {
+    let devices = (0..project.devices.len()).filter_map(|at| {
+        let device = project.devices.get(at)?;
+        Some((
+            project.device_dialect(at)?,
+            project.port_of(device)?,
+            span_of(project, Owner::Device(at), "inputs"),
+        ))
+    });
+    let images = (0..project.images.len()).filter_map(|at| {
+        let port = project.ports.get(project.images.get(at)?.port?.value)?;
+        Some((project.image_dialect(at)?, port, span_of(project, Owner::Image(at), "inputs")))
+    });
+    for (dialect, port, span) in devices.chain(images) {
+        if let (Some(_), Some(transport)) = (dialect.cyclic(), port.transport())
+            && let Err(why) = dialect.runs_on(transport)
+        {
+            let what = format!("`{}` cannot carry this: {why}", port.name.value);
+            let fix = "give the port all sockets of an address, with `network`";
+            findings.push(Finding::new("M28", span, what).note(port.name.span, "the port").fix(fix));
+        }
+    }
+}
+
+fn periods(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut Vec<Finding>) {
+    let Some(cyclic) = cyclic_of(plan, link.with) else { return };
+    let span = span_of(project, link.with, "period");
+    let range = cyclic.periods();
+    if !range.contains(&link.period) {
+        let what = format!("a period of {} is not possible here", show_micros(link.period));
+        let fix = format!("write {} to {}", show_micros(*range.start()), show_micros(*range.end()));
+        findings.push(Finding::new("F03", span, what).fix(fix));
+    } else if link.period < PROMISED_US {
+        let what = format!(
+            "no program can promise a frame every {}: now and then one goes late, and `woodrush status` says how late",
+            show_micros(link.period)
+        );
+        findings.push(
+            Finding::new("M22", span, what)
+                .severity(Severity::Remark)
+                .fix("write 8ms or more, or be sure that the other end waits for several frames"),
+        );
+    }
+}
+
+/// A value into a block that cannot say that it is lost.
+fn losses(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut Vec<Finding>) {
+    let Owner::Image(image) = link.with else { return };
+    let Some(own) = project.images.get(image) else { return };
+    if cyclic_of(plan, link.with).is_none_or(|cyclic| cyclic.tells_loss()) {
+        return;
+    }
+    let refuses = |rule: &&PlannedRule| {
+        rule.board == image && rule.on_loss == OnLoss::Refuse && matches!(rule.source, Source::Values { .. })
+    };
+    if let Some(map) = plan.rules.iter().find(refuses).and_then(|rule| project.maps.get(rule.map)) {
+        let what = format!(
+            "nothing says what the controller of `{}` gets for a lost value: it cannot be refused one of a block",
+            own.name.value
+        );
+        findings.push(Finding::new("F04", own.name.span, what).note(map.to.span, "such a value").fix(
+            "add `on-loss = \"hold\"` or `on-loss = \"fill 0\"`, and map `DEVICE.health.online` beside it",
+        ));
+    }
+}
+
+/// Values that can be lost, with nothing of their device's health in the same block: once for each source.
+fn unexplained(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut Vec<Finding>) {
+    if !matches!(link.with, Owner::Image(_))
+        || cyclic_of(plan, link.with).is_none_or(|cyclic| cyclic.tells_loss())
+    {
+        return;
+    }
+    let mut told: BTreeSet<usize> = BTreeSet::new();
+    let mut shown: BTreeMap<usize, &PlannedRule> = BTreeMap::new();
+    for rule in plan.rules.iter().filter(|rule| rule.board == link.board) {
+        let Some(device) = rule.source.device() else { continue };
+        match rule.source {
+            Source::Health(_) => drop(told.insert(device)),
+            _ => drop(shown.entry(device).or_insert(rule)),
+        }
+    }
+    for (device, rule) in shown.into_iter().filter(|(device, _)| !told.contains(device)) {
+        let (Some(map), Some(station)) = (project.maps.get(rule.map), plan.devices.get(device)) else {
+            continue;
+        };
+        let name = &station.name;
+        let what = format!(
+            "a lost value of `{name}` looks like any other in the block of `{}`",
+            plan.board(link.board).map_or("", |image| image.name.as_str())
+        );
+        let fix = format!("map `{name}.health.online` to a bit of the same block");
+        findings.push(Finding::new("M67", map.to.span, what).severity(Severity::Warning).fix(fix));
+    }
+}
+
+/// Two links of a port that the other end could not tell apart.
+fn alike(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
+    let mut seen: BTreeMap<(usize, bool, String, u32), Span> = BTreeMap::new();
+    for link in &plan.links {
+        let Some(station) = plan.station(link.with) else { continue };
+        let device = matches!(link.with, Owner::Device(_));
+        let address = station.setup.word("address").filter(|_| device).unwrap_or_default().to_string();
+        for key in ["inputs", "outputs"] {
+            let Some(number) = station.setup.row(key).and_then(|row| row.number("assembly")) else {
+                continue;
+            };
+            let span = span_of(project, link.with, key);
+            if let Some(other) = seen.insert((link.port, device, address.clone(), number), span) {
+                if other == span {
+                    continue;
+                }
+                let what = format!("assembly {number} is that of two on this port");
+                findings.push(
+                    Finding::new("M25", span, what)
+                        .note(other, "the other")
+                        .fix("give one of them another number"),
+                );
+            }
+        }
+    }
+}
+
+/// What a controller is set to, against what we are.
+fn ends(project: &Project, plan: &Plan, client: &Client, findings: &mut Vec<Finding>) {
+    let Some(image) = client.image else { return };
+    let owner = Owner::Image(image.value);
+    let (Some(station), Some(cyclic)) = (plan.station(owner), cyclic_of(plan, owner)) else { return };
+    for fault in cyclic.differences(&station.setup, &client.setup) {
+        let at = client.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
+        let what = format!("`{}`: {}", client.name.value, fault.what);
+        findings.push(
+            Finding::new(fault.code, at.unwrap_or(client.name.span), what)
+                .note(span_of(project, owner, fault.key), "the image")
+                .fix(fault.fix),
+        );
+    }
+}
+
+/// Whether a client exchanges blocks with its image, and so gets all of it without a list of what it reads.
+pub(super) fn exchanges(plan: &Plan, client: &Client) -> bool {
+    let image = client.image.map(|image| Owner::Image(image.value));
+    image.is_some_and(|image| {
+        plan.link_of(image).is_some_and(|link| link.slots.iter().any(|slot| slot.goes.is_some()))
+    })
+}

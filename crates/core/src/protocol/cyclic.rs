@@ -1,0 +1,70 @@
+//! What a protocol exchanges in cycles: blocks of bytes that one end sends again and again, and the other takes as they
+//! come.
+//!
+//! *Input* and *output* are named from the controller's side, whichever end we are: inputs go to the controller, outputs
+//! come from it.
+
+use super::{Holder, Setup, Space};
+use std::ops::RangeInclusive;
+
+/// What a station exchanges with its other end by itself, again and again.
+pub trait Cyclic: Sync {
+    /// Its blocks in the order of the frame, as the keys say; what comes and what goes is seen from `holder`: an image
+    /// sends inputs, a device's come.
+    fn slots(&self, setup: &Setup, holder: Holder) -> Vec<Slot>;
+    /// How often a frame goes each way, and how long nothing may come.
+    fn times(&self, setup: &Setup) -> CyclicTimes;
+    /// Bytes of one frame on the wire, all layers with it, that carries so many bytes of a space.
+    fn frame_bytes(&self, space: &Space, bytes: u32) -> u32;
+    /// Bytes of a frame on the wire that carries no block and only says that its sender is there.
+    fn heartbeat_bytes(&self) -> u32;
+    /// Whether a frame can say of a part of itself that it is lost. Where it cannot, a lost value must show as something.
+    fn tells_loss(&self) -> bool;
+    /// The periods that it knows, in microseconds.
+    fn periods(&self) -> RangeInclusive<u64>;
+    /// The most bytes of one space.
+    fn most_bytes(&self, space: &Space) -> u32;
+    /// A frame with the bytes of a whole space, as it goes over the wire.
+    fn example(&self, space: &Space, bytes: &[u8], setup: &Setup) -> FrameExample;
+    /// The file that describes these images of a port to an engineering system, named by its usual suffix; `date` is the day
+    /// on which it is made, as year, month and day. `None` where the protocol has no such file.
+    fn device_file(
+        &self,
+        images: &[(&str, &Setup)],
+        port: &Setup,
+        date: (i16, i8, i8),
+    ) -> Option<(&'static str, String)>;
+    /// How the keys of two ends of one exchange differ, each with what is wrong; `theirs` is the controller's.
+    fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<super::SettingFault>;
+    /// Says how many bytes a space of a station has, where its keys leave that open.
+    fn settle(&self, setup: &mut Setup, space: &Space, bytes: u32);
+}
+
+/// One block of a frame: each way a space of bytes whose length is known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Slot {
+    /// What comes in it.
+    pub comes: Option<Space>,
+    /// What goes in it.
+    pub goes: Option<Space>,
+}
+
+/// How often frames go, in microseconds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct CyclicTimes {
+    /// From one frame to the next.
+    pub period: u64,
+    /// Without a frame for so long, what came counts as lost.
+    pub lost_after: u64,
+}
+
+/// One frame as bytes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FrameExample {
+    /// What it is, in words: `inputs, to the controller`.
+    pub words: String,
+    /// All of it.
+    pub bytes: Vec<u8>,
+    /// Where in it the bytes of the space begin.
+    pub begins: usize,
+}

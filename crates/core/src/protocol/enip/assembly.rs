@@ -1,0 +1,708 @@
+//! Assemblies that are exchanged in cycles (transport class 1): keys, addresses, sizes and frames.
+
+use super::requests::{REPLY, TO_OBJECT, Way, wrapped};
+use super::{TAGS, route_fault};
+use crate::form::Order;
+use crate::protocol::direct::{self, Block};
+use crate::protocol::requests::one_part;
+use crate::protocol::{
+    Address, AddressContext, AddressFault, BitWrite, Cost, Cyclic, CyclicTimes, Dialect, Example, Extent,
+    Flow, FrameExample, Framing, Grain, Holder, Key, KeyKind, Link, Notation, Refusals, Requests,
+    SettingFault, Setup, ShownAddress, Slot, Space, StationId, Stations, TooMuch, Transport, Verb,
+};
+use std::borrow::Cow;
+use std::net::Ipv4Addr;
+use std::ops::RangeInclusive;
+use woodrush_wire::enip::cip::{self, Reply, class, service};
+use woodrush_wire::enip::connection::lost_after;
+use woodrush_wire::enip::cyclic::{CyclicData, CyclicFrame, HEADER_BYTES, OVERHEAD, SEQUENCE_BYTES};
+use woodrush_wire::enip::epath::Object;
+
+/// `ethernet-ip` with `inputs`.
+#[derive(Debug)]
+pub(super) struct AssembliesInCycles;
+
+/// `ethernet-ip` with `inputs`.
+pub(super) static ASSEMBLIES: AssembliesInCycles = AssembliesInCycles;
+
+/// The most that the size of one direction of an ordinary connection says: nine bits.
+const SIZE_MAX: u32 = 511;
+/// The shortest period, in microseconds: what a scanner of this trade asks for at least.
+const PERIOD_MIN: u64 = 1000;
+/// The longest, in microseconds: above it nobody calls it an exchange in cycles.
+const PERIOD_MAX: u64 = 3_200_000;
+/// The period where none is written, in microseconds.
+const PERIOD: u32 = 20_000;
+/// Periods without a frame, where nothing is written.
+const MULTIPLIER: u32 = 4;
+/// The points of those who only read, where nothing is written.
+const INPUT_ONLY: u32 = 152;
+const LISTEN_ONLY: u32 = 153;
+/// Bytes of Ethernet around a packet, its pause and preamble with them, and of IPv4 and UDP.
+const AROUND: u32 = 38 + 20 + 8;
+
+/// The table of the keys of one assembly, and of what a device says of itself.
+const ASSEMBLY: &str = "assembly";
+const IDENTITY: &str = "identity";
+
+const fn key(table: &'static str, name: &'static str, kind: KeyKind, doc: &'static str) -> Key {
+    Key { table, name, kind, doc }
+}
+
+const INPUTS: &str =
+    "the assembly that the controller reads: its number and, unless the rules say it, its bytes";
+const OUTPUTS: &str =
+    "the assembly that the controller writes: its number and, unless the rules say it, its bytes";
+const CONFIG: &str = "the assembly of the configuration that comes with the opening of a connection";
+const POINT: KeyKind = KeyKind::Whole(1, 65_535);
+
+/// The keys of exchanges in cycles.
+pub(super) const KEYS: [Key; 29] = [
+    key("images", "inputs", KeyKind::Row(ASSEMBLY), INPUTS),
+    key("images", "outputs", KeyKind::Row(ASSEMBLY), OUTPUTS),
+    key("images", "config", KeyKind::Row(ASSEMBLY), CONFIG),
+    key(
+        "images",
+        "period",
+        KeyKind::Duration,
+        "the shortest interval of frames that is accepted; default 20ms",
+    ),
+    key("images", "input-only", POINT, "the heartbeat of connections that only read; default 152"),
+    key("images", "listen-only", POINT, "the heartbeat of connections that only listen; default 153"),
+    key("devices", "address", KeyKind::Text, "the IPv4 address of an I/O device on a `network` port"),
+    key("devices", "inputs", KeyKind::Row(ASSEMBLY), INPUTS),
+    key("devices", "outputs", KeyKind::Row(ASSEMBLY), OUTPUTS),
+    key("devices", "config", KeyKind::Row(ASSEMBLY), CONFIG),
+    key("devices", "period", KeyKind::Duration, "how often a frame goes each way; default 20ms"),
+    key(
+        "devices",
+        "multiplier",
+        KeyKind::Whole(4, 512),
+        "periods without a frame after which the connection is lost: 4, 8, 16 to 512; default 4",
+    ),
+    key("devices", "input-only", POINT, "the heartbeat where the device has no `outputs`; default 152"),
+    key("clients", "inputs", KeyKind::Row(ASSEMBLY), INPUTS),
+    key("clients", "outputs", KeyKind::Row(ASSEMBLY), OUTPUTS),
+    key("clients", "config", KeyKind::Row(ASSEMBLY), CONFIG),
+    key("clients", "period", KeyKind::Duration, "how often a frame goes each way; default the image's"),
+    key("clients", "multiplier", KeyKind::Whole(4, 512), "as a device's; default 16"),
+    key("clients", "input-only", POINT, "the heartbeat where the controller only reads; default the image's"),
+    key(ASSEMBLY, "assembly", POINT, "its number"),
+    key(ASSEMBLY, "bytes", KeyKind::Whole(0, 509), "its bytes, without sequence count and header"),
+    key(ASSEMBLY, "data", KeyKind::Text, "of a configuration: its bytes, as pairs of hex digits"),
+    key("ports", "identity", KeyKind::Row(IDENTITY), "what we say of ourselves; without it test numbers"),
+    key(IDENTITY, "vendor", KeyKind::Whole(0, 65_535), "the vendor's number"),
+    key(IDENTITY, "device-type", KeyKind::Whole(0, 65_535), "the number of the device type"),
+    key(IDENTITY, "product", KeyKind::Whole(0, 65_535), "the product code"),
+    key(IDENTITY, "revision", KeyKind::Text, "major and minor, such as `1.2`"),
+    key(IDENTITY, "serial", KeyKind::Whole(0, u32::MAX as i64), "the serial number"),
+    key(IDENTITY, "name", KeyKind::Text, "the product's name, at most 32 letters"),
+];
+
+/// One assembly as the keys say it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Assembly {
+    /// Its number.
+    pub number: u32,
+    /// Its bytes.
+    pub bytes: u32,
+}
+
+/// What one station exchanges, as its keys say.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Layout {
+    /// What goes to the controller.
+    pub inputs: Assembly,
+    /// What comes from it; `None` where it only reads.
+    pub outputs: Option<Assembly>,
+    /// What takes the configuration.
+    pub config: Option<Assembly>,
+    /// The configuration's bytes.
+    pub data: Vec<u8>,
+    /// The point of a heartbeat instead of outputs.
+    pub input_only: u32,
+    /// The point of a heartbeat of one that listens beside another.
+    pub listen_only: u32,
+    /// From frame to frame, in microseconds.
+    pub period: u32,
+    /// Periods without a frame after which it is lost.
+    pub multiplier: u32,
+    /// Where the device is; `None` for an image.
+    pub address: Option<Ipv4Addr>,
+}
+
+fn assembly(setup: &Setup, key: &str) -> Option<Assembly> {
+    let row = setup.row(key)?;
+    Some(Assembly { number: row.number("assembly")?, bytes: row.number("bytes").unwrap_or(0) })
+}
+
+impl Layout {
+    /// What the keys of a station say; `None` where it exchanges nothing.
+    #[must_use]
+    pub fn of(setup: &Setup) -> Option<Self> {
+        let data = setup.row("config").and_then(|row| row.word("data")).map(hex_pairs);
+        Some(Self {
+            inputs: assembly(setup, "inputs")?,
+            outputs: assembly(setup, "outputs"),
+            config: assembly(setup, "config"),
+            data: data.and_then(Result::ok).unwrap_or_default(),
+            input_only: setup.number("input-only").unwrap_or(INPUT_ONLY),
+            listen_only: setup.number("listen-only").unwrap_or(LISTEN_ONLY),
+            period: setup.number("period").unwrap_or(PERIOD),
+            multiplier: setup.number("multiplier").unwrap_or(MULTIPLIER),
+            address: setup.word("address").and_then(|text| text.parse().ok()),
+        })
+    }
+
+    /// The multiplier as it goes over the wire: 4 << n periods.
+    #[must_use]
+    pub fn multiplier_code(&self) -> u8 {
+        u8::try_from((self.multiplier.max(4) / 4).ilog2()).unwrap_or(0)
+    }
+}
+
+fn hex_pairs(text: &str) -> Result<Vec<u8>, String> {
+    let digits: String = text.chars().filter(|own| !own.is_whitespace()).collect();
+    let wrong = || format!("`{text}` is not bytes in hex (such as `01 02`)");
+    if !digits.len().is_multiple_of(2) || !digits.is_ascii() {
+        return Err(wrong());
+    }
+    let pairs = (0..digits.len()).step_by(2).map(|at| digits.get(at..at + 2).unwrap_or_default());
+    pairs.map(|pair| u8::from_str_radix(pair, 16).map_err(|_| wrong())).collect()
+}
+
+/// What a device says of itself: vendor, device type, product, revision, serial number, name.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct OwnIdentity {
+    /// The vendor's number.
+    pub vendor: u16,
+    /// The number of the device type.
+    pub device_type: u16,
+    /// The product code.
+    pub product: u16,
+    /// Major and minor.
+    pub revision: (u8, u8),
+    /// The serial number.
+    pub serial: u32,
+    /// The product's name.
+    pub name: String,
+}
+
+impl OwnIdentity {
+    /// What a port's keys say; test numbers where they say nothing.
+    #[must_use]
+    pub fn of(setup: &Setup) -> Self {
+        let row = setup.row(IDENTITY);
+        let number = |key: &str, usual: u16| {
+            row.and_then(|row| row.number(key)).and_then(|own| u16::try_from(own).ok()).unwrap_or(usual)
+        };
+        Self {
+            vendor: number("vendor", super::VENDOR),
+            device_type: number("device-type", 0x2B),
+            product: number("product", 0x0101),
+            revision: row.and_then(|row| row.word("revision")).and_then(revision).unwrap_or((1, 2)),
+            serial: row.and_then(|row| row.number("serial")).unwrap_or(0xC0FF_EE01),
+            name: row.and_then(|row| row.word("name")).unwrap_or("Woodrush IO").to_string(),
+        }
+    }
+}
+
+fn revision(text: &str) -> Option<(u8, u8)> {
+    let (major, minor) = text.split_once('.')?;
+    let (major, minor) = (major.parse().ok()?, minor.parse().ok()?);
+    ((1..=127).contains(&major) && minor > 0).then_some((major, minor))
+}
+
+/// The key of the space that is a block.
+const fn key_of(block: Block) -> &'static str {
+    match block {
+        Block::Inputs => "inputs",
+        Block::Outputs => "outputs",
+    }
+}
+
+fn block_of(space: &Space) -> Block {
+    if space.key == "outputs" { Block::Outputs } else { Block::Inputs }
+}
+
+/// The space of a block, as `holder` sees it.
+fn space(block: Block, setup: &Setup, holder: Holder) -> Space {
+    let goes = (block == Block::Inputs) == (holder == Holder::Image);
+    Space {
+        key: Cow::Borrowed(key_of(block)),
+        shown: None,
+        noun: if block == Block::Inputs { "input byte" } else { "output byte" },
+        grain: Grain::Bytes(1),
+        align: 1,
+        len: setup.row(key_of(block)).and_then(|row| row.number("bytes")),
+        writable: block == Block::Outputs || goes,
+        bits: BitWrite::ReadBack,
+        only: &[],
+        rewritten: false,
+        whole: true,
+        publishes: false,
+        flow: if goes { Flow::Goes } else { Flow::Comes },
+    }
+}
+
+/// What the other end calls it.
+const fn seen(block: Block) -> &'static str {
+    match block {
+        Block::Inputs => "input, to the controller",
+        Block::Outputs => "output, from the controller",
+    }
+}
+
+impl Dialect for AssembliesInCycles {
+    fn name(&self) -> &'static str {
+        TAGS.name()
+    }
+
+    fn family(&self) -> &'static str {
+        "assemblies"
+    }
+
+    fn notation(&self) -> &dyn Notation {
+        self
+    }
+
+    fn stations(&self) -> &dyn Stations {
+        self
+    }
+
+    fn framing(&self) -> &dyn Framing {
+        TAGS.framing()
+    }
+
+    fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
+        if transport == Transport::Network {
+            return Ok(());
+        }
+        Err(
+            "blocks in cycles need all sockets of an address: write `network = \"192.0.2.10\"`, our own address there",
+        )
+    }
+
+    fn refusals(&self) -> &'static Refusals {
+        TAGS.refusals()
+    }
+
+    fn keys(&self) -> &'static [Key] {
+        TAGS.keys()
+    }
+
+    fn station_faults(&self, setup: &Setup) -> Vec<SettingFault> {
+        let fault = |code, key, what: String, fix: &str| SettingFault { code, key, what, fix: fix.into() };
+        let mut found: Vec<SettingFault> = route_fault(setup).into_iter().collect();
+        for (key, around) in [("inputs", SEQUENCE_BYTES), ("outputs", SEQUENCE_BYTES + HEADER_BYTES)] {
+            let Some(row) = setup.row(key) else { continue };
+            if row.number("assembly").is_none() {
+                let what = format!("`{key}` does not say which assembly it is");
+                found.push(fault("F04", key, what, "add its number: `{ assembly = 100, bytes = 32 }`"));
+            }
+            let most = SIZE_MAX - u32::from(around);
+            if row.number("bytes").is_some_and(|bytes| bytes > most) {
+                let what = format!("`{key}` has more than the {most} bytes that one connection carries");
+                found.push(fault(
+                    "M08",
+                    key,
+                    what,
+                    "make it smaller, or divide it into two images or devices",
+                ));
+            }
+        }
+        if setup.row("inputs").is_none() {
+            let what = "it has `outputs` and no `inputs`".to_string();
+            let fix =
+                "add `inputs = { assembly = 100 }`: a connection has both directions, if only of 0 bytes";
+            found.push(fault("F04", "inputs", what, fix));
+        }
+        let numbers = ["inputs", "outputs", "config"].map(|key| assembly(setup, key).map(|own| own.number));
+        if let [Some(inputs), Some(outputs), _] = numbers
+            && inputs == outputs
+        {
+            let what = format!("assembly {inputs} is both `inputs` and `outputs`");
+            found.push(fault(
+                "M08",
+                "outputs",
+                what,
+                "look up the two numbers: each direction has one of its own",
+            ));
+        }
+        if let Some(own) = setup.number("multiplier")
+            && !(own.is_power_of_two() && (4..=512).contains(&own))
+        {
+            let what = format!("`multiplier` cannot be {own}");
+            found.push(fault("F03", "multiplier", what, "write 4, 8, 16, 32, 64, 128, 256 or 512"));
+        }
+        if let Some(Err(why)) = setup.row("config").and_then(|row| row.word("data")).map(hex_pairs) {
+            found.push(fault("F03", "config", why, "write pairs of hex digits, such as `data = \"01 02\"`"));
+        }
+        found
+    }
+
+    fn requests(&self) -> Option<&dyn Requests> {
+        Some(self)
+    }
+
+    fn cyclic(&self) -> Option<&dyn Cyclic> {
+        Some(self)
+    }
+}
+
+impl Notation for AssembliesInCycles {
+    fn parse(&self, text: &str, context: &AddressContext<'_>) -> Result<Address, AddressFault> {
+        let own = direct::parse(text)?;
+        let whole = |what: String| AddressFault { code: "M08", at: 0..text.len(), what, likely: vec![] };
+        let key = key_of(own.block);
+        if context.setup.row(key).is_none() {
+            let other = if own.block == Block::Inputs { "outputs" } else { "inputs" };
+            return Err(whole(format!(
+                "`{text}` is an {}, and only `{other}` is written there: add `{key} = {{ assembly = … }}`",
+                seen(own.block)
+            )));
+        }
+        let space = space(own.block, context.setup, context.holder);
+        let bytes = match own.brings {
+            crate::protocol::ImpliedType::Width(ty) => ty.bytes().unwrap_or(1),
+            _ => 1,
+        };
+        if let Some(len) = space.len
+            && own.byte.saturating_add(bytes) > len
+        {
+            let (last, number) = (own.byte.saturating_add(bytes - 1), assembly(context.setup, key));
+            let number = number.map_or(0, |own| own.number);
+            let what = format!("`{text}` ends at byte {last}, and `{key}` (assembly {number}) has");
+            return Err(whole(match len {
+                0 => format!("{what} none"),
+                1 => format!("{what} one"),
+                _ => format!("{what} {len} bytes, 0 to {}", len - 1),
+            }));
+        }
+        if own.byte >= SIZE_MAX {
+            return Err(whole(format!("byte {} is past the end of any block ({SIZE_MAX} bytes)", own.byte)));
+        }
+        Ok(Address { space, first: own.byte, bit: own.bit, brings: own.brings })
+    }
+
+    fn show(&self, space: &Space, first: u32, width: u32, bit: Option<u8>, _setup: &Setup) -> ShownAddress {
+        let block = block_of(space);
+        ShownAddress {
+            canonical: direct::show(block, first, width, bit),
+            offset: format!("{}, byte {first}", key_of(block)),
+            hex: format!("0x{first:04X}"),
+        }
+    }
+
+    fn table_unit(&self, _space: &Space) -> &'static str {
+        "byte"
+    }
+
+    fn order(&self, _space: &Space) -> Option<Order> {
+        Some(Order { low_word_first: true, low_byte_first: true })
+    }
+}
+
+impl Stations for AssembliesInCycles {
+    fn other_end(&self, ours: &Setup) -> Setup {
+        let rows = ["inputs", "outputs", "config"].into_iter();
+        let rows = rows.filter_map(|key| Some((key, ours.row(key)?.clone()))).collect();
+        let period = ours.number("period").unwrap_or(PERIOD);
+        let input_only = ours.number("input-only").unwrap_or(INPUT_ONLY);
+        // A controller waits for several frames: how many is its own affair, and unless it is said there are sixteen.
+        let numbers = vec![("period", period), ("input-only", input_only), ("multiplier", 16)];
+        Setup { rows, numbers, ..Setup::default() }
+    }
+
+    fn shared_keys(&self) -> &'static [&'static str] {
+        &["inputs", "outputs", "config", "period"]
+    }
+
+    fn station(&self, setup: &Setup) -> Option<StationId> {
+        match setup.word("address") {
+            Some(address) => Some(StationId::Name(address.into())),
+            None => assembly(setup, "inputs").map(|own| StationId::Number(own.number)),
+        }
+    }
+
+    fn to_set_up(&self, link: &Link<'_>) -> Option<String> {
+        let layout = Layout::of(link.setup)?;
+        let block =
+            |name: &str, own: Assembly| format!("{name} assembly {}, {} bytes", own.number, own.bytes);
+        let mut words = vec![block("input", layout.inputs)];
+        words.extend(layout.outputs.map(|own| block("output", own)));
+        words.extend(layout.config.map(|own| block("configuration", own)));
+        let every = crate::shown::show_micros(layout.period.into());
+        Some(if link.image {
+            format!("a connection of class 1: {}, every {every} or more slowly", words.join("; "))
+        } else {
+            format!("its address {}: {}", link.setup.word("address").unwrap_or("?"), words.join("; "))
+        })
+    }
+}
+
+impl Requests for AssembliesInCycles {
+    fn no_retries(&self) -> Option<&'static str> {
+        TAGS.no_retries()
+    }
+
+    fn cost(&self, _verb: Verb, parts: &[(&Space, Extent)], setup: &Setup) -> Result<Cost, TooMuch> {
+        let (_, count) = one_part(parts)?;
+        let limit = SIZE_MAX - u32::from(SEQUENCE_BYTES);
+        if count > limit {
+            return Err(TooMuch { limit, source: "the size of a connection" });
+        }
+        let (around, behind) = Way::of(setup).around();
+        Ok(Cost { out: around + TO_OBJECT + 2, back: behind + REPLY + count, turns: 0 })
+    }
+
+    fn example(&self, verb: Verb, space: &Space, _first: u32, cells: &[u8], setup: &Setup) -> Example {
+        let number = assembly(setup, &space.key).map_or(0, |own| own.number);
+        let object = Object { class: class::ASSEMBLY, instance: number, attribute: Some(3) };
+        let (mut request, mut answer) = (vec![], vec![]);
+        let code = match verb {
+            Verb::Read => service::GET_ATTRIBUTE_SINGLE,
+            Verb::Write => service::SET_ATTRIBUTE_SINGLE,
+        };
+        cip::emit_to(&mut request, code, object);
+        match verb {
+            Verb::Read => Reply::good(code, cells).emit(&mut answer),
+            Verb::Write => {
+                request.extend_from_slice(cells);
+                Reply::good(code, &[]).emit(&mut answer);
+            }
+        }
+        let words = format!("attribute 3 of assembly {number}, {} bytes", cells.len());
+        let way = Way::of(setup);
+        Example { words, request: wrapped(&way, true, &request), answer: wrapped(&way, false, &answer) }
+    }
+}
+
+impl Cyclic for AssembliesInCycles {
+    fn slots(&self, setup: &Setup, holder: Holder) -> Vec<Slot> {
+        let own = |block| setup.row(key_of(block)).map(|_| space(block, setup, holder));
+        let (inputs, outputs) = (own(Block::Inputs), own(Block::Outputs));
+        match holder {
+            Holder::Image => vec![Slot { comes: outputs, goes: inputs }],
+            Holder::Device => vec![Slot { comes: inputs, goes: outputs }],
+        }
+    }
+
+    fn times(&self, setup: &Setup) -> CyclicTimes {
+        let period = setup.number("period").unwrap_or(PERIOD);
+        let code = u8::try_from((setup.number("multiplier").unwrap_or(MULTIPLIER).max(4) / 4).ilog2());
+        CyclicTimes { period: period.into(), lost_after: lost_after(period, code.unwrap_or(0)) }
+    }
+
+    fn frame_bytes(&self, space: &Space, bytes: u32) -> u32 {
+        let head = if block_of(space) == Block::Outputs { HEADER_BYTES } else { 0 };
+        AROUND + u32::try_from(OVERHEAD).unwrap_or(0) + u32::from(SEQUENCE_BYTES + head) + bytes
+    }
+
+    fn heartbeat_bytes(&self) -> u32 {
+        AROUND + u32::try_from(OVERHEAD).unwrap_or(0) + u32::from(SEQUENCE_BYTES)
+    }
+
+    fn tells_loss(&self) -> bool {
+        false
+    }
+
+    fn periods(&self) -> RangeInclusive<u64> {
+        PERIOD_MIN..=PERIOD_MAX
+    }
+
+    fn most_bytes(&self, space: &Space) -> u32 {
+        let head = if block_of(space) == Block::Outputs { HEADER_BYTES } else { 0 };
+        SIZE_MAX - u32::from(SEQUENCE_BYTES + head)
+    }
+
+    fn example(&self, space: &Space, bytes: &[u8], setup: &Setup) -> FrameExample {
+        let block = block_of(space);
+        let header = (block == Block::Outputs).then_some(1);
+        let mut body = vec![];
+        CyclicData { sequence: 1, header, data: bytes }.emit(&mut body);
+        let mut frame = vec![];
+        CyclicFrame { connection: 0, number: 1, body: &body }.emit(&mut frame);
+        let number = assembly(setup, key_of(block)).map_or(0, |own| own.number);
+        let begins = frame.len() - bytes.len();
+        let words = format!("{}: assembly {number}, {} bytes", seen(block), bytes.len());
+        FrameExample { words, bytes: frame, begins }
+    }
+
+    fn device_file(
+        &self,
+        images: &[(&str, &Setup)],
+        port: &Setup,
+        date: (i16, i8, i8),
+    ) -> Option<(&'static str, String)> {
+        Some(("eds", super::eds::text(images, port, date)))
+    }
+
+    fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {
+        let mut found = vec![];
+        let mut add = |key, what: String, fix: String| {
+            found.push(SettingFault { code: "M08", key, what, fix });
+        };
+        let number = |setup: &Setup, key: &str| assembly(setup, key).map(|own| own.number);
+        let (ins, outs) = (number(ours, "inputs"), number(ours, "outputs"));
+        let turned = number(theirs, "inputs").is_some_and(|own| Some(own) == outs && Some(own) != ins)
+            || number(theirs, "outputs").is_some_and(|own| Some(own) == ins && Some(own) != outs);
+        if turned {
+            let shown = |own: Option<u32>| own.map_or_else(|| "none".to_string(), |own| own.to_string());
+            let what = format!(
+                "inputs and outputs are taken for each other: the controller reads what the image has as `inputs` \
+                 (assembly {}), and writes its `outputs` (assembly {})",
+                shown(ins),
+                shown(outs)
+            );
+            let fix = format!(
+                "set the input assembly to {} and the output assembly to {}",
+                shown(ins),
+                shown(outs)
+            );
+            add("inputs", what, fix);
+            return found;
+        }
+        for (key, word) in [("inputs", "input"), ("outputs", "output"), ("config", "configuration")] {
+            let (Some(there), own) = (assembly(theirs, key), assembly(ours, key)) else { continue };
+            let Some(own) = own else {
+                if there.bytes > 0 || key == "outputs" {
+                    let what = format!("it has an {word} assembly {}, and the image has none", there.number);
+                    add(key, what, format!("take it out there, or add `{key}` to the image"));
+                }
+                continue;
+            };
+            if there.number != own.number {
+                let what = format!("its {word} assembly is {}, and the image's {}", there.number, own.number);
+                add(key, what, format!("set it to {} at the controller", own.number));
+            }
+            let written = theirs.row(key).and_then(|row| row.number("bytes"));
+            let Some(bytes) = written.filter(|bytes| *bytes != own.bytes) else { continue };
+            let counted = match bytes.checked_sub(own.bytes) {
+                Some(2) => "; the two more are the sequence count, which the controller adds by itself",
+                Some(4) => "; the four more are the run/idle header, which the controller adds by itself",
+                Some(6) => {
+                    "; the six more are sequence count and header, which the controller adds by itself"
+                }
+                _ => "",
+            };
+            let what = format!("its {word}s have {bytes} bytes, and the image's have {}{counted}", own.bytes);
+            add(key, what, format!("set {} bytes at the controller", own.bytes));
+        }
+        let (mine, other) = (self.times(ours).period, theirs.number("period").map(u64::from));
+        if let Some(other) = other.filter(|other| *other < mine) {
+            let shown = crate::shown::show_micros;
+            let what = format!(
+                "it asks for a frame every {}, and the image accepts {} at least",
+                shown(other),
+                shown(mine)
+            );
+            add(
+                "period",
+                what,
+                format!("set {} there, or `period = \"{}\"` at the image", shown(mine), shown(other)),
+            );
+        }
+        found
+    }
+
+    fn settle(&self, setup: &mut Setup, space: &Space, bytes: u32) {
+        let row = setup.rows.iter_mut().find(|(key, _)| *key == key_of(block_of(space)));
+        if let Some((_, row)) = row.filter(|(_, row)| row.number("bytes").is_none()) {
+            row.numbers.push(("bytes", bytes));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::form::Type;
+    use crate::protocol::ImpliedType;
+
+    fn setup(inputs: (u32, u32), outputs: Option<(u32, u32)>) -> Setup {
+        let row = |(number, bytes)| Setup {
+            numbers: vec![("assembly", number), ("bytes", bytes)],
+            ..Setup::default()
+        };
+        let rows = [Some(("inputs", row(inputs))), outputs.map(|own| ("outputs", row(own)))];
+        Setup {
+            rows: rows.into_iter().flatten().collect(),
+            numbers: vec![("period", 10_000)],
+            ..Setup::default()
+        }
+    }
+
+    #[test]
+    fn inputs_go_from_an_image_and_come_from_a_device() {
+        let own = setup((100, 12), Some((150, 4)));
+        let flow =
+            |text: &str, context: AddressContext<'_>| ASSEMBLIES.parse(text, &context).unwrap().space.flow;
+        let (image, device) = (AddressContext::of_image(&own), AddressContext::of_device(&own));
+        assert_eq!((flow("%IW0", image), flow("%QW0", image)), (Flow::Goes, Flow::Comes));
+        assert_eq!((flow("%IW0", device), flow("%QW0", device)), (Flow::Comes, Flow::Goes));
+        let address = ASSEMBLIES.parse("%ID8", &image).unwrap();
+        assert_eq!((address.first, address.brings), (8, ImpliedType::Width(Type::U32)));
+        for text in ["%ID9", "%IW11", "%QX4.0", "%IL5"] {
+            let fault = ASSEMBLIES.parse(text, &image).unwrap_err();
+            assert_eq!(fault.code, "M08", "{text}: {}", fault.what);
+        }
+        let fault = ASSEMBLIES.parse("%QW0", &AddressContext::of_image(&setup((100, 12), None))).unwrap_err();
+        assert!(fault.what.contains("add `outputs ="), "{}", fault.what);
+    }
+
+    #[test]
+    fn what_differs_at_the_two_ends_is_said_with_the_reason() {
+        let own = setup((100, 12), Some((150, 4)));
+        let said = |theirs: &Setup| {
+            let found = ASSEMBLIES.differences(&own, theirs);
+            found.into_iter().map(|fault| format!("{}: {}", fault.key, fault.what)).collect::<Vec<_>>()
+        };
+        assert!(said(&own).is_empty());
+        assert!(said(&ASSEMBLIES.other_end(&own)).is_empty());
+        for (theirs, what) in [
+            (setup((150, 4), Some((100, 12))), "inputs: inputs and outputs are taken for each other"),
+            (
+                setup((100, 14), Some((150, 4))),
+                "inputs: its inputs have 14 bytes, and the image's have 12; the two",
+            ),
+            (
+                setup((100, 12), Some((150, 8))),
+                "outputs: its outputs have 8 bytes, and the image's have 4; the four",
+            ),
+            (setup((101, 12), Some((150, 4))), "inputs: its input assembly is 101"),
+        ] {
+            let said = said(&theirs);
+            assert!(said.len() == 1 && said[0].starts_with(what), "{said:?}");
+        }
+        let faster = Setup { numbers: vec![("period", 2000)], ..own.clone() };
+        assert!(said(&faster)[0].contains("every 2 ms"), "{:?}", said(&faster));
+    }
+
+    #[test]
+    fn a_frame_is_the_one_of_the_vectors() {
+        let own = setup((100, 12), Some((150, 4)));
+        let space = |text| ASSEMBLIES.parse(text, &AddressContext::of_image(&own)).unwrap().space;
+        let frame = Cyclic::example(&ASSEMBLIES, &space("%IB0"), &(0x10..0x1C).collect::<Vec<u8>>(), &own);
+        assert_eq!(frame.bytes.len(), 32, "as `io_to`");
+        assert_eq!(frame.bytes.get(frame.begins..frame.begins + 2), Some(&[0x10, 0x11][..]));
+        let frame = Cyclic::example(&ASSEMBLIES, &space("%QB0"), &[1, 2, 3, 4], &own);
+        assert_eq!((frame.bytes.len(), frame.begins), (28, 24), "as `io_ot_run`, behind the header");
+        assert_eq!(ASSEMBLIES.frame_bytes(&space("%IB0"), 12), 98);
+    }
+
+    #[test]
+    fn keys_that_cannot_be_are_told() {
+        let codes =
+            |setup: &Setup| ASSEMBLIES.station_faults(setup).iter().map(|own| own.code).collect::<Vec<_>>();
+        assert!(codes(&setup((100, 509), Some((150, 505)))).is_empty());
+        assert_eq!(codes(&setup((100, 510), Some((150, 506)))), ["M08", "M08"]);
+        assert_eq!(codes(&setup((100, 4), Some((100, 4)))), ["M08"]);
+        let odd = Setup { numbers: vec![("multiplier", 6)], ..setup((100, 4), None) };
+        assert_eq!(codes(&odd), ["F03"]);
+        let layout = Layout::of(&Setup { numbers: vec![("multiplier", 64)], ..odd }).unwrap();
+        assert_eq!((layout.multiplier_code(), layout.period), (4, 20_000));
+        assert_eq!(hex_pairs("01 0A ff"), Ok(vec![1, 10, 255]));
+        assert!(["0", "zz", "Ä0"].iter().all(|text| hex_pairs(text).is_err()));
+    }
+}

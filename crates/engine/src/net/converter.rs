@@ -1,0 +1,353 @@
+//! What lies behind a network port of a converter: its boards, its health, and the sessions of those who ask there.
+
+use super::driver::{Doorkeeper, NetThread, new_waker, open_sockets, start};
+use super::{NetEnd, NetMachine, NetSession, SessionOut};
+use crate::Moment;
+use crate::admission::{Admission, Aliases, Seat, admit, claimed, may_connect};
+use crate::hub::Chunk;
+use crate::moment::Clock;
+use crate::port::tty::OpenFault;
+use crate::port::wait::wake;
+use crate::session::{ClientIdentity, Session, SessionAct};
+use crate::shared::{ClientId, Event, Shared, Site};
+use crate::speak::{
+    LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Server, Side, another, speaker,
+};
+use rustix::fd::OwnedFd;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::{Arc, Mutex, PoisonError};
+use woodrush_core::Refusal;
+use woodrush_core::project::Owner;
+
+/// Where addresses of a network port really are, when that is not where the project says: the bench.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Elsewhere {
+    /// Our own address.
+    pub(crate) own: Option<Ipv4Addr>,
+    /// Addresses of devices, by those of the project.
+    pub(crate) devices: Vec<(Ipv4Addr, Ipv4Addr)>,
+}
+
+/// Opens all sockets of a port and gives it a thread. Where `may_wait`, an address that is not there yet is waited for.
+///
+/// # Errors
+/// A socket cannot be opened, in words.
+pub(crate) fn spawn(
+    site: &Arc<Site>,
+    port: usize,
+    at: Ipv4Addr,
+    (elsewhere, aliases): (Elsewhere, Option<Aliases>),
+    may_wait: bool,
+    clock: Clock,
+) -> Result<NetThread, OpenFault> {
+    let shared = site.current();
+    let name = shared.ports.get(port).map(|port| port.name.clone()).unwrap_or_default();
+    let at = elsewhere.own.unwrap_or(at);
+    let waker = new_waker()?;
+    let protocol = shared.ports.get(port).map_or("", |port| port.protocol);
+    let make = speaker(protocol).and_then(|speaker| speaker.node);
+    let make = make.ok_or_else(|| {
+        OpenFault::new(format!("`{protocol}` exchanges nothing in cycles"), "write another protocol")
+    })?;
+    let end = Behind {
+        generation: site.generation(),
+        links: links_of(&shared, port),
+        site: Arc::clone(site),
+        shared: Arc::clone(&shared),
+        name: name.clone(),
+        at,
+        port,
+        elsewhere,
+        aliases: aliases.clone(),
+        waker: Arc::clone(&waker),
+        first: another(),
+    };
+    let node = make(&end.setup());
+    let open = match open_sockets(at, node.sockets()) {
+        Ok(open) => Some(open),
+        Err(fault) if may_wait && fault.missing => {
+            shared.tell(Event::PortDown { port, why: format!("{at} is not an address of this machine yet") });
+            None
+        }
+        Err(fault) => return Err(fault),
+    };
+    let door = NetDoor { site: Arc::clone(site), name, aliases };
+    let machine = NetMachine::new(node, Box::new(end));
+    start(at, machine, Box::new(door), open, waker, clock)
+}
+
+/// The links of a port, by their numbers in the plan.
+fn links_of(shared: &Shared, port: usize) -> Vec<usize> {
+    let links = shared.plan.links.iter().enumerate().filter(|(_, link)| link.port == port);
+    links.map(|(at, _)| at).collect()
+}
+
+/// A converter's cells behind a node.
+struct Behind {
+    site: Arc<Site>,
+    generation: u64,
+    shared: Arc<Shared>,
+    port: usize,
+    name: String,
+    at: Ipv4Addr,
+    /// By the node's number of it: the plan's.
+    links: Vec<usize>,
+    elsewhere: Elsewhere,
+    aliases: Option<Aliases>,
+    waker: Arc<OwnedFd>,
+    first: u16,
+}
+
+impl Behind {
+    fn setup(&self) -> NodeSetup {
+        let plan = &self.shared.plan;
+        let link = |at: &usize| {
+            let link = plan.links.get(*at)?;
+            let station = plan.station(link.with)?;
+            let mut setup = station.setup.clone();
+            for (key, word) in setup.words.iter_mut().filter(|(key, _)| *key == "address") {
+                debug_assert_eq!(*key, "address");
+                let real = self.elsewhere.devices.iter().find(|(own, _)| own.to_string() == *word);
+                if let Some((_, real)) = real {
+                    *word = real.to_string();
+                }
+            }
+            let writers = match link.with {
+                Owner::Image(image) => self.shared.writers_of(image),
+                _ => None,
+            };
+            Some(NodeLink {
+                name: station.name.clone(),
+                setup,
+                opens: matches!(link.with, Owner::Device(_)),
+                // On the bench addresses stand for others, and are judged where they are known.
+                writers: writers.filter(|_| self.aliases.is_none()),
+                fault: LinkFaults::default(),
+            })
+        };
+        NodeSetup {
+            links: self.links.iter().filter_map(link).collect(),
+            port: self.shared.ports.get(self.port).map(|port| port.setup.clone()).unwrap_or_default(),
+            address: Some(self.at).filter(|at| !at.is_unspecified()),
+            first: self.first,
+        }
+    }
+
+    fn link(&self, node: usize) -> usize {
+        self.links.get(node).copied().unwrap_or(usize::MAX)
+    }
+}
+
+impl NetEnd for Behind {
+    fn renewed(&mut self) -> Option<NodeSetup> {
+        let generation = self.site.generation();
+        if generation == self.generation {
+            return None;
+        }
+        self.generation = generation;
+        let shared = self.site.current();
+        // A port that is gone has its thread ended by the reload.
+        let port = shared.ports.iter().position(|port| port.name == self.name)?;
+        self.links = links_of(&shared, port);
+        (self.shared, self.port) = (shared, port);
+        Some(self.setup())
+    }
+
+    fn produce(&mut self, now: Moment, link: usize, last: &mut Produced) {
+        self.shared.produce(self.link(link), now, last);
+    }
+
+    fn came(&mut self, now: Moment, link: usize, slot: usize, cells: &[u8]) {
+        self.shared.land_frame(self.link(link), slot, now, cells);
+    }
+
+    fn still(&mut self, now: Moment, link: usize) {
+        self.shared.still(self.link(link), now);
+    }
+
+    fn stopped(&mut self, _now: Moment, link: usize, why: LinkLoss) {
+        self.shared.stop_link(self.link(link), &why);
+    }
+
+    fn news(&mut self, link: usize, news: LinkNews) {
+        self.shared.link_news(self.link(link), news);
+    }
+
+    fn skipped(&mut self, link: usize, frames: u64) {
+        if let Some(link) = self.shared.health.links.get(self.link(link)) {
+            link.skipped(frames);
+        }
+    }
+
+    fn sent(&mut self, link: usize, late: u64) {
+        if let Some(link) = self.shared.health.links.get(self.link(link)) {
+            link.sent(late);
+        }
+    }
+
+    fn session(&mut self, peer: SocketAddrV4, server: Box<dyn Server>) -> Option<Box<dyn NetSession>> {
+        let who = SocketAddr::V4(peer);
+        let client = ClientIdentity {
+            id: ClientId(u64::from(u32::from(*peer.ip()))),
+            who: who.to_string(),
+            address: claimed(self.aliases.as_ref(), who),
+        };
+        let session = Session::over(Arc::clone(&self.site), self.port, client, server)?;
+        if let Some(tally) = self.shared.health.ports.get(self.port) {
+            tally.clients.fetch_add(1, Relaxed);
+        }
+        Some(Box::new(MessageSession {
+            session,
+            slot: AnswerSlot::default(),
+            waker: Arc::clone(&self.waker),
+            shared: Arc::clone(&self.shared),
+            port: self.port,
+        }))
+    }
+}
+
+/// How something that was handed over has ended, on its way back to the port's thread.
+type AnswerSlot = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
+
+/// One who asks an image by messages.
+struct MessageSession {
+    session: Session,
+    slot: AnswerSlot,
+    waker: Arc<OwnedFd>,
+    shared: Arc<Shared>,
+    port: usize,
+}
+
+impl Drop for MessageSession {
+    fn drop(&mut self) {
+        if let Some(tally) = self.shared.health.ports.get(self.port) {
+            tally.clients.fetch_sub(1, Relaxed);
+        }
+    }
+}
+
+impl NetSession for MessageSession {
+    fn handle(&mut self, now: Moment, news: News<'_>) {
+        self.session.handle(now, news);
+    }
+
+    fn is_waiting(&self) -> bool {
+        self.session.is_waiting()
+    }
+
+    fn poll(&mut self, now: Moment) -> SessionOut {
+        loop {
+            let ended = self.slot.lock().unwrap_or_else(PoisonError::into_inner).take();
+            if let Some(result) = ended {
+                self.session.ended(now, result);
+            }
+            match self.session.poll(now) {
+                SessionAct::Send(bytes) => return SessionOut::Send(bytes),
+                SessionAct::HangUp(why) => return SessionOut::HangUp(why),
+                SessionAct::WaitUntil(moment) => return SessionOut::WaitUntil(moment),
+                SessionAct::Rest => return SessionOut::Rest,
+                SessionAct::Hand(handed) => {
+                    let (slot, waker) = (Arc::clone(&self.slot), Arc::clone(&self.waker));
+                    let reply = move |result| {
+                        *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
+                        wake(&waker);
+                    };
+                    self.session.submit(*handed, Box::new(reply));
+                }
+            }
+        }
+    }
+}
+
+/// Who may connect to a converter.
+struct NetDoor {
+    site: Arc<Site>,
+    name: String,
+    aliases: Option<Aliases>,
+}
+
+impl NetDoor {
+    fn port(&self) -> Option<(usize, Arc<Shared>)> {
+        let shared = self.site.current();
+        let port = shared.ports.iter().position(|port| port.name == self.name)?;
+        Some((port, shared))
+    }
+}
+
+impl Doorkeeper for NetDoor {
+    fn lets_in(&self, peer: SocketAddr) -> bool {
+        let Some((port, shared)) = self.port() else { return false };
+        let allow = shared.ports.get(port).and_then(|port| port.allow.as_deref());
+        may_connect(allow, self.aliases.as_ref(), peer)
+    }
+
+    fn admits(
+        &mut self,
+        seats: &[(SocketAddr, Moment)],
+        who: SocketAddr,
+        now: Moment,
+    ) -> Result<Option<usize>, ()> {
+        let Some((port, shared)) = self.port() else { return Err(()) };
+        // Where no image is there is nothing to ask.
+        let Some(settings) = shared.answers.get(port).and_then(Option::as_ref) else { return Err(()) };
+        let seat = |(who, heard): &(SocketAddr, Moment)| Seat { address: who.ip(), heard: *heard };
+        let seats: Vec<Seat> = seats.iter().map(seat).collect();
+        match admit(settings, &seats, who.ip(), now) {
+            Admission::Room => Ok(None),
+            Admission::InsteadOf(at, why) => {
+                self.tells(who, format!("takes the place of another client: {why}"));
+                Ok(Some(at))
+            }
+            Admission::TurnedAway(why) => {
+                if let Some(tally) = shared.health.ports.get(port) {
+                    tally.turned_away.fetch_add(1, Relaxed);
+                }
+                self.tells(who, format!("turned away: {why}"));
+                Err(())
+            }
+        }
+    }
+
+    fn tells(&mut self, who: SocketAddr, why: String) {
+        if let Some((port, shared)) = self.port() {
+            shared.tell(Event::Client { port, who: who.to_string(), why });
+        }
+    }
+
+    fn idle_timeout(&self) -> u64 {
+        let found =
+            self.port().and_then(|(port, shared)| Some(shared.answers.get(port)?.as_ref()?.idle_timeout));
+        found.unwrap_or(u64::MAX)
+    }
+
+    fn is_open(&mut self, open: Result<String, String>) {
+        let Some((port, shared)) = self.port() else { return };
+        if let Some(tally) = shared.health.ports.get(port) {
+            tally.up.store(open.is_ok(), Relaxed);
+        }
+        shared.tell(match open {
+            Ok(what) => Event::PortUp { port, what },
+            Err(why) => Event::PortDown { port, why },
+        });
+    }
+
+    fn passed(&mut self, now: Moment, who: SocketAddr, came: bool, datagram: Option<u16>, bytes: &[u8]) {
+        let shared = self.site.current();
+        if !shared.tap.is_on() || datagram.is_some() {
+            return;
+        }
+        let claimed = claimed(self.aliases.as_ref(), who);
+        let shown = claimed.map_or(who, |own| SocketAddr::new(IpAddr::V4(own), who.port()));
+        // Who asks is told by what is said: both ends ask here.
+        let side = if came { Side::Asks } else { Side::Answers };
+        shared.tap.passed(&self.name, now, || Chunk {
+            port: self.name.as_str().into(),
+            who: Some(shown.to_string().into()),
+            side,
+            began: now,
+            ended: now,
+            bytes: bytes.to_vec(),
+        });
+    }
+}

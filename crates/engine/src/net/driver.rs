@@ -1,0 +1,552 @@
+//! The thread that owns an address on a network: all its sockets, `ppoll`ed together with an eventfd. It runs the port's
+//! machine and decides nothing. What is due is sent before what came is read, and of each socket only so much is read at a
+//! time, so that no flood holds up a frame.
+
+use super::{NetMachine, NetOut};
+use crate::Moment;
+use crate::admission::keep_alive;
+use crate::moment::Clock;
+use crate::port::tty::OpenFault;
+use crate::port::wait::{be_punctual, wake, waker};
+use crate::speak::{Channel, NetNews, Socket};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::fd::{AsFd, OwnedFd};
+use rustix::io::Errno;
+use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, sockopt};
+use std::collections::{HashMap, VecDeque};
+use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener, UdpSocket};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::thread::JoinHandle;
+
+/// Datagrams that are read at one socket before what is due is looked at again.
+const DATAGRAMS: usize = 32;
+/// Bytes of a connection that are read at one time.
+const CHUNK: usize = 16 * 1024;
+/// Bytes that wait to be sent to one who does not read.
+const UNREAD_MAX: usize = 64 * 1024;
+/// How often sockets are tried that cannot be opened, in microseconds.
+const AGAIN: u64 = 1_000_000;
+/// Datagrams that a simulated station holds back at most.
+const DELAYED_MAX: usize = 4096;
+/// The longest datagram that is taken: what Ethernet carries in one piece, and more.
+const DATAGRAM_MAX: usize = 2048;
+
+/// A port's thread; dropping it closes what it has opened, in order, and ends it.
+pub(crate) struct NetThread {
+    stop: Arc<AtomicBool>,
+    waker: Arc<OwnedFd>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl NetThread {
+    /// Lets the thread look whether something has changed.
+    pub(crate) fn look(&self) {
+        wake(&self.waker);
+    }
+}
+
+impl Drop for NetThread {
+    fn drop(&mut self) {
+        self.stop.store(true, Relaxed);
+        wake(&self.waker);
+        if let Some(thread) = self.thread.take() {
+            // A panic there has been printed already.
+            let _ = thread.join();
+        }
+    }
+}
+
+/// Who may connect, which connection makes room for it, and what is told.
+pub(crate) trait Doorkeeper: Send {
+    /// Whether a peer may send anything here.
+    fn lets_in(&self, peer: SocketAddr) -> bool;
+    /// Whether there is a place for one more, or which connection makes room; each with who it is and when it last asked.
+    fn admits(
+        &mut self,
+        seats: &[(SocketAddr, Moment)],
+        who: SocketAddr,
+        now: Moment,
+    ) -> Result<Option<usize>, ()>;
+    /// A connection was ended by us, and why.
+    fn tells(&mut self, who: SocketAddr, why: String);
+    /// How long a connection may be idle, in microseconds.
+    fn idle_timeout(&self) -> u64;
+    /// The sockets are open, or gone and why.
+    fn is_open(&mut self, open: Result<String, String>);
+    /// Whether something may leave, and how much later than now: simulated stations lose and delay what they send.
+    fn sends(&mut self, _is_frame: bool) -> Option<u64> {
+        Some(0)
+    }
+    /// Bytes that passed: with whom, whether they came, and whether as a datagram by that port.
+    fn passed(&mut self, now: Moment, who: SocketAddr, came: bool, datagram: Option<u16>, bytes: &[u8]);
+}
+
+/// All sockets of an address.
+pub(crate) struct Sockets {
+    listeners: Vec<TcpListener>,
+    /// By the node's place of it.
+    datagrams: Vec<(usize, u16, UdpSocket)>,
+}
+
+/// Opens the sockets of a node at an address.
+///
+/// # Errors
+/// The first that cannot be opened, in words.
+pub(crate) fn open_sockets(at: Ipv4Addr, sockets: &[Socket]) -> Result<Sockets, OpenFault> {
+    let fault = |what: &str, port: u16, error: &std::io::Error| {
+        let place = SocketAddrV4::new(at, port);
+        let (why, fix) = match error.kind() {
+            std::io::ErrorKind::AddrInUse => (
+                format!("{what} {place} is in use by another program"),
+                "stop it (`ss -lntup` names it), or give this port another address of the machine",
+            ),
+            std::io::ErrorKind::AddrNotAvailable => (
+                format!("{at} is not an address of this machine"),
+                "write 0.0.0.0 for all addresses, or one of its own",
+            ),
+            _ => (format!("{what} {place} cannot be opened: {error}"), "check `network`"),
+        };
+        let mut fault = OpenFault::new(why, fix);
+        fault.missing = error.kind() == std::io::ErrorKind::AddrNotAvailable;
+        fault
+    };
+    let mut open = Sockets { listeners: vec![], datagrams: vec![] };
+    for (place, socket) in sockets.iter().enumerate() {
+        match socket {
+            Socket::Listen(port) => {
+                let listener = TcpListener::bind((at, *port)).and_then(|listener| {
+                    listener.set_nonblocking(true)?;
+                    Ok(listener)
+                });
+                open.listeners.push(listener.map_err(|error| fault("TCP", *port, &error))?);
+            }
+            Socket::Datagrams(port) => {
+                let socket = UdpSocket::bind((at, *port)).and_then(|socket| {
+                    socket.set_nonblocking(true)?;
+                    Ok(socket)
+                });
+                open.datagrams.push((place, *port, socket.map_err(|error| fault("UDP", *port, &error))?));
+            }
+        }
+    }
+    Ok(open)
+}
+
+/// One who asks.
+struct Asking {
+    number: u32,
+    who: SocketAddr,
+    fd: OwnedFd,
+    out: Vec<u8>,
+    heard: Moment,
+}
+
+/// A connection that the node has dialled.
+struct Dialled {
+    fd: OwnedFd,
+    to: SocketAddrV4,
+    connecting: bool,
+    out: Vec<u8>,
+}
+
+struct NetDriver {
+    at: Ipv4Addr,
+    machine: NetMachine,
+    door: Box<dyn Doorkeeper>,
+    clock: Clock,
+    open: Option<Sockets>,
+    again: Moment,
+    asking: Vec<Asking>,
+    dialled: HashMap<Channel, Dialled>,
+    next: u32,
+    /// Datagrams that leave later.
+    delayed: VecDeque<(Moment, usize, SocketAddrV4, Vec<u8>)>,
+    waker: Arc<OwnedFd>,
+    stop: Arc<AtomicBool>,
+}
+
+/// Gives a port its thread. Without `open` the sockets are opened as soon as they can be.
+///
+/// # Errors
+/// The system has no thread or descriptor left.
+pub(crate) fn start(
+    at: Ipv4Addr,
+    machine: NetMachine,
+    door: Box<dyn Doorkeeper>,
+    open: Option<Sockets>,
+    waker: Arc<OwnedFd>,
+    clock: Clock,
+) -> Result<NetThread, OpenFault> {
+    let stop = Arc::new(AtomicBool::new(false));
+    let mut driver = NetDriver {
+        at,
+        machine,
+        door,
+        clock,
+        open: None,
+        again: Moment(0),
+        asking: vec![],
+        dialled: HashMap::new(),
+        next: 0,
+        delayed: VecDeque::new(),
+        waker: Arc::clone(&waker),
+        stop: Arc::clone(&stop),
+    };
+    if let Some(open) = open {
+        driver.opened(open);
+    }
+    let named = std::thread::Builder::new().name("network".into());
+    let thread = named
+        .spawn(move || driver.run())
+        .map_err(|error| OpenFault::new(format!("no thread: {error}"), "free memory or threads"))?;
+    Ok(NetThread { stop, waker, thread: Some(thread) })
+}
+
+/// An eventfd for [`start`].
+///
+/// # Errors
+/// The system has no descriptor left.
+pub(crate) fn new_waker() -> Result<Arc<OwnedFd>, OpenFault> {
+    waker()
+        .map_err(|errno| OpenFault::new(format!("no descriptor: {errno}"), "raise the limit of open files"))
+}
+
+impl NetDriver {
+    fn opened(&mut self, open: Sockets) {
+        self.open = Some(open);
+        self.again = Moment::NEVER;
+        self.machine.handle(self.clock.now(), NetNews::Up);
+        self.door.is_open(Ok(format!("all sockets of {}", self.at)));
+    }
+
+    fn try_to_open(&mut self, now: Moment) {
+        match open_sockets(self.at, self.machine.sockets()) {
+            Ok(open) => self.opened(open),
+            Err(_) => self.again = now + AGAIN,
+        }
+    }
+
+    fn run(mut self) {
+        be_punctual();
+        loop {
+            let now = self.clock.now();
+            if self.stop.load(Relaxed) {
+                break;
+            }
+            if self.open.is_none() && now >= self.again {
+                self.try_to_open(now);
+            }
+            if self.open.is_none() {
+                self.wait(self.again, now);
+                continue;
+            }
+            while let Some((_, socket, to, bytes)) = self.delayed.pop_front_if(|(at, ..)| now >= *at) {
+                let _ = self.send_datagram(socket, to, &bytes);
+            }
+            let delayed = self.delayed.front().map_or(Moment::NEVER, |(at, ..)| *at);
+            match self.machine.poll(now) {
+                NetOut::WaitUntil(moment) => self.wait(moment.min(delayed), now),
+                NetOut::Rest => self.wait(delayed, now),
+                out => self.carry_out(out, now),
+            }
+        }
+        // What was opened is closed in order; nobody is waited for.
+        let now = self.clock.now();
+        self.machine.node().shut(now);
+        for _ in 0..1000 {
+            match self.machine.poll(now) {
+                NetOut::WaitUntil(_) | NetOut::Rest => break,
+                out => self.carry_out(out, now),
+            }
+        }
+    }
+
+    fn carry_out(&mut self, out: NetOut, now: Moment) {
+        match out {
+            NetOut::Dial(channel, to) => self.dial(channel, to, now),
+            NetOut::Send(channel, bytes) => {
+                if self.door.sends(false).is_none() {
+                    return;
+                }
+                let Some(own) = self.dialled.get_mut(&channel) else { return };
+                self.door.passed(now, own.to.into(), false, None, &bytes);
+                own.out.extend_from_slice(&bytes);
+                if !own.connecting && !flush(&own.fd, &mut own.out) {
+                    self.dialled.remove(&channel);
+                    self.machine.handle(now, NetNews::Closed(channel));
+                }
+            }
+            NetOut::Close(channel) => drop(self.dialled.remove(&channel)),
+            NetOut::Answer(number, bytes) => {
+                let Some(at) = self.asking.iter().position(|own| own.number == number) else { return };
+                let Some(own) = self.asking.get_mut(at) else { return };
+                self.door.passed(now, own.who, false, None, &bytes);
+                own.out.extend_from_slice(&bytes);
+                own.heard = now;
+                if own.out.len() > UNREAD_MAX {
+                    let own = self.asking.remove(at);
+                    self.door.tells(own.who, "closed: it does not read its answers".into());
+                    self.machine.left(number, now);
+                } else if !flush(&own.fd, &mut own.out) {
+                    self.asking.remove(at);
+                    self.machine.left(number, now);
+                }
+            }
+            NetOut::HangUp(number, why) => {
+                if let Some(at) = self.asking.iter().position(|own| own.number == number) {
+                    let own = self.asking.remove(at);
+                    self.door.tells(own.who, format!("closed: {why}"));
+                }
+            }
+            NetOut::Datagram { socket, to, bytes, due } => {
+                let Some(later) = self.door.sends(due.is_some()) else { return };
+                if later > 0 {
+                    if self.delayed.len() < DELAYED_MAX {
+                        self.delayed.push_back((now + later, socket, to, bytes));
+                    }
+                    return;
+                }
+                let Some(port) = self.send_datagram(socket, to, &bytes) else { return };
+                if let Some((link, due)) = due {
+                    let late = self.clock.now().since(due);
+                    self.machine.end().sent(link, late);
+                }
+                self.door.passed(now, to.into(), false, Some(port), &bytes);
+            }
+            NetOut::WaitUntil(_) | NetOut::Rest => {}
+        }
+    }
+
+    /// Sends a datagram by the socket of that place: by which port.
+    fn send_datagram(&self, socket: usize, to: SocketAddrV4, bytes: &[u8]) -> Option<u16> {
+        let (_, port, socket) = self.open.as_ref()?.datagrams.iter().find(|(own, ..)| *own == socket)?;
+        // A full queue loses the datagram, as a network does.
+        let _ = socket.send_to(bytes, to);
+        Some(*port)
+    }
+
+    /// Begins to connect, by our own address: the other end knows us by it.
+    fn dial(&mut self, channel: Channel, to: SocketAddrV4, now: Moment) {
+        let flags = SocketFlags::NONBLOCK | SocketFlags::CLOEXEC;
+        let begun =
+            rustix::net::socket_with(AddressFamily::INET, SocketType::STREAM, flags, None).and_then(|fd| {
+                if !self.at.is_unspecified() {
+                    rustix::net::bind(&fd, &SocketAddrV4::new(self.at, 0))?;
+                }
+                let _ = sockopt::set_tcp_nodelay(&fd, true);
+                match rustix::net::connect(&fd, &to) {
+                    Ok(()) => Ok((fd, false)),
+                    Err(Errno::INPROGRESS) => Ok((fd, true)),
+                    Err(errno) => Err(errno),
+                }
+            });
+        match begun {
+            Ok((fd, connecting)) => {
+                keep_alive(&fd);
+                self.dialled.insert(channel, Dialled { fd, to, connecting, out: vec![] });
+                if !connecting {
+                    self.machine.handle(now, NetNews::Dialled(channel));
+                }
+            }
+            Err(_) => self.machine.handle(now, NetNews::Closed(channel)),
+        }
+    }
+
+    /// Waits for a moment or whatever comes, and takes what came.
+    fn wait(&mut self, until: Moment, now: Moment) {
+        let idle = self.asking.iter().map(|own| own.heard + self.door.idle_timeout()).min();
+        let until = until.min(idle.unwrap_or(Moment::NEVER));
+        let micros = until.since(now);
+        let timeout = (until != Moment::NEVER).then(|| Timespec {
+            tv_sec: i64::try_from(micros / 1_000_000).unwrap_or(i64::MAX),
+            tv_nsec: i64::try_from(micros % 1_000_000 * 1000).unwrap_or(0),
+        });
+        let channels: Vec<Channel> = self.dialled.keys().copied().collect();
+        let mut fds = vec![PollFd::new(&self.waker, PollFlags::IN)];
+        if let Some(open) = &self.open {
+            fds.extend(open.datagrams.iter().map(|(.., socket)| PollFd::new(socket, PollFlags::IN)));
+            fds.extend(open.listeners.iter().map(|listener| PollFd::new(listener, PollFlags::IN)));
+        }
+        for own in channels.iter().filter_map(|channel| self.dialled.get(channel)) {
+            let writes = own.connecting || !own.out.is_empty();
+            let flags = if writes { PollFlags::IN | PollFlags::OUT } else { PollFlags::IN };
+            fds.push(PollFd::new(&own.fd, flags));
+        }
+        for own in &self.asking {
+            let mut flags = PollFlags::empty();
+            // Who waits for another port is not read: bytes do not pile up here.
+            if !self.machine.is_waiting(own.number) && own.out.is_empty() {
+                flags |= PollFlags::IN;
+            }
+            if !own.out.is_empty() {
+                flags |= PollFlags::OUT;
+            }
+            fds.push(PollFd::new(&own.fd, flags));
+        }
+        // A signal ends the wait early, which changes nothing.
+        let _ = poll(&mut fds, timeout.as_ref());
+        let mut ready = fds.iter().map(|fd| fd.revents()).collect::<Vec<_>>().into_iter();
+        drop(fds);
+        if ready.next().is_some_and(|own| own.contains(PollFlags::IN)) {
+            let _ = rustix::io::read(&*self.waker, &mut [0u8; 8]);
+        }
+        let now = self.clock.now();
+        let (datagrams, listeners) =
+            self.open.as_ref().map_or((0, 0), |open| (open.datagrams.len(), open.listeners.len()));
+        let came: Vec<bool> = ready.by_ref().take(datagrams).map(|own| !own.is_empty()).collect();
+        let knocks = ready.by_ref().take(listeners).any(|own| !own.is_empty());
+        let answered: Vec<PollFlags> = ready.by_ref().take(channels.len()).collect();
+        let asked: Vec<PollFlags> = ready.collect();
+        self.take_datagrams(&came, now);
+        for (channel, flags) in channels.into_iter().zip(answered).filter(|(_, flags)| !flags.is_empty()) {
+            self.take_answers(channel, flags, now);
+        }
+        let numbers: Vec<u32> = self.asking.iter().map(|own| own.number).collect();
+        for (number, flags) in numbers.into_iter().zip(asked).filter(|(_, flags)| !flags.is_empty()) {
+            self.take_questions(number, flags, now);
+        }
+        if knocks {
+            self.accept(now);
+        }
+        self.close_idle(now);
+    }
+
+    fn take_datagrams(&mut self, came: &[bool], now: Moment) {
+        let Some(open) = &self.open else { return };
+        let mut room = [0; DATAGRAM_MAX];
+        for ((place, port, socket), _) in open.datagrams.iter().zip(came).filter(|(_, came)| **came) {
+            for _ in 0..DATAGRAMS {
+                let Ok((count, from)) = socket.recv_from(&mut room) else { break };
+                let SocketAddr::V4(peer) = from else { continue };
+                if !self.door.lets_in(from) {
+                    continue;
+                }
+                let bytes = room.get(..count).unwrap_or_default();
+                self.door.passed(now, from, true, Some(*port), bytes);
+                self.machine.handle(now, NetNews::Datagram { socket: *place, from: peer, bytes });
+            }
+        }
+    }
+
+    fn take_answers(&mut self, channel: Channel, flags: PollFlags, now: Moment) {
+        let Some(own) = self.dialled.get_mut(&channel) else { return };
+        let mut gone = false;
+        if own.connecting {
+            match sockopt::socket_error(&own.fd) {
+                Ok(Ok(())) if flags.contains(PollFlags::OUT) => {
+                    own.connecting = false;
+                    self.machine.handle(now, NetNews::Dialled(channel));
+                    return;
+                }
+                Ok(Ok(())) => {}
+                _ => gone = true,
+            }
+        } else {
+            gone |= !flush(&own.fd, &mut own.out);
+            let mut room = [0; CHUNK];
+            match rustix::net::recv(&own.fd, &mut room, RecvFlags::empty()) {
+                Ok((0, _)) => gone = true,
+                Ok((count, _)) => {
+                    let bytes = room.get(..count).unwrap_or_default();
+                    self.door.passed(now, own.to.into(), true, None, bytes);
+                    self.machine.handle(now, NetNews::Bytes(channel, bytes));
+                }
+                Err(Errno::AGAIN | Errno::INTR) => {}
+                Err(_) => gone = true,
+            }
+        }
+        if gone {
+            self.dialled.remove(&channel);
+            self.machine.handle(now, NetNews::Closed(channel));
+        }
+    }
+
+    fn take_questions(&mut self, number: u32, flags: PollFlags, now: Moment) {
+        let Some(at) = self.asking.iter().position(|own| own.number == number) else { return };
+        let Some(own) = self.asking.get_mut(at) else { return };
+        let mut gone = !flush(&own.fd, &mut own.out);
+        if flags.intersects(PollFlags::IN | PollFlags::HUP | PollFlags::ERR) {
+            let mut room = [0; CHUNK];
+            match rustix::net::recv(&own.fd, &mut room, RecvFlags::empty()) {
+                Ok((0, _)) => gone = true,
+                Ok((count, _)) => {
+                    let bytes = room.get(..count).unwrap_or_default();
+                    self.door.passed(now, own.who, true, None, bytes);
+                    self.machine.asked(number, now, bytes);
+                }
+                Err(Errno::AGAIN | Errno::INTR) => {}
+                Err(_) => gone = true,
+            }
+        }
+        if gone {
+            let own = self.asking.remove(at);
+            // For those who look on: what comes from there next begins anew.
+            self.door.passed(now, own.who, true, None, &[]);
+            self.machine.left(number, now);
+        }
+    }
+
+    fn accept(&mut self, now: Moment) {
+        let Some(open) = &self.open else { return };
+        let mut come = vec![];
+        for listener in &open.listeners {
+            while let Ok((stream, who)) = listener.accept() {
+                come.push((stream, who));
+                if come.len() >= DATAGRAMS {
+                    break;
+                }
+            }
+        }
+        for (stream, who) in come {
+            let SocketAddr::V4(peer) = who else { continue };
+            if !self.door.lets_in(who) {
+                self.door.tells(who, "turned away: `allow` does not hold its address".into());
+                continue;
+            }
+            let seats: Vec<(SocketAddr, Moment)> =
+                self.asking.iter().map(|own| (own.who, own.heard)).collect();
+            match self.door.admits(&seats, who, now) {
+                Err(()) => continue,
+                Ok(None) => {}
+                Ok(Some(at)) => {
+                    let own = self.asking.remove(at);
+                    self.machine.left(own.number, now);
+                }
+            }
+            let _ = (stream.set_nonblocking(true), stream.set_nodelay(true));
+            let fd: OwnedFd = stream.into();
+            keep_alive(fd.as_fd());
+            self.next = self.next.wrapping_add(1);
+            if self.machine.connected(self.next, peer, now) {
+                self.asking.push(Asking { number: self.next, who, fd, out: vec![], heard: now });
+            }
+        }
+    }
+
+    fn close_idle(&mut self, now: Moment) {
+        let most = self.door.idle_timeout();
+        while let Some(at) = self
+            .asking
+            .iter()
+            .position(|own| now.since(own.heard) >= most && !self.machine.is_waiting(own.number))
+        {
+            let own = self.asking.remove(at);
+            self.door.tells(own.who, "closed: it was idle for longer than `idle-timeout`".into());
+            self.machine.left(own.number, now);
+        }
+    }
+}
+
+/// Sends what can be sent; whether the other end is still there.
+fn flush(fd: &OwnedFd, out: &mut Vec<u8>) -> bool {
+    while !out.is_empty() {
+        match rustix::net::send(fd, out, SendFlags::NOSIGNAL) {
+            Ok(count) => drop(out.drain(..count)),
+            Err(Errno::AGAIN) => return true,
+            Err(Errno::INTR) => {}
+            Err(_) => return false,
+        }
+    }
+    true
+}

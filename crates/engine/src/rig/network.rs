@@ -1,0 +1,506 @@
+//! Stations of a simulated network: I/O devices and controllers, each our own node in the other role, at loopback
+//! addresses of their own.
+
+use super::Rig;
+use super::device::SimDevice;
+use crate::Moment;
+use crate::dice::Dice;
+use crate::moment::Clock;
+use crate::net::{
+    Doorkeeper, NetEnd, NetMachine, NetSession, NetThread, SessionOut, new_waker, open_sockets, start,
+};
+use crate::speak::{
+    LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Serve, Server, ServerSetup, Socket,
+    Want, another, speaker,
+};
+use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use woodrush_core::check::Checked;
+use woodrush_core::plan::CyclicLink;
+use woodrush_core::project::{Changes, DeviceFaults, Fault, FaultKind, FaultValue, LineFaults, Owner};
+use woodrush_core::protocol::{Extent, Setup};
+use woodrush_core::{Blame, Kind, Refusal};
+
+/// How often a free place among the loopback addresses is looked for.
+const TRIES: usize = 50;
+/// Connections at once to one simulated station.
+const SEATS: usize = 16;
+
+/// What is seen of a link from its simulated end.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct SeenLink {
+    /// Frames come.
+    pub online: bool,
+    /// The other end has said that it is idle.
+    pub idle: bool,
+    /// Frames that came.
+    pub frames: u64,
+    /// How often it was opened.
+    pub opened: u64,
+    /// Why it was refused last, in words.
+    pub refused: Option<String>,
+}
+
+/// One station on a simulated network.
+pub(super) struct NetStation {
+    /// The device or client that it is.
+    pub(super) whom: Whom,
+    pub(super) address: Ipv4Addr,
+    pub(super) sim: Arc<Mutex<SimDevice>>,
+    seen: Arc<Mutex<SeenLink>>,
+    thread: NetThread,
+}
+
+/// Who a station is in the project.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Whom {
+    /// The device of that index.
+    Device(usize),
+    /// A controller of the image of that index: the client of that one, where one is described.
+    Controller {
+        /// Which image.
+        image: usize,
+        /// Which client.
+        client: Option<usize>,
+    },
+}
+
+impl NetStation {
+    pub(super) fn sim(&self) -> MutexGuard<'_, SimDevice> {
+        self.sim.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn seen(&self) -> SeenLink {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// What goes wrong with it has changed.
+    pub(super) fn changed(&self) {
+        self.thread.look();
+    }
+}
+
+/// The simulated end of one network port.
+pub(super) struct RigNetwork {
+    pub(super) port: usize,
+    /// Where the converter is.
+    pub(super) own: Ipv4Addr,
+    /// The first three numbers of all addresses.
+    base: [u8; 3],
+    pub(super) faults: Arc<Mutex<LineFaults>>,
+    pub(super) devices: Vec<NetStation>,
+}
+
+/// Bytes that a station sends and those that it gets, by the plan's link.
+#[derive(Clone)]
+struct ExchangedBlocks {
+    sends: Option<Extent>,
+    gets: Option<Extent>,
+}
+
+impl ExchangedBlocks {
+    fn of(link: &CyclicLink) -> Self {
+        let slot = link.slots.first();
+        // What comes to us is what they send.
+        Self {
+            sends: slot.and_then(|slot| slot.comes).map(|(extent, _)| extent),
+            gets: slot.and_then(|slot| slot.goes),
+        }
+    }
+}
+
+impl RigNetwork {
+    /// A free corner of the loopback addresses with all devices of a port.
+    ///
+    /// # Errors
+    /// A signal does not fit, or no address is free.
+    pub(super) fn up(
+        checked: &Checked,
+        port: usize,
+        read_file: &dyn Fn(&str) -> Result<String, String>,
+        clock: Clock,
+    ) -> Result<Self, String> {
+        let protocol = protocol(checked, port).ok_or("its protocol exchanges nothing in cycles")?;
+        let make =
+            speaker(protocol).and_then(|own| own.node).ok_or("its protocol has no stations of a network")?;
+        let sockets: &'static [Socket] = make(&NodeSetup::default()).sockets();
+        let base = free_base(sockets).ok_or("no loopback address is free for its stations")?;
+        let [a, b, c] = base;
+        let mut network =
+            Self { port, own: Ipv4Addr::new(a, b, c, 1), base, faults: Arc::default(), devices: vec![] };
+        let here = checked.plan.links.iter().filter(|link| link.port == port);
+        for (place, (link, device)) in here.filter_map(|link| Some((link, link.with.device()?))).enumerate() {
+            let sim = SimDevice::new(checked, device, read_file)?;
+            let setup = sim.station.setup.clone();
+            let address = network.address(place + 1);
+            let own = NodeLink {
+                name: sim.name.clone(),
+                setup,
+                opens: false,
+                writers: None,
+                fault: LinkFaults::default(),
+            };
+            let station = network.station(checked, (Whom::Device(device), address), sim, own, link, clock)?;
+            network.devices.push(station);
+        }
+        Ok(network)
+    }
+
+    fn address(&self, place: usize) -> Ipv4Addr {
+        let [a, b, c] = self.base;
+        Ipv4Addr::new(a, b, c, u8::try_from(place + 1).unwrap_or(u8::MAX))
+    }
+
+    /// A controller of an image: as a client describes it, or as the image itself would have it.
+    pub(super) fn controller(
+        &self,
+        checked: &Checked,
+        (image, client, place): (usize, Option<usize>, usize),
+        clock: Clock,
+    ) -> Result<NetStation, String> {
+        let link = checked.plan.link_of(Owner::Image(image)).ok_or("the image exchanges nothing")?;
+        let station = checked.plan.images.get(image).ok_or("no such image")?;
+        let dialect = station.dialect.ok_or("the image has no protocol")?;
+        let described = client.and_then(|client| checked.project.clients.get(client));
+        let usual = dialect.stations().other_end(&station.setup);
+        let mut setup = described.map_or(usual.clone(), |client| client.setup.with(Some(&usual)));
+        // What a client leaves open of a block is as the image has it.
+        for (key, row) in &mut setup.rows {
+            *row = row.with(usual.row(key));
+        }
+        setup.words.retain(|(key, _)| *key != "address");
+        setup.words.push(("address", self.own.to_string()));
+        let name =
+            described.map_or_else(|| format!("{}'s controller", station.name), |own| own.name.value.clone());
+        let signals: Vec<_> = checked
+            .project
+            .rig
+            .client_signals
+            .iter()
+            .filter(|(of, ..)| Some(*of) == client)
+            .map(|(_, target, signal)| (target.clone(), signal.clone()))
+            .collect();
+        let sim = SimDevice::controller(checked, image, &name, &signals, &|path| {
+            Err(format!("{path}: a controller has no replay"))
+        })?;
+        let own = NodeLink { name, setup, opens: true, writers: None, fault: LinkFaults::default() };
+        let whom = Whom::Controller { image, client };
+        let address = self.address(self.devices.len() + 1 + place);
+        self.station(checked, (whom, address), sim, own, link, clock)
+    }
+
+    fn station(
+        &self,
+        checked: &Checked,
+        (whom, address): (Whom, Ipv4Addr),
+        sim: SimDevice,
+        own: NodeLink,
+        link: &CyclicLink,
+        clock: Clock,
+    ) -> Result<NetStation, String> {
+        let said = |fault: crate::port::tty::OpenFault| fault.what;
+        let protocol = protocol(checked, self.port).ok_or("no protocol")?;
+        let make = speaker(protocol).and_then(|own| own.node).ok_or("no node")?;
+        let spaces = sim.station.spaces.clone();
+        let unit = sim.station.dialect.and_then(|dialect| {
+            // As an image is named: by the number of its inputs.
+            let bare = Setup { words: vec![], ..sim.station.setup.clone() };
+            u16::try_from(dialect.stations().number(&bare)?).ok()
+        });
+        let serves = ServerSetup { stations: vec![(unit, spaces)], ..ServerSetup::default() };
+        let sim = Arc::new(Mutex::new(sim));
+        let seen = Arc::<Mutex<SeenLink>>::default();
+        let setup =
+            NodeSetup { links: vec![own], port: Setup::default(), address: Some(address), first: another() };
+        let node = make(&setup);
+        let sockets = node.sockets();
+        let end = StationEnd {
+            sim: Arc::clone(&sim),
+            seen: Arc::clone(&seen),
+            blocks: ExchangedBlocks::of(link),
+            setup,
+            serves,
+            clock,
+        };
+        let door = StationDoor {
+            sim: Arc::clone(&sim),
+            line: Arc::clone(&self.faults),
+            dice: Dice::new(u64::from(u32::from(address))),
+            seats: SEATS,
+        };
+        let open = open_sockets(address, sockets).map_err(said)?;
+        let waker = new_waker().map_err(said)?;
+        let machine = NetMachine::new(node, Box::new(end));
+        let thread = start(address, machine, Box::new(door), Some(open), waker, clock).map_err(said)?;
+        Ok(NetStation { whom, address, sim, seen, thread })
+    }
+
+    /// What goes wrong on its line has changed.
+    pub(super) fn line(&self) -> MutexGuard<'_, LineFaults> {
+        self.faults.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// What goes wrong with stations of networks: by the port, the device, or the client that is a controller.
+impl Rig {
+    /// The station of a device, or of a client that is a controller, does something.
+    fn with_station<T>(&self, name: &str, act: impl FnOnce(&NetStation) -> T) -> Option<T> {
+        if let Some(station) = self.checked.project.device(name).and_then(|device| self.net_device(device)) {
+            return Some(act(station));
+        }
+        let client = self.checked.project.client(name)?;
+        let controllers = self.controllers();
+        let own =
+            |own: &&NetStation| matches!(own.whom, Whom::Controller { client: Some(at), .. } if at == client);
+        controllers.iter().find(own).map(act)
+    }
+
+    /// Does something with the controller that a client is; nothing where it has not begun.
+    pub(super) fn with_client<T>(&self, client: usize, act: impl FnOnce(&mut SimDevice) -> T) -> Option<T> {
+        let name = &self.checked.project.clients.get(client)?.name.value;
+        self.with_station(name, |own| act(&mut own.sim()))
+    }
+
+    fn network(&self, name: &str) -> Option<&RigNetwork> {
+        let port = self.checked.project.port(name)?;
+        self.networks.iter().find(|network| network.port == port)
+    }
+
+    /// Whether a fault is about a station of a network, or all of one.
+    pub(super) fn is_on_network(&self, fault: &Fault) -> bool {
+        match fault.kind.is_of_line() {
+            true => self.network(&fault.place).is_some(),
+            false => self.with_station(&fault.place, |_| ()).is_some(),
+        }
+    }
+
+    /// Begins a fault there, or ends it.
+    pub(super) fn spoil_network(&self, kind: &FaultKind, name: &str, value: Option<FaultValue>) {
+        match kind.changes {
+            Changes::Line(set) => {
+                if let Some(network) = self.network(name) {
+                    set(&mut network.line(), value);
+                }
+            }
+            Changes::Device(set, _) => {
+                let _ = self.with_station(name, |own| {
+                    own.sim().set_fault(|faults| set(faults, value));
+                    own.changed();
+                });
+            }
+        }
+    }
+
+    /// Undoes what goes wrong with a station, or with a network and all of its stations; whether that is one.
+    pub(super) fn mend_on_network(&self, name: &str) -> bool {
+        if let Some(network) = self.network(name) {
+            self.mend_network(network.port);
+            return true;
+        }
+        let mend = |own: &NetStation| {
+            own.sim().set_fault(|faults| *faults = DeviceFaults::default());
+            own.changed();
+        };
+        self.with_station(name, mend).is_some()
+    }
+
+    /// Undoes what goes wrong on a network.
+    pub(super) fn mend_network(&self, port: usize) {
+        let Some(network) = self.networks.iter().find(|network| network.port == port) else { return };
+        *network.line() = LineFaults::default();
+        for own in network.devices.iter().chain(self.controllers().iter()) {
+            own.sim().set_fault(|faults| *faults = DeviceFaults::default());
+            own.changed();
+        }
+    }
+}
+
+fn protocol(checked: &Checked, port: usize) -> Option<&'static str> {
+    Some(checked.project.ports.get(port)?.protocol?.value.name())
+}
+
+/// Three numbers below which nobody has these sockets.
+fn free_base(sockets: &[Socket]) -> Option<[u8; 3]> {
+    (0..TRIES).find_map(|_| {
+        let [high, low] = another().to_be_bytes();
+        let [third, _] = another().to_be_bytes();
+        // 127.0 stands for clients that only ask.
+        let base = [127, high.max(1), low ^ third];
+        let [a, b, c] = base;
+        open_sockets(Ipv4Addr::new(a, b, c, 1), sockets).ok().map(|_| base)
+    })
+}
+
+/// The cells of a simulated station behind its node.
+struct StationEnd {
+    sim: Arc<Mutex<SimDevice>>,
+    seen: Arc<Mutex<SeenLink>>,
+    blocks: ExchangedBlocks,
+    setup: NodeSetup,
+    serves: ServerSetup,
+    clock: Clock,
+}
+
+impl StationEnd {
+    fn sim(&self) -> MutexGuard<'_, SimDevice> {
+        self.sim.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn see(&self, change: impl FnOnce(&mut SeenLink)) {
+        change(&mut self.seen.lock().unwrap_or_else(PoisonError::into_inner));
+    }
+}
+
+impl NetEnd for StationEnd {
+    fn renewed(&mut self) -> Option<NodeSetup> {
+        let DeviceFaults { idles, wrong_size, second_owner, .. } = self.sim().ailment();
+        let now = LinkFaults { idle: idles, wrong_size, second_owner };
+        let own = self.setup.links.first_mut()?;
+        (std::mem::replace(&mut own.fault, now) != now).then(|| self.setup.clone())
+    }
+
+    fn produce(&mut self, now: Moment, _link: usize, last: &mut Produced) {
+        let mut sim = self.sim();
+        if sim.ailment().frozen && !last.slots.is_empty() {
+            return;
+        }
+        let bytes = self.blocks.sends.and_then(|extent| sim.block(now, extent)).unwrap_or_default();
+        last.slots = vec![bytes];
+        last.lost.clear();
+    }
+
+    fn came(&mut self, _now: Moment, _link: usize, _slot: usize, cells: &[u8]) {
+        if let Some(extent) = self.blocks.gets {
+            self.sim().poke(extent, cells);
+        }
+        self.see(|seen| {
+            seen.frames += 1;
+            (seen.online, seen.idle) = (true, false);
+        });
+    }
+
+    fn still(&mut self, _now: Moment, _link: usize) {
+        self.see(|seen| {
+            seen.frames += 1;
+            (seen.online, seen.idle) = (true, false);
+        });
+    }
+
+    fn stopped(&mut self, _now: Moment, _link: usize, why: LinkLoss) {
+        self.see(|seen| (seen.online, seen.idle) = (why == LinkLoss::Idle, why == LinkLoss::Idle));
+    }
+
+    fn news(&mut self, _link: usize, news: LinkNews) {
+        self.see(|seen| match news {
+            LinkNews::Opened { .. } => seen.opened += 1,
+            LinkNews::Refused { why, .. } => seen.refused = Some(why),
+            LinkNews::OneLess { .. } => {}
+        });
+    }
+
+    fn skipped(&mut self, _link: usize, _frames: u64) {}
+
+    fn sent(&mut self, _link: usize, _late: u64) {}
+
+    fn session(&mut self, _peer: SocketAddrV4, mut server: Box<dyn Server>) -> Option<Box<dyn NetSession>> {
+        server.set_up(&self.serves);
+        Some(Box::new(StationSession { server, sim: Arc::clone(&self.sim), clock: self.clock }))
+    }
+}
+
+/// One who asks a simulated station by messages.
+struct StationSession {
+    server: Box<dyn Server>,
+    sim: Arc<Mutex<SimDevice>>,
+    clock: Clock,
+}
+
+impl NetSession for StationSession {
+    fn handle(&mut self, now: Moment, news: News<'_>) {
+        self.server.handle(now, news);
+    }
+
+    fn is_waiting(&self) -> bool {
+        false
+    }
+
+    fn poll(&mut self, now: Moment) -> SessionOut {
+        loop {
+            match self.server.poll(now) {
+                Serve::Send(bytes) => return SessionOut::Send(bytes),
+                Serve::HangUp(why) => return SessionOut::HangUp(why),
+                Serve::WaitUntil(moment) => return SessionOut::WaitUntil(moment),
+                Serve::Rest => return SessionOut::Rest,
+                Serve::Want { want, .. } => {
+                    let mut sim = self.sim.lock().unwrap_or_else(PoisonError::into_inner);
+                    let bare = Refusal::new(Kind::NoSuchAddress, Blame::ClientIdentity);
+                    let given = match want {
+                        Want::Read(extent) => sim.block(self.clock.now(), extent).ok_or(bare),
+                        _ => Err(Refusal::new(Kind::NoSuchCommand, Blame::ClientIdentity)),
+                    };
+                    drop(sim);
+                    match given {
+                        Ok(cells) => self.server.give(Ok(&cells)),
+                        Err(refusal) => self.server.give(Err(refusal)),
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// What gets through to a simulated station and from it.
+struct StationDoor {
+    sim: Arc<Mutex<SimDevice>>,
+    line: Arc<Mutex<LineFaults>>,
+    dice: Dice,
+    seats: usize,
+}
+
+impl StationDoor {
+    fn faults(&self) -> (DeviceFaults, LineFaults) {
+        let own = self.sim.lock().unwrap_or_else(PoisonError::into_inner).ailment();
+        (own, *self.line.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    fn is_silent(&self) -> bool {
+        let (own, line) = self.faults();
+        own.mute || line.cut || line.unplugged
+    }
+}
+
+impl Doorkeeper for StationDoor {
+    fn lets_in(&self, _peer: SocketAddr) -> bool {
+        !self.is_silent() && !self.faults().1.closed
+    }
+
+    fn admits(
+        &mut self,
+        seats: &[(SocketAddr, Moment)],
+        _who: SocketAddr,
+        _now: Moment,
+    ) -> Result<Option<usize>, ()> {
+        if seats.len() < self.seats { Ok(None) } else { Err(()) }
+    }
+
+    fn tells(&mut self, _who: SocketAddr, _why: String) {}
+
+    fn idle_timeout(&self) -> u64 {
+        120_000_000
+    }
+
+    fn is_open(&mut self, _open: Result<String, String>) {}
+
+    fn sends(&mut self, is_frame: bool) -> Option<u64> {
+        let (own, line) = self.faults();
+        let lost = f64::from(own.dropped_cycles) / 1000.0 + line.noise;
+        let silent = own.mute || line.cut || line.unplugged;
+        if silent || is_frame && lost > 0.0 && self.dice.share() < lost {
+            return None;
+        }
+        Some(if is_frame { own.late_cycles } else { 0 })
+    }
+
+    fn passed(&mut self, _now: Moment, _who: SocketAddr, _came: bool, _datagram: Option<u16>, _bytes: &[u8]) {
+    }
+}
