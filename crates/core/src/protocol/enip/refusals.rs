@@ -133,8 +133,19 @@ fn words(code: u32) -> (&'static str, &'static str) {
         }
         (0x01, 0x0311 | 0x0312 | 0x0315 | 0x0204 | 0x0205) => "check `slot` and `route`",
         (0x01, 0x0100 | 0x0107 | 0x0203) => "an earlier connection is still open; it is opened again",
-        (0x01, 0x0106 | 0x0119) => "another client owns the connection",
-        (0x01, 0x0114..=0x0118) => "the other end is not what the connection asks for",
+        (0x01, 0x0106) => "another controller writes these outputs: one may, the others open the inputs only",
+        (0x01, 0x0119) => "to listen along, another controller must have opened the inputs first",
+        (0x01, 0x0111 | 0x0112) => {
+            "the other end does not send as often: lengthen the period at the controller"
+        }
+        (0x01, 0x0114..=0x0116) => "the electronic key is of another device: read its EDS file anew",
+        (0x01, 0x0117 | 0x0129..=0x012B) => "compare the numbers of the assemblies at both ends",
+        (0x01, 0x0126..=0x0128) => {
+            "compare the sizes at both ends, without the run/idle header; the word behind it is the right one"
+        }
+        (0x01, 0x0118 | 0x011C..=0x0124 | 0x0132 | 0x0133) => {
+            "the other end does not take such a connection: choose an exclusive owner or an input-only one"
+        }
         (0x01, _) => "the controller does not take such a connection: write `connected = false`",
         (status::TAG_ERROR, status::tag::TYPE_MISMATCH) => {
             "the tag's type was changed: correct it here, or there"
