@@ -53,6 +53,9 @@ pub(crate) struct ScanArgs {
     /// Find the settings of the serial line first: speeds and parities, the likeliest first
     #[arg(long)]
     pub(crate) find_settings: bool,
+    /// On a port with `network`, ask all at once by a broadcast instead of each address
+    #[arg(long)]
+    pub(crate) broadcast: bool,
     /// Most requests spent on one unit's registers
     #[arg(long, default_value_t = 600, value_name = "COUNT")]
     pub(crate) max_requests: u32,

@@ -380,24 +380,25 @@ impl Connections {
         let name = &settings.name.value;
         let running =
             project.running.as_ref().and_then(|(_, rows)| served(rows, &format!("{name}/{address}")));
-        let bench = || -> Result<Option<String>, Failed> {
-            if !self.rig {
-                return Ok(None);
-            }
-            let answer = project.rig.say("lines", &[]).map_err(|_| {
-                Failed::of("no rig of this project is running", "start `woodrush rig up` in another terminal")
-            })?;
-            let row = answer.rows.iter().find(|row| row.name == *name);
-            let stations = row.map(|row| row.detail.clone()).unwrap_or_default();
-            let own = |station: &str| station.strip_prefix(&format!("{address} at ")).map(str::to_string);
-            Ok(stations.split(", ").find_map(own))
-        };
-        let real = match running {
+        let real = match running.and_then(|real| real.parse().ok()) {
             Some(real) => Some(real),
-            None => bench()?,
+            None => {
+                let rig = self.on_rig(name)?.unwrap_or_default();
+                stations_of(&rig).find(|(shown, _)| *shown == address).map(|(_, real)| real)
+            }
         };
-        let host = real.and_then(|real| real.parse().ok()).unwrap_or(address);
+        let host = real.unwrap_or(address);
         self.opened(&Link::Socket(SocketAddr::from((host, messages(station)))), self.times(settings), station)
+    }
+
+    /// What the rig says of the stations that it has on a network; `None` where the real ones are meant.
+    pub(crate) fn on_rig(&self, port: &str) -> Result<Option<String>, Failed> {
+        let Some(project) = self.project.as_ref().filter(|_| self.rig) else { return Ok(None) };
+        let answer = project.rig.say("lines", &[]).map_err(|_| {
+            Failed::of("no rig of this project is running", "start `woodrush rig up` in another terminal")
+        })?;
+        let row = answer.rows.iter().find(|row| row.name == port);
+        Ok(Some(row.map(|row| row.detail.clone()).unwrap_or_default()))
     }
 
     fn opened(
@@ -464,6 +465,15 @@ impl Connections {
 /// Where a port is, by what a converter or a bench says.
 fn served(rows: &[Row], port: &str) -> Option<String> {
     rows.iter().find(|row| row.name == port).map(|row| row.value.clone())
+}
+
+/// The stations that a rig has on a network, as it tells them: each address of the project, and where it is in truth.
+pub(crate) fn stations_of(told: &str) -> impl Iterator<Item = (Ipv4Addr, Ipv4Addr)> {
+    let one = |station: &str| {
+        let (shown, real) = station.split_once(" at ")?;
+        Some((shown.parse().ok()?, real.parse().ok()?))
+    };
+    told.split(", ").filter_map(one)
 }
 
 /// The address of a device of a network.

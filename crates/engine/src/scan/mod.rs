@@ -1,11 +1,13 @@
 //! Finds who is on a line or behind a socket, and what each of them has: by reads alone.
 
+mod called;
 mod lines;
 mod listed;
 mod names;
 
 use names::by_name;
 
+pub use called::{called, is_called};
 pub use lines::{LINES, LineEvidence, try_line};
 pub use listed::{ListedPort, is_listed, listed};
 

@@ -18,7 +18,7 @@ pub use node::{
     Socket,
 };
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
-pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords};
+pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords, RollCall};
 pub use simulated::{Behaviour, Measured, Memory, OnItsLine, ServedDevice};
 
 use crate::Moment;
@@ -55,6 +55,8 @@ pub struct Speaker {
     pub behaviour: Option<MakeBehaviour>,
     /// Lists who is on a link, where the link itself knows; `None` where stations are looked for one by one.
     pub finder: Option<MakeFinder>,
+    /// Asks a whole network who is there, where its stations answer to that.
+    pub roll_call: Option<&'static RollCall>,
 }
 
 /// Every protocol that can be spoken.

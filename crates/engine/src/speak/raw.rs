@@ -14,6 +14,7 @@ pub(super) const RAW: Speaker = Speaker {
     behaviour: None,
     node: None,
     finder: None,
+    roll_call: None,
 };
 
 /// Listening to bytes that are not understood here: each piece as it comes.

@@ -2,6 +2,7 @@
 
 use super::News;
 use crate::Moment;
+use std::net::Ipv4Addr;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Setup;
 
@@ -28,7 +29,7 @@ pub struct LinkWords {
     pub name: &'static str,
     /// What else it says of itself that a table has room for, each as programs read it and as people do.
     pub also: &'static [(&'static str, &'static str)],
-    /// A part of it, such as `block`; several with an `s` behind.
+    /// A part of it, such as `block`; several with an `s` behind. Empty where stations are told as a whole.
     pub part: &'static str,
     /// Where a part begins, and what it does.
     pub of_part: [&'static str; 2],
@@ -64,6 +65,18 @@ pub struct FoundPart {
     pub state: String,
     /// What is wrong with it.
     pub remark: Option<String>,
+}
+
+/// Asking the stations of a network who they are: one datagram to each, or to all of them at once.
+pub struct RollCall {
+    /// What things are called there.
+    pub words: &'static LinkWords,
+    /// The UDP port on which they answer.
+    pub port: u16,
+    /// The question.
+    pub question: fn() -> Vec<u8>,
+    /// Reads an answer from that address; `None` where it is none.
+    pub answer: fn(Ipv4Addr, &[u8]) -> Option<FoundStation>,
 }
 
 /// What a finder wants done next.

@@ -70,7 +70,7 @@ fn also<'s>(station: &'s FoundStation, what: &str) -> &'s str {
     station.also.iter().find(|(own, _)| *own == what).map_or("", |(_, value)| value.as_str())
 }
 
-fn say(console: &mut Console, to: &str, found: &ListedPort) -> Result<(), Failure> {
+pub(super) fn say(console: &mut Console, to: &str, found: &ListedPort) -> Result<(), Failure> {
     match console.format {
         Format::Json => return console.json(&json(to, found)),
         Format::Csv => return console.table(&rows(found)),
@@ -131,12 +131,15 @@ fn rows(found: &ListedPort) -> Table {
     let [place, state] = words.of_part;
     let also = words.also.iter().map(|(what, _)| *what);
     let head = [words.station, words.name, "device"].into_iter().chain(also);
-    let head = head.chain([words.part, "type", place, state, "remark"]).collect();
+    let has_parts = !words.part.is_empty();
+    let of_part = [words.part, "type", place, state].into_iter().filter(|_| has_parts);
+    let head = head.chain(of_part).chain(["remark"]).collect();
     let one = |own: &FoundStation| {
         let first = identity(found, own);
         let whole = |part: Vec<String>| first.iter().cloned().chain(part).collect::<Vec<_>>();
         if own.parts.is_empty() {
-            let rest = [const { String::new() }; 4].into_iter().chain([own.remarks.join("; ")]);
+            let none = [const { String::new() }; 4].into_iter().filter(|_| has_parts);
+            let rest = none.chain([own.remarks.join("; ")]);
             return vec![whole(rest.collect())];
         }
         let remarks =
@@ -159,8 +162,10 @@ fn json(to: &str, found: &ListedPort) -> serde_json::Value {
         let parts: Vec<_> = own.parts.iter().map(part).collect();
         let mut told = serde_json::json!({
             words.station: own.address, words.name: own.name, "device": own.device, "remarks": own.remarks,
-            many(words.part): parts,
         });
+        if !words.part.is_empty() {
+            told[many(words.part)] = parts.into();
+        }
         for (what, value) in &own.also {
             told[*what] = value.as_str().into();
         }

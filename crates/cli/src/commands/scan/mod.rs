@@ -2,6 +2,7 @@
 
 mod kept;
 mod listed;
+mod network;
 mod shown;
 mod start;
 
@@ -38,6 +39,16 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     }
     let (connections, names) = Connections::sort(global, &way, &targets)?;
     let port = port(&connections, names.first())?;
+    let network = connections.checked().zip(port);
+    let network = network.and_then(|(checked, at)| Some((at, checked.project.ports.get(at)?)));
+    if let Some(own) = network.filter(|(_, port)| network::is_here(port)) {
+        return network::run(console, &connections, own, args);
+    }
+    if args.broadcast {
+        return Err(Failure::Usage(
+            "`--broadcast` is for ports with `network`, whose stations say who they are; leave it out".into(),
+        ));
+    }
     let mut field = match connections.field(port) {
         Ok(field) => field,
         Err(failed) => return Ok(unreachable(console, &failed)),

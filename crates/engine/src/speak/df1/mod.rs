@@ -18,6 +18,7 @@ pub(super) const FULL: Speaker = Speaker {
     behaviour: None,
     node: None,
     finder: None,
+    roll_call: None,
 };
 
 /// `df1-half`.
@@ -29,4 +30,5 @@ pub(super) const HALF: Speaker = Speaker {
     behaviour: None,
     node: None,
     finder: None,
+    roll_call: None,
 };

@@ -11,6 +11,7 @@ mod objects;
 mod observer;
 mod originator;
 mod requests;
+mod roll_call;
 mod server;
 mod table_job;
 mod table_work;
@@ -34,6 +35,7 @@ pub(super) const TAGS: Speaker = Speaker {
     behaviour: None,
     node: Some(|setup| Box::new(node::IoNode::new(setup))),
     finder: None,
+    roll_call: Some(&roll_call::IDENTITIES),
 };
 
 /// The name under which refusals carry a status.

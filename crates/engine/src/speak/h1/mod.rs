@@ -31,6 +31,7 @@ pub(super) const LINK: Speaker = Speaker {
     behaviour: Some(blocks::BlockBehaviour::of),
     node: None,
     finder: Some(|setup| Box::new(finder::SegmentFinder::new(setup))),
+    roll_call: None,
 };
 
 /// The name under which refusals carry a status byte or an error of the link.

@@ -21,6 +21,7 @@ pub(super) const FETCH_WRITE: Speaker = Speaker {
     behaviour: None,
     node: None,
     finder: None,
+    roll_call: None,
 };
 
 /// The name under which refusals carry an error number.

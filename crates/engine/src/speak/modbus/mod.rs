@@ -27,6 +27,7 @@ pub(super) const RTU: Speaker = Speaker {
     behaviour: None,
     node: None,
     finder: None,
+    roll_call: None,
 };
 
 /// `modbus-ascii`.
@@ -38,6 +39,7 @@ pub(super) const ASCII: Speaker = Speaker {
     behaviour: None,
     node: None,
     finder: None,
+    roll_call: None,
 };
 
 /// `modbus-tcp`.
@@ -49,6 +51,7 @@ pub(super) const TCP: Speaker = Speaker {
     behaviour: None,
     node: None,
     finder: None,
+    roll_call: None,
 };
 
 /// The name under which refusals carry an exception code.
