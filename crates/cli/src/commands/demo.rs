@@ -64,8 +64,9 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     setpoint(console, &play)?;
     cut(console, &play)?;
     sensor_fails(console, &play)?;
+    controller_idles(console, &play)?;
     drop(play);
-    step(console, 9, "the proof: every rule, every pattern, both ways, before and after a cut cable")?;
+    step(console, 10, "the proof: every rule, every pattern, both ways, before and after a cut cable")?;
     let proof = super::prove::prove_visibly(console, &checked, &file)?;
     let verdict = super::prove::show(console, &proof)?;
     papers(console, &checked)?;
@@ -109,9 +110,12 @@ fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
             checked.plan.devices.iter().filter(|d| d.port == at).map(|d| d.name.as_str()).collect();
         let shown: Vec<&str> =
             checked.plan.images.iter().filter(|i| i.port == at).map(|i| i.name.as_str()).collect();
-        let (kind, who) = if asked.is_empty() { ("shows", shown) } else { ("asks", asked) };
-        console.say(&format!("  {:<10} {what}", port.name.value))?;
-        console.say(&format!("  {:<10} {kind} {}", "", who.join(", ")))?;
+        console.say(&format!("  {:<12} {what}", port.name.value))?;
+        let asks = if matches!(port.wires, Some(Wires::Network { .. })) { "opens" } else { "asks" };
+        let who = [(asks, asked), ("shows", shown)];
+        let who = who.iter().filter(|(_, who)| !who.is_empty());
+        let who: Vec<String> = who.map(|(does, who)| format!("{does} {}", who.join(", "))).collect();
+        console.say(&format!("  {:<12} {}", "", who.join("; ")))?;
     }
     Ok(())
 }
@@ -143,6 +147,9 @@ fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         "oxygen-for-the-pumps",
         "fish-by-size",
         "water-for-the-graders",
+        "block-oxygen",
+        "wanted-flow",
+        "gates-wanted",
         "inlet-temperature-1",
         "inlet-status-1",
     ] {
@@ -358,9 +365,46 @@ fn sensor_fails(console: &mut Console, play: &Play) -> Result<(), Failure> {
     play.tell(console)
 }
 
+/// The grading line's controller goes on sending its block, and says that its program does not run.
+fn controller_idles(console: &mut Console, play: &Play) -> Result<(), Failure> {
+    step(
+        console,
+        9,
+        "a controller that exchanges a block is put into program mode: nothing it wrote stays live",
+    )?;
+    let place = "pumps:%DB10.D24 as f32";
+    let wanted = |play: &Play| {
+        let answer = play.rig.command("get", &[place.to_string()]);
+        answer.rows.first().map(|row| row.value.clone()).unwrap_or_default()
+    };
+    let until = |right: &dyn Fn(&str) -> bool| {
+        for look in 0..5000 {
+            let seen = wanted(play);
+            if right(&seen) {
+                return (seen, look * 2);
+            }
+            super::rig::nap(Duration::from_millis(2));
+        }
+        (wanted(play), 10_000)
+    };
+    let (before, _) = until(&|seen| seen != "0");
+    console.say(&format!(
+        "  grading-block:%QD0 (output, from the controller) arrives at {place}: {before} m3/h"
+    ))?;
+    play.say_to_rig(console, "idle", "grading-line")?;
+    let (seen, after) = until(&|seen| seen == "0");
+    console.say(&format!(
+        "  after {after} ms the pumps have {seen}, as `on-loss = \"fill 0\"` of the rule says"
+    ))?;
+    play.say_to_rig(console, "mend", "grading-line")?;
+    let (seen, after) = until(&|seen| seen != "0");
+    console.say(&format!("  {after} ms after `rig mend` it is {seen} again"))?;
+    play.tell(console)
+}
+
 /// What is handed over, and who must follow when an address moves afterwards.
 fn papers(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
-    step(console, 10, "the papers: what others get, and who must follow when something changes")?;
+    step(console, 11, "the papers: what others get, and who must follow when something changes")?;
     console
         .say("  `woodrush handover papers` writes a page of the whole site, and the list of each client:")?;
     for client in &checked.project.clients {

@@ -131,6 +131,10 @@ fn ages(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
         let (Some(own), Some(station)) = (project.devices.get(device), plan.devices.get(device)) else {
             continue;
         };
+        // Where blocks come in cycles, the watchdog says how old they may be.
+        if plan.link_of(Owner::Device(device)).is_some() {
+            continue;
+        }
         // A line that cannot keep its polls is told as such.
         if own.poll.value == Polling::Every(0) || rule.published || plan.load(station.port) > 1.0 {
             continue;

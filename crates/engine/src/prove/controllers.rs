@@ -111,14 +111,21 @@ impl Runner<'_> {
             runner.rig.spoil_controller(image, |faults| faults.idles = stop);
         });
         progress(Progress { doing, done: 1, of: 4 });
+        // A controller that is silent until both ends give up opens anew with a wrong size: it is refused, and stays away.
+        let mut refused = vec![];
         self.stops("the watchdog", &images, |runner, image, stop| {
             let spoil = |faults: &mut DeviceFaults| (faults.mute, faults.wrong_size) = (stop, stop);
+            if !stop {
+                refused.push((image, runner.refused_size(image)));
+            }
             runner.rig.spoil_controller(image, spoil);
         });
         progress(Progress { doing, done: 2, of: 4 });
         for image in &images {
             self.second_owner(*image);
-            self.wrong_size(*image);
+        }
+        for (image, seen) in refused {
+            self.wrong_size(image, &seen);
         }
         progress(Progress { doing, done: 3, of: 4 });
         let mut closed = false;
@@ -287,23 +294,29 @@ impl Runner<'_> {
         self.others.push((what, right));
     }
 
-    /// A controller that asks for a wrong size is refused, with the right one named.
-    fn wrong_size(&mut self, image: usize) {
-        // It falls silent for so long that both ends give up, and opens anew with the wrong size.
-        self.rig.spoil_controller(image, |faults| (faults.wrong_size, faults.mute) = (true, true));
-        let _ = self.wait_to_see(image, |seen| !seen.online);
+    /// Waits until a controller that asks for a wrong size has been refused; why it was.
+    fn refused_size(&mut self, image: usize) -> Option<String> {
         self.rig.spoil_controller(image, |faults| faults.mute = false);
-        let named = |seen: &SeenLink| seen.refused.as_ref().is_some_and(|why| why.contains("is right"));
-        let seen = self.wait_to_see(image, named).unwrap_or_default();
-        self.rig.spoil_controller(image, |faults| faults.wrong_size = false);
+        self.wait_to_see(image, names_size)?.refused
+    }
+
+    /// A controller that asks for a wrong size is refused, with the right one named.
+    fn wrong_size(&mut self, image: usize, seen: &Option<String>) {
         let what = format!(
             "a wrong size at {} is refused with the right one ({})",
             self.name_of(image),
-            seen.refused.as_deref().unwrap_or("it was not")
+            seen.as_deref().unwrap_or("it was not")
         );
-        self.others.push((what, named(&seen)));
-        self.wait_for_controllers();
+        let right = seen.as_ref().is_some_and(|why| why.contains(RIGHT_SIZE));
+        self.others.push((what, right));
     }
+}
+
+/// What a refusal that names the right size says.
+const RIGHT_SIZE: &str = "is right";
+
+fn names_size(seen: &SeenLink) -> bool {
+    seen.refused.as_ref().is_some_and(|why| why.contains(RIGHT_SIZE))
 }
 
 /// Whether a device is as the rule says once its controller has stopped.
