@@ -11,6 +11,7 @@ mod checking;
 mod comparing;
 mod decoding;
 mod enduring;
+mod exchanging;
 mod explaining;
 mod failures;
 mod faulting;

@@ -250,6 +250,14 @@ fn ends(project: &Project, plan: &Plan, client: &Client, findings: &mut Vec<Find
     let Some(image) = client.image else { return };
     let owner = Owner::Image(image.value);
     let (Some(station), Some(cyclic)) = (plan.station(owner), cyclic_of(plan, owner)) else { return };
+    if let Some(asked) = client.reads.first().or(client.writes.first()) {
+        let what = format!(
+            "`{}` exchanges whole blocks with `{}`: what it reads and writes of them is not held against the rules",
+            client.name.value, station.name
+        );
+        let fix = "leave `reads`, `writes` and `list` out; `inputs` and `outputs` are held, and `woodrush map` shows each byte";
+        findings.push(Finding::new("F02", asked.span, what).fix(fix));
+    }
     for fault in cyclic.differences(&station.setup, &client.setup) {
         let at = client.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
         let what = format!("`{}`: {}", client.name.value, fault.what);

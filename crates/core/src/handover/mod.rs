@@ -70,6 +70,8 @@ pub fn values_of(project: &Project, plan: &Plan, image: usize) -> Vec<HandedValu
     let Some(station) = plan.images.get(image) else { return vec![] };
     let rules = plan.rules.iter().filter(|rule| rule.board == image);
     let mut found: Vec<HandedValue> = rules.flat_map(|rule| values(project, plan, station, rule)).collect();
+    let goes = |rule: &&PlannedRule| matches!(rule.source, Source::Values { owner, .. } if owner == Owner::Image(image));
+    found.extend(plan.rules.iter().filter(goes).flat_map(|rule| given_on(project, plan, station, rule)));
     // Tables in the order of the station's spaces, as every other output shows them.
     let place = |space: &Space| station.spaces.id(&space.key);
     found.sort_by(|one, other| {
@@ -118,6 +120,42 @@ fn values(project: &Project, plan: &Plan, station: &Station, rule: &PlannedRule)
         }
     };
     (0..values).map(value).collect()
+}
+
+/// What a controller writes into its block, and what it becomes.
+fn given_on(project: &Project, plan: &Plan, station: &Station, rule: &PlannedRule) -> Vec<HandedValue> {
+    let (Some(map), Source::Values { place, .. }) = (project.maps.get(rule.map), rule.source) else {
+        return vec![];
+    };
+    let (Some(space), Some(sink)) = (station.space_at(place.space), plan.board(rule.board)) else {
+        return vec![];
+    };
+    let value = |item: u32| {
+        let several = if place.count > 1 { format!("[{item}]") } else { String::new() };
+        let written = map.to.value.split(" as ").next().unwrap_or_default().trim();
+        let becomes = match place.count {
+            1 => written.to_string(),
+            _ => sink.show(rule.target.space, rule.target.item(item).first, rule.target.bit).to_string(),
+        };
+        let called = map.name.as_ref().map_or(written, |name| name.value.as_str());
+        HandedValue {
+            map: rule.map,
+            space: space.clone(),
+            first: place.item(item).first,
+            width: place.width,
+            bit: place.bit,
+            name: format!("{called}{several}"),
+            source: format!("to {becomes}"),
+            description: map.note.as_deref().unwrap_or_default().to_string(),
+            form: rule.conversion.from,
+            eu: String::new(),
+            access: (false, true),
+            every: None,
+            max_age: None,
+            on_loss: None,
+        }
+    };
+    (0..place.count).map(value).collect()
 }
 
 /// The endpoint of one item of a rule, or of one bit of it.

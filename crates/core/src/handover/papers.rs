@@ -10,7 +10,7 @@ use crate::explain::explain;
 use crate::finding::Severity;
 use crate::form::{Form, Type};
 use crate::plan::{Demand, PlannedForward, Station, demands};
-use crate::project::{Client, HealthItem, OnLoss, Project, Target, Wires, show_micros};
+use crate::project::{Client, HealthItem, OnLoss, Owner, Project, Target, Wires, show_micros};
 use crate::protocol::Setup;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -290,13 +290,15 @@ fn lines(checked: &Checked) -> Vec<PaperLine> {
 fn images(checked: &Checked) -> Vec<PaperImage> {
     let (project, plan) = (&checked.project, &checked.plan);
     let settings = image_settings(project, plan);
+    let exchanged = |at: usize| plan.link_of(Owner::Image(at)).is_some();
     let image = |(at, own): (usize, &crate::project::Image)| {
         let dialect = project.image_dialect(at);
         PaperImage {
             name: own.name.value.clone(),
             settings: settings.get(&own.name.value).map(|own| own.items.clone()).unwrap_or_default(),
-            unmapped: if own.unmapped_zero { "0" } else { "refused" },
-            refusal: dialect.map_or("", |dialect| dialect.refusals().lost),
+            // A block cannot refuse a part of it.
+            unmapped: if own.unmapped_zero || exchanged(at) { "0" } else { "refused" },
+            refusal: dialect.filter(|_| !exchanged(at)).map_or("", |dialect| dialect.refusals().lost),
             clients: project.clients_of(at).map(client).collect(),
             values: dialect.map_or_else(Vec::new, |dialect| {
                 let shown = |value| paper_value(dialect.notation(), &value);
@@ -341,6 +343,7 @@ fn paper_value(notation: &dyn crate::protocol::Notation, value: &super::HandedVa
         every: value.every.map(show_micros).unwrap_or_default(),
         max_age: value.max_age.map(show_micros).unwrap_or_default(),
         on_loss: match value.on_loss {
+            None if value.access == (false, true) => String::new(),
             None => "never lost".into(),
             Some(OnLoss::Refuse) => "refused".into(),
             Some(OnLoss::Hold) => "the last value".into(),

@@ -3,7 +3,7 @@
 use crate::ledger::EndSettings;
 use crate::plan::{Plan, Station};
 use crate::project::{Port, Project, Wires, show_micros};
-use crate::protocol::KeyKind;
+use crate::protocol::{KeyKind, StationId};
 use crate::source::Span;
 use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
@@ -28,7 +28,12 @@ pub fn device_settings(project: &Project, plan: &Plan) -> BTreeMap<String, EndSe
 fn settings(project: &Project, station: &Station, own: Option<Ipv4Addr>, span: Span) -> EndSettings {
     let mut items: Vec<(String, String)> = vec![];
     let port = project.ports.get(station.port);
-    items.extend(port.into_iter().flat_map(|port| wires(port, own)));
+    let stands_at = port.filter(|port| matches!(port.wires, Some(Wires::Network { .. })) && own.is_none());
+    match stands_at.and_then(|_| station.dialect?.stations().station(&station.setup)) {
+        // On a network a device has an address of its own.
+        Some(StationId::Name(address)) => items.push(("address".into(), address.to_string())),
+        _ => items.extend(port.into_iter().flat_map(|port| wires(port, own))),
+    }
     if let Some(dialect) = station.dialect {
         items.push(("protocol".into(), dialect.name().to_string()));
         let there = dialect.stations().other_end(&station.setup);
@@ -37,7 +42,14 @@ fn settings(project: &Project, station: &Station, own: Option<Ipv4Addr>, span: S
             let shown = |number: u32| if is_time { show_micros(number.into()) } else { number.to_string() };
             let number = there.number(key).map(shown);
             // A bar stands between two settings.
-            let value = number.or_else(|| Some(there.word(key)?.replace('|', "/")));
+            let word = || Some(there.word(key)?.replace('|', "/"));
+            let row = || {
+                let row = there.row(key)?;
+                let numbers = row.numbers.iter().map(|(key, number)| format!("{key} {number}"));
+                let words = row.words.iter().map(|(key, word)| format!("{key} {}", word.replace('|', "/")));
+                Some(numbers.chain(words).collect::<Vec<_>>().join(", "))
+            };
+            let value = number.or_else(word).or_else(row);
             items.extend(value.filter(|value| !value.is_empty()).map(|value| ((*key).to_string(), value)));
         }
     }

@@ -165,6 +165,14 @@ fn used(plan: &Plan, owner: Owner) -> BTreeMap<SpaceId, Used> {
                     write(&rule.target);
                 }
             }
+            // What a controller sends in its block.
+            for rule in &plan.rules {
+                if let Source::Values { owner, place, .. } = &rule.source
+                    && *owner == Owner::Image(image)
+                {
+                    write(place);
+                }
+            }
         }
         Owner::Converter => {}
     }

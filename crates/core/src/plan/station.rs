@@ -2,7 +2,7 @@
 
 use super::to_u32;
 use crate::protocol::{
-    BitWrite, Cost, Dialect, Extent, Place, Setup, Space, SpaceId, Spaces, StationId, Transport, Verb,
+    BitWrite, Cost, Dialect, Extent, Flow, Place, Setup, Space, SpaceId, Spaces, StationId, Transport, Verb,
 };
 use std::sync::Arc;
 
@@ -34,6 +34,10 @@ impl Station {
     #[must_use]
     pub fn reads_first(&self, place: &Place) -> bool {
         let Some(space) = self.space_at(place.space) else { return false };
+        // What is sent in cycles is whole: what lies around a part of it is here.
+        if space.flow == Flow::Goes {
+            return false;
+        }
         let step = u32::from(space.align.max(1));
         let apart = |grain: u32| !grain.is_multiple_of(step);
         let whole = place.bit.is_some() && space.bits == BitWrite::ReadBack;

@@ -13,7 +13,7 @@ use woodrush_core::check::Checked;
 use woodrush_core::form::{Conversion, Form, Overflow, Type, Value, hex_words};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::{DeviceFaults, Line, Owner, Shape, Signal, parse_asked};
-use woodrush_core::protocol::{Address, AddressContext, Extent, Grain, Verb};
+use woodrush_core::protocol::{Address, AddressContext, Extent, Flow, Grain, Verb};
 use woodrush_core::wanted::form_at;
 use woodrush_core::{Blame, Kind, Refusal, Spanned};
 
@@ -94,6 +94,9 @@ impl SimDevice {
             if device.computes(spot.extent) {
                 return Err(device.worked_out(&target.value));
             }
+            if device.sent_to_it(spot.extent) {
+                return Err(sent_by_converter(&target.value));
+            }
             device.drive(spot, count, Generator::new(signal.clone(), dice.roll(), loaded));
         }
         for (number, point) in
@@ -169,6 +172,9 @@ impl SimDevice {
                 _ => vec![],
             };
             let (spot, count) = own.spot_of_signal(checked, usize::MAX, target)?;
+            if own.sent_to_it(spot.extent) {
+                return Err(sent_by_converter(&target.value));
+            }
             own.drive(spot, count, Generator::new(signal.clone(), dice.roll(), loaded));
         }
         for (number, rule) in plan.rules.iter().enumerate() {
@@ -359,6 +365,11 @@ impl SimDevice {
 
     /// What nobody described: moving with the range of the point, each value different from its neighbours. What
     /// can be written stays where it is put.
+    /// Whether the converter sends that in its frames.
+    fn sent_to_it(&self, extent: Extent) -> bool {
+        self.station.space_at(extent.space).is_some_and(|space| space.flow == Flow::Goes)
+    }
+
     pub(super) fn drive_by_default(
         &mut self,
         spot: Spot,
@@ -371,6 +382,10 @@ impl SimDevice {
         let whole = Extent { count: spot.extent.count * count, ..spot.extent };
         if self.computes(whole) {
             return;
+        }
+        // What the other end sends in cycles is as it came.
+        if self.sent_to_it(whole) {
+            return self.exist(whole);
         }
         if self
             .body()
@@ -547,4 +562,9 @@ impl SimDevice {
         }
         self.take_write(extent, cells)
     }
+}
+
+/// Why a signal cannot move something.
+fn sent_by_converter(target: &str) -> String {
+    format!("`{target}` comes from the converter in its frames: a signal moves what this end sends")
 }

@@ -1,0 +1,177 @@
+//! Blocks that are exchanged in cycles: a controller that opens one at the converter, and a device that the converter opens.
+
+use crate::tool::{Tool, until};
+use serde_json::Value;
+
+const CELL: &str = r#"
+[converter]
+address = "192.0.2.10/24"
+
+[ports.cell]
+network  = "192.0.2.10"
+protocol = "ethernet-ip"
+allow    = ["192.0.2.0/24"]
+
+[ports.cell.identity]
+vendor = 65521
+name   = "Grading box"
+
+[devices.valves]
+port       = "cell"
+address    = "192.0.2.70"
+inputs     = { assembly = 101, bytes = 4 }
+outputs    = { assembly = 102, bytes = 4 }
+period     = "20ms"
+multiplier = 64
+
+[images.block]
+port    = "cell"
+inputs  = { assembly = 100, bytes = 12 }
+outputs = { assembly = 150, bytes = 4 }
+period  = "20ms"
+on-loss = "fill 0x1746"
+
+[[map]]
+from = "valves:%IW0"
+to   = "block:%IW6"
+
+[[map]]
+from = "valves.health.online"
+to   = "block:%IX4.1"
+
+[[map]]
+from = "block.health.run"
+to   = "valves:%QX3.0"
+
+[[map]]
+name    = "wanted"
+from    = "block:%QW2 as i16 scale 0.5"
+to      = "valves:%QW0 as i16"
+on-loss = "fill 7"
+
+[clients.line]
+image      = "block"
+inputs     = { assembly = 100, bytes = 12 }
+outputs    = { assembly = 150, bytes = 4 }
+period     = "20ms"
+multiplier = 64
+must-read  = ["valves.health.online"]
+
+[rig.clients.line]
+"%QW2" = "steady 40"
+
+[rig.devices.valves]
+"%IW0" = "steady 1234"
+"#;
+
+fn cell() -> Tool {
+    let tool = Tool::new();
+    tool.write("woodrush.toml", CELL);
+    tool
+}
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
+}
+
+/// The first value that `read` or `rig get` shows.
+fn value(tool: &Tool, what: &str) -> Value {
+    let read = json(&tool.run(&["read", what, "--format", "json"]).out);
+    read["values"][0]["value"].clone()
+}
+
+#[test]
+fn both_ends_of_a_block_are_held_against_each_other_and_shown_alike() {
+    let tool = cell();
+    let checked = tool.run(&["check"]);
+    assert!(checked.out.contains("0 warnings, 0 remarks"), "{}", checked.out);
+    let map = tool.run(&["map"]).out;
+    for part in ["%IW6", "%IX4.1", "%QW2", "inputs", "assembly 100", "12 bytes", "assembly 150"] {
+        assert!(map.contains(part), "{part}: {map}");
+    }
+    let trace = tool.run(&["trace", "block:%IW6"]);
+    assert_eq!(trace.status, 0, "{}", trace.err);
+    assert!(trace.out.contains("valves:%IW0"), "{}", trace.out);
+    let budget = tool.run(&["budget"]).out;
+    assert!(budget.contains("block") && budget.contains("1.28 s"), "{budget}");
+    // The controller counts the header, or takes inputs for outputs.
+    tool.edit(
+        "bytes = 4 }\nperiod     = \"20ms\"\nmultiplier = 64\nmust",
+        "bytes = 8 }\nperiod = \"20ms\"\nmust",
+    );
+    let wrong = tool.run(&["check"]);
+    assert_eq!(wrong.status, 1);
+    assert!(wrong.out.contains("M08") && wrong.out.contains("the run/idle"), "{}", wrong.out);
+}
+
+#[test]
+fn the_data_sheet_of_the_adapter_is_written_and_not_over_another_file() {
+    let tool = cell();
+    let written = tool.run(&["map", "--eds", "box.eds"]);
+    assert_eq!(written.status, 0, "{}", written.err);
+    let text = std::fs::read_to_string(tool.file("box.eds")).unwrap();
+    for part in
+        ["[Device]", "VendCode = 65521;", "ProdName = \"Grading box\";", "[Connection Manager]", "[Assembly]"]
+    {
+        assert!(text.contains(part), "{part}: {text}");
+    }
+    assert!(text.contains("Assem100") && text.contains("Assem150"), "{text}");
+    tool.write("woodrush.toml", "[project]\nname = \"Nothing\"\n");
+    assert_eq!(tool.run(&["map", "--eds", "other.eds"]).status, 2);
+    assert!(!tool.file("other.eds").exists());
+}
+
+#[test]
+fn a_block_runs_idles_and_is_closed_and_everyone_sees_it() {
+    let tool = cell();
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    let mut run = tool.begin(&["run", "--rig"]);
+    run.wait_for(&["block", "the controller is in run"]);
+    until("the value of the device", || value(&tool, "block:%IW6") == 1234);
+    // 40 halves arrive as 20, and the device is told that the controller runs.
+    let rig_has = |place: &str| {
+        let got = json(&tool.run(&["rig", "get", place, "--format", "json"]).out);
+        got["rows"][0]["value"].as_u64()
+    };
+    until("what the controller writes", || {
+        rig_has("valves:%QW0") == Some(20) && rig_has("valves:%QX3.0") == Some(1)
+    });
+    let status = json(&tool.run(&["status", "--format", "json"]).out);
+    let links = status["links"].as_array().unwrap();
+    let words: Vec<(&str, &str)> =
+        links.iter().map(|own| (own["with"].as_str().unwrap(), own["state"].as_str().unwrap())).collect();
+    assert!(words.contains(&("block", "run")) && words.contains(&("valves", "run")), "{status:#}");
+    // A controller in program mode: what it wrote before goes nowhere.
+    assert_eq!(tool.run(&["rig", "idle", "line"]).status, 0);
+    run.wait_for(&["block", "idle"]);
+    until("the fill", || rig_has("valves:%QW0") == Some(7) && rig_has("valves:%QX3.0") == Some(0));
+    assert_eq!(tool.run(&["rig", "mend", "line"]).status, 0);
+    until("the value again", || rig_has("valves:%QW0") == Some(20));
+    // A device that is gone shows as `on-loss` says, with its bit.
+    assert_eq!(tool.run(&["rig", "mute", "valves"]).status, 0);
+    until("the loss", || value(&tool, "block:%IW6") == 0x1746 && value(&tool, "block:%IX4.1") == 0);
+    assert_eq!(tool.run(&["rig", "mend", "valves"]).status, 0);
+    until("the device again", || value(&tool, "block:%IW6") == 1234);
+    // Who is there says so itself.
+    let scanned = tool.run(&["scan", "cell", "--rig", "--timeout", "200ms", "--format", "csv"]);
+    assert_eq!(scanned.status, 0, "{} {}", scanned.out, scanned.err);
+    assert!(scanned.out.contains("192.0.2.70,") && scanned.out.contains(",valves,"), "{}", scanned.out);
+    assert_eq!((run.interrupt(), rig.interrupt()), (0, 0));
+}
+
+#[test]
+fn a_block_is_proven_both_ways_and_after_each_way_to_stop() {
+    let tool = cell();
+    let proof = tool.run(&["prove"]);
+    assert_eq!(proof.status, 0, "{} {}", proof.out, proof.err);
+    for part in [
+        "after idle",
+        "after the watchdog",
+        "after the close",
+        "a second owner of block is refused",
+        "a wrong size at block is refused",
+    ] {
+        assert!(proof.out.contains(part), "{part}: {}", proof.out);
+    }
+}
