@@ -6,7 +6,7 @@ use crate::checked::Checked;
 use crate::form::{Conversion, Form, Type};
 use crate::plan::{PlannedRule, Source, Station};
 use crate::project::Owner;
-use crate::protocol::{Place, Space, StationId};
+use crate::protocol::{Flow, Place, Space, StationId};
 use std::collections::HashMap;
 
 /// One value that has a name.
@@ -130,6 +130,12 @@ impl Names {
         if let Source::Values { owner: Owner::Device(device), place, point: None } = rule.source {
             let owner = Owner::Device(plan.host(device));
             self.items(plan.devices.get(device), owner, place, rule.conversion.from);
+        }
+        // What a controller sends in its block.
+        if let Source::Values { owner: Owner::Image(image), place, .. } = rule.source
+            && plan.flow(Owner::Image(image), place.space) == Flow::Comes
+        {
+            self.items(plan.images.get(image), Owner::Image(image), place, rule.conversion.from);
         }
         if let Some(device) = plan.sink(rule) {
             if rule.target_point.is_none() {

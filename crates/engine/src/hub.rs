@@ -2,6 +2,7 @@
 
 use crate::Moment;
 use crate::speak::Side;
+use std::net::SocketAddrV4;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::Duration;
@@ -30,6 +31,30 @@ pub struct Chunk {
     pub ended: Moment,
     /// None where the conversation ends.
     pub bytes: Vec<u8>,
+}
+
+/// Who sends us datagrams, or gets ours, in the words in which [`Chunk::who`] says it: `udp/2222 192.0.2.70:2222`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct DatagramPeer {
+    /// Our own UDP port.
+    pub local: u16,
+    /// The other end.
+    pub address: SocketAddrV4,
+}
+
+impl DatagramPeer {
+    /// Reads it; `None` for who talks on a connection.
+    #[must_use]
+    pub fn of(who: &str) -> Option<Self> {
+        let (local, address) = who.strip_prefix("udp/")?.split_once(' ')?;
+        Some(Self { local: local.parse().ok()?, address: address.parse().ok()? })
+    }
+}
+
+impl std::fmt::Display for DatagramPeer {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "udp/{} {}", self.local, self.address)
+    }
 }
 
 /// All who look on.

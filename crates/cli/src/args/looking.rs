@@ -79,6 +79,9 @@ pub(crate) struct TapArgs {
     /// Only counts and answer times, at the end
     #[arg(long)]
     pub(crate) counts: bool,
+    /// Show every frame of what is sent in cycles, not only those that differ from the one before
+    #[arg(long)]
+    pub(crate) all: bool,
     /// Show acknowledgements and the bytes of each message too
     #[arg(short, long)]
     pub(crate) verbose: bool,

@@ -175,3 +175,67 @@ fn a_block_is_proven_both_ways_and_after_each_way_to_stop() {
         assert!(proof.out.contains(part), "{part}: {}", proof.out);
     }
 }
+
+#[test]
+fn cycles_are_folded_to_what_changed_and_all_of_them_are_shown_if_wanted() {
+    let tool = cell();
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    let mut run = tool.begin(&["run", "--rig"]);
+    run.wait_for(&["block", "the controller is in run"]);
+    let mut tap = tool.begin(&["tap", "cell"]);
+    tap.wait_for(&["block", "outputs, from the controller, run", "%QW2 20"]);
+    assert_eq!(tool.run(&["rig", "set", "line:%QW2=50"]).status, 0);
+    tap.wait_for(&["outputs, from the controller, run", "alike before", "%QW2 25"]);
+    tap.wait_for(&["outputs, to the device, run", "alike before", "%QW0 25"]);
+    assert_eq!(tool.run(&["rig", "idle", "line"]).status, 0);
+    tap.wait_for(&["outputs, from the controller, IDLE"]);
+    let shown = tap.seen.iter().filter(|line| line.contains("inputs, to the controller")).count();
+    assert!(shown <= 1, "what stands still is shown once: {:?}", tap.seen);
+    let _ = tap.interrupt();
+    let mut all = tool.begin(&["tap", "cell", "--all", "--at", "valves:%IW0"]);
+    for _ in 0..10 {
+        all.wait_for(&["inputs, from the device", "1234"]);
+    }
+    let _ = all.interrupt();
+    assert_eq!((run.interrupt(), rig.interrupt()), (0, 0));
+}
+
+/// Opening, cycles, idle and closing, as the packet analyser reads them.
+#[test]
+#[ignore = "needs a packet analyser: apt-get install tshark; .ci/run installs it"]
+fn frames_and_openings_are_decoded_without_a_malformed_one() {
+    let tool = cell();
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C ends it"]);
+    let mut run = tool.begin(&["run", "--rig"]);
+    run.wait_for(&["block", "the controller is in run"]);
+    let mut tap = tool.begin(&["tap", "cell", "--save", "cell.pcapng"]);
+    tap.wait_for(&["outputs, from the controller, run"]);
+    assert_eq!(tool.run(&["rig", "idle", "line"]).status, 0);
+    tap.wait_for(&["outputs, from the controller, IDLE"]);
+    // It falls silent, and opens its connection anew.
+    assert_eq!(tool.run(&["rig", "mute", "line"]).status, 0);
+    run.wait_for(&["block", "watchdog"]);
+    assert_eq!(tool.run(&["rig", "mend", "line"]).status, 0);
+    tap.wait_for(&["open connection in cycles"]);
+    tap.wait_for(&["outputs 150: 10 bytes with count and header every 20 ms, point to point, scheduled"]);
+    tap.wait_for(&["lost after 1.28 s"]);
+    tap.wait_for(&["outputs, from the controller, run"]);
+    // A controller that ends closes it.
+    assert_eq!(rig.interrupt(), 0);
+    run.wait_for(&["block", "closed"]);
+    let _ = tap.interrupt();
+    let decoded = |filter: &str| {
+        let done = std::process::Command::new("tshark")
+            .args(["-r", tool.file("cell.pcapng").to_str().unwrap(), "-Y", filter])
+            .output()
+            .expect("tshark is installed");
+        String::from_utf8_lossy(&done.stdout).lines().count()
+    };
+    assert!(decoded("cipio || enip") > 100);
+    assert!(decoded("udp.port == 2222 && cipio") > 100, "frames are frames of connections");
+    assert!(decoded("cip.sc == 0x54") >= 2, "a connection is opened, and that is answered");
+    assert_eq!(decoded("_ws.malformed"), 0);
+    let _ = run.interrupt();
+}

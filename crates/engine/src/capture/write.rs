@@ -32,6 +32,8 @@ pub struct CapturedMessage<'a> {
     pub dialect: &'static dyn Dialect,
     /// The connection; `None` on a line.
     pub flow: Option<Flow>,
+    /// It was a datagram of its own, over UDP.
+    pub datagram: bool,
     /// Whose message it is.
     pub side: Side,
     /// When its last byte had passed, in microseconds since 1970.
@@ -68,6 +70,9 @@ impl<W: Write> CaptureWriter<W> {
     /// It cannot be written.
     pub fn add(&mut self, message: &CapturedMessage<'_>) -> std::io::Result<()> {
         // On another port the analyser would not know what it is.
+        if let Some(flow) = message.flow.filter(|_| message.datagram) {
+            return self.datagram(message, flow);
+        }
         let usual = |flow: &Flow| message.dialect.framing().usual_tcp_port() == Some(flow.server.port());
         match message.flow.filter(usual) {
             Some(flow) => self.segments(message, flow),
@@ -125,6 +130,19 @@ impl<W: Write> CaptureWriter<W> {
             pcapng::packet(interface, message.at, &packet, message.comment, &mut self.out)?;
         }
         Ok(())
+    }
+
+    fn datagram(&mut self, message: &CapturedMessage<'_>, flow: Flow) -> std::io::Result<()> {
+        let interface = self.interface(message, RAW_IP)?;
+        let (from, to) = match message.side {
+            Side::Answers => (flow.server, flow.client),
+            _ => (flow.client, flow.server),
+        };
+        let builder = PacketBuilder::ipv4(from.ip().octets(), to.ip().octets(), 64);
+        let builder = builder.udp(from.port(), to.port());
+        let mut packet = Vec::with_capacity(builder.size(message.bytes.len()));
+        builder.write(&mut packet, message.bytes).map_err(std::io::Error::other)?;
+        pcapng::packet(interface, message.at, &packet, message.comment, &mut self.out)
     }
 
     fn exported(&mut self, message: &CapturedMessage<'_>) -> std::io::Result<()> {

@@ -4,7 +4,7 @@ use super::driver::{Doorkeeper, NetThread, new_waker, open_sockets, start};
 use super::{NetEnd, NetMachine, NetSession, SessionOut};
 use crate::Moment;
 use crate::admission::{Admission, Aliases, Seat, admit, claimed, may_connect};
-use crate::hub::Chunk;
+use crate::hub::{Chunk, DatagramPeer};
 use crate::moment::Clock;
 use crate::port::tty::OpenFault;
 use crate::port::wait::wake;
@@ -72,7 +72,7 @@ pub(crate) fn spawn(
         }
         Err(fault) => return Err(fault),
     };
-    let door = NetDoor { site: Arc::clone(site), name, aliases };
+    let door = NetDoor { site: Arc::clone(site), name, aliases, devices: end.elsewhere.devices.clone() };
     let machine = NetMachine::new(node, Box::new(end));
     start(at, machine, Box::new(door), open, waker, clock)
 }
@@ -265,6 +265,8 @@ struct NetDoor {
     site: Arc<Site>,
     name: String,
     aliases: Option<Aliases>,
+    /// Addresses of devices in the project, with where they really are.
+    devices: Vec<(Ipv4Addr, Ipv4Addr)>,
 }
 
 impl NetDoor {
@@ -334,16 +336,24 @@ impl Doorkeeper for NetDoor {
 
     fn passed(&mut self, now: Moment, who: SocketAddr, came: bool, datagram: Option<u16>, bytes: &[u8]) {
         let shared = self.site.current();
-        if !shared.tap.is_on() || datagram.is_some() {
+        if !shared.tap.is_on() {
             return;
         }
-        let claimed = claimed(self.aliases.as_ref(), who);
+        let device = || {
+            let own = self.devices.iter().find(|(_, real)| IpAddr::V4(*real) == who.ip());
+            own.map(|(shown, _)| *shown)
+        };
+        let claimed = claimed(self.aliases.as_ref(), who).or_else(device);
         let shown = claimed.map_or(who, |own| SocketAddr::new(IpAddr::V4(own), who.port()));
+        let who = || match (datagram, shown) {
+            (Some(local), SocketAddr::V4(address)) => DatagramPeer { local, address }.to_string(),
+            _ => shown.to_string(),
+        };
         // Who asks is told by what is said: both ends ask here.
         let side = if came { Side::Asks } else { Side::Answers };
         shared.tap.passed(&self.name, now, || Chunk {
             port: self.name.as_str().into(),
-            who: Some(shown.to_string().into()),
+            who: Some(who().into()),
             side,
             began: now,
             ended: now,

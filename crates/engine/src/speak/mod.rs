@@ -39,6 +39,9 @@ pub type MakeBehaviour = fn(&Station, &[SetUpStep]) -> Option<Box<dyn Behaviour>
 /// Makes what lists the stations of a link.
 pub type MakeFinder = fn(&FinderSetup<'_>) -> Box<dyn Finder>;
 
+/// Makes an observer of datagrams.
+pub type MakeFrameObserver = fn(&ObserverSetup<'_>, std::net::Ipv4Addr) -> Box<dyn Observer>;
+
 /// What a protocol brings to this floor.
 pub struct Speaker {
     /// As the project file calls it; the same as its dialect's.
@@ -57,6 +60,8 @@ pub struct Speaker {
     pub finder: Option<MakeFinder>,
     /// Asks a whole network who is there, where its stations answer to that.
     pub roll_call: Option<&'static RollCall>,
+    /// An observer of the datagrams that pass between us and one peer; `None` where there are none.
+    pub frames: Option<MakeFrameObserver>,
 }
 
 /// Every protocol that can be spoken.

@@ -15,6 +15,7 @@ pub(super) const RAW: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    frames: None,
 };
 
 /// Listening to bytes that are not understood here: each piece as it comes.

@@ -54,6 +54,15 @@ pub enum Meaning {
     },
     /// Values that nobody asked for.
     Published(Arc<Asked>),
+    /// Bytes that are sent again and again.
+    Cycle {
+        /// What it carries.
+        what: Arc<Asked>,
+        /// Whether it differs from the one before.
+        changed: bool,
+        /// How many before it were alike.
+        unchanged: u64,
+    },
     /// An answer to nothing that is open, in words.
     Stray(String),
     /// A sign of the link; whether it tells of a failure.
@@ -157,6 +166,9 @@ impl Conversation {
             Says::Request(asked) => self.asked(*asked, began, ended),
             Says::Answer { station, number, body } => self.answered(station.as_ref(), number, &body, began),
             Says::Published(what) => (None, Meaning::Published(Arc::new(*what))),
+            Says::Cycle { what, changed, unchanged } => {
+                (None, Meaning::Cycle { what: Arc::new(*what), changed, unchanged })
+            }
             Says::Sign { words, bad } => (None, Meaning::Sign(words.into_owned(), bad)),
             Says::Noise(why) => (None, Meaning::Noise(why)),
         };

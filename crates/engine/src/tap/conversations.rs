@@ -1,6 +1,6 @@
 //! All conversations that are listened to: each has an observer of its own.
 
-use super::{Chunk, Conversation, Passed};
+use super::{Chunk, Conversation, DatagramPeer, Passed};
 use crate::Moment;
 use crate::speak::{ObserverSetup, Subscription, speaker};
 use std::collections::HashMap;
@@ -87,7 +87,7 @@ impl Conversations {
         let conversation = match self.conversations.get_mut(&place) {
             Some(known) => known,
             None => {
-                let Some(made) = self.begin(&piece.port) else { return vec![] };
+                let Some(made) = self.begin(&piece.port, piece.who.as_deref()) else { return vec![] };
                 self.conversations.entry(place.clone()).or_insert(made)
             }
         };
@@ -99,11 +99,16 @@ impl Conversations {
         found
     }
 
-    fn begin(&self, port: &str) -> Option<Conversation> {
+    fn begin(&self, port: &str, who: Option<&str>) -> Option<Conversation> {
         let spoken = self.spoken.get(port)?;
         let setup =
             ObserverSetup { port: &spoken.setup, stations: &spoken.stations, published: &spoken.published };
-        Some(Conversation::new((speaker(spoken.protocol)?.observer)(&setup), spoken.patience))
+        let speaker = speaker(spoken.protocol)?;
+        let observer = match who.and_then(DatagramPeer::of) {
+            Some(peer) => speaker.frames?(&setup, *peer.address.ip()),
+            None => (speaker.observer)(&setup),
+        };
+        Some(Conversation::new(observer, spoken.patience))
     }
 
     /// What only time ends: requests that nobody answered, and bytes that were no message.

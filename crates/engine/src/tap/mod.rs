@@ -12,7 +12,7 @@ mod tally;
 #[cfg(test)]
 mod tests;
 
-pub use crate::hub::{Chunk, Taken, Tap, Watcher};
+pub use crate::hub::{Chunk, DatagramPeer, Taken, Tap, Watcher};
 pub use conversation::{Conversation, Meaning, Passed};
 pub use conversations::{Conversations, Spoken, Where};
 pub use line::LineListener;

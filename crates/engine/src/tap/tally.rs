@@ -103,7 +103,7 @@ impl Counted {
                 }
                 self.times.count(*took);
             }
-            Meaning::Published(_) => self.published += 1,
+            Meaning::Published(_) | Meaning::Cycle { .. } => self.published += 1,
             Meaning::Silence { .. } => self.no_answer += 1,
             Meaning::Stray(_) => self.mismatched += 1,
             Meaning::Noise(_) => self.damaged += 1,

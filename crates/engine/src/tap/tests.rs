@@ -39,7 +39,7 @@ fn shown(passed: &Passed) -> String {
         Meaning::Answer { told, .. } => format!("{told:?}"),
         Meaning::Silence { waited, .. } => format!("silence of {waited}"),
         Meaning::Stray(why) => why.clone(),
-        Meaning::Published(what) => what.words.to_string(),
+        Meaning::Published(what) | Meaning::Cycle { what, .. } => what.words.to_string(),
         Meaning::Sign(words, _) => words.clone(),
         Meaning::Noise(_) => "noise".into(),
     };
@@ -213,6 +213,7 @@ fn a_capture_brings_back_what_was_written() {
             description: protocol,
             dialect: dialect(protocol),
             flow: *flow,
+            datagram: false,
             side: *side,
             at: 1_700_000_000_000_000 + at,
             bytes,

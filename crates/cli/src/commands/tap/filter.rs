@@ -25,6 +25,10 @@ pub(super) struct Filter {
     writes: bool,
     failures: bool,
     signs: bool,
+    /// Frames that are like the one before, too.
+    all: bool,
+    /// By port, who and side: the values of the last frame that was shown.
+    last: HashMap<(String, Option<String>, String), HashMap<String, String>>,
     /// Requests that wait for their outcome, by port, who and exchange.
     held: HashMap<Key, Message>,
     /// Those of them that are shown already, above an answer that is damaged.
@@ -63,6 +67,8 @@ impl Filter {
             writes: args.only_writes,
             failures: args.failures,
             signs: verbose,
+            all: args.all,
+            last: HashMap::new(),
             held: HashMap::new(),
             told: HashSet::new(),
         })
@@ -95,6 +101,28 @@ impl Filter {
     /// Whether only what failed is wanted.
     pub(super) fn is_for_failures(&self) -> bool {
         self.failures
+    }
+
+    /// A frame with those of its values that differ from the one before.
+    fn folded(&mut self, mut message: Message) -> Message {
+        let said = &mut message.0;
+        if self.all {
+            return message;
+        }
+        if self.last.len() > HELD_MAX {
+            self.last.clear();
+        }
+        // One peer may have two blocks.
+        let key = (said.port.clone(), said.who.clone(), said.words.chars().take(7).collect());
+        let now = said.values.iter().map(|value| (value.name.clone(), value.raw.clone())).collect();
+        let before: HashMap<String, String> = self.last.insert(key, now).unwrap_or_default();
+        let had = !said.values.is_empty();
+        said.values.retain(|value| before.get(&value.name) != Some(&value.raw));
+        if had && said.values.is_empty() {
+            // Only the run bit, or bytes of no value.
+            said.places.clear();
+        }
+        message
     }
 
     /// What is shown now: nothing, this, or its request first.
@@ -136,6 +164,10 @@ impl Filter {
                 }
                 let shown = !self.told.insert(key);
                 return (!shown).then_some(request).into_iter().chain([message]).collect();
+            }
+            (MessageKind::Cycle, _) => {
+                let hidden = !self.all && said.changed == Some(false);
+                return if hidden || !taken || self.failures { vec![] } else { vec![self.folded(message)] };
             }
             // What belongs to no exchange has no unit, function or place.
             (MessageKind::Sign, _) if !said.failed && !self.signs => false,

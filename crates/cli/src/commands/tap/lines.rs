@@ -26,7 +26,15 @@ pub(super) fn line(console: &Console, said: &ShownMessage, columns: LineColumns)
     let time = super::clock(said.unix);
     let head = format!("{time} {:<port$} {arrow} {:<station$} ", cut(&said.port, port), said.station_shown);
     let room = console.line_width().saturating_sub(head.chars().count()).max(24);
-    let (text, tone) = text(said, room);
+    // Every parameter of an opening is told, below it where it has no room.
+    let (first, below) = match said.words.split_once(": ") {
+        Some(parts) if said.kind == MessageKind::Request && said.words.chars().count() > room => parts,
+        _ => ("", ""),
+    };
+    let (text, tone) = match first {
+        "" => text(said, room),
+        first => (cut(first, room), None),
+    };
     let text = match tone {
         Some(tone) => console.paint(tone, &text),
         None => text,
@@ -39,6 +47,9 @@ pub(super) fn line(console: &Console, said: &ShownMessage, columns: LineColumns)
         _ => console.paint(Tone::Faint, &head),
     };
     let mut line = format!("{head}{text}").trim_end().to_string();
+    for part in below.split("; ").filter(|part| !part.is_empty()) {
+        line += &console.paint(Tone::Faint, &format!("\n{:13}  {part}", ""));
+    }
     if console.verbose && !said.bytes.is_empty() {
         let bytes = hex_bytes(&said.bytes);
         for row in chunks(&bytes, console.width().saturating_sub(13) / 3 * 3) {
@@ -99,6 +110,12 @@ fn text(said: &ShownMessage, room: usize) -> (String, Option<Tone>) {
             let left = room.saturating_sub(text.chars().count());
             let told = said.why.clone().unwrap_or_else(|| values(said, left));
             (cut(&(text + &told), room), None)
+        }
+        MessageKind::Cycle => {
+            let before = said.unchanged.map_or_else(String::new, |count| format!(" ({count} alike before)"));
+            let text = format!("{}{before}  ", said.words);
+            let told = values(said, room.saturating_sub(text.chars().count()));
+            (cut(&(text + &told), room), (said.changed == Some(false)).then_some(Tone::Faint))
         }
         MessageKind::NoAnswer => (cut(&failed(said), room), Some(Tone::Bad)),
         MessageKind::Mismatched => (cut(said.why.as_deref().unwrap_or_default(), room), Some(Tone::Bad)),

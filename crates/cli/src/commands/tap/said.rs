@@ -14,7 +14,7 @@ use woodrush_core::protocol::{
 };
 use woodrush_core::wanted::Wanted;
 use woodrush_engine::speak::{AnswerMeaning, Asked, Side, Touch};
-use woodrush_engine::tap::{Meaning, Passed, Spoken};
+use woodrush_engine::tap::{DatagramPeer, Meaning, Passed, Spoken};
 
 /// One message.
 #[derive(Debug, Clone, Serialize)]
@@ -49,6 +49,12 @@ pub(super) struct ShownMessage {
     pub(super) took_us: Option<u64>,
     /// The same was asked before and not answered.
     pub(super) again: bool,
+    /// Of what is sent in cycles: whether it differs from the frame before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) changed: Option<bool>,
+    /// Of what is sent in cycles: how many frames before it were alike.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) unchanged: Option<u64>,
     pub(super) failed: bool,
     /// What went wrong, or what is told besides values.
     pub(super) why: Option<String>,
@@ -95,6 +101,7 @@ pub(super) enum MessageKind {
     Request,
     Answer,
     Published,
+    Cycle,
     NoAnswer,
     Mismatched,
     Sign,
@@ -189,8 +196,10 @@ impl MessageTeller {
 
     /// Who asks, by the name of the client if one has that address.
     fn who(&self, who: &str) -> String {
-        let known = who.parse::<SocketAddr>().ok().and_then(|at| self.clients.get(&at.ip()));
-        known.cloned().unwrap_or_else(|| who.to_string())
+        let peer = DatagramPeer::of(who).map(|peer| SocketAddr::V4(peer.address));
+        let at = peer.or_else(|| who.parse().ok());
+        let known = at.and_then(|at| self.clients.get(&at.ip()));
+        known.cloned().unwrap_or_else(|| peer.map_or_else(|| who.to_string(), |peer| peer.to_string()))
     }
 
     /// The device or image that is meant, through forwards too.
@@ -236,6 +245,8 @@ impl MessageTeller {
             more: 0,
             took_us: None,
             again: false,
+            changed: None,
+            unchanged: None,
             failed: false,
             why: None,
             short: None,
@@ -248,7 +259,8 @@ impl MessageTeller {
             Meaning::Request { asked, .. }
             | Meaning::Answer { asked, .. }
             | Meaning::Silence { asked, .. }
-            | Meaning::Published(asked) => Some(asked),
+            | Meaning::Published(asked)
+            | Meaning::Cycle { what: asked, .. } => Some(asked),
             _ => None,
         };
         let owner = asked.and_then(|asked| self.owner(at, asked.station.as_ref()));
@@ -287,6 +299,17 @@ impl MessageTeller {
                     self.values(&mut said, owner, touch, touch.cells.as_deref());
                     let members = members(spoken_dialect, touch, touch.cells.as_deref());
                     said.why = members.map(|members| format!("{}: {members}", touch.space.name()));
+                }
+            }
+            Meaning::Cycle { what, changed, unchanged } => {
+                said.kind = MessageKind::Cycle;
+                // Stations of a network have no number that people know them by.
+                said.station_shown = said.owner.clone().unwrap_or(said.station_shown);
+                said.changed = Some(*changed);
+                said.unchanged = (*changed && *unchanged > 0).then_some(*unchanged);
+                for touch in &what.touches {
+                    said.places.push(place(touch, touch.cells.as_deref()));
+                    self.values(&mut said, owner, touch, touch.cells.as_deref());
                 }
             }
             Meaning::Silence { asked, waited } => {

@@ -12,7 +12,7 @@ use woodrush_core::project::Wires;
 use woodrush_core::protocol::dialect;
 use woodrush_engine::capture::{CaptureWriter, CapturedMessage, Flow};
 use woodrush_engine::speak::Side;
-use woodrush_engine::tap::Passed;
+use woodrush_engine::tap::{DatagramPeer, Passed};
 
 /// Messages are put into the order of their moments over so long, in microseconds: ports tell of theirs apart.
 const ORDER: u64 = 1_000_000;
@@ -40,6 +40,7 @@ struct Waiting {
     at: u64,
     port: String,
     who: Option<SocketAddrV4>,
+    datagram: Option<DatagramPeer>,
     side: Side,
     bytes: Vec<u8>,
     comment: String,
@@ -62,6 +63,7 @@ impl Saved {
             at,
             port: said.port.clone(),
             who: who.and_then(|who| who.parse().ok()),
+            datagram: who.and_then(DatagramPeer::of),
             side: passed.side,
             bytes: passed.bytes.clone(),
             comment: lines::comment(said),
@@ -93,12 +95,18 @@ impl Saved {
             let known = self.ports.iter().find(|port| port.name == waiting.port);
             let Some(dialect) = dialect(known.map_or("raw", |port| port.protocol)) else { return Ok(()) };
             let flow = known.and_then(|port| port.flow);
-            let flow = flow.map(|flow| Flow { client: waiting.who.unwrap_or(flow.client), ..flow });
+            let flow = flow.map(|flow| match waiting.datagram {
+                Some(peer) => {
+                    Flow { client: peer.address, server: SocketAddrV4::new(*flow.server.ip(), peer.local) }
+                }
+                None => Flow { client: waiting.who.unwrap_or(flow.client), ..flow },
+            });
             self.writer.add(&CapturedMessage {
                 port: &waiting.port,
                 description: known.map_or("", |port| port.description.as_str()),
                 dialect,
                 flow,
+                datagram: waiting.datagram.is_some(),
                 side: waiting.side,
                 at: waiting.at,
                 bytes: &waiting.bytes,

@@ -19,6 +19,7 @@ pub(super) const FULL: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    frames: None,
 };
 
 /// `df1-half`.
@@ -31,4 +32,5 @@ pub(super) const HALF: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    frames: None,
 };

@@ -2,6 +2,7 @@
 
 mod assembly_job;
 mod client;
+mod frames;
 mod io;
 mod job;
 mod link;
@@ -36,6 +37,7 @@ pub(super) const TAGS: Speaker = Speaker {
     node: Some(|setup| Box::new(node::IoNode::new(setup))),
     finder: None,
     roll_call: Some(&roll_call::IDENTITIES),
+    frames: Some(|setup, peer| Box::new(frames::FrameObserver::new(setup, peer))),
 };
 
 /// The name under which refusals carry a status.

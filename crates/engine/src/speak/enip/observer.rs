@@ -14,8 +14,9 @@ use woodrush_core::protocol::enip::{
 };
 use woodrush_core::protocol::{Extent, Space, SpaceId, Verb};
 use woodrush_wire::enip::cip::{Reply, Request, class, service};
-use woodrush_wire::enip::connection::{ForwardOpen, UnconnectedSend};
+use woodrush_wire::enip::connection::{ForwardOpen, Parameters, Triad, UnconnectedSend, lost_after};
 use woodrush_wire::enip::cpf::{Connected, Unconnected};
+use woodrush_wire::enip::cyclic::Points;
 use woodrush_wire::enip::encap::{self, Message, command, status_words};
 use woodrush_wire::enip::packet::Parts;
 use woodrush_wire::enip::status;
@@ -264,6 +265,7 @@ fn words(request: &Request<'_>) -> Cow<'static, str> {
         (service::FORWARD_OPEN | service::LARGE_FORWARD_OPEN, true) => {
             let large = request.service == service::LARGE_FORWARD_OPEN;
             match ForwardOpen::parse(request.data, large) {
+                Ok(open) if open.transport & 0x0F == 1 => opened(&open).into(),
                 Ok(open) => format!("open connection of {} bytes", open.to_target.size()).into(),
                 Err(_) => "open connection (malformed)".into(),
             }
@@ -277,6 +279,57 @@ fn words(request: &Request<'_>) -> Cow<'static, str> {
         (service::RESET, _) => "reset".into(),
         (other, _) => format!("service 0x{other:02X}").into(),
     }
+}
+
+/// What is asked of a connection that runs in cycles, every parameter of it.
+fn opened(open: &ForwardOpen<'_>) -> String {
+    let shown = woodrush_core::project::show_micros;
+    let one = |noun: &str, point: Option<u32>, interval: u32, how: Parameters| {
+        let point = point.map_or_else(String::new, |point| format!(" {point}"));
+        let kind = match how.kind() {
+            0 => "null",
+            1 => "multicast",
+            2 => "point to point",
+            _ => "reserved type",
+        };
+        let priority = match how.priority() {
+            0 => "low",
+            1 => "high",
+            2 => "scheduled",
+            _ => "urgent",
+        };
+        let size = if how.is_variable() { "up to " } else { "" };
+        let size = format!("{size}{} bytes with count and header", how.size());
+        format!("{noun}{point}: {size} every {}, {kind}, {priority}", shown(interval.into()))
+    };
+    let points = Points::of(&open.path);
+    let to = points.map(|own| own.to_target);
+    let from = points.map(|own| own.to_originator);
+    let mut told = vec![
+        one("outputs", to, open.to_target_interval, open.to_target),
+        one("inputs", from, open.to_originator_interval, open.to_originator),
+        format!("lost after {}", shown(lost_after(open.to_target_interval, open.multiplier))),
+    ];
+    if let Some(points) = points {
+        let data = match points.data.len() {
+            0 => String::new(),
+            bytes => format!(" with {bytes} bytes"),
+        };
+        told.extend(points.configuration.map(|point| format!("configuration {point}{data}")));
+        told.extend(points.key.map(|key| {
+            format!(
+                "key: vendor {}, device type {}, product {}, revision {}.{}",
+                key.vendor,
+                key.device_type,
+                key.product,
+                key.major & 0x7F,
+                key.minor
+            )
+        }));
+    }
+    let Triad { serial, vendor, originator } = open.triad;
+    told.push(format!("serial number {serial} of vendor {vendor}, {originator:08X}"));
+    format!("open connection in cycles: {}", told.join("; "))
 }
 
 impl Observer for TagObserver {

@@ -32,6 +32,7 @@ pub(super) const LINK: Speaker = Speaker {
     node: None,
     finder: Some(|setup| Box::new(finder::SegmentFinder::new(setup))),
     roll_call: None,
+    frames: None,
 };
 
 /// The name under which refusals carry a status byte or an error of the link.

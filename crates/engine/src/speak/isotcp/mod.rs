@@ -22,6 +22,7 @@ pub(super) const FETCH_WRITE: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    frames: None,
 };
 
 /// The name under which refusals carry an error number.

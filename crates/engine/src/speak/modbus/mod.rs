@@ -28,6 +28,7 @@ pub(super) const RTU: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    frames: None,
 };
 
 /// `modbus-ascii`.
@@ -40,6 +41,7 @@ pub(super) const ASCII: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    frames: None,
 };
 
 /// `modbus-tcp`.
@@ -52,6 +54,7 @@ pub(super) const TCP: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    frames: None,
 };
 
 /// The name under which refusals carry an exception code.

@@ -71,6 +71,15 @@ pub enum Says {
     },
     /// Values that nobody asked for; what they are of is told as a request tells it, with the cells.
     Published(Box<Asked>),
+    /// Bytes that are sent again and again, asked or not; told like what is published.
+    Cycle {
+        /// What it carries.
+        what: Box<Asked>,
+        /// Whether it differs from the one before.
+        changed: bool,
+        /// How many before it were alike.
+        unchanged: u64,
+    },
     /// A sign of the link, which carries nothing.
     Sign {
         /// In words.

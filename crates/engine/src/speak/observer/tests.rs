@@ -180,7 +180,7 @@ fn exchanges(
                         *told = Some(observer.answer(asked, &body));
                     }
                     Says::Sign { bad, words } => assert!(!bad, "{words}"),
-                    Says::Published(what) => panic!("{}", what.words),
+                    Says::Published(what) | Says::Cycle { what, .. } => panic!("{}", what.words),
                     Says::Noise(why) => panic!("{why}"),
                 }
             }
@@ -347,6 +347,7 @@ fn an_answer_that_breaks_off_does_not_spoil_the_next_one() {
             Says::Answer { .. } => "answer",
             Says::Sign { .. } => "sign",
             Says::Published(_) => "published",
+            Says::Cycle { .. } => "cycle",
             Says::Noise(_) => "noise",
         })
         .collect();
