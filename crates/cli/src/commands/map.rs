@@ -233,7 +233,11 @@ fn to_set_up(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         let head = console.paint(Tone::Accent, &whose);
         console.say(&format!("{head}{}", place(checked, demand.port)))?;
         for link in &demand.links {
-            console.say(&format!("  {link}"))?;
+            let options = textwrap::Options::new(console.width())
+                .initial_indent("  ")
+                .subsequent_indent("    ")
+                .word_splitter(textwrap::WordSplitter::NoHyphenation);
+            console.say(&textwrap::fill(link, options))?;
         }
         let column = demand.tables.iter().map(|(table, _)| table.len()).max().unwrap_or(0);
         for (table, words) in &demand.tables {

@@ -114,7 +114,7 @@ fn the_map_has_one_row_a_value_in_every_format() {
     assert!(text.out.lines().all(|line| line.chars().count() <= 100), "{}", text.out);
     let answer = json(&tool.run(&["map", "--format", "json"]).out);
     let values = answer["values"].as_array().unwrap();
-    assert_eq!(values.len(), 59 - 4 + 2 * 8 + 4 + 16, "two rules carry eight, one four, one sixteen");
+    assert_eq!(values.len(), 66 - 4 + 2 * 8 + 4 + 16, "two rules carry eight, one four, one sixteen");
     let oxygen = &values[0];
     for (key, wanted) in [
         ("rule", "oxygen-1"),
@@ -147,7 +147,7 @@ fn the_map_says_what_must_be_set_up_in_controllers() {
         "to set up in feeder-west at /dev/ttyUSB1\n  half-duplex slave, node 4, CRC, 19200 8N1\n",
         "  N7   at least 8 elements: N7:0 to N7:7 read\n",
         "FETCH and WRITE: own TSAP 'PUMPS', partner's TSAP 01.00\n",
-        "  DB10  at least 24 bytes: %DB10.B4 to %DB10.B23 read, %DB10.B20 to %DB10.B21 written\n",
+        "  DB10  at least 28 bytes: %DB10.B4 to %DB10.B23 read, %DB10.B20 to %DB10.B27 written\n",
         "  DB20  at least 4 bytes: %DB20.B0 to %DB20.B3 written\n",
     ] {
         assert!(done.out.contains(part), "{part} is missing in {}", done.out);
@@ -160,7 +160,7 @@ fn the_map_says_what_must_be_set_up_in_controllers() {
         tool.edit(&format!("DB10 = {bytes}"), "DB10 = 64");
         status
     };
-    assert_eq!((sized(24), sized(22)), (0, 1));
+    assert_eq!((sized(28), sized(26)), (0, 1));
     let answer = json(&tool.run(&["map", "--format", "json"]).out);
     assert_eq!(answer["to_set_up"][2]["tables"][0]["table"], "DB10");
 }
@@ -175,8 +175,8 @@ scada:400101 (holding:100)  <->  blower-1:400011 (holding:10)
   reader  function 3, offset 100, 2 holding registers
           asks  00 01 00 00 00 06 01 03 00 64 00 02
           gets  00 01 00 00 00 07 01 03 04 AE 14 41 8B
-  image   image scada, holding 100 to 101; refused with exception 11 (0x0B) once older than 1.09 s
-  rule    blower-1-setpoint, woodrush.toml:216: blower-1.speed-setpoint -> scada:400101 as f32 CDAB
+  image   image scada, holding 100 to 101; refused with exception 11 (0x0B) once older than 1.02 s
+  rule    blower-1-setpoint, woodrush.toml:240: blower-1.speed-setpoint -> scada:400101 as f32 CDAB
   example f32 ABCD  418B AE14  =  17.46 Hz  =  AE14 418B  f32 CDAB
   poll    every 250 ms, 8.4 ms on the line; blower-1, unit 31
           function 3, offset 10, 2 holding registers

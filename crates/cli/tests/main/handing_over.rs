@@ -1,6 +1,6 @@
 //! Lists that are handed over with the built program: given back, they agree with the project; a change afterwards is told.
 
-use crate::tool::Tool;
+use crate::tool::{Tool, without_clients};
 
 #[test]
 fn a_list_that_is_handed_over_and_given_back_agrees_and_a_change_is_told_by_row() {
@@ -64,7 +64,7 @@ fn what_cannot_be_handed_over_is_told() {
     let tool = Tool::with_hatchery();
     let unknown = tool.run(&["handover", "papers", "--for", "nobody"]);
     assert_eq!(unknown.status, 2, "{}", unknown.err);
-    assert!(unknown.err.contains("control-room, farm-office"), "{}", unknown.err);
+    assert!(unknown.err.contains("control-room, grading-line, farm-office"), "{}", unknown.err);
     let nowhere = tool.run(&["handover", "/proc/none"]);
     assert_eq!(nowhere.status, 3, "{}", nowhere.err);
     // What a client has given back is not written over.
@@ -102,9 +102,7 @@ fn what_was_handed_over_is_held_until_a_new_issue_is_closed() {
     assert!(again.status == 0 && again.err.contains("nothing has changed since issue 1"), "{}", again.err);
     let sound = std::fs::read_to_string(tool.file("woodrush.toml")).unwrap();
     // Without the clients' own lists nobody else tells.
-    let clients = sound.find("[clients.").unwrap();
-    let rig = sound.find("\n[rig]").unwrap();
-    let sound = [&sound[..clients], &sound[rig..]].concat();
+    let sound = without_clients(&sound);
     for (from, to, code, words) in [
         (
             "to   = \"scada:400003 as f32 ABCD\"",

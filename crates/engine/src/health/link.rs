@@ -131,6 +131,9 @@ pub struct LinkCounts {
     pub skipped: u64,
     /// How often it was opened.
     pub opened: u64,
+    /// Half of the frames left no later than so long after they were due, in microseconds; nothing while none was sent.
+    #[serde(default)]
+    pub late_median_us: Option<u64>,
     /// 99 of 100 frames left no later than so long after they were due, in microseconds; nothing while none was sent.
     pub late_p99_us: Option<u64>,
     /// The latest of all, in microseconds.
@@ -215,6 +218,7 @@ impl LinkHealth {
             came: self.came.load(Relaxed),
             skipped: self.skipped.load(Relaxed),
             opened: self.opened.load(Relaxed),
+            late_median_us: lateness.percentile(50),
             late_p99_us: lateness.percentile(99),
             late_max_us: lateness.most,
         }
