@@ -239,3 +239,26 @@ fn frames_and_openings_are_decoded_without_a_malformed_one() {
     assert_eq!(decoded("_ws.malformed"), 0);
     let _ = run.interrupt();
 }
+
+/// The example of the documents: nodes of a wireless base station, with values both ways for each.
+#[test]
+fn nodes_in_strides_are_proven_in_a_block_and_a_point_outside_its_stride_is_told() {
+    let example = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/strided-nodes");
+    let tool = Tool::new();
+    std::fs::create_dir(tool.file("profiles")).unwrap();
+    for name in ["woodrush.toml", "profiles/node.toml"] {
+        tool.write(name, &std::fs::read_to_string(example.join(name)).unwrap());
+    }
+    let proof = tool.run(&["prove"]);
+    assert_eq!(proof.status, 0, "{}", proof.out);
+    assert!(proof.out.contains("proven  30 of 30 rules"), "{}", proof.out);
+    let profile = std::fs::read_to_string(tool.file("profiles/node.toml")).unwrap();
+    tool.write("profiles/node.toml", &profile.replace("\"400003\"", "\"400023\""));
+    let told = tool.run(&["check"]);
+    assert!(told.out.contains("M12"), "{}", told.out);
+    // One offset too few, and two nodes share bytes.
+    tool.write("profiles/node.toml", &profile);
+    tool.edit("%IW{8*(n-1)+2}", "%IW{6*(n-1)+2}");
+    let told = tool.run(&["check"]);
+    assert!(told.status == 1 && told.out.contains("M08"), "{}", told.out);
+}

@@ -115,10 +115,16 @@ impl Runner<'_> {
         let mut refused = vec![];
         self.stops("the watchdog", &images, |runner, image, stop| {
             let spoil = |faults: &mut DeviceFaults| (faults.mute, faults.wrong_size) = (stop, stop);
-            if !stop {
-                refused.push((image, runner.refused_size(image)));
+            if stop {
+                runner.rig.spoil_controller(image, spoil);
+                // Once both ends have given up it speaks again: what it sends while it is mute would be lost, and waited for.
+                let _ = runner.wait_to_see(image, |seen| !seen.online);
+                runner.rig.spoil_controller(image, |faults| faults.mute = false);
+            } else {
+                let seen = runner.wait_to_see(image, names_size);
+                refused.push((image, seen.and_then(|seen| seen.refused)));
+                runner.rig.spoil_controller(image, spoil);
             }
-            runner.rig.spoil_controller(image, spoil);
         });
         progress(Progress { doing, done: 2, of: 4 });
         for image in &images {
@@ -292,12 +298,6 @@ impl Runner<'_> {
             seen.refused.as_deref().unwrap_or("it was not")
         );
         self.others.push((what, right));
-    }
-
-    /// Waits until a controller that asks for a wrong size has been refused; why it was.
-    fn refused_size(&mut self, image: usize) -> Option<String> {
-        self.rig.spoil_controller(image, |faults| faults.mute = false);
-        self.wait_to_see(image, names_size)?.refused
     }
 
     /// A controller that asks for a wrong size is refused, with the right one named.
