@@ -31,7 +31,10 @@ impl Counts {
         if matches!(passed.what, Meaning::Sign(_, false)) {
             return;
         }
-        let owner = match (&said.owner, said.station_shown.is_empty()) {
+        let owner = match (
+            &said.owner,
+            said.station_shown.is_empty() || said.owner.as_ref() == Some(&said.station_shown),
+        ) {
             (Some(owner), true) => owner.clone(),
             (Some(owner), false) => format!("{owner}, {}", said.station_shown),
             (None, _) => said.station_shown.clone(),

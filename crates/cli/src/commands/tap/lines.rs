@@ -112,10 +112,14 @@ fn text(said: &ShownMessage, room: usize) -> (String, Option<Tone>) {
             (cut(&(text + &told), room), None)
         }
         MessageKind::Cycle => {
-            let before = said.unchanged.map_or_else(String::new, |count| format!(" ({count} alike before)"));
-            let text = format!("{}{before}  ", said.words);
-            let told = values(said, room.saturating_sub(text.chars().count()));
-            (cut(&(text + &told), room), (said.changed == Some(false)).then_some(Tone::Faint))
+            let mut text = format!("{}  ", said.words);
+            text += &values(said, room.saturating_sub(text.chars().count()));
+            let before = said.unchanged.map_or_else(String::new, |count| format!("  ({count} alike before)"));
+            // The values go before the count.
+            if text.chars().count() + before.chars().count() <= room {
+                text += &before;
+            }
+            (cut(&text, room), (said.changed == Some(false)).then_some(Tone::Faint))
         }
         MessageKind::NoAnswer => (cut(&failed(said), room), Some(Tone::Bad)),
         MessageKind::Mismatched => (cut(said.why.as_deref().unwrap_or_default(), room), Some(Tone::Bad)),

@@ -221,7 +221,15 @@ fn columns(checked: Option<&Checked>, args: &TapArgs) -> LineColumns {
     let looked_at = |name: &&str| args.ports.is_empty() || args.ports.iter().any(|port| port == name);
     let names = checked.project.ports.iter().map(|port| port.name.value.as_str());
     let port = names.filter(looked_at).map(str::len).max().unwrap_or(8);
-    LineColumns { port: port.clamp(4, 12), station: 8 }
+    // On a network stations are called by the names of the project.
+    let ports = checked.project.ports.iter().enumerate().filter(|(_, port)| {
+        looked_at(&port.name.value.as_str()) && matches!(port.wires, Some(Wires::Network { .. }))
+    });
+    let here = ports.flat_map(|(at, _)| {
+        checked.plan.devices.iter().chain(&checked.plan.images).filter(move |own| own.port == at)
+    });
+    let station = here.map(|own| own.name.chars().count()).max().unwrap_or(8);
+    LineColumns { port: port.clamp(4, 12), station: station.clamp(8, 16) }
 }
 
 fn follow(
