@@ -5,6 +5,7 @@ mod assigning;
 mod budgets;
 mod carrying;
 mod checks;
+mod cycles;
 mod following;
 mod importing;
 mod listed;

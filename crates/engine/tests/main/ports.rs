@@ -304,12 +304,15 @@ fn a_line_server_is_silent_for_others_and_tells_about_itself() {
     let up = Up::start(&text, true, |_| {});
     let station = up.running.shared().plan.images[0].clone();
     let rig = up.rig.as_ref().unwrap();
-    let pass = |unit: u16, body: Vec<u8>| {
-        let mut client = rig.dial(1, "modbus-rtu", &station, None, 300_000).unwrap();
+    let within = |patience: u64, unit: u16, body: Vec<u8>| {
+        let mut client = rig.dial(1, "modbus-rtu", &station, None, patience).unwrap();
         client.pass(unit, woodrush_engine::speak::Message { code: body[0], body, writes: false })
     };
+    // An answer is waited for, whatever else the machine does; silence only as long as it takes to be one.
+    let pass = |unit: u16, body: Vec<u8>| within(5_000_000, unit, body);
+    let silent = |unit: u16, body: Vec<u8>| within(300_000, unit, body).is_err();
     until("an answer", || pass(17, vec![3, 0, 0, 0, 1]).is_ok());
-    assert!(pass(18, vec![3, 0, 0, 0, 1]).is_err(), "another unit's affair");
+    assert!(silent(18, vec![3, 0, 0, 0, 1]), "another unit's affair");
     assert_eq!(pass(17, vec![8, 0, 0, 0xA5, 0x37]), Ok(vec![8, 0, 0, 0xA5, 0x37]), "function 8 echoes");
     let counter = pass(17, vec![8, 0, 14, 0, 0]).unwrap();
     assert!(counter[4] >= 2, "messages to this server: {counter:?}");
@@ -318,9 +321,9 @@ fn a_line_server_is_silent_for_others_and_tells_about_itself() {
     assert!(identified.windows(8).any(|part| part == b"Woodrush"), "{identified:?}");
     assert_eq!(pass(17, vec![43, 14, 4, 9]), Ok(vec![0xAB, 2]));
     assert_eq!(pass(17, vec![24, 0, 0]), Ok(vec![0x98, 1]));
-    assert!(pass(17, vec![8, 0, 4, 0, 0]).is_err(), "listen-only is never answered");
-    assert!(pass(17, vec![3, 0, 0, 0, 1]).is_err(), "and then nothing is");
-    assert!(pass(17, vec![8, 0, 1, 0, 0]).is_err(), "the restart that ends it neither");
+    assert!(silent(17, vec![8, 0, 4, 0, 0]), "listen-only is never answered");
+    assert!(silent(17, vec![3, 0, 0, 0, 1]), "and then nothing is");
+    assert!(silent(17, vec![8, 0, 1, 0, 0]), "the restart that ends it neither");
     assert!(pass(17, vec![3, 0, 0, 0, 1]).is_ok());
 }
 

@@ -169,3 +169,95 @@ impl Observer for FrameObserver {
         self.heard.clear();
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::Arc;
+    use woodrush_core::protocol::{AddressContext, Setup, SpaceId, Spaces, dialect};
+
+    const PEER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 70);
+    const STRANGER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 99);
+
+    fn row(assembly: u32, bytes: u32) -> Setup {
+        Setup { numbers: vec![("assembly", assembly), ("bytes", bytes)], ..Setup::default() }
+    }
+
+    /// A station with both blocks; at an address it is a device, else an image.
+    fn station(inputs: u32, outputs: u32, address: Option<Ipv4Addr>) -> Station {
+        let rows = vec![("inputs", row(100, inputs)), ("outputs", row(150, outputs))];
+        let words = address.map(|own| ("address", own.to_string())).into_iter().collect();
+        let setup = Setup { rows, words, ..Setup::default() };
+        let dialect = dialect("ethernet-ip").unwrap().by_memory(&setup).unwrap();
+        let mut own = Station::bare("station", dialect, setup);
+        own.spaces = Arc::new(Spaces::default());
+        for place in ["%IB0", "%QB0"] {
+            let context = AddressContext::of_device(&own.setup);
+            let space = dialect.notation().parse(place, &context).unwrap().space;
+            let _: SpaceId = own.space(&space);
+        }
+        own
+    }
+
+    fn observer(stations: &[Station], peer: Ipv4Addr) -> FrameObserver {
+        FrameObserver::new(&ObserverSetup { port: &Setup::default(), stations, published: &[] }, peer)
+    }
+
+    fn frame(number: u32, header: Option<u32>, data: &[u8]) -> Vec<u8> {
+        let mut bytes = vec![];
+        let sequence = u16::try_from(number).unwrap();
+        CyclicFrame::emit_with(&mut bytes, 7, number, |out| CyclicData { sequence, header, data }.emit(out));
+        bytes
+    }
+
+    fn heard(observer: &mut FrameObserver, side: Side, bytes: &[u8]) -> (String, Option<Vec<u8>>, bool, u64) {
+        observer.handle(Moment(1), Moment(1), side, bytes);
+        let heard = observer.poll(Moment(1)).unwrap();
+        assert_eq!(heard.bytes, bytes);
+        match heard.says {
+            Says::Cycle { what, changed, unchanged } => {
+                let cells = what.touches.first().and_then(|touch| touch.cells.clone());
+                (what.words.to_string(), cells, changed, unchanged)
+            }
+            Says::Sign { words, .. } => (words.to_string(), None, false, 0),
+            other => (format!("{other:?}"), None, false, 0),
+        }
+    }
+
+    #[test]
+    fn a_frame_is_told_by_its_peer_and_size_and_again_only_if_it_differs() {
+        let all = [station(4, 2, Some(PEER)), station(8, 6, None)];
+        let mut device = observer(&all, PEER);
+        let first = heard(&mut device, Side::Asks, &frame(1, None, &[1, 2, 3, 4]));
+        assert_eq!(first, ("inputs, from the device".into(), Some(vec![1, 2, 3, 4]), true, 0));
+        for again in 1..=3 {
+            let same = heard(&mut device, Side::Asks, &frame(1 + again, None, &[1, 2, 3, 4]));
+            assert_eq!((same.2, same.3), (false, u64::from(again)));
+        }
+        let next = heard(&mut device, Side::Asks, &frame(5, None, &[1, 2, 3, 5]));
+        assert_eq!((next.1, next.2, next.3), (Some(vec![1, 2, 3, 5]), true, 3));
+        let sent = heard(&mut device, Side::Answers, &frame(1, Some(1), &[9, 9]));
+        assert_eq!(sent, ("outputs, to the device, run".into(), Some(vec![9, 9]), true, 0));
+        // The run bit alone is a change.
+        let idle = heard(&mut device, Side::Answers, &frame(2, Some(0), &[9, 9]));
+        assert_eq!((idle.0.as_str(), idle.2), ("outputs, to the device, IDLE", true));
+        let mut controller = observer(&all, STRANGER);
+        let wrote = heard(&mut controller, Side::Asks, &frame(1, Some(1), &[0; 6]));
+        assert_eq!(wrote.0, "outputs, from the controller, run");
+        let got = heard(&mut controller, Side::Answers, &frame(1, None, &[0; 8]));
+        assert_eq!(got.0, "inputs, to the controller");
+    }
+
+    #[test]
+    fn what_could_be_two_blocks_or_none_is_not_guessed() {
+        let alike = [station(8, 6, None), station(8, 6, None)];
+        let told = heard(&mut observer(&alike, STRANGER), Side::Asks, &frame(1, Some(1), &[0; 6]));
+        assert_eq!(told, ("frame of 12 bytes".into(), None, true, 0));
+        let one = [station(8, 6, None)];
+        let told = heard(&mut observer(&one, STRANGER), Side::Asks, &frame(1, Some(1), &[0; 7]));
+        assert_eq!(told.0, "frame of 13 bytes");
+        let question = (roll_call::IDENTITIES.question)();
+        assert_eq!(heard(&mut observer(&one, STRANGER), Side::Asks, &question).0, "list identity");
+        assert!(heard(&mut observer(&one, STRANGER), Side::Asks, &[1, 2, 3]).0.starts_with("Noise"));
+    }
+}
