@@ -27,7 +27,7 @@ const ROUNDS: usize = 3;
 
 fn project(devices: u64, period: &str, bytes: u64, values: u64) -> String {
     let mut text = String::from(
-        "[project]\nname = \"Cycles\"\n[converter]\naddress = \"192.0.2.10/24\"\n[ports.cell]\nnetwork = \"192.0.2.10\"\nprotocol = \"ethernet-ip\"\nallow = [\"192.0.2.0/24\", \"127.0.0.0/8\"]\n[ports.office]\nlisten = \"127.0.0.1:0\"\nprotocol = \"modbus-tcp\"\nallow = [\"127.0.0.0/8\"]\n[images.tags]\nport = \"cell\"\n[images.scada]\nport = \"office\"\n",
+        "[project]\nname = \"Cycles\"\n[converter]\naddress = \"192.0.2.10/24\"\n[ports.cell]\nnetwork = \"192.0.2.10\"\nprotocol = \"ethernet-ip\"\nallow = [\"192.0.2.0/24\", \"127.0.0.0/8\"]\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"127.0.0.0/8\"]\n[images.tags]\nport = \"cell\"\n[images.scada]\nport = \"office\"\n",
     );
     for device in 0..devices {
         writeln!(
