@@ -111,7 +111,7 @@ impl Board {
             out.resize(out.len() + extent.count as usize, 0);
             return false;
         };
-        // What goes to a device follows the value, whoever says that it is lost.
+        // What goes to a device follows the value; that it is lost is told beside it.
         let holds = self.board >= self.plan.images.len();
         let mut lost = false;
         for grain in extent.first..extent.end() {

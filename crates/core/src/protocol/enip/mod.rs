@@ -202,7 +202,9 @@ impl Dialect for Tags {
         let cyclic = cyclic.filter(|key| setup.number(key).is_some()).map(|key| SettingFault {
             code: "F03",
             key,
-            what: format!("`{key}` is about exchanges in cycles, and there is no `inputs`"),
+            what: format!(
+                "`{key}` does nothing without blocks that are exchanged in cycles: `inputs` is missing"
+            ),
             fix: format!("remove `{key}`, or add `inputs = {{ assembly = 100 }}`"),
         });
         route_fault(setup).into_iter().chain(stray).chain(cyclic).collect()
