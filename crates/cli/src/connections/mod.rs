@@ -288,7 +288,7 @@ impl Connections {
             _ if self.bare.is_some() => (None, false, None),
             (Some(_), Some(Owner::Image(_))) => (Some(wanted.station.port), true, None),
             // Each device of a network has a connection of its own.
-            (Some(_), Some(_)) => (Some(wanted.station.port), false, address_of(&wanted.station)),
+            (Some(_), Some(_)) => (Some(wanted.station.port), false, wanted.station.network_address()),
             _ => (None, false, None),
         }
     }
@@ -320,7 +320,7 @@ impl Connections {
         image: bool,
     ) -> Result<(Direct, Option<Link>), Failed> {
         let Some(port) = port else { return self.field(None)?.open(self) };
-        if let (false, Some(address)) = (image, address_of(&wanted.station)) {
+        if let (false, Some(address)) = (image, wanted.station.network_address()) {
             return self.network_device(port, address, &wanted.station);
         }
         if !image {
@@ -474,12 +474,6 @@ pub(crate) fn stations_of(told: &str) -> impl Iterator<Item = (Ipv4Addr, Ipv4Add
         Some((shown.parse().ok()?, real.parse().ok()?))
     };
     told.split(", ").filter_map(one)
-}
-
-/// The address of a device of a network.
-fn address_of(station: &Station) -> Option<Ipv4Addr> {
-    station.dialect?.cyclic()?;
-    station.setup.word("address")?.parse().ok()
 }
 
 /// The TCP port on which a station of a network takes messages.

@@ -7,6 +7,7 @@ use crate::project::{Client, OnLoss, Owner, Port, Project, Wires, show_micros};
 use crate::protocol::{Cyclic, StationId};
 use crate::source::Span;
 use std::collections::{BTreeMap, BTreeSet};
+use std::net::Ipv4Addr;
 
 pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let networks: Vec<usize> = (0..project.ports.len()).filter(|at| is_network(project, *at)).collect();
@@ -220,21 +221,18 @@ fn unexplained(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut
 
 /// Two links of a port that the other end could not tell apart.
 fn alike(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
-    let mut seen: BTreeMap<(usize, bool, String, u32), Span> = BTreeMap::new();
+    let mut seen: BTreeMap<(usize, bool, Option<Ipv4Addr>, u32), Span> = BTreeMap::new();
     for link in &plan.links {
         let Some(station) = plan.station(link.with) else { continue };
+        let Some(cyclic) = station.dialect.and_then(|dialect| dialect.cyclic()) else { continue };
         let device = matches!(link.with, Owner::Device(_));
-        let address = station.setup.word("address").filter(|_| device).unwrap_or_default().to_string();
-        for key in ["inputs", "outputs"] {
-            let Some(number) = station.setup.row(key).and_then(|row| row.number("assembly")) else {
-                continue;
-            };
+        for (key, number) in cyclic.numbers(&station.setup) {
             let span = span_of(project, link.with, key);
-            if let Some(other) = seen.insert((link.port, device, address.clone(), number), span) {
+            if let Some(other) = seen.insert((link.port, device, station.network_address(), number), span) {
                 if other == span {
                     continue;
                 }
-                let what = format!("assembly {number} is that of two on this port");
+                let what = format!("number {number} is that of two blocks on this port");
                 findings.push(
                     Finding::new("M25", span, what)
                         .note(other, "the other")

@@ -4,6 +4,7 @@ use super::to_u32;
 use crate::protocol::{
     BitWrite, Cost, Dialect, Extent, Flow, Place, Setup, Space, SpaceId, Spaces, StationId, Transport, Verb,
 };
+use std::net::Ipv4Addr;
 use std::sync::Arc;
 
 /// A device or an image as its protocol sees it.
@@ -49,6 +50,16 @@ impl Station {
     #[must_use]
     pub fn id(&self) -> Option<StationId> {
         self.dialect?.stations().station(&self.setup)
+    }
+
+    /// Its address of its own, where stations are known by that: on a network.
+    #[must_use]
+    pub fn network_address(&self) -> Option<Ipv4Addr> {
+        self.dialect?.cyclic()?;
+        match self.id()? {
+            StationId::Name(address) => address.parse().ok(),
+            StationId::Number(_) => None,
+        }
     }
 
     /// Its number on its line; `None` where that is open, or it has a name.

@@ -34,6 +34,8 @@ pub trait Cyclic: Sync {
         port: &Setup,
         date: (i16, i8, i8),
     ) -> Option<(&'static str, String)>;
+    /// The numbers by which the other end names its blocks, each with its key: no two stations may have the same.
+    fn numbers(&self, setup: &Setup) -> Vec<(&'static str, u32)>;
     /// How the keys of two ends of one exchange differ, each with what is wrong; `theirs` is the controller's.
     fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<super::SettingFault>;
     /// Says how many bytes a space of a station has, where its keys leave that open.

@@ -105,22 +105,16 @@ impl Behind {
         let link = |at: &usize| {
             let link = plan.links.get(*at)?;
             let station = plan.station(link.with)?;
-            let mut setup = station.setup.clone();
-            for (key, word) in setup.words.iter_mut().filter(|(key, _)| *key == "address") {
-                debug_assert_eq!(*key, "address");
-                let real = self.elsewhere.devices.iter().find(|(own, _)| own.to_string() == *word);
-                if let Some((_, real)) = real {
-                    *word = real.to_string();
-                }
-            }
+            let address = station.network_address();
+            let real = self.elsewhere.devices.iter().find(|(own, _)| Some(*own) == address);
             let writers = match link.with {
                 Owner::Image(image) => self.shared.writers_of(image),
                 _ => None,
             };
             Some(NodeLink {
                 name: station.name.clone(),
-                setup,
-                opens: matches!(link.with, Owner::Device(_)),
+                setup: station.setup.clone(),
+                opens: real.map(|(_, real)| *real).or(address),
                 // On the bench addresses stand for others, and are judged where they are known.
                 writers: writers.filter(|_| self.aliases.is_none()),
                 fault: LinkFaults::default(),

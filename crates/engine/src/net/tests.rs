@@ -22,21 +22,20 @@ fn row(number: u32, bytes: u32) -> Setup {
 fn keys(period: u32) -> Setup {
     Setup {
         numbers: vec![("period", period), ("multiplier", 4)],
-        words: vec![("address", ADAPTER.to_string())],
         rows: vec![("inputs", row(100, 12)), ("outputs", row(150, 4)), ("config", row(151, 0))],
         ..Setup::default()
     }
 }
 
-fn link(setup: Setup, opens: bool) -> NodeLink {
+fn link(setup: Setup, opens: Option<Ipv4Addr>) -> NodeLink {
     NodeLink { name: "plc".into(), setup, opens, writers: None, fault: LinkFaults::default() }
 }
 
 /// An adapter and a scanner that exchange every 10 ms.
 fn pair(seed: u64) -> (VirtualNet, SharedHeard, SharedHeard) {
     let mut net = VirtualNet::new(seed);
-    let adapter = net.host(make(), ADAPTER, link(keys(10_000), false), 7);
-    let scanner = net.host(make(), SCANNER, link(keys(10_000), true), 9);
+    let adapter = net.host(make(), ADAPTER, link(keys(10_000), None), 7);
+    let scanner = net.host(make(), SCANNER, link(keys(10_000), Some(ADAPTER)), 9);
     adapter.lock().unwrap().sends = vec![1; 12];
     scanner.lock().unwrap().sends = vec![2; 4];
     (net, adapter, scanner)

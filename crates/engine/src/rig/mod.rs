@@ -154,7 +154,7 @@ impl Rig {
     /// The address of a device as the project has it.
     fn address_of(&self, whom: Whom) -> Option<Ipv4Addr> {
         let Whom::Device(device) = whom else { return None };
-        self.checked.plan.devices.get(device)?.setup.word("address")?.parse().ok()
+        self.checked.plan.devices.get(device)?.network_address()
     }
 
     /// The paths of the ptys, by port.

@@ -136,7 +136,7 @@ impl RigNetwork {
             let own = NodeLink {
                 name: sim.name.clone(),
                 setup,
-                opens: false,
+                opens: None,
                 writers: None,
                 fault: LinkFaults::default(),
             };
@@ -168,8 +168,6 @@ impl RigNetwork {
         for (key, row) in &mut setup.rows {
             *row = row.with(usual.row(key));
         }
-        setup.words.retain(|(key, _)| *key != "address");
-        setup.words.push(("address", self.own.to_string()));
         let name =
             described.map_or_else(|| format!("{}'s controller", station.name), |own| own.name.value.clone());
         let signals: Vec<_> = checked
@@ -183,7 +181,8 @@ impl RigNetwork {
         let sim = SimDevice::controller(checked, image, &name, &signals, &|path| {
             Err(format!("{path}: a controller has no replay"))
         })?;
-        let own = NodeLink { name, setup, opens: true, writers: None, fault: LinkFaults::default() };
+        let own =
+            NodeLink { name, setup, opens: Some(self.own), writers: None, fault: LinkFaults::default() };
         let whom = Whom::Controller { image, client };
         let address = self.address(self.devices.len() + 1 + place);
         self.station(checked, (whom, address), sim, own, link, clock)

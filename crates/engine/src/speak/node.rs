@@ -43,8 +43,8 @@ pub struct NodeLink {
     pub name: String,
     /// Keys of its station.
     pub setup: Setup,
-    /// We open it; else the other end does.
-    pub opens: bool,
+    /// We open it, at that address; else the other end does.
+    pub opens: Option<Ipv4Addr>,
     /// Who may open it so that it writes; `None` for all.
     pub writers: Option<Vec<Network>>,
     /// It goes wrong on purpose: a fault of simulated ends.

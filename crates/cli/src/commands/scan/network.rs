@@ -9,7 +9,6 @@ use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
 use woodrush_core::plan::Station;
 use woodrush_core::project::{Port, Wires};
-use woodrush_core::protocol::StationId;
 use woodrush_engine::scan::{called, is_called};
 use woodrush_engine::stop::Stop;
 
@@ -50,10 +49,7 @@ pub(super) fn run(
         .devices
         .iter()
         .filter(|device| device.port == at)
-        .filter_map(|device| match device.dialect?.stations().station(&device.setup)? {
-            StationId::Name(address) => Some((address.parse().ok()?, device)),
-            StationId::Number(_) => None,
-        })
+        .filter_map(|device| Some((device.network_address()?, device)))
         .collect();
     let own = checked.project.converter.address.as_ref().map(|own| own.value);
     // On the rig, stations have addresses of the loopback network.

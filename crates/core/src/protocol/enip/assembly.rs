@@ -11,7 +11,6 @@ use crate::protocol::{
     SettingFault, Setup, ShownAddress, Slot, Space, StationId, Stations, TooMuch, Transport, Verb,
 };
 use std::borrow::Cow;
-use std::net::Ipv4Addr;
 use std::ops::RangeInclusive;
 use woodrush_wire::enip::cip::{self, Reply, class, service};
 use woodrush_wire::enip::connection::lost_after;
@@ -127,8 +126,6 @@ pub struct Layout {
     pub period: u32,
     /// Periods without a frame after which it is lost.
     pub multiplier: u32,
-    /// Where the device is; `None` for an image.
-    pub address: Option<Ipv4Addr>,
 }
 
 fn assembly(setup: &Setup, key: &str) -> Option<Assembly> {
@@ -150,15 +147,19 @@ impl Layout {
             listen_only: setup.number("listen-only").unwrap_or(LISTEN_ONLY),
             period: setup.number("period").unwrap_or(PERIOD),
             multiplier: setup.number("multiplier").unwrap_or(MULTIPLIER),
-            address: setup.word("address").and_then(|text| text.parse().ok()),
         })
     }
 
     /// The multiplier as it goes over the wire: 4 << n periods.
     #[must_use]
     pub fn multiplier_code(&self) -> u8 {
-        u8::try_from((self.multiplier.max(4) / 4).ilog2()).unwrap_or(0)
+        multiplier_code(self.multiplier)
     }
+}
+
+/// A multiplier as it goes over the wire: 4 << n periods.
+fn multiplier_code(multiplier: u32) -> u8 {
+    u8::try_from((multiplier.max(4) / 4).ilog2()).unwrap_or(0)
 }
 
 fn hex_pairs(text: &str) -> Result<Vec<u8>, String> {
@@ -490,8 +491,8 @@ impl Cyclic for AssembliesInCycles {
 
     fn times(&self, setup: &Setup) -> CyclicTimes {
         let period = setup.number("period").unwrap_or(PERIOD);
-        let code = u8::try_from((setup.number("multiplier").unwrap_or(MULTIPLIER).max(4) / 4).ilog2());
-        CyclicTimes { period: period.into(), lost_after: lost_after(period, code.unwrap_or(0)) }
+        let code = multiplier_code(setup.number("multiplier").unwrap_or(MULTIPLIER));
+        CyclicTimes { period: period.into(), lost_after: lost_after(period, code) }
     }
 
     fn frame_bytes(&self, space: &Space, bytes: u32) -> u32 {
@@ -536,6 +537,11 @@ impl Cyclic for AssembliesInCycles {
         date: (i16, i8, i8),
     ) -> Option<(&'static str, String)> {
         Some(("eds", super::eds::text(images, port, date)))
+    }
+
+    fn numbers(&self, setup: &Setup) -> Vec<(&'static str, u32)> {
+        let number = |key| Some((key, assembly(setup, key)?.number));
+        ["inputs", "outputs"].into_iter().filter_map(number).collect()
     }
 
     fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {

@@ -47,7 +47,7 @@ fn setup() -> NodeSetup {
         ..Setup::default()
     };
     let link =
-        NodeLink { name: "plc".into(), setup, opens: false, writers: None, fault: LinkFaults::default() };
+        NodeLink { name: "plc".into(), setup, opens: None, writers: None, fault: LinkFaults::default() };
     NodeSetup { links: vec![link], address: Some(OURS), first: 7, ..NodeSetup::default() }
 }
 

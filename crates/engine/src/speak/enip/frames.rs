@@ -49,8 +49,8 @@ impl FrameObserver {
     fn carried<'f>(&'f self, side: Side, body: &'f [u8]) -> Option<Carried<'f>> {
         let came = side == Side::Asks;
         let here = self.stations.iter().filter_map(|own| Some((own, Layout::of(&own.setup)?)));
-        let (devices, images): (Vec<_>, Vec<_>) = here.partition(|(_, layout)| layout.address.is_some());
-        let device = devices.into_iter().find(|(_, layout)| layout.address == Some(self.peer));
+        let (devices, images): (Vec<_>, Vec<_>) = here.partition(|(own, _)| own.network_address().is_some());
+        let device = devices.into_iter().find(|(own, _)| own.network_address() == Some(self.peer));
         let (all, controller) = match device {
             Some(device) => (vec![device], false),
             None => (images, true),

@@ -145,7 +145,7 @@ impl Manager {
     pub(super) fn set_up(&mut self, setup: &NodeSetup) {
         self.identity = OwnIdentity::of(&setup.port);
         let old = std::mem::take(&mut self.targets);
-        for (link, own) in setup.links.iter().enumerate().filter(|(_, own)| !own.opens) {
+        for (link, own) in setup.links.iter().enumerate().filter(|(_, own)| own.opens.is_none()) {
             let Some(layout) = Layout::of(&own.setup) else { continue };
             self.targets.push(Target {
                 link,
@@ -242,7 +242,8 @@ impl Manager {
     }
 
     fn tell(&mut self, news: NetAct) {
-        if self.news.len() < NEWS_MAX {
+        // That nothing comes any more is never left out: an old value would go on looking live. It is one for each connection.
+        if self.news.len() < NEWS_MAX || matches!(news, NetAct::Stopped(..)) {
             self.news.push_back(news);
         }
     }

@@ -69,9 +69,11 @@ impl IoNode {
     /// An originator for each link that we open; those that are the same stay.
     fn open_links(&mut self, setup: &NodeSetup) {
         let mut before = std::mem::take(&mut self.originators);
-        for (link, own) in setup.links.iter().enumerate().filter(|(_, own)| own.opens) {
-            let Some(layout) = Layout::of(&own.setup) else { continue };
-            let same = |other: &Originator| other.name == own.name && other.layout == layout;
+        for (link, own) in setup.links.iter().enumerate() {
+            let Some((device, layout)) = own.opens.zip(Layout::of(&own.setup)) else { continue };
+            let same = |other: &Originator| {
+                (&other.name, &other.layout, other.device) == (&own.name, &layout, device)
+            };
             if let Some(at) = before.iter().position(same) {
                 let mut kept = before.remove(at);
                 kept.link = link;
@@ -79,7 +81,7 @@ impl IoNode {
                 self.originators.push(kept);
                 continue;
             }
-            self.originate((link, own.name.clone()), &layout, own.fault);
+            self.originate((link, own.name.clone()), (device, layout), own.fault);
         }
         self.add_second_owners(setup);
         for mut gone in before {
@@ -90,23 +92,21 @@ impl IoNode {
         }
     }
 
-    fn originate(&mut self, whose: (usize, String), layout: &Layout, fault: LinkFaults) {
+    fn originate(&mut self, whose: (usize, String), to: (Ipv4Addr, Layout), fault: LinkFaults) {
         self.channels += 1;
         // Each begins at serial numbers of its own, and a second owner is another originator.
         let first = self.first.wrapping_add(u16::try_from(self.channels % 251).unwrap_or(0) * 257);
         let number = self.serial_number ^ u32::from(whose.0 >= SECOND);
-        let mut new = Originator::new(whose, layout.clone(), fault, (first, number), FRAMES);
+        let mut new = Originator::new(whose, to, fault, (first, number), FRAMES);
         new.set_channel(Channel(self.channels));
         self.originators.push(new);
     }
 
     /// Where that fault is on, the same link is opened once more, as by another controller.
     fn add_second_owners(&mut self, setup: &NodeSetup) {
-        for (link, own) in
-            setup.links.iter().enumerate().filter(|(_, own)| own.opens && own.fault.second_owner)
-        {
-            if let Some(layout) = Layout::of(&own.setup) {
-                self.originate((SECOND + link, own.name.clone()), &layout, LinkFaults::default());
+        for (link, own) in setup.links.iter().enumerate().filter(|(_, own)| own.fault.second_owner) {
+            if let Some(to) = own.opens.zip(Layout::of(&own.setup)) {
+                self.originate((SECOND + link, own.name.clone()), to, LinkFaults::default());
             }
         }
     }

@@ -49,7 +49,7 @@ pub(super) struct Originator {
     pub(super) name: String,
     pub(super) layout: Layout,
     fault: LinkFaults,
-    device: Ipv4Addr,
+    pub(super) device: Ipv4Addr,
     /// Its number among those of this end: ids are made of it.
     channel: Channel,
     stage: OpeningStage,
@@ -74,7 +74,7 @@ const MANAGER: Object = Object { class: class::CONNECTION_MANAGER, instance: 1, 
 impl Originator {
     pub(super) fn new(
         (link, name): (usize, String),
-        layout: Layout,
+        (device, layout): (Ipv4Addr, Layout),
         fault: LinkFaults,
         (first, serial_number): (u16, u32),
         socket: usize,
@@ -82,7 +82,7 @@ impl Originator {
         Self {
             link,
             name,
-            device: layout.address.unwrap_or(Ipv4Addr::UNSPECIFIED),
+            device,
             layout,
             fault,
             channel: Channel(0),
