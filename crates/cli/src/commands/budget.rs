@@ -128,7 +128,7 @@ fn network(console: &mut Console, net: &NetworkBudget) -> Result<(), Failure> {
         let every = show_micros(link.every_us);
         let mut row = vec![
             link.with.clone(),
-            if link.controller { format!("{every} at least") } else { every },
+            if link.at_least { format!("{every} at least") } else { every },
             show_micros(link.watchdog_us),
             format!("{:.0}", link.sent.frames_per_second),
         ];

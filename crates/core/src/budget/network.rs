@@ -1,8 +1,8 @@
 //! Exchanges in cycles on paper: frames and bytes a second each way, watchdogs, and the share of the network.
 
-use crate::plan::{CyclicLink, Plan};
+use crate::plan::{CyclicLink, Plan, Station};
 use crate::project::{Owner, Project, Wires};
-use crate::protocol::{Cyclic, Extent};
+use crate::protocol::{Cyclic, CyclicTimes, Extent};
 use serde::Serialize;
 
 /// What a network is taken for, in bits a second, to say a share of it.
@@ -30,11 +30,13 @@ pub struct NetworkBudget {
 pub struct LinkBudget {
     /// The image or the device.
     pub with: String,
-    /// A controller opens it and may ask for fewer frames; else we do.
+    /// A controller opens it; else we do.
     pub controller: bool,
     /// From frame to frame, each way.
     pub every_us: u64,
-    /// Without a frame for so long, what came is lost: of a controller at that interval and its smallest multiplier.
+    /// A controller may ask for fewer: none is described.
+    pub at_least: bool,
+    /// Without a frame for so long, what came is lost: of a controller that is not described at its smallest multiplier.
     pub watchdog_us: u64,
     /// Bytes of the block that we send, and on the wire with all that is around them.
     pub sent: BlockBudget,
@@ -66,8 +68,12 @@ impl BlockBudget {
 pub fn networks(project: &Project, plan: &Plan) -> Vec<NetworkBudget> {
     let budget = |(at, port): (usize, &crate::project::Port)| {
         let Some(Wires::Network { at: address }) = &port.wires else { return None };
-        let links: Vec<LinkBudget> =
-            plan.links.iter().filter(|link| link.port == at).filter_map(|own| link(plan, own)).collect();
+        let links: Vec<LinkBudget> = plan
+            .links
+            .iter()
+            .filter(|link| link.port == at)
+            .filter_map(|own| link(project, plan, own))
+            .collect();
         let sum: f64 =
             links.iter().map(|link| link.sent.bytes_per_second() + link.received.bytes_per_second()).sum();
         Some(NetworkBudget {
@@ -81,10 +87,26 @@ pub fn networks(project: &Project, plan: &Plan) -> Vec<NetworkBudget> {
     project.ports.iter().enumerate().filter_map(budget).collect()
 }
 
-fn link(plan: &Plan, link: &CyclicLink) -> Option<LinkBudget> {
+/// How often the quickest controller of an image sends that is described.
+fn described(
+    project: &Project,
+    link: &CyclicLink,
+    cyclic: &dyn Cyclic,
+    station: &Station,
+) -> Option<CyclicTimes> {
+    let Owner::Image(image) = link.with else { return None };
+    let usual = station.dialect?.stations().other_end(&station.setup);
+    let all = project.clients_of(image).map(|client| cyclic.times(&client.setup.with(Some(&usual))));
+    all.min_by_key(|times| (times.period, times.lost_after))
+}
+
+fn link(project: &Project, plan: &Plan, link: &CyclicLink) -> Option<LinkBudget> {
     let station = plan.station(link.with)?;
     let cyclic = station.dialect?.cyclic()?;
-    let frames_per_second = 1e6 / link.period.max(1) as f64;
+    let controller = matches!(link.with, Owner::Image(_));
+    let described = described(project, link, cyclic, station);
+    let times = described.unwrap_or(CyclicTimes { period: link.period, lost_after: link.lost_after });
+    let frames_per_second = 1e6 / times.period.max(1) as f64;
     let block = |extents: Vec<Extent>| {
         let bytes = |own: &Extent| Some((station.space_at(own.space)?, own.count));
         let all: Vec<_> = extents.iter().filter_map(bytes).collect();
@@ -96,9 +118,10 @@ fn link(plan: &Plan, link: &CyclicLink) -> Option<LinkBudget> {
     let comes = link.slots.iter().filter_map(|slot| slot.comes.map(|(extent, _)| extent)).collect::<Vec<_>>();
     Some(LinkBudget {
         with: station.name.clone(),
-        controller: matches!(link.with, Owner::Image(_)),
-        every_us: link.period,
-        watchdog_us: link.lost_after,
+        controller,
+        every_us: times.period,
+        at_least: controller && described.is_none(),
+        watchdog_us: times.lost_after,
         sent: heartbeat(cyclic, block(goes), frames_per_second),
         received: heartbeat(cyclic, block(comes), frames_per_second),
     })

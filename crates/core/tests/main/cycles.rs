@@ -151,7 +151,7 @@ fn frames_and_their_share_of_the_network_are_counted() {
         .iter()
         .map(|link| (link.every_us, link.watchdog_us, link.sent.bytes, link.received.bytes))
         .collect();
-    assert_eq!(own, [(10_000, 40_000, 10, 7), (5_000, 40_000, 3, 4)]);
+    assert_eq!(own, [(10_000, 160_000, 10, 7), (5_000, 40_000, 3, 4)]);
     // UDP, IP, Ethernet with its sum, preamble and pause are 28 + 38 bytes around the frame.
     let device = &network.links[1];
     assert_eq!(device.sent.frame_bytes, 66 + 20 + 4 + 3);
