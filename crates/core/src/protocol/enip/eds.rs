@@ -1,6 +1,6 @@
 //! The electronic data sheet of an adapter: what an engineering system needs to know of its connections.
 
-use super::assembly::{Assembly, Layout, OwnIdentity};
+use super::layout::{Assembly, Layout, OwnIdentity};
 use crate::protocol::Setup;
 use std::fmt::Write;
 
@@ -207,20 +207,8 @@ fn connections(out: &mut String, layouts: &[(&str, Layout)]) -> u32 {
 
 #[cfg(test)]
 mod tests {
+    use super::super::layout::blocks as image;
     use super::*;
-
-    fn image(inputs: (u32, u32), outputs: Option<(u32, u32)>) -> Setup {
-        let row = |(number, bytes)| Setup {
-            numbers: vec![("assembly", number), ("bytes", bytes)],
-            ..Setup::default()
-        };
-        let rows = [Some(("inputs", row(inputs))), outputs.map(|own| ("outputs", row(own)))];
-        Setup {
-            rows: rows.into_iter().flatten().collect(),
-            numbers: vec![("period", 10_000)],
-            ..Setup::default()
-        }
-    }
 
     /// Entries of a section, each with its fields.
     fn entries<'t>(text: &'t str, section: &str) -> Vec<(&'t str, usize)> {

@@ -2,6 +2,7 @@
 
 mod assembly;
 mod eds;
+mod layout;
 mod list;
 mod path;
 mod refusals;
@@ -11,7 +12,7 @@ mod tables;
 mod tag;
 mod terms;
 
-pub use assembly::{Assembly, Layout, OwnIdentity};
+pub use layout::{Assembly, Layout, OwnIdentity};
 pub use path::{PART_MAX, TagPath};
 pub use refusals::other_type;
 pub use requests::{
@@ -45,11 +46,11 @@ pub const VENDOR: u16 = 0xFFF1;
 const ROUTE_MAX: usize = 8;
 
 /// Those of tags, and those of exchanges in cycles.
-static KEYS: [Key; OF_TAGS.len() + assembly::KEYS.len()] = {
-    let mut all = [IMAGE_NUMBERING; OF_TAGS.len() + assembly::KEYS.len()];
+static KEYS: [Key; OF_TAGS.len() + layout::KEYS.len()] = {
+    let mut all = [IMAGE_NUMBERING; OF_TAGS.len() + layout::KEYS.len()];
     let mut at = 0;
     while at < all.len() {
-        all[at] = if at < OF_TAGS.len() { OF_TAGS[at] } else { assembly::KEYS[at - OF_TAGS.len()] };
+        all[at] = if at < OF_TAGS.len() { OF_TAGS[at] } else { layout::KEYS[at - OF_TAGS.len()] };
         at += 1;
     }
     all
