@@ -42,7 +42,8 @@ impl BlockView {
     #[must_use]
     pub fn title(&self) -> String {
         let whose = if self.controller { "its controller" } else { "the converter" };
-        let way = if self.block == "inputs" { "to" } else { "from" };
+        // What the converter sends goes to a controller, and comes from the controller that it is itself.
+        let way = if self.sent == self.controller { "to" } else { "from" };
         format!("{} of {}, {way} {whose}, {} bytes", self.block, self.of, self.bytes)
     }
 

@@ -126,20 +126,19 @@ fn on_other_wires(project: &Project, port: usize, findings: &mut Vec<Finding>) {
 fn wrong_wires(project: &Project, findings: &mut Vec<Finding>) {
     let devices = (0..project.devices.len()).filter_map(|at| {
         let device = project.devices.get(at)?;
-        Some((
-            project.device_dialect(at)?,
-            project.port_of(device)?,
-            span_of(project, Owner::Device(at), "inputs"),
-        ))
+        Some((project.device_dialect(at)?, project.port_of(device)?, Owner::Device(at), &device.setup))
     });
     let images = (0..project.images.len()).filter_map(|at| {
-        let port = project.ports.get(project.images.get(at)?.port?.value)?;
-        Some((project.image_dialect(at)?, port, span_of(project, Owner::Image(at), "inputs")))
+        let image = project.images.get(at)?;
+        let port = project.ports.get(image.port?.value)?;
+        Some((project.image_dialect(at)?, port, Owner::Image(at), &image.setup))
     });
-    for (dialect, port, span) in devices.chain(images) {
-        if let (Some(_), Some(transport)) = (dialect.cyclic(), port.transport())
+    for (dialect, port, owner, setup) in devices.chain(images) {
+        if let (Some(cyclic), Some(transport)) = (dialect.cyclic(), port.transport())
             && let Err(why) = dialect.runs_on(transport)
         {
+            let key = cyclic.numbers(setup).first().map_or("", |(key, _)| *key);
+            let span = span_of(project, owner, key);
             let what = format!("`{}` cannot carry this: {why}", port.name.value);
             let fix = "give the port all sockets of an address, with `network`";
             findings.push(Finding::new("M28", span, what).note(port.name.span, "the port").fix(fix));

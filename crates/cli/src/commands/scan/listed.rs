@@ -1,6 +1,6 @@
 //! Who is on a link that knows its stations itself: its list, and what each of them is made of.
 
-use super::{ScanArgs, unreachable};
+use super::{ScanArgs, only_names, unreachable};
 use crate::args::Format;
 use crate::connections::{Connections, Field};
 use crate::console::{Console, Table, Tone};
@@ -19,18 +19,7 @@ pub(super) fn run(
     field: &Field,
     args: &ScanArgs,
 ) -> Result<Verdict, Failure> {
-    let others = [
-        ("units", args.units.is_some()),
-        ("quick", args.quick),
-        ("find-settings", args.find_settings),
-        ("resume", args.resume.is_some()),
-        ("start-project", args.start_project.is_some()),
-    ];
-    if let Some((option, _)) = others.iter().find(|(_, given)| *given) {
-        return Err(Failure::Usage(format!(
-            "`--{option}` does nothing here: the link lists its devices itself; leave it out"
-        )));
-    }
+    only_names(args, "the link lists its devices itself")?;
     let to = match connections.socket(port) {
         Ok(to) => to,
         Err(failed) => return Ok(unreachable(console, &failed)),

@@ -88,6 +88,23 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     units(console, &connections, &field, &numbers, args, &stop)
 }
 
+/// Options that mean nothing where stations say themselves who they are.
+fn only_names(args: &ScanArgs, why: &str) -> Result<(), Failure> {
+    let others = [
+        ("units", args.units.is_some()),
+        ("quick", args.quick),
+        ("find-settings", args.find_settings),
+        ("resume", args.resume.is_some()),
+        ("start-project", args.start_project.is_some()),
+    ];
+    match others.iter().find(|(_, given)| *given) {
+        Some((option, _)) => {
+            Err(Failure::Usage(format!("`--{option}` does nothing here: {why}; leave it out")))
+        }
+        None => Ok(()),
+    }
+}
+
 /// Goes on, or is at its end.
 enum ScanStep {
     Good,

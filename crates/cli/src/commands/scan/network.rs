@@ -1,7 +1,7 @@
 //! Who is on a network whose stations answer to a question for all.
 
 use super::listed::say;
-use super::{ScanArgs, unreachable};
+use super::{ScanArgs, only_names, unreachable};
 use crate::connections::{Connections, stations_of};
 use crate::console::Console;
 use crate::{Failure, Verdict};
@@ -29,18 +29,7 @@ pub(super) fn run(
     (at, port): (usize, &Port),
     args: &ScanArgs,
 ) -> Result<Verdict, Failure> {
-    let others = [
-        ("units", args.units.is_some()),
-        ("quick", args.quick),
-        ("find-settings", args.find_settings),
-        ("resume", args.resume.is_some()),
-        ("start-project", args.start_project.is_some()),
-    ];
-    if let Some((option, _)) = others.iter().find(|(_, given)| *given) {
-        return Err(Failure::Usage(format!(
-            "`--{option}` does nothing here: the stations of a network say who they are; leave it out"
-        )));
-    }
+    only_names(args, "the stations of a network say who they are")?;
     let Some((checked, protocol)) = connections.checked().zip(port.protocol) else {
         return Err(Failure::Usage("name a port of the project".into()));
     };
