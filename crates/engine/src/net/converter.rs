@@ -1,6 +1,7 @@
 //! What lies behind a network port of a converter: its boards, its health, and the sessions of those who ask there.
 
-use super::driver::{Doorkeeper, NetThread, new_waker, open_sockets, start};
+use super::driver::{Doorkeeper, NetThread, new_waker, start};
+use super::sockets::open_sockets;
 use super::{NetEnd, NetMachine, NetSession, SessionOut};
 use crate::Moment;
 use crate::admission::{Admission, Aliases, Seat, admit, claimed, may_connect};

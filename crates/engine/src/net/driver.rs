@@ -2,19 +2,20 @@
 //! machine and decides nothing. What is due is sent before what came is read, and of each socket only so much is read at a
 //! time, so that no flood holds up a frame.
 
+use super::sockets::{Sockets, open_sockets};
 use super::{NetMachine, NetOut};
 use crate::Moment;
 use crate::admission::keep_alive;
 use crate::moment::Clock;
 use crate::port::tty::OpenFault;
 use crate::port::wait::{be_punctual, wake, waker};
-use crate::speak::{Channel, NetNews, Socket};
+use crate::speak::{Channel, NetNews};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::io::Errno;
 use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, sockopt};
 use std::collections::{HashMap, VecDeque};
-use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener, UdpSocket};
+use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::thread::JoinHandle;
@@ -80,57 +81,6 @@ pub(crate) trait Doorkeeper: Send {
     }
     /// Bytes that passed: with whom, whether they came, and whether as a datagram by that port.
     fn passed(&mut self, now: Moment, who: SocketAddr, came: bool, datagram: Option<u16>, bytes: &[u8]);
-}
-
-/// All sockets of an address.
-pub(crate) struct Sockets {
-    listeners: Vec<TcpListener>,
-    /// By the node's place of it.
-    datagrams: Vec<(usize, u16, UdpSocket)>,
-}
-
-/// Opens the sockets of a node at an address.
-///
-/// # Errors
-/// The first that cannot be opened, in words.
-pub(crate) fn open_sockets(at: Ipv4Addr, sockets: &[Socket]) -> Result<Sockets, OpenFault> {
-    let fault = |what: &str, port: u16, error: &std::io::Error| {
-        let place = SocketAddrV4::new(at, port);
-        let (why, fix) = match error.kind() {
-            std::io::ErrorKind::AddrInUse => (
-                format!("{what} {place} is in use by another program"),
-                "stop it (`ss -lntup` names it), or give this port another address of the machine",
-            ),
-            std::io::ErrorKind::AddrNotAvailable => (
-                format!("{at} is not an address of this machine"),
-                "write 0.0.0.0 for all addresses, or one of its own",
-            ),
-            _ => (format!("{what} {place} cannot be opened: {error}"), "check `network`"),
-        };
-        let mut fault = OpenFault::new(why, fix);
-        fault.missing = error.kind() == std::io::ErrorKind::AddrNotAvailable;
-        fault
-    };
-    let mut open = Sockets { listeners: vec![], datagrams: vec![] };
-    for (place, socket) in sockets.iter().enumerate() {
-        match socket {
-            Socket::Listen(port) => {
-                let listener = TcpListener::bind((at, *port)).and_then(|listener| {
-                    listener.set_nonblocking(true)?;
-                    Ok(listener)
-                });
-                open.listeners.push(listener.map_err(|error| fault("TCP", *port, &error))?);
-            }
-            Socket::Datagrams(port) => {
-                let socket = UdpSocket::bind((at, *port)).and_then(|socket| {
-                    socket.set_nonblocking(true)?;
-                    Ok(socket)
-                });
-                open.datagrams.push((place, *port, socket.map_err(|error| fault("UDP", *port, &error))?));
-            }
-        }
-    }
-    Ok(open)
 }
 
 /// One who asks.
@@ -281,9 +231,12 @@ impl NetDriver {
             NetOut::Answer(number, bytes) => {
                 let Some(at) = self.asking.iter().position(|own| own.number == number) else { return };
                 let Some(own) = self.asking.get_mut(at) else { return };
+                own.heard = now;
+                if self.door.sends(false).is_none() {
+                    return;
+                }
                 self.door.passed(now, own.who, false, None, &bytes);
                 own.out.extend_from_slice(&bytes);
-                own.heard = now;
                 if own.out.len() > UNREAD_MAX {
                     let own = self.asking.remove(at);
                     self.door.tells(own.who, "closed: it does not read its answers".into());

@@ -3,13 +3,15 @@
 
 mod converter;
 mod driver;
+mod sockets;
 #[cfg(test)]
 mod tests;
 #[cfg(test)]
 mod virtual_net;
 
 pub(crate) use converter::{Elsewhere, spawn};
-pub(crate) use driver::{Doorkeeper, NetThread, new_waker, open_sockets, start};
+pub(crate) use driver::{Doorkeeper, NetThread, new_waker, start};
+pub(crate) use sockets::open_sockets;
 
 use crate::Moment;
 use crate::speak::{

@@ -39,6 +39,22 @@ pub struct SimDevice {
 }
 
 impl SimDevice {
+    /// One of whose cells none exists yet.
+    pub(super) fn empty(station: Station) -> Self {
+        let memory = station.spaces.iter().map(|_| BTreeMap::new()).collect();
+        Self {
+            name: station.name.clone(),
+            body: Arc::new(Mutex::new(Inside { memory, ..Inside::default() })),
+            station,
+            line: None,
+            still: false,
+            only: None,
+            node_of: None,
+            own: None,
+            moved: false,
+        }
+    }
+
     /// The device of that index as the project describes it. `read_file` brings the text of a replay.
     ///
     /// # Errors
@@ -50,21 +66,8 @@ impl SimDevice {
     ) -> Result<Self, String> {
         let (project, plan) = (&checked.project, &checked.plan);
         let station = plan.devices.get(index).cloned().ok_or("no such device")?;
-        let station = with_declared(station);
-        let mut device = Self {
-            name: station.name.clone(),
-            body: Arc::new(Mutex::new(Inside {
-                memory: station.spaces.iter().map(|_| BTreeMap::new()).collect(),
-                ..Inside::default()
-            })),
-            station,
-            line: project.line_of(index).map(|line| line.value),
-            still: false,
-            only: None,
-            node_of: None,
-            own: None,
-            moved: false,
-        };
+        let mut device = Self::empty(with_declared(station));
+        device.line = project.line_of(index).map(|line| line.value);
         let sizes = project.devices.get(index).map_or(&[][..], |device| device.tables.as_slice());
         for (name, size) in sizes {
             let Some(dialect) = device.station.dialect else { continue };
@@ -86,10 +89,7 @@ impl SimDevice {
         let mut dice = Dice::new(project.rig.seed ^ (index as u64) << 32);
         let own = project.rig.signals.iter().filter(|(device, ..)| *device == index);
         for (_, target, signal) in own {
-            let loaded = match signal {
-                Signal::Replay(path) => samples(&read_file(path)?).map_err(|why| format!("{path}: {why}"))?,
-                _ => vec![],
-            };
+            let loaded = loaded(signal, read_file)?;
             let (spot, count) = device.spot_of_signal(checked, index, target)?;
             if device.computes(spot.extent) {
                 return Err(device.worked_out(&target.value));
@@ -128,64 +128,6 @@ impl SimDevice {
         device.learn_settings(checked, index);
         device.advance(Moment(0), None);
         Ok(device)
-    }
-
-    /// A controller that exchanges blocks with an image: it holds both of them, and signals move what it sends.
-    ///
-    /// # Errors
-    /// A signal of the project does not fit, in words.
-    pub fn controller(
-        checked: &Checked,
-        image: usize,
-        name: &str,
-        signals: &[(Spanned<String>, Signal)],
-        read_file: &dyn Fn(&str) -> Result<String, String>,
-    ) -> Result<Self, String> {
-        let (project, plan) = (&checked.project, &checked.plan);
-        let station = plan.images.get(image).cloned().ok_or("no such image")?;
-        let station = Station { name: name.to_string(), ..station };
-        let mut own = Self {
-            name: station.name.clone(),
-            body: Arc::new(Mutex::new(Inside {
-                memory: station.spaces.iter().map(|_| BTreeMap::new()).collect(),
-                ..Inside::default()
-            })),
-            station,
-            line: None,
-            still: false,
-            only: None,
-            node_of: None,
-            own: None,
-            moved: false,
-        };
-        for slot in plan.link_of(Owner::Image(image)).into_iter().flat_map(|link| &link.slots) {
-            slot.comes
-                .iter()
-                .map(|(extent, _)| *extent)
-                .chain(slot.goes)
-                .for_each(|extent| own.exist(extent));
-        }
-        let mut dice = Dice::new(project.rig.seed ^ (image as u64) << 48);
-        for (target, signal) in signals {
-            let loaded = match signal {
-                Signal::Replay(path) => samples(&read_file(path)?).map_err(|why| format!("{path}: {why}"))?,
-                _ => vec![],
-            };
-            let (spot, count) = own.spot_of_signal(checked, usize::MAX, target)?;
-            if own.sent_to_it(spot.extent) {
-                return Err(sent_by_converter(&target.value));
-            }
-            own.drive(spot, count, Generator::new(signal.clone(), dice.roll(), loaded));
-        }
-        for (number, rule) in plan.rules.iter().enumerate() {
-            let Source::Values { owner, place, .. } = rule.source else { continue };
-            if owner == Owner::Image(image) {
-                let spot = Spot { extent: place.item(0), bit: place.bit, form: rule.conversion.from };
-                own.drive_by_default(spot, place.count, None, true, number, &mut dice);
-            }
-        }
-        own.advance(Moment(0), None);
-        Ok(own)
     }
 
     /// The bytes of a block as they are now; nothing where some do not exist.
@@ -270,7 +212,7 @@ impl SimDevice {
         self.spot_of_signal(checked, index, &entry).map(|(spot, _)| spot)
     }
 
-    fn spot_of_signal(
+    pub(super) fn spot_of_signal(
         &self,
         checked: &Checked,
         index: usize,
@@ -317,7 +259,7 @@ impl SimDevice {
     }
 
     /// Lets grains exist, those around that no request can leave out, and the other parts of the same elements.
-    fn exist(&mut self, extent: Extent) {
+    pub(super) fn exist(&mut self, extent: Extent) {
         let (Some(dialect), Some(own)) = (self.station.dialect, self.station.space_at(extent.space).cloned())
         else {
             return self.exist_alone(extent);
@@ -349,7 +291,7 @@ impl SimDevice {
         }
     }
 
-    fn drive(&mut self, spot: Spot, count: u32, generator: Generator) {
+    pub(super) fn drive(&mut self, spot: Spot, count: u32, generator: Generator) {
         self.exist(Extent { count: spot.extent.count * count, ..spot.extent });
         let Extent { space, first, count: width } = spot.extent;
         self.body().driven.push(MovedValues {
@@ -366,7 +308,7 @@ impl SimDevice {
     /// What nobody described: moving with the range of the point, each value different from its neighbours. What
     /// can be written stays where it is put.
     /// Whether the converter sends that in its frames.
-    fn sent_to_it(&self, extent: Extent) -> bool {
+    pub(super) fn sent_to_it(&self, extent: Extent) -> bool {
         self.station.space_at(extent.space).is_some_and(|space| space.flow == Flow::Goes)
     }
 
@@ -411,7 +353,7 @@ impl SimDevice {
     }
 
     /// Moves the signals on; all, or those that a request touches.
-    fn advance(&mut self, now: Moment, only: Option<Extent>) {
+    pub(super) fn advance(&mut self, now: Moment, only: Option<Extent>) {
         if self.still {
             return;
         }
@@ -564,7 +506,18 @@ impl SimDevice {
     }
 }
 
+/// What a signal replays; nothing where it works its values out.
+pub(super) fn loaded(
+    signal: &Signal,
+    read_file: &dyn Fn(&str) -> Result<String, String>,
+) -> Result<Vec<(f64, f64)>, String> {
+    match signal {
+        Signal::Replay(path) => samples(&read_file(path)?).map_err(|why| format!("{path}: {why}")),
+        _ => Ok(vec![]),
+    }
+}
+
 /// Why a signal cannot move something.
-fn sent_by_converter(target: &str) -> String {
+pub(super) fn sent_by_converter(target: &str) -> String {
     format!("`{target}` comes from the converter in its frames: a signal moves what this end sends")
 }

@@ -4,6 +4,7 @@ mod behaving;
 mod bus;
 mod clients;
 mod command;
+mod controllers;
 mod device;
 
 mod inside;
@@ -33,14 +34,14 @@ use clients::{Ends, SimClients};
 use line::{LinePlace, RigLine};
 use master::Master;
 use network::{NetStation, RigNetwork};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{CUT, DeviceFaults, Fault, FaultValue, MUTE, Owner, RETYPE, Wires};
+use woodrush_core::project::{CUT, Fault, FaultValue, MUTE, RETYPE, Signal, Wires};
 use woodrush_core::protocol::Alteration;
 use woodrush_core::protocol::{Extent, Verb};
 
@@ -57,6 +58,8 @@ pub struct Rig {
     networks: Vec<RigNetwork>,
     /// Simulated controllers, once a converter serves them.
     controllers: Mutex<Vec<NetStation>>,
+    /// What controllers replay, by path.
+    replays: BTreeMap<String, String>,
     /// Why there are none, in words.
     no_controllers: Mutex<Option<String>>,
     /// Ends on which simulated clients ask that dial no socket of the converter.
@@ -87,12 +90,18 @@ impl Rig {
             lines: vec![],
             networks: vec![],
             controllers: Mutex::default(),
+            replays: BTreeMap::new(),
             no_controllers: Mutex::default(),
             masters: vec![],
             listening: Mutex::default(),
             clients: Mutex::new(SimClients::default()),
             checked: Arc::clone(&checked),
         };
+        for (.., signal) in &checked.project.rig.client_signals {
+            if let Signal::Replay(path) = signal {
+                rig.replays.insert(path.clone(), read_file(path).map_err(RigFault)?);
+            }
+        }
         let mut kin = Twins::new();
         let forwards = &checked.plan.forwards;
         for (index, port) in checked.project.ports.iter().enumerate() {
@@ -172,86 +181,6 @@ impl Rig {
     /// The converter serves these sockets now.
     pub fn serves(&self, listening: &[(usize, SocketAddr)]) {
         *self.listening.lock().unwrap_or_else(PoisonError::into_inner) = listening.to_vec();
-    }
-
-    /// Lets one controller for each image of a network begin: as the clients of the project are described, or where `plain`
-    /// as the image itself would have it.
-    ///
-    /// # Errors
-    /// One of them cannot begin, in words.
-    pub fn begin_controllers(&self, plain: bool) -> Result<(), RigFault> {
-        let mut all = vec![];
-        for network in &self.networks {
-            let images = self.checked.plan.links.iter().filter(|link| link.port == network.port);
-            let images = images.filter_map(|link| match link.with {
-                Owner::Image(image) => Some(image),
-                _ => None,
-            });
-            let mut wanted: Vec<(usize, Option<usize>)> = vec![];
-            for image in images {
-                let clients = self.checked.project.clients.iter().enumerate();
-                let clients =
-                    clients.filter(|(_, client)| client.image.is_some_and(|own| own.value == image));
-                let described: Vec<usize> = clients.map(|(at, _)| at).collect();
-                match plain || described.is_empty() {
-                    true => wanted.push((image, None)),
-                    false => wanted.extend(described.into_iter().map(|client| (image, Some(client)))),
-                }
-            }
-            for (place, (image, client)) in wanted.into_iter().enumerate() {
-                let station = network.controller(&self.checked, (image, client, place), self.clock);
-                let station = station.map_err(RigFault)?;
-                station.sim().still = plain;
-                all.push(station);
-            }
-        }
-        *self.controllers() = all;
-        Ok(())
-    }
-
-    fn controllers(&self) -> std::sync::MutexGuard<'_, Vec<NetStation>> {
-        self.controllers.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Does something with the controller of an image; nothing where none has begun.
-    pub fn with_controller<T>(&self, image: usize, act: impl FnOnce(&mut SimDevice) -> T) -> Option<T> {
-        let controllers = self.controllers();
-        let of = |own: &&NetStation| matches!(own.whom, Whom::Controller { image: at, .. } if at == image);
-        controllers.iter().find(of).map(|own| act(&mut own.sim()))
-    }
-
-    /// What the controller of an image sees of its link, or a device of its.
-    #[must_use]
-    pub fn seen(&self, owner: Owner) -> Option<SeenLink> {
-        match owner {
-            Owner::Image(image) => {
-                let controllers = self.controllers();
-                let of =
-                    |own: &&NetStation| matches!(own.whom, Whom::Controller { image: at, .. } if at == image);
-                controllers.iter().find(of).map(NetStation::seen)
-            }
-            _ => self.net_device(owner.device()?).map(NetStation::seen),
-        }
-    }
-
-    /// Changes what goes wrong with the controller of an image.
-    pub fn spoil_controller(&self, image: usize, change: impl FnOnce(&mut DeviceFaults)) {
-        let controllers = self.controllers();
-        let of = |own: &&NetStation| matches!(own.whom, Whom::Controller { image: at, .. } if at == image);
-        if let Some(own) = controllers.iter().find(of) {
-            own.sim().set_fault(change);
-            own.changed();
-        }
-    }
-
-    /// Takes the controllers away: each closes its connection.
-    pub fn end_controllers(&self) {
-        self.controllers().clear();
-    }
-
-    fn net_device(&self, device: usize) -> Option<&NetStation> {
-        let all = self.networks.iter().flat_map(|network| &network.devices);
-        all.into_iter().find(|station| station.whom == Whom::Device(device))
     }
 
     /// A client of a port on which others ask; `from` is the loopback address that stands for it.

@@ -1,7 +1,6 @@
 //! Stations of a simulated network: I/O devices and controllers, each our own node in the other role, at loopback
 //! addresses of their own.
 
-use super::Rig;
 use super::device::SimDevice;
 use crate::Moment;
 use crate::dice::Dice;
@@ -13,11 +12,12 @@ use crate::speak::{
     LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Serve, Server, ServerSetup, Socket,
     Want, another, speaker,
 };
+use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::CyclicLink;
-use woodrush_core::project::{Changes, DeviceFaults, Fault, FaultKind, FaultValue, LineFaults, Owner};
+use woodrush_core::project::{DeviceFaults, LineFaults, Owner};
 use woodrush_core::protocol::{Extent, Setup};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -156,6 +156,7 @@ impl RigNetwork {
         &self,
         checked: &Checked,
         (image, client, place): (usize, Option<usize>, usize),
+        replays: &BTreeMap<String, String>,
         clock: Clock,
     ) -> Result<NetStation, String> {
         let link = checked.plan.link_of(Owner::Image(image)).ok_or("the image exchanges nothing")?;
@@ -179,7 +180,7 @@ impl RigNetwork {
             .map(|(_, target, signal)| (target.clone(), signal.clone()))
             .collect();
         let sim = SimDevice::controller(checked, image, &name, &signals, &|path| {
-            Err(format!("{path}: a controller has no replay"))
+            replays.get(path).cloned().ok_or_else(|| format!("{path}: it was not read when the rig began"))
         })?;
         let own =
             NodeLink { name, setup, opens: Some(self.own), writers: None, fault: LinkFaults::default() };
@@ -225,7 +226,6 @@ impl RigNetwork {
             sim: Arc::clone(&sim),
             line: Arc::clone(&self.faults),
             dice: Dice::new(u64::from(u32::from(address))),
-            seats: SEATS,
         };
         let open = open_sockets(address, sockets).map_err(said)?;
         let waker = new_waker().map_err(said)?;
@@ -237,80 +237,6 @@ impl RigNetwork {
     /// What goes wrong on its line has changed.
     pub(super) fn line(&self) -> MutexGuard<'_, LineFaults> {
         self.faults.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-/// What goes wrong with stations of networks: by the port, the device, or the client that is a controller.
-impl Rig {
-    /// The station of a device, or of a client that is a controller, does something.
-    fn with_station<T>(&self, name: &str, act: impl FnOnce(&NetStation) -> T) -> Option<T> {
-        if let Some(station) = self.checked.project.device(name).and_then(|device| self.net_device(device)) {
-            return Some(act(station));
-        }
-        let client = self.checked.project.client(name)?;
-        let controllers = self.controllers();
-        let own =
-            |own: &&NetStation| matches!(own.whom, Whom::Controller { client: Some(at), .. } if at == client);
-        controllers.iter().find(own).map(act)
-    }
-
-    /// Does something with the controller that a client is; nothing where it has not begun.
-    pub(super) fn with_client<T>(&self, client: usize, act: impl FnOnce(&mut SimDevice) -> T) -> Option<T> {
-        let name = &self.checked.project.clients.get(client)?.name.value;
-        self.with_station(name, |own| act(&mut own.sim()))
-    }
-
-    fn network(&self, name: &str) -> Option<&RigNetwork> {
-        let port = self.checked.project.port(name)?;
-        self.networks.iter().find(|network| network.port == port)
-    }
-
-    /// Whether a fault is about a station of a network, or all of one.
-    pub(super) fn is_on_network(&self, fault: &Fault) -> bool {
-        match fault.kind.is_of_line() {
-            true => self.network(&fault.place).is_some(),
-            false => self.with_station(&fault.place, |_| ()).is_some(),
-        }
-    }
-
-    /// Begins a fault there, or ends it.
-    pub(super) fn spoil_network(&self, kind: &FaultKind, name: &str, value: Option<FaultValue>) {
-        match kind.changes {
-            Changes::Line(set) => {
-                if let Some(network) = self.network(name) {
-                    set(&mut network.line(), value);
-                }
-            }
-            Changes::Device(set, _) => {
-                let _ = self.with_station(name, |own| {
-                    own.sim().set_fault(|faults| set(faults, value));
-                    own.changed();
-                });
-            }
-        }
-    }
-
-    /// Undoes what goes wrong with a station, or with a network and all of its stations; whether that is one.
-    pub(super) fn mend_on_network(&self, name: &str) -> bool {
-        if let Some(network) = self.network(name) {
-            self.mend_network(network.port);
-            return true;
-        }
-        let mend = |own: &NetStation| {
-            own.sim().set_fault(|faults| *faults = DeviceFaults::default());
-            own.changed();
-        };
-        self.with_station(name, mend).is_some()
-    }
-
-    /// Undoes what goes wrong on a network.
-    pub(super) fn mend_network(&self, port: usize) {
-        let Some(network) = self.networks.iter().find(|network| network.port == port) else { return };
-        *network.line() = LineFaults::default();
-        for own in network.devices.iter().chain(self.controllers().iter()) {
-            own.sim().set_fault(|faults| *faults = DeviceFaults::default());
-            own.changed();
-        }
     }
 }
 
@@ -453,7 +379,6 @@ struct StationDoor {
     sim: Arc<Mutex<SimDevice>>,
     line: Arc<Mutex<LineFaults>>,
     dice: Dice,
-    seats: usize,
 }
 
 impl StationDoor {
@@ -479,7 +404,7 @@ impl Doorkeeper for StationDoor {
         _who: SocketAddr,
         _now: Moment,
     ) -> Result<Option<usize>, ()> {
-        if seats.len() < self.seats { Ok(None) } else { Err(()) }
+        if seats.len() < SEATS { Ok(None) } else { Err(()) }
     }
 
     fn tells(&mut self, _who: SocketAddr, _why: String) {}

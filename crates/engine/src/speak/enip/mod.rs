@@ -5,6 +5,7 @@ mod client;
 mod frames;
 mod io;
 mod job;
+mod judging;
 mod link;
 mod manager;
 mod node;
