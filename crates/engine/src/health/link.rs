@@ -60,7 +60,7 @@ impl Default for Lateness {
     }
 }
 
-/// The step of a delay in microseconds, and its upper end.
+/// The step of a delay in microseconds.
 fn step(micros: u64) -> usize {
     let micros = micros.max(1);
     let octave = micros.ilog2();
@@ -69,8 +69,9 @@ fn step(micros: u64) -> usize {
     (octave as usize * 4 + usize::try_from(quarter).unwrap_or(0)).min(STEPS - 1)
 }
 
-fn upper_end(step: usize) -> u64 {
-    let (octave, quarter) = (step / 4, step as u64 % 4 + 1);
+/// Where a step begins.
+fn lower_end(step: usize) -> u64 {
+    let (octave, quarter) = (step / 4, step as u64 % 4);
     ((1u64 << octave) * (4 + quarter)).div_ceil(4)
 }
 
@@ -82,16 +83,18 @@ impl Lateness {
         }
     }
 
-    /// What so many per cent of them were no later than.
+    /// What so many per cent of them were no later than; within a step they count as spread evenly.
     fn percentile(&self, percent: u64) -> Option<u64> {
         let all: u64 = self.counts.iter().sum();
-        let rank = (all * percent).div_ceil(100);
-        let mut below = 0;
-        let found = self.counts.iter().position(|count| {
-            below += count;
-            below >= rank && all > 0
-        });
-        found.map(|at| upper_end(at).min(self.most))
+        let mut rank = (all * percent).div_ceil(100).max(1);
+        for (at, count) in self.counts.iter().enumerate() {
+            if *count >= rank {
+                let (from, to) = (lower_end(at), lower_end(at + 1));
+                return Some((from + (to - from) * rank / count).min(self.most));
+            }
+            rank -= count;
+        }
+        None
     }
 }
 
@@ -242,17 +245,21 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_percentile_is_no_more_than_a_quarter_too_much() {
+    fn a_percentile_is_right_to_its_step_and_no_more_than_the_worst() {
         let mut late = Lateness::default();
         assert_eq!(late.percentile(99), None);
+        late.add(7);
+        assert_eq!((late.percentile(50), late.percentile(99)), (Some(7), Some(7)));
+        let mut late = Lateness::default();
         (1..=1000).for_each(|micros| late.add(micros));
-        let found = late.percentile(99).unwrap();
-        assert!((990..=1000).contains(&found), "{found}");
-        let median = late.percentile(50).unwrap();
-        assert!((500..=640).contains(&median), "{median}");
-        for micros in [0, 1, 2, 3, 5, 8, 1000, 65_535, 10_000_000] {
-            let end = upper_end(step(micros));
-            assert!(end >= micros && end <= micros.max(1) * 5 / 4 + 1, "{micros}: {end}");
+        for percent in [10, 50, 90, 99] {
+            let found = late.percentile(percent).unwrap();
+            assert!(found.abs_diff(percent * 10) <= 12, "{percent} %: {found}");
+        }
+        for micros in [1, 2, 3, 5, 8, 1000, 65_535, 10_000_000] {
+            let own = step(micros);
+            assert!(lower_end(own) <= micros && micros < lower_end(own + 1).max(micros + 1), "{micros}");
+            assert!(lower_end(own + 1) <= micros * 5 / 4 + 1, "{micros}: a quarter of an octave wide");
         }
     }
 

@@ -2,6 +2,7 @@
 //! machine and decides nothing. What is due is sent before what came is read, and of each socket only so much is read at a
 //! time, so that no flood holds up a frame.
 
+use super::dialled::{DialledConnections, Found, flush};
 use super::sockets::{Sockets, open_sockets};
 use super::{NetMachine, NetOut};
 use crate::Moment;
@@ -13,8 +14,8 @@ use crate::speak::{Channel, NetNews};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::io::Errno;
-use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, sockopt};
-use std::collections::{HashMap, VecDeque};
+use rustix::net::RecvFlags;
+use std::collections::VecDeque;
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -92,14 +93,6 @@ struct Asking {
     heard: Moment,
 }
 
-/// A connection that the node has dialled.
-struct Dialled {
-    fd: OwnedFd,
-    to: SocketAddrV4,
-    connecting: bool,
-    out: Vec<u8>,
-}
-
 struct NetDriver {
     at: Ipv4Addr,
     machine: NetMachine,
@@ -108,7 +101,7 @@ struct NetDriver {
     open: Option<Sockets>,
     again: Moment,
     asking: Vec<Asking>,
-    dialled: HashMap<Channel, Dialled>,
+    dialled: DialledConnections,
     next: u32,
     /// Datagrams that leave later.
     delayed: VecDeque<(Moment, usize, SocketAddrV4, Vec<u8>)>,
@@ -137,7 +130,7 @@ pub(crate) fn start(
         open: None,
         again: Moment(0),
         asking: vec![],
-        dialled: HashMap::new(),
+        dialled: DialledConnections::new()?,
         next: 0,
         delayed: VecDeque::new(),
         waker: Arc::clone(&waker),
@@ -214,20 +207,20 @@ impl NetDriver {
 
     fn carry_out(&mut self, out: NetOut, now: Moment) {
         match out {
-            NetOut::Dial(channel, to) => self.dial(channel, to, now),
+            NetOut::Dial(channel, to) => {
+                let found = self.dialled.dial(self.at, channel, to);
+                self.found(channel, found, &[], now);
+            }
             NetOut::Send(channel, bytes) => {
                 if self.door.sends(false).is_none() {
                     return;
                 }
-                let Some(own) = self.dialled.get_mut(&channel) else { return };
-                self.door.passed(now, own.to.into(), false, None, &bytes);
-                own.out.extend_from_slice(&bytes);
-                if !own.connecting && !flush(&own.fd, &mut own.out) {
-                    self.dialled.remove(&channel);
-                    self.machine.handle(now, NetNews::Closed(channel));
-                }
+                let Some(to) = self.dialled.peer(channel) else { return };
+                self.door.passed(now, to.into(), false, None, &bytes);
+                let found = self.dialled.send(channel, &bytes);
+                self.found(channel, found, &[], now);
             }
-            NetOut::Close(channel) => drop(self.dialled.remove(&channel)),
+            NetOut::Close(channel) => self.dialled.close(channel),
             NetOut::Answer(number, bytes) => {
                 let Some(at) = self.asking.iter().position(|own| own.number == number) else { return };
                 let Some(own) = self.asking.get_mut(at) else { return };
@@ -279,53 +272,23 @@ impl NetDriver {
         Some(*port)
     }
 
-    /// Begins to connect, by our own address: the other end knows us by it.
-    fn dial(&mut self, channel: Channel, to: SocketAddrV4, now: Moment) {
-        let flags = SocketFlags::NONBLOCK | SocketFlags::CLOEXEC;
-        let begun =
-            rustix::net::socket_with(AddressFamily::INET, SocketType::STREAM, flags, None).and_then(|fd| {
-                if !self.at.is_unspecified() {
-                    rustix::net::bind(&fd, &SocketAddrV4::new(self.at, 0))?;
-                }
-                let _ = sockopt::set_tcp_nodelay(&fd, true);
-                match rustix::net::connect(&fd, &to) {
-                    Ok(()) => Ok((fd, false)),
-                    Err(Errno::INPROGRESS) => Ok((fd, true)),
-                    Err(errno) => Err(errno),
-                }
-            });
-        match begun {
-            Ok((fd, connecting)) => {
-                keep_alive(&fd);
-                self.dialled.insert(channel, Dialled { fd, to, connecting, out: vec![] });
-                if !connecting {
-                    self.machine.handle(now, NetNews::Dialled(channel));
-                }
-            }
-            Err(_) => self.machine.handle(now, NetNews::Closed(channel)),
-        }
-    }
-
     /// Waits for a moment or whatever comes, and takes what came.
     fn wait(&mut self, until: Moment, now: Moment) {
-        let idle = self.asking.iter().map(|own| own.heard + self.door.idle_timeout()).min();
-        let until = until.min(idle.unwrap_or(Moment::NEVER));
+        let heard = self.asking.iter().map(|own| own.heard).min();
+        let idle = heard.map_or(Moment::NEVER, |heard| heard + self.door.idle_timeout());
+        let until = until.min(idle);
         let micros = until.since(now);
         let timeout = (until != Moment::NEVER).then(|| Timespec {
             tv_sec: i64::try_from(micros / 1_000_000).unwrap_or(i64::MAX),
             tv_nsec: i64::try_from(micros % 1_000_000 * 1000).unwrap_or(0),
         });
-        let channels: Vec<Channel> = self.dialled.keys().copied().collect();
+        let pending = self.dialled.pending();
         let mut fds = vec![PollFd::new(&self.waker, PollFlags::IN)];
         if let Some(open) = &self.open {
             fds.extend(open.datagrams.iter().map(|(.., socket)| PollFd::new(socket, PollFlags::IN)));
             fds.extend(open.listeners.iter().map(|listener| PollFd::new(listener, PollFlags::IN)));
         }
-        for own in channels.iter().filter_map(|channel| self.dialled.get(channel)) {
-            let writes = own.connecting || !own.out.is_empty();
-            let flags = if writes { PollFlags::IN | PollFlags::OUT } else { PollFlags::IN };
-            fds.push(PollFd::new(&own.fd, flags));
-        }
+        fds.extend(self.dialled.waits(&pending));
         for own in &self.asking {
             let mut flags = PollFlags::empty();
             // Who waits for another port is not read: bytes do not pile up here.
@@ -338,7 +301,10 @@ impl NetDriver {
             fds.push(PollFd::new(&own.fd, flags));
         }
         // A signal ends the wait early, which changes nothing.
-        let _ = poll(&mut fds, timeout.as_ref());
+        if !matches!(poll(&mut fds, timeout.as_ref()), Ok(1..)) {
+            drop(fds);
+            return self.close_idle(self.clock.now());
+        }
         let mut ready = fds.iter().map(|fd| fd.revents()).collect::<Vec<_>>().into_iter();
         drop(fds);
         if ready.next().is_some_and(|own| own.contains(PollFlags::IN)) {
@@ -349,11 +315,15 @@ impl NetDriver {
             self.open.as_ref().map_or((0, 0), |open| (open.datagrams.len(), open.listeners.len()));
         let came: Vec<bool> = ready.by_ref().take(datagrams).map(|own| !own.is_empty()).collect();
         let knocks = ready.by_ref().take(listeners).any(|own| !own.is_empty());
-        let answered: Vec<PollFlags> = ready.by_ref().take(channels.len()).collect();
+        let answered = ready.next().is_some_and(|own| !own.is_empty());
+        let moved: Vec<PollFlags> = ready.by_ref().take(pending.len()).collect();
         let asked: Vec<PollFlags> = ready.collect();
         self.take_datagrams(&came, now);
-        for (channel, flags) in channels.into_iter().zip(answered).filter(|(_, flags)| !flags.is_empty()) {
-            self.take_answers(channel, flags, now);
+        for (channel, flags) in pending.into_iter().zip(moved).filter(|(_, flags)| !flags.is_empty()) {
+            self.look_at(channel, flags.contains(PollFlags::OUT), now);
+        }
+        if answered {
+            self.dialled.ready().into_iter().for_each(|channel| self.look_at(channel, false, now));
         }
         let numbers: Vec<u32> = self.asking.iter().map(|own| own.number).collect();
         for (number, flags) in numbers.into_iter().zip(asked).filter(|(_, flags)| !flags.is_empty()) {
@@ -382,36 +352,23 @@ impl NetDriver {
         }
     }
 
-    fn take_answers(&mut self, channel: Channel, flags: PollFlags, now: Moment) {
-        let Some(own) = self.dialled.get_mut(&channel) else { return };
-        let mut gone = false;
-        if own.connecting {
-            match sockopt::socket_error(&own.fd) {
-                Ok(Ok(())) if flags.contains(PollFlags::OUT) => {
-                    own.connecting = false;
-                    self.machine.handle(now, NetNews::Dialled(channel));
-                    return;
-                }
-                Ok(Ok(())) => {}
-                _ => gone = true,
+    fn look_at(&mut self, channel: Channel, writable: bool, now: Moment) {
+        let mut room = [0; CHUNK];
+        let found = self.dialled.look(channel, writable, &mut room);
+        self.found(channel, found, &room, now);
+    }
+
+    /// Tells the machine what was found at a connection that it has dialled.
+    fn found(&mut self, channel: Channel, found: Found, room: &[u8], now: Moment) {
+        match found {
+            Found::Nothing => {}
+            Found::Connected => self.machine.handle(now, NetNews::Dialled(channel)),
+            Found::Gone => self.machine.handle(now, NetNews::Closed(channel)),
+            Found::Came(from, count) => {
+                let bytes = room.get(..count).unwrap_or_default();
+                self.door.passed(now, from.into(), true, None, bytes);
+                self.machine.handle(now, NetNews::Bytes(channel, bytes));
             }
-        } else {
-            gone |= !flush(&own.fd, &mut own.out);
-            let mut room = [0; CHUNK];
-            match rustix::net::recv(&own.fd, &mut room, RecvFlags::empty()) {
-                Ok((0, _)) => gone = true,
-                Ok((count, _)) => {
-                    let bytes = room.get(..count).unwrap_or_default();
-                    self.door.passed(now, own.to.into(), true, None, bytes);
-                    self.machine.handle(now, NetNews::Bytes(channel, bytes));
-                }
-                Err(Errno::AGAIN | Errno::INTR) => {}
-                Err(_) => gone = true,
-            }
-        }
-        if gone {
-            self.dialled.remove(&channel);
-            self.machine.handle(now, NetNews::Closed(channel));
         }
     }
 
@@ -478,6 +435,9 @@ impl NetDriver {
     }
 
     fn close_idle(&mut self, now: Moment) {
+        if self.asking.is_empty() {
+            return;
+        }
         let most = self.door.idle_timeout();
         while let Some(at) = self
             .asking
@@ -489,17 +449,4 @@ impl NetDriver {
             self.machine.left(own.number, now);
         }
     }
-}
-
-/// Sends what can be sent; whether the other end is still there.
-fn flush(fd: &OwnedFd, out: &mut Vec<u8>) -> bool {
-    while !out.is_empty() {
-        match rustix::net::send(fd, out, SendFlags::NOSIGNAL) {
-            Ok(count) => drop(out.drain(..count)),
-            Err(Errno::AGAIN) => return true,
-            Err(Errno::INTR) => {}
-            Err(_) => return false,
-        }
-    }
-    true
 }

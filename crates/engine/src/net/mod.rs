@@ -2,6 +2,7 @@
 //! The machine reads no clock and opens nothing; one thread a port does both.
 
 mod converter;
+mod dialled;
 mod driver;
 mod sockets;
 #[cfg(test)]

@@ -30,6 +30,15 @@ pub(super) struct Agreed {
 /// Before the first frame an end waits at least so long, in microseconds.
 const FIRST: u64 = 10_000_000;
 
+/// The share of a period by which the second of several is shifted against the first, in 1/65536: by the golden section any
+/// number of them lies spread, without knowing how many there are.
+const SECTION: u64 = 40_503;
+
+/// Where the grid of the `nth` connection lies within its period, in microseconds.
+const fn phase(nth: usize, period: u64) -> u64 {
+    period.saturating_mul((nth as u64).wrapping_mul(SECTION) % 65_536) / 65_536
+}
+
 /// What a frame that was taken says.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum TakenFrame<'f> {
@@ -49,6 +58,8 @@ pub(super) struct RunningConnection {
     pub(super) agreed: Agreed,
     /// When the next frame is due.
     next: Moment,
+    /// Where its grid lies within a period: frames are due at that, and at every whole period from it.
+    phase: u64,
     number: u32,
     sequence: u16,
     /// The number of the last frame that was taken.
@@ -61,11 +72,13 @@ pub(super) struct RunningConnection {
 }
 
 impl RunningConnection {
-    /// Frames go from that moment on.
-    pub(super) fn new(now: Moment, agreed: Agreed) -> Self {
+    /// The first frame goes at once, the others on the grid of the `nth` connection of this end: those of the same period are
+    /// spread over it, whenever they were opened, so that none waits for the sending of all the others.
+    pub(super) fn new(now: Moment, nth: usize, agreed: Agreed) -> Self {
         Self {
             agreed,
             next: now,
+            phase: phase(nth, agreed.period),
             number: 0,
             sequence: 0,
             last: None,
@@ -100,9 +113,10 @@ impl RunningConnection {
         Some((self.next + passed * self.agreed.period, passed))
     }
 
-    /// The frame with these bytes, filled or cut to what was agreed; the next one is due one period after the one before.
+    /// The frame with these bytes, filled or cut to what was agreed; the next one is due where the grid goes on.
     pub(super) fn frame(&mut self, due: Moment, runs: bool, bytes: &[u8], short: bool) -> Vec<u8> {
-        self.next = due + self.agreed.period.max(1);
+        let period = self.agreed.period.max(1);
+        self.next = due + (period - (due.0 + period - self.phase) % period);
         self.number = self.number.wrapping_add(1);
         self.sequence = self.sequence.wrapping_add(1);
         let mut data = bytes.to_vec();
@@ -193,7 +207,7 @@ mod tests {
 
     #[test]
     fn a_frame_says_what_is_new_and_the_watchdog_is_exact() {
-        let mut own = RunningConnection::new(Moment(0), agreed());
+        let mut own = RunningConnection::new(Moment(0), 0, agreed());
         assert!(!own.is_lost(Moment(9_999_999)) && own.is_lost(Moment(10_000_000)), "before the first frame");
         let told = [
             (1_000, frame(5, 1, &[1, 2, 3, 4]), Some("new")),
@@ -218,7 +232,7 @@ mod tests {
 
     #[test]
     fn numbers_may_wrap() {
-        let mut own = RunningConnection::new(Moment(0), agreed());
+        let mut own = RunningConnection::new(Moment(0), 0, agreed());
         assert_eq!(take(&mut own, 1, PEER, &frame(u32::MAX, 1, &[1; 4])), Some("new"));
         assert_eq!(take(&mut own, 2, PEER, &frame(0, 1, &[2; 4])), Some("new"));
         assert_eq!(take(&mut own, 3, PEER, &frame(u32::MAX, 1, &[3; 4])), None);
@@ -226,19 +240,38 @@ mod tests {
 
     #[test]
     fn frames_stay_on_their_grid_and_what_is_past_is_left_out() {
-        let mut own = RunningConnection::new(Moment(500), agreed());
+        let mut own = RunningConnection::new(Moment(500), 0, agreed());
         assert_eq!(own.due(Moment(499)), None);
-        assert_eq!(own.due(Moment(700)), Some((Moment(500), 0)));
+        assert_eq!(own.due(Moment(700)), Some((Moment(500), 0)), "the first goes at once");
         let out = own.frame(Moment(500), true, &[7], false);
         assert_eq!(out.len(), 32, "as `io_to`: filled to what was agreed");
-        assert_eq!(own.due(Moment(10_499)), None);
+        assert_eq!(own.due(Moment(9_999)), None);
         assert_eq!(
-            own.due(Moment(45_000)),
-            Some((Moment(40_500), 3)),
+            own.due(Moment(44_500)),
+            Some((Moment(40_000), 3)),
             "the frames of 10, 20 and 30 ms are not sent"
         );
-        let _ = own.frame(Moment(40_500), true, &[7], false);
-        assert_eq!(own.due(Moment(50_499)), None);
-        assert_eq!(own.frame(Moment(50_500), true, &[], true).len(), 31, "one byte short on purpose");
+        let _ = own.frame(Moment(40_000), true, &[7], false);
+        assert_eq!(own.due(Moment(49_999)), None);
+        assert_eq!(own.frame(Moment(50_000), true, &[], true).len(), 31, "one byte short on purpose");
+    }
+
+    #[test]
+    fn connections_opened_together_are_not_due_together() {
+        // At most twice and a half the distance that evenly spread ones have, however many there are.
+        for count in [2_u64, 3, 7, 16, 40] {
+            let mut due: Vec<u64> = (0..count)
+                .map(|nth| {
+                    let nth = usize::try_from(nth).unwrap();
+                    let mut own = RunningConnection::new(Moment(123_456), nth, agreed());
+                    let _ = own.frame(Moment(123_456), true, &[], false);
+                    own.wakes_at().0
+                })
+                .collect();
+            due.sort_unstable();
+            assert!(due.iter().all(|own| (123_457..=133_456).contains(own)), "within a period: {due:?}");
+            let least = due.windows(2).map(|pair| pair[1] - pair[0]).min().unwrap();
+            assert!(least >= 10_000 / count * 2 / 5, "{count}: {least} us apart, {due:?}");
+        }
     }
 }

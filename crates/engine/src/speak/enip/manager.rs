@@ -289,7 +289,7 @@ impl Manager {
                 application,
                 triad: open.triad,
                 leads,
-                running: RunningConnection::new(now, agreed),
+                running: RunningConnection::new(now, (takes & 0xFFFF) as usize, agreed),
             });
             let opened = LinkNews::Opened { peer: *peer.ip(), period, lost_after: wait, only_reads: !owner };
             self.tell(NetAct::Tell(link, opened));

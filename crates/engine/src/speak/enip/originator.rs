@@ -357,7 +357,7 @@ impl Originator {
             period: u64::from(opened.to_target_interval.max(1)),
             lost_after: comes,
         };
-        self.running = Some(RunningConnection::new(now, agreed));
+        self.running = Some(RunningConnection::new(now, self.link, agreed));
         (self.stage, self.pause, self.refused) = (OpeningStage::Runs, PAUSE, None);
         let news = LinkNews::Opened {
             peer: self.device,
