@@ -24,7 +24,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, dead: Option<usize>) -> Re
             }
             console.json(&all)?;
         }
-        Format::Csv => console.table(&whole(&lines))?,
+        Format::Csv => console.table(&whole(&lines, &nets))?,
         Format::Text if lines.is_empty() && nets.is_empty() => {
             console.note("nothing is polled: no rule reads a device")
         }
@@ -216,7 +216,7 @@ fn dies(console: &mut Console, line: &LineBudget, dead: usize) -> Result<(), Fai
     ))
 }
 
-fn whole(lines: &[LineBudget]) -> Table {
+fn whole(lines: &[LineBudget], nets: &[NetworkBudget]) -> Table {
     let head = vec![
         "port",
         "device",
@@ -247,6 +247,22 @@ fn whole(lines: &[LineBudget]) -> Table {
             format!("{:.3}", line.load),
         ]
     };
+    // A frame each way is bytes on the wire; nobody waits for an answer to it.
+    let exchanged = |net: &NetworkBudget, link: &LinkBudget| {
+        let mut row = vec![
+            net.port.clone(),
+            link.with.clone(),
+            "a frame each way".into(),
+            link.every_us.to_string(),
+            link.sent.frame_bytes.to_string(),
+            link.received.frame_bytes.to_string(),
+        ];
+        row.resize(head.len() - 1, String::new());
+        row.push(format!("{:.5}", net.share));
+        row
+    };
     let rows = lines.iter().flat_map(|line| line.requests.iter().map(move |request| row(line, request)));
-    Table { head, rows: rows.collect(), whole: &[] }
+    let exchanged = nets.iter().flat_map(|net| net.links.iter().map(move |link| exchanged(net, link)));
+    let rows = rows.chain(exchanged).collect();
+    Table { head, rows, whole: &[] }
 }

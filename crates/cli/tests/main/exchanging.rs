@@ -94,6 +94,11 @@ fn both_ends_of_a_block_are_held_against_each_other_and_shown_alike() {
     assert!(trace.out.contains("valves:%IW0"), "{}", trace.out);
     let budget = tool.run(&["budget"]).out;
     assert!(budget.contains("block") && budget.contains("1.28 s"), "{budget}");
+    let rows = tool.run(&["budget", "--format", "csv"]).out;
+    // 18 bytes of items and a count of 2 before 12 bytes of inputs, or before a header of 4 and 4 bytes of outputs; 28 of IP and
+    // UDP, 18 of Ethernet, and 20 of preamble and pause.
+    let row = rows.lines().find(|row| row.starts_with("cell,block,")).unwrap_or_else(|| panic!("{rows}"));
+    assert!(row.starts_with("cell,block,a frame each way,20000,98,94,,"), "{row}");
     // The controller counts the header, or takes inputs for outputs.
     tool.edit(
         "bytes = 4 }\nperiod     = \"20ms\"\nmultiplier = 64\nmust",
@@ -142,9 +147,15 @@ fn a_block_runs_idles_and_is_closed_and_everyone_sees_it() {
     let words: Vec<(&str, &str)> =
         links.iter().map(|own| (own["with"].as_str().unwrap(), own["state"].as_str().unwrap())).collect();
     assert!(words.contains(&("block", "run")) && words.contains(&("valves", "run")), "{status:#}");
+    let device = links.iter().find(|own| own["with"] == "valves").unwrap();
+    assert_eq!(device["peer"], "192.0.2.70", "the project's address, wherever the rig has it");
+    let mut watch = tool.begin(&["watch"]);
+    watch.wait_for(&["valves:%IW0 1234 -> block:%IW6 1234"]);
     // A controller in program mode: what it wrote before goes nowhere.
     assert_eq!(tool.run(&["rig", "idle", "line"]).status, 0);
     run.wait_for(&["block", "idle"]);
+    watch.wait_for(&["link block: idle, was run"]);
+    assert_eq!(watch.interrupt(), 0);
     until("the fill", || rig_has("valves:%QW0") == Some(7) && rig_has("valves:%QX3.0") == Some(0));
     assert_eq!(tool.run(&["rig", "mend", "line"]).status, 0);
     until("the value again", || rig_has("valves:%QW0") == Some(20));

@@ -13,9 +13,9 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
     ranges(project, plan, findings);
 }
 
-/// Registers of a device as a rule takes them.
+/// A place as a rule takes it.
 struct Taken<'p> {
-    device: usize,
+    owner: Owner,
     place: Place,
     form: &'p Form,
     rule: usize,
@@ -52,21 +52,23 @@ fn span_in_device(plan: &Plan, rule: &PlannedRule, map: &Map) -> Span {
     if plan.sink(rule).is_some() { map.to.span } else { map.from.span }
 }
 
-/// Two rules that read the same registers in different forms, wholly or in part.
+/// Two rules that read the same place in different forms, wholly or in part: of a device, or of what clients write.
 fn two_rules(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     let mut taken: Vec<Taken<'_>> = Vec::with_capacity(plan.rules.len());
     for (at, rule) in plan.rules.iter().enumerate() {
-        if let Source::Values { owner: Owner::Device(device), place, .. } = rule.source {
-            taken.push(Taken { device, place, form: &rule.conversion.from, rule: at });
-        }
+        let (owner, place) = match rule.source {
+            Source::Values { owner, place, .. } => (owner, place),
+            Source::ClientCells { image, place, .. } => (Owner::Image(image), place),
+            Source::Health(_) | Source::Client => continue,
+        };
+        taken.push(Taken { owner, place, form: &rule.conversion.from, rule: at });
     }
-    taken.sort_by_key(|own| {
-        (own.device, own.place.space, own.place.first, own.place.extent().end(), own.rule)
-    });
+    taken
+        .sort_by_key(|own| (own.owner, own.place.space, own.place.first, own.place.extent().end(), own.rule));
     let mut reach: Option<&Taken<'_>> = None;
     for own in &taken {
         if let Some(before) = reach.filter(|before| {
-            (before.device, before.place.space) == (own.device, own.place.space)
+            (before.owner, before.place.space) == (own.owner, own.place.space)
                 && own.place.first < before.place.extent().end()
         }) {
             if before.contradicts(own) {
@@ -84,18 +86,16 @@ fn contradiction(project: &Project, plan: &Plan, one: &Taken<'_>, other: &Taken<
     let (first, second) = if one.rule < other.rule { (one, other) } else { (other, one) };
     let map = |taken: &Taken<'_>| project.maps.get(plan.rules.get(taken.rule)?.map);
     let (before, own) = (map(first)?, map(second)?);
-    let device = plan.devices.get(second.device)?;
-    let shown = device.show(second.place.space, second.place.first.max(first.place.first), None);
-    let what = format!(
-        "{shown} is read as `{}` here, and another rule reads the same registers as `{}`",
-        second.form, first.form
-    );
+    // Where both lie: the place of the one that begins later.
+    let place = if second.place.first >= first.place.first { second.place } else { first.place };
+    let shown = plan.station(second.owner)?.show_wide(place.space, place.first, place.width, None);
+    let what = format!("{shown} is read as `{}` here, and by another rule as `{}`", second.form, first.form);
     let finding = Finding::new("M35", own.from.span, what).severity(Severity::Warning);
-    Some(
-        finding
-            .note(before.from.span, "the other rule")
-            .fix("one of the two is wrong: look at the device's manual"),
-    )
+    let fix = match second.owner {
+        Owner::Device(_) => "one of the two is wrong: look at the device's manual",
+        _ => "one of the two is wrong: look at what the other end writes there",
+    };
+    Some(finding.note(before.from.span, "the other rule").fix(fix))
 }
 
 /// A rule that names an address at which its device's profile has a point of another form.
@@ -118,8 +118,8 @@ fn rule_and_point(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
             let Some(point) = profile.points.get(*at) else { continue };
             let Some(own) = point.form else { continue };
             let theirs = Place { space: *space, first: *first, width: last - first, count: 1, bit: None };
-            let one = Taken { device, place: theirs, form: &own.value, rule: 0 };
-            let other = Taken { device, place, form: &form, rule: 0 };
+            let one = Taken { owner: Owner::Device(device), place: theirs, form: &own.value, rule: 0 };
+            let other = Taken { owner: Owner::Device(device), place, form: &form, rule: 0 };
             if !one.contradicts(&other) {
                 continue;
             }

@@ -36,8 +36,8 @@ pub struct Bindings {
     pub pty: HashMap<usize, PathBuf>,
     /// Our own address of a network, by port.
     pub network: HashMap<usize, Ipv4Addr>,
-    /// Where a device of a network is, by port and its own address.
-    pub network_devices: HashMap<(usize, Ipv4Addr), Ipv4Addr>,
+    /// Where a station of a network is, by port and its address in the project.
+    pub network_stations: HashMap<(usize, Ipv4Addr), Ipv4Addr>,
     /// Every listening port goes to a free loopback port, and these addresses stand for others.
     pub bench: Option<Aliases>,
     /// A port whose adapter or address is missing is told and opened as soon as that is there; else it keeps the
@@ -180,10 +180,10 @@ impl Running {
         self.open.iter().filter_map(place).collect()
     }
 
-    /// Where devices of networks are that are not where the project says: port, its own address, and the real one.
+    /// Where stations of networks are that are not where the project says: port, its own address, and the real one.
     #[must_use]
-    pub fn elsewhere_devices(&self) -> Vec<(usize, Ipv4Addr, Ipv4Addr)> {
-        self.bindings.network_devices.iter().map(|((port, own), real)| (*port, *own, *real)).collect()
+    pub fn elsewhere_stations(&self) -> Vec<(usize, Ipv4Addr, Ipv4Addr)> {
+        self.bindings.network_stations.iter().map(|((port, own), real)| (*port, *own, *real)).collect()
     }
 
     /// What is shared now.
@@ -370,10 +370,10 @@ impl Running {
 
     /// Where the addresses of a network port really are.
     fn elsewhere(&self, port: usize) -> Elsewhere {
-        let devices = self.bindings.network_devices.iter().filter(|((own, _), _)| *own == port);
+        let stations = self.bindings.network_stations.iter().filter(|((own, _), _)| *own == port);
         Elsewhere {
             own: self.bindings.network.get(&port).copied(),
-            devices: devices.map(|((_, from), to)| (*from, *to)).collect(),
+            stations: stations.map(|((_, from), to)| (*from, *to)).collect(),
         }
     }
 

@@ -73,7 +73,7 @@ pub struct DeviceStatus {
 }
 
 /// One exchange in cycles.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct LinkStatus {
     /// The image or the device.
     pub with: String,
@@ -192,6 +192,16 @@ pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
     ports.collect()
 }
 
+pub(super) fn links(shared: &Shared, now: Moment) -> Vec<LinkStatus> {
+    let links = shared.plan.links.iter().zip(&shared.health.links).map(|(link, known)| LinkStatus {
+        with: shared.plan.station(link.with).map(|station| station.name.clone()).unwrap_or_default(),
+        controller: matches!(link.with, Owner::Image(_)),
+        age_s: known.age(now).map(seconds),
+        counts: known.counts(),
+    });
+    links.collect()
+}
+
 pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
     let health = &shared.health;
     let clients = health.clients();
@@ -203,12 +213,6 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         counts: known.tally.counts(),
     });
     let rules = names.rules.iter().map(|name| rule(shared, name, now));
-    let links = shared.plan.links.iter().zip(&health.links).map(|(link, known)| LinkStatus {
-        with: shared.plan.station(link.with).map(|station| station.name.clone()).unwrap_or_default(),
-        controller: matches!(link.with, Owner::Image(_)),
-        age_s: known.age(now).map(seconds),
-        counts: known.counts(),
-    });
     let port = |own: &Arc<PortTally>| {
         let at = health.ports.iter().position(|port| Arc::ptr_eq(port, own))?;
         Some(shared.ports.get(at)?.name.clone())
@@ -227,7 +231,7 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Status {
         project_id: names.map.clone(),
         ports: ports(shared, now),
         devices: devices.collect(),
-        links: links.collect(),
+        links: links(shared, now),
         rules: rules.collect(),
         clients: clients.collect(),
     }

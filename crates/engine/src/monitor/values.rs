@@ -1,6 +1,6 @@
 //! The values at both ends of each rule, at one moment.
 
-use super::status::{Names, PortStatus, RuleName, ports, rule_age, seconds};
+use super::status::{LinkStatus, Names, PortStatus, RuleName, links, ports, rule_age, seconds};
 use crate::Moment;
 use crate::hex::hex;
 use crate::shared::Shared;
@@ -21,6 +21,9 @@ pub struct Values {
     pub project_id: String,
     /// In file order.
     pub ports: Vec<PortStatus>,
+    /// What is exchanged in cycles, in file order.
+    #[serde(default)]
+    pub links: Vec<LinkStatus>,
     /// In file order.
     pub rules: Vec<RuleValues>,
 }
@@ -64,6 +67,7 @@ pub(super) fn look(shared: &Shared, names: &Names, now: Moment) -> Values {
         uptime_s: now.0 / 1_000_000,
         project_id: names.map.clone(),
         ports: ports(shared, now),
+        links: links(shared, now),
         rules: names.rules.iter().filter_map(|name| rule(shared, name, now, &mut room)).collect(),
     }
 }

@@ -26,8 +26,16 @@ use woodrush_core::project::Owner;
 pub(crate) struct Elsewhere {
     /// Our own address.
     pub(crate) own: Option<Ipv4Addr>,
-    /// Addresses of devices, by those of the project.
-    pub(crate) devices: Vec<(Ipv4Addr, Ipv4Addr)>,
+    /// Addresses of stations, by those of the project.
+    pub(crate) stations: Vec<(Ipv4Addr, Ipv4Addr)>,
+}
+
+/// The address that the project knows for one of this machine: of who asks here, or of a station.
+fn shown(aliases: Option<&Aliases>, elsewhere: &Elsewhere, real: SocketAddr) -> Option<Ipv4Addr> {
+    claimed(aliases, real).or_else(|| {
+        let station = elsewhere.stations.iter().find(|(_, station)| IpAddr::V4(*station) == real.ip());
+        station.map(|(own, _)| *own)
+    })
 }
 
 /// Opens all sockets of a port and gives it a thread. Where `may_wait`, an address that is not there yet is waited for.
@@ -73,7 +81,7 @@ pub(crate) fn spawn(
         }
         Err(fault) => return Err(fault),
     };
-    let door = NetDoor { site: Arc::clone(site), name, aliases, devices: end.elsewhere.devices.clone() };
+    let door = NetDoor { site: Arc::clone(site), name, aliases, elsewhere: end.elsewhere.clone() };
     let machine = NetMachine::new(node, Box::new(end));
     start(at, machine, Box::new(door), open, waker, clock)
 }
@@ -107,7 +115,7 @@ impl Behind {
             let link = plan.links.get(*at)?;
             let station = plan.station(link.with)?;
             let address = station.network_address();
-            let real = self.elsewhere.devices.iter().find(|(own, _)| Some(*own) == address);
+            let real = self.elsewhere.stations.iter().find(|(own, _)| Some(*own) == address);
             let writers = match link.with {
                 Owner::Image(image) => self.shared.writers_of(image),
                 _ => None,
@@ -165,7 +173,10 @@ impl NetEnd for Behind {
         self.shared.stop_link(self.link(link), &why);
     }
 
-    fn news(&mut self, link: usize, news: LinkNews) {
+    fn news(&mut self, link: usize, mut news: LinkNews) {
+        let peer = news.peer_mut();
+        let real = SocketAddr::new(IpAddr::V4(*peer), 0);
+        *peer = shown(self.aliases.as_ref(), &self.elsewhere, real).unwrap_or(*peer);
         self.shared.link_news(self.link(link), news);
     }
 
@@ -260,8 +271,7 @@ struct NetDoor {
     site: Arc<Site>,
     name: String,
     aliases: Option<Aliases>,
-    /// Addresses of devices in the project, with where they really are.
-    devices: Vec<(Ipv4Addr, Ipv4Addr)>,
+    elsewhere: Elsewhere,
 }
 
 impl NetDoor {
@@ -334,12 +344,8 @@ impl Doorkeeper for NetDoor {
         if !shared.tap.is_on() {
             return;
         }
-        let device = || {
-            let own = self.devices.iter().find(|(_, real)| IpAddr::V4(*real) == who.ip());
-            own.map(|(shown, _)| *shown)
-        };
-        let claimed = claimed(self.aliases.as_ref(), who).or_else(device);
-        let shown = claimed.map_or(who, |own| SocketAddr::new(IpAddr::V4(own), who.port()));
+        let shown = shown(self.aliases.as_ref(), &self.elsewhere, who);
+        let shown = shown.map_or(who, |own| SocketAddr::new(IpAddr::V4(own), who.port()));
         let who = || match (datagram, shown) {
             (Some(local), SocketAddr::V4(address)) => DatagramPeer { local, address }.to_string(),
             _ => shown.to_string(),

@@ -237,10 +237,9 @@ impl Rig {
             });
         let networks = self.networks.iter().filter_map(|network| {
             let port = project.ports.get(network.port)?;
-            let stations = network.devices.iter().filter_map(|station| {
-                Some(format!("{} at {}", self.address_of(station.whom)?, station.address))
-            });
-            let detail = stations.collect::<Vec<_>>().join(", ");
+            let stations = self.stations_of(network);
+            let detail: Vec<String> = stations.iter().map(|(own, real)| format!("{own} at {real}")).collect();
+            let detail = detail.join(", ");
             Some(Row { name: port.name.value.clone(), value: network.own.to_string(), detail })
         });
         self.lines.iter().filter_map(row).chain(ends).chain(networks).collect()

@@ -8,6 +8,7 @@ use super::signal::Generator;
 use super::{Rig, RigFault};
 use crate::Moment;
 use crate::dice::Dice;
+use std::net::Ipv4Addr;
 use std::sync::{MutexGuard, PoisonError};
 use woodrush_core::Spanned;
 use woodrush_core::check::Checked;
@@ -69,25 +70,8 @@ impl Rig {
     pub fn begin_controllers(&self, plain: bool) -> Result<(), RigFault> {
         let mut all = vec![];
         for network in &self.networks {
-            let images = self.checked.plan.links.iter().filter(|link| link.port == network.port);
-            let images = images.filter_map(|link| match link.with {
-                Owner::Image(image) => Some(image),
-                _ => None,
-            });
-            let mut wanted: Vec<(usize, Option<usize>)> = vec![];
-            for image in images {
-                let clients = self.checked.project.clients.iter().enumerate();
-                let clients =
-                    clients.filter(|(_, client)| client.image.is_some_and(|own| own.value == image));
-                let described: Vec<usize> = clients.map(|(at, _)| at).collect();
-                match plain || described.is_empty() {
-                    true => wanted.push((image, None)),
-                    false => wanted.extend(described.into_iter().map(|client| (image, Some(client)))),
-                }
-            }
-            for (place, (image, client)) in wanted.into_iter().enumerate() {
-                let station =
-                    network.controller(&self.checked, (image, client, place), &self.replays, self.clock);
+            for (place, whose) in network.controllers_of(&self.checked, plain).into_iter().enumerate() {
+                let station = network.controller(&self.checked, (whose, place), &self.replays, self.clock);
                 let station = station.map_err(RigFault)?;
                 station.sim().still = plain;
                 all.push(station);
@@ -95,6 +79,20 @@ impl Rig {
         }
         *self.controllers() = all;
         Ok(())
+    }
+
+    /// Where the stations of a network are: the address of each in the project, and the one on this machine.
+    pub(super) fn stations_of(&self, network: &RigNetwork) -> Vec<(Ipv4Addr, Ipv4Addr)> {
+        let device = |station: &NetStation| {
+            let Whom::Device(device) = station.whom else { return None };
+            Some((self.checked.plan.devices.get(device)?.network_address()?, station.address))
+        };
+        let clients = network.controllers_of(&self.checked, false).into_iter().enumerate();
+        let client = |(place, (_, client)): (usize, (usize, Option<usize>))| {
+            let own = self.checked.project.clients.get(client?)?.address.as_ref()?;
+            Some((own.value, network.address_of_controller(place)))
+        };
+        network.devices.iter().filter_map(device).chain(clients.filter_map(client)).collect()
     }
 
     pub(super) fn controllers(&self) -> MutexGuard<'_, Vec<NetStation>> {

@@ -151,19 +151,11 @@ impl Rig {
         }
         for network in &self.networks {
             bindings.network.insert(network.port, network.own);
-            for station in &network.devices {
-                if let Some(own) = self.address_of(station.whom) {
-                    bindings.network_devices.insert((network.port, own), station.address);
-                }
+            for (own, real) in self.stations_of(network) {
+                bindings.network_stations.insert((network.port, own), real);
             }
         }
         bindings
-    }
-
-    /// The address of a device as the project has it.
-    fn address_of(&self, whom: Whom) -> Option<Ipv4Addr> {
-        let Whom::Device(device) = whom else { return None };
-        self.checked.plan.devices.get(device)?.network_address()
     }
 
     /// The paths of the ptys, by port.

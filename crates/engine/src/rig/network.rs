@@ -41,6 +41,9 @@ pub struct SeenLink {
     pub refused: Option<String>,
 }
 
+/// Stations of one network: what is left of 256 addresses for more controllers than one an image.
+const STATIONS_MAX: usize = 200;
+
 /// One station on a simulated network.
 pub(super) struct NetStation {
     /// The device or client that it is.
@@ -129,6 +132,13 @@ impl RigNetwork {
         let mut network =
             Self { port, own: Ipv4Addr::new(a, b, c, 1), base, faults: Arc::default(), devices: vec![] };
         let here = checked.plan.links.iter().filter(|link| link.port == port);
+        let devices = here.clone().filter(|link| link.with.device().is_some()).count();
+        let all = devices + network.controllers_of(checked, false).len();
+        if all > STATIONS_MAX {
+            return Err(format!(
+                "{all} stations are on its network, and the rig holds {STATIONS_MAX} of one; part the project"
+            ));
+        }
         for (place, (link, device)) in here.filter_map(|link| Some((link, link.with.device()?))).enumerate() {
             let sim = SimDevice::new(checked, device, read_file)?;
             let setup = sim.station.setup.clone();
@@ -146,6 +156,32 @@ impl RigNetwork {
         Ok(network)
     }
 
+    /// Who opens the images of this network: each client that is described, or where there is none or all are to be `plain`
+    /// one as the image itself would have it. Image and client, in the order of their places.
+    pub(super) fn controllers_of(&self, checked: &Checked, plain: bool) -> Vec<(usize, Option<usize>)> {
+        let links = checked.plan.links.iter().filter(|link| link.port == self.port);
+        let images = links.filter_map(|link| match link.with {
+            Owner::Image(image) => Some(image),
+            _ => None,
+        });
+        let mut all = vec![];
+        for image in images {
+            let clients = checked.project.clients.iter().enumerate();
+            let clients = clients.filter(|(_, own)| own.image.is_some_and(|own| own.value == image));
+            let described: Vec<_> = clients.map(|(at, _)| (image, Some(at))).collect();
+            match plain || described.is_empty() {
+                true => all.push((image, None)),
+                false => all.extend(described),
+            }
+        }
+        all
+    }
+
+    /// The address of a controller by its place among them.
+    pub(super) fn address_of_controller(&self, place: usize) -> Ipv4Addr {
+        self.address(self.devices.len() + 1 + place)
+    }
+
     fn address(&self, place: usize) -> Ipv4Addr {
         let [a, b, c] = self.base;
         Ipv4Addr::new(a, b, c, u8::try_from(place + 1).unwrap_or(u8::MAX))
@@ -155,7 +191,7 @@ impl RigNetwork {
     pub(super) fn controller(
         &self,
         checked: &Checked,
-        (image, client, place): (usize, Option<usize>, usize),
+        ((image, client), place): ((usize, Option<usize>), usize),
         replays: &BTreeMap<String, String>,
         clock: Clock,
     ) -> Result<NetStation, String> {
@@ -185,7 +221,7 @@ impl RigNetwork {
         let own =
             NodeLink { name, setup, opens: Some(self.own), writers: None, fault: LinkFaults::default() };
         let whom = Whom::Controller { image, client };
-        let address = self.address(self.devices.len() + 1 + place);
+        let address = self.address_of_controller(place);
         self.station(checked, (whom, address), sim, own, link, clock)
     }
 

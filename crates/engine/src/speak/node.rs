@@ -151,6 +151,15 @@ pub enum LinkNews {
     },
 }
 
+impl LinkNews {
+    /// The other end.
+    pub const fn peer_mut(&mut self) -> &mut Ipv4Addr {
+        match self {
+            Self::Opened { peer, .. } | Self::Refused { peer, .. } | Self::OneLess { peer, .. } => peer,
+        }
+    }
+}
+
 /// What an end wants done next.
 #[derive(Debug, PartialEq, Eq)]
 #[must_use = "an action that is not carried out stalls the port"]

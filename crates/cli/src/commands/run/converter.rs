@@ -114,7 +114,7 @@ impl Converter {
             value: real.to_string(),
             detail: String::new(),
         };
-        let devices = self.running.elsewhere_devices();
+        let devices = self.running.elsewhere_stations();
         *self.places.lock().unwrap_or_else(PoisonError::into_inner) =
             listening.iter().map(row).chain(devices.into_iter().map(device)).collect();
         if let (Some(rig), true) = (&self.rig, self.told.as_ref() != Some(&serving)) {
@@ -191,7 +191,7 @@ fn attach(remote: &Remote, checked: &Checked) -> Result<Bindings, Failure> {
                 for station in row.detail.split(", ").filter(|own| !own.is_empty()) {
                     let (own, real) = station.split_once(" at ").ok_or_else(odd)?;
                     let own = own.parse().map_err(|_| odd())?;
-                    bindings.network_devices.insert((port, own), real.parse().map_err(|_| odd())?);
+                    bindings.network_stations.insert((port, own), real.parse().map_err(|_| odd())?);
                 }
             }
             _ => {}

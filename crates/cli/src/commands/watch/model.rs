@@ -8,7 +8,7 @@ use woodrush_core::names::value_of;
 use woodrush_core::plan::{PlannedRule, Source, Station};
 use woodrush_core::protocol::{Dialect, Grain, Place, Space, health_shown};
 use woodrush_engine::bytes_of_hex;
-use woodrush_engine::monitor::{PortStatus, RuleValues, ValueState, Values};
+use woodrush_engine::monitor::{LinkStatus, PortStatus, RuleValues, ValueState, Values};
 
 /// How long a change is lit up, in milliseconds.
 const LIT: u64 = 1000;
@@ -142,6 +142,9 @@ pub(super) struct Model {
     rules: Vec<Rule>,
     live: Vec<Option<Live>>,
     pub(super) ports: Vec<PortStatus>,
+    pub(super) links: Vec<LinkStatus>,
+    /// What became of links at the last look, a sentence each.
+    pub(super) moved: Vec<String>,
     pub(super) site: String,
     pub(super) uptime: u64,
     pub(super) order: RowOrder,
@@ -162,6 +165,8 @@ impl Model {
             live: rules.iter().map(|_| None).collect(),
             rules,
             ports: vec![],
+            links: vec![],
+            moved: vec![],
             site: checked.project.name.value.clone(),
             uptime: 0,
             order: RowOrder::File,
@@ -175,6 +180,8 @@ impl Model {
     /// Takes what the converter says, `now` in milliseconds; gives the rows whose words or state have changed.
     pub(super) fn take(&mut self, now: u64, values: Values) -> Vec<usize> {
         (self.now, self.uptime, self.ports) = (now, values.uptime_s, values.ports);
+        self.moved = moved(&self.links, &values.links);
+        self.links = values.links;
         let mut changed = vec![];
         // Both sides have the same rules in the same order; one that is missing keeps what it had.
         let mut at = 0;
@@ -261,6 +268,16 @@ impl Model {
         let live = self.live.get(row).and_then(Option::as_ref);
         live.and_then(|live| live.changed).is_some_and(|at| self.now < at + LIT)
     }
+}
+
+/// The links whose state is another one than at the look before.
+fn moved(before: &[LinkStatus], now: &[LinkStatus]) -> Vec<String> {
+    let told = now.iter().filter_map(|link| {
+        let old = before.iter().find(|old| old.with == link.with)?.counts.state;
+        let new = link.counts.state;
+        (old != new).then(|| format!("link {}: {}, was {}", link.with, new.word(), old.word()))
+    });
+    told.collect()
 }
 
 fn shown(end: Option<&End>, cells: Option<&[u8]>) -> Option<ShownEnd> {
@@ -410,6 +427,7 @@ to = "scada:100001"
             uptime_s: 9,
             project_id: String::new(),
             ports: vec![],
+            links: vec![],
             rules,
         }
     }

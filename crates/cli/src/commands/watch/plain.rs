@@ -66,7 +66,10 @@ impl Followed<'_> {
                         if super::renew(model, self.path, &values)? {
                             console.note("the project was reloaded");
                         }
-                        break model.take(now, values);
+                        let rows = model.take(now, values);
+                        // Of no rule: told beside the rows, where it disturbs no program that reads them.
+                        model.moved.iter().for_each(|told| console.note(told));
+                        break rows;
                     }
                     Some(Err(why)) => return Err(Failure::Outside(why)),
                     None => super::super::rig::nap(LOOK),

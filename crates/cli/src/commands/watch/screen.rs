@@ -9,9 +9,11 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Clear, Paragraph};
+use woodrush_core::project::show_micros;
 use woodrush_core::wanted;
 use woodrush_core::{Span as Place, Spanned};
-use woodrush_engine::monitor::{PortStatus, ValueState};
+use woodrush_engine::health::LinkState;
+use woodrush_engine::monitor::{LinkStatus, PortStatus, ValueState};
 
 /// ScreenColumns from which on raw words stand beside values.
 const WITH_RAW: u16 = 96;
@@ -123,20 +125,21 @@ fn heading(model: &Model, view: &WatchView, width: u16, paint: Paint) -> Line<'s
     Line::from(spans)
 }
 
-/// One cell a port, as many in a line as fit.
+/// One cell a port and a link, as many in a line as fit.
 fn strip(model: &Model, width: u16, paint: Paint) -> Vec<Line<'static>> {
     let mut lines: Vec<Vec<Span<'static>>> = vec![];
     let mut used = 0;
-    for port in &model.ports {
-        let (text, tone) = port_cell(port);
-        let wide = port.name.chars().count() + text.chars().count() + 4;
+    let ports = model.ports.iter().map(|port| (&port.name, port_cell(port)));
+    let links = model.links.iter().map(|link| (&link.with, link_cell(link)));
+    for (name, (text, tone)) in ports.chain(links) {
+        let wide = name.chars().count() + text.chars().count() + 4;
         if lines.is_empty() || used + wide > usize::from(width) {
             lines.push(vec![]);
             used = 0;
         }
         used += wide;
         if let Some(line) = lines.last_mut() {
-            line.push(Span::styled(port.name.clone(), paint.style(Tone::Accent)));
+            line.push(Span::styled(name.clone(), paint.style(Tone::Accent)));
             line.push(Span::styled(format!(" {text}   "), paint.style(tone)));
         }
     }
@@ -161,6 +164,24 @@ fn port_cell(port: &PortStatus) -> (String, Tone) {
         text += &format!(", {} {noun}", port.clients);
     }
     (text, if port.up { Tone::Faint } else { Tone::Bad })
+}
+
+/// The state of a link in its word, how often a frame goes, and what was left out.
+fn link_cell(link: &LinkStatus) -> (String, Tone) {
+    let counts = &link.counts;
+    let mut text = counts.state.word().to_string();
+    if counts.period_us > 0 && matches!(counts.state, LinkState::Run | LinkState::Idle) {
+        text += &format!(", every {}", show_micros(counts.period_us));
+    }
+    if counts.skipped > 0 {
+        text += &format!(", {} skipped", counts.skipped);
+    }
+    let tone = match counts.state {
+        LinkState::Run => Tone::Faint,
+        LinkState::Idle | LinkState::Closed | LinkState::Waiting => Tone::Doubt,
+        LinkState::Refused | LinkState::Watchdog => Tone::Bad,
+    };
+    (text, tone)
 }
 
 /// How a row is looked at.
