@@ -14,7 +14,7 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 /// Ready ones that are asked for at one time; the others are next.
 const READY: usize = 32;
 
-struct Connection {
+struct DialledConnection {
     fd: OwnedFd,
     to: SocketAddrV4,
     connecting: bool,
@@ -22,7 +22,7 @@ struct Connection {
 }
 
 /// What was found at a connection.
-pub(super) enum Found {
+pub(super) enum DialNews {
     /// It is there now.
     Connected,
     /// Bytes of the other end.
@@ -32,13 +32,13 @@ pub(super) enum Found {
     Gone,
 }
 
-pub(super) struct DialledConnections {
+pub(super) struct DialledSet {
     /// Readable when one of them is.
     quiet: OwnedFd,
-    open: HashMap<Channel, Connection>,
+    open: HashMap<Channel, DialledConnection>,
 }
 
-impl DialledConnections {
+impl DialledSet {
     /// # Errors
     /// The system has no descriptor left.
     pub(super) fn new() -> Result<Self, OpenFault> {
@@ -49,7 +49,7 @@ impl DialledConnections {
     }
 
     /// Begins to connect, by our own address: the other end knows us by it.
-    pub(super) fn dial(&mut self, at: Ipv4Addr, channel: Channel, to: SocketAddrV4) -> Found {
+    pub(super) fn dial(&mut self, at: Ipv4Addr, channel: Channel, to: SocketAddrV4) -> DialNews {
         let begin = || {
             let flags = SocketFlags::NONBLOCK | SocketFlags::CLOEXEC;
             let fd = rustix::net::socket_with(AddressFamily::INET, SocketType::STREAM, flags, None)?;
@@ -68,10 +68,10 @@ impl DialledConnections {
             epoll::add(&self.quiet, &fd, data, epoll::EventFlags::IN)?;
             Ok((fd, connecting))
         });
-        let Ok((fd, connecting)) = begun else { return Found::Gone };
+        let Ok((fd, connecting)) = begun else { return DialNews::Gone };
         keep_alive(&fd);
-        self.open.insert(channel, Connection { fd, to, connecting, out: vec![] });
-        if connecting { Found::Nothing } else { Found::Connected }
+        self.open.insert(channel, DialledConnection { fd, to, connecting, out: vec![] });
+        if connecting { DialNews::Nothing } else { DialNews::Connected }
     }
 
     /// To whom a connection is.
@@ -80,14 +80,14 @@ impl DialledConnections {
     }
 
     /// Sends what can be sent, and the rest later; `Gone` where the other end is.
-    pub(super) fn send(&mut self, channel: Channel, bytes: &[u8]) -> Found {
-        let Some(own) = self.open.get_mut(&channel) else { return Found::Nothing };
+    pub(super) fn send(&mut self, channel: Channel, bytes: &[u8]) -> DialNews {
+        let Some(own) = self.open.get_mut(&channel) else { return DialNews::Nothing };
         own.out.extend_from_slice(bytes);
         if own.connecting || flush(&own.fd, &mut own.out) {
-            return Found::Nothing;
+            return DialNews::Nothing;
         }
         self.close(channel);
-        Found::Gone
+        DialNews::Gone
     }
 
     /// The kernel takes a closed descriptor out of the set.
@@ -118,13 +118,13 @@ impl DialledConnections {
     }
 
     /// Looks at one, whether it may be written to now, and takes what came into `room`.
-    pub(super) fn look(&mut self, channel: Channel, writable: bool, room: &mut [u8]) -> Found {
-        let Some(own) = self.open.get_mut(&channel) else { return Found::Nothing };
+    pub(super) fn look(&mut self, channel: Channel, writable: bool, room: &mut [u8]) -> DialNews {
+        let Some(own) = self.open.get_mut(&channel) else { return DialNews::Nothing };
         let gone = if own.connecting {
             match sockopt::socket_error(&own.fd) {
                 Ok(Ok(())) if writable => {
                     own.connecting = false;
-                    return Found::Connected;
+                    return DialNews::Connected;
                 }
                 Ok(Ok(())) => false,
                 _ => true,
@@ -132,7 +132,7 @@ impl DialledConnections {
         } else if flush(&own.fd, &mut own.out) {
             match rustix::net::recv(&own.fd, room, RecvFlags::empty()) {
                 Ok((0, _)) => true,
-                Ok((count, _)) => return Found::Came(own.to, count),
+                Ok((count, _)) => return DialNews::Came(own.to, count),
                 Err(errno) => !matches!(errno, Errno::AGAIN | Errno::INTR),
             }
         } else {
@@ -140,9 +140,9 @@ impl DialledConnections {
         };
         if gone {
             self.close(channel);
-            return Found::Gone;
+            return DialNews::Gone;
         }
-        Found::Nothing
+        DialNews::Nothing
     }
 }
 

@@ -2,7 +2,7 @@
 //! machine and decides nothing. What is due is sent before what came is read, and of each socket only so much is read at a
 //! time, so that no flood holds up a frame.
 
-use super::dialled::{DialledConnections, Found, flush};
+use super::dialled::{DialNews, DialledSet, flush};
 use super::sockets::{Sockets, open_sockets};
 use super::{NetMachine, NetOut};
 use crate::Moment;
@@ -101,7 +101,7 @@ struct NetDriver {
     open: Option<Sockets>,
     again: Moment,
     asking: Vec<Asking>,
-    dialled: DialledConnections,
+    dialled: DialledSet,
     next: u32,
     /// Datagrams that leave later.
     delayed: VecDeque<(Moment, usize, SocketAddrV4, Vec<u8>)>,
@@ -130,7 +130,7 @@ pub(crate) fn start(
         open: None,
         again: Moment(0),
         asking: vec![],
-        dialled: DialledConnections::new()?,
+        dialled: DialledSet::new()?,
         next: 0,
         delayed: VecDeque::new(),
         waker: Arc::clone(&waker),
@@ -359,12 +359,12 @@ impl NetDriver {
     }
 
     /// Tells the machine what was found at a connection that it has dialled.
-    fn found(&mut self, channel: Channel, found: Found, room: &[u8], now: Moment) {
+    fn found(&mut self, channel: Channel, found: DialNews, room: &[u8], now: Moment) {
         match found {
-            Found::Nothing => {}
-            Found::Connected => self.machine.handle(now, NetNews::Dialled(channel)),
-            Found::Gone => self.machine.handle(now, NetNews::Closed(channel)),
-            Found::Came(from, count) => {
+            DialNews::Nothing => {}
+            DialNews::Connected => self.machine.handle(now, NetNews::Dialled(channel)),
+            DialNews::Gone => self.machine.handle(now, NetNews::Closed(channel)),
+            DialNews::Came(from, count) => {
                 let bytes = room.get(..count).unwrap_or_default();
                 self.door.passed(now, from.into(), true, None, bytes);
                 self.machine.handle(now, NetNews::Bytes(channel, bytes));
