@@ -7,8 +7,6 @@ mod driver;
 mod sockets;
 #[cfg(test)]
 mod tests;
-#[cfg(test)]
-mod virtual_net;
 
 pub(crate) use converter::{Elsewhere, spawn};
 pub(crate) use driver::{Doorkeeper, NetThread, new_waker, start};

@@ -20,8 +20,6 @@ mod table_work;
 mod work;
 
 #[cfg(test)]
-mod cyclic_tests;
-#[cfg(test)]
 mod tests;
 
 use super::Speaker;

@@ -1,3 +1,5 @@
+mod cyclic;
+
 use super::TAGS;
 use super::job::{Services, Terms, WantedPart};
 use crate::Moment;
@@ -433,7 +435,7 @@ fn bytes_of(hex: &str) -> Vec<u8> {
 #[test]
 fn unsound_messages_are_answered_as_the_reference_says_and_nothing_is_lost() {
     let all: Vec<serde_json::Value> =
-        serde_json::from_str(include_str!("../../../../wire/testdata/vectors-enip.json")).unwrap();
+        serde_json::from_str(include_str!("../../../../../wire/testdata/vectors-enip.json")).unwrap();
     let of = |name: &str| {
         bytes_of(all.iter().find(|vector| vector["name"] == name).unwrap()["hex"].as_str().unwrap())
     };
@@ -522,7 +524,7 @@ type Given<'g> = (&'g str, &'g [u8]);
 #[test]
 fn commands_for_data_tables_are_answered_as_the_reference_says() {
     let all: Vec<serde_json::Value> =
-        serde_json::from_str(include_str!("../../../../wire/testdata/vectors-enip.json")).unwrap();
+        serde_json::from_str(include_str!("../../../../../wire/testdata/vectors-enip.json")).unwrap();
     let of = |name: &str| {
         bytes_of(all.iter().find(|vector| vector["name"] == name).unwrap()["hex"].as_str().unwrap())
     };

@@ -1,8 +1,8 @@
 //! The checked vectors of connections of class 1 against the machine that answers them, and every way in which one is
 //! refused.
 
-use super::node::IoNode;
 use crate::Moment;
+use crate::speak::enip::node::IoNode;
 use crate::speak::{
     LinkFaults, LinkLoss, LinkNews, NetAct, NetNews, News, Node, NodeLink, NodeSetup, Produced, Serve,
     Server, Want,
@@ -25,7 +25,7 @@ struct Vector {
 }
 
 fn vector(name: &str) -> Vec<u8> {
-    let text = include_str!("../../../../wire/testdata/vectors-enip.json");
+    let text = include_str!("../../../../../wire/testdata/vectors-enip.json");
     let all: Vec<Vector> = serde_json::from_str(text).unwrap();
     let hex = &all.iter().find(|own| own.name == name).unwrap_or_else(|| panic!("no vector {name}")).hex;
     (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect()

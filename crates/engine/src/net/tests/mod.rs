@@ -1,10 +1,15 @@
 //! Both ends of an exchange in cycles against each other on a virtual network: what comes is right, what is lost is said in
 //! time, and nothing that strangers send changes either.
 
-use super::virtual_net::{SharedHeard, Told, VirtualNet};
+mod many;
+mod opening;
+mod strangers;
+mod virtual_net;
+
 use crate::Moment;
 use crate::speak::{LinkFaults, LinkLoss, LinkNews, MakeNode, NodeLink, speaker};
 use std::net::{Ipv4Addr, SocketAddrV4};
+use virtual_net::{SharedHeard, Told, VirtualNet};
 use woodrush_core::protocol::Setup;
 
 const ADAPTER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 10);

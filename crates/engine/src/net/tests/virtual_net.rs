@@ -1,16 +1,16 @@
 //! A network in memory on a virtual clock: machines of network ports, and a switch between them that delays, loses, doubles
 //! and turns datagrams round. Only for tests.
 
-use super::{NetEnd, NetMachine, NetOut, NetSession};
 use crate::Moment;
 use crate::dice::Dice;
+use crate::net::{NetEnd, NetMachine, NetOut, NetSession, SessionOut};
 use crate::speak::{
     Channel, LinkLoss, LinkNews, MakeNode, NetNews, NodeLink, NodeSetup, Produced, Server, Socket,
 };
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashMap};
 use std::net::{Ipv4Addr, SocketAddrV4};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, MutexGuard};
 
 /// What an end was told, with when.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,31 +38,39 @@ pub(super) struct StationHeard {
 pub(super) type SharedHeard = Arc<Mutex<StationHeard>>;
 
 struct TestEnd {
-    cells: SharedHeard,
+    /// By link.
+    cells: Vec<SharedHeard>,
     now: Moment,
+    renewed: Arc<Mutex<Option<NodeSetup>>>,
+}
+
+impl TestEnd {
+    fn of(&self, link: usize) -> MutexGuard<'_, StationHeard> {
+        self.cells[link].lock().unwrap()
+    }
 }
 
 impl NetEnd for TestEnd {
     fn renewed(&mut self) -> Option<NodeSetup> {
-        None
+        self.renewed.lock().unwrap().take()
     }
 
-    fn produce(&mut self, now: Moment, _link: usize, last: &mut Produced) {
-        let mut cells = self.cells.lock().unwrap();
+    fn produce(&mut self, now: Moment, link: usize, last: &mut Produced) {
         self.now = now;
+        let mut cells = self.of(link);
         cells.produced += 1;
         last.slots = vec![cells.sends.clone()];
         last.lost = if cells.lost { vec![0] } else { vec![] };
     }
 
-    fn came(&mut self, now: Moment, _link: usize, _slot: usize, bytes: &[u8]) {
-        let mut cells = self.cells.lock().unwrap();
+    fn came(&mut self, now: Moment, link: usize, _slot: usize, bytes: &[u8]) {
+        let mut cells = self.of(link);
         cells.heard = Some(now);
         cells.told.push((now, Told::Came(bytes.to_vec())));
     }
 
-    fn still(&mut self, now: Moment, _link: usize) {
-        let mut cells = self.cells.lock().unwrap();
+    fn still(&mut self, now: Moment, link: usize) {
+        let mut cells = self.of(link);
         cells.heard = Some(now);
         cells.stills += 1;
         if cells.verbose {
@@ -70,13 +78,13 @@ impl NetEnd for TestEnd {
         }
     }
 
-    fn stopped(&mut self, now: Moment, _link: usize, why: LinkLoss) {
-        self.cells.lock().unwrap().told.push((now, Told::Stopped(why)));
+    fn stopped(&mut self, now: Moment, link: usize, why: LinkLoss) {
+        self.of(link).told.push((now, Told::Stopped(why)));
     }
 
-    fn news(&mut self, _link: usize, news: LinkNews) {
+    fn news(&mut self, link: usize, news: LinkNews) {
         let now = self.now;
-        self.cells.lock().unwrap().told.push((now, Told::News(news)));
+        self.of(link).told.push((now, Told::News(news)));
     }
 
     fn skipped(&mut self, _link: usize, _frames: u64) {}
@@ -96,14 +104,14 @@ impl NetSession for Plain {
         self.0.handle(now, news);
     }
 
-    fn poll(&mut self, now: Moment) -> super::SessionOut {
+    fn poll(&mut self, now: Moment) -> SessionOut {
         use crate::speak::Serve;
         loop {
             return match self.0.poll(now) {
-                Serve::Send(bytes) => super::SessionOut::Send(bytes),
-                Serve::HangUp(why) => super::SessionOut::HangUp(why),
-                Serve::WaitUntil(moment) => super::SessionOut::WaitUntil(moment),
-                Serve::Rest => super::SessionOut::Rest,
+                Serve::Send(bytes) => SessionOut::Send(bytes),
+                Serve::HangUp(why) => SessionOut::HangUp(why),
+                Serve::WaitUntil(moment) => SessionOut::WaitUntil(moment),
+                Serve::Rest => SessionOut::Rest,
                 Serve::Want { .. } => {
                     self.0.give(Ok(&[0; 12]));
                     continue;
@@ -126,6 +134,13 @@ struct Host {
     dialled: HashMap<Channel, (usize, u32)>,
     next: u32,
     waits: Moment,
+    renewed: Arc<Mutex<Option<NodeSetup>>>,
+}
+
+/// A peer over TCP that is no host: it says what a test lets it say.
+pub(super) struct Stranger {
+    host: usize,
+    number: u32,
 }
 
 #[derive(Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -156,6 +171,10 @@ pub(super) struct VirtualNet {
     pub(super) cut: bool,
     /// All frames, if they are to be kept.
     pub(super) seen: Option<Vec<(Moment, usize, Vec<u8>)>>,
+    /// What hosts have said over TCP to those whom they dialled, if it is to be kept.
+    pub(super) said: Option<Vec<(Moment, usize, Vec<u8>)>>,
+    /// What strangers were answered, by host and number; nothing any more where they were hung up on.
+    answered: HashMap<(usize, u32), Option<Vec<u8>>>,
 }
 
 impl VirtualNet {
@@ -172,6 +191,8 @@ impl VirtualNet {
             doubled: 0.0,
             cut: false,
             seen: None,
+            said: None,
+            answered: HashMap::new(),
         }
     }
 
@@ -183,9 +204,21 @@ impl VirtualNet {
         link: NodeLink,
         first: u16,
     ) -> SharedHeard {
-        let cells = SharedHeard::default();
-        let setup = NodeSetup { links: vec![link], address: Some(address), first, ..NodeSetup::default() };
-        let end = TestEnd { cells: Arc::clone(&cells), now: Moment(0) };
+        self.host_of(make, address, vec![link], first).remove(0)
+    }
+
+    /// A host with several, and what each is told.
+    pub(super) fn host_of(
+        &mut self,
+        make: MakeNode,
+        address: Ipv4Addr,
+        links: Vec<NodeLink>,
+        first: u16,
+    ) -> Vec<SharedHeard> {
+        let cells: Vec<SharedHeard> = links.iter().map(|_| SharedHeard::default()).collect();
+        let setup = NodeSetup { links, address: Some(address), first, ..NodeSetup::default() };
+        let renewed = Arc::default();
+        let end = TestEnd { cells: cells.clone(), now: Moment(0), renewed: Arc::clone(&renewed) };
         let machine = NetMachine::new(make(&setup), Box::new(end));
         self.hosts.push(Host {
             machine,
@@ -194,8 +227,53 @@ impl VirtualNet {
             dialled: HashMap::new(),
             next: 0,
             waits: Moment(0),
+            renewed,
         });
         cells
+    }
+
+    /// Gives a host other links, in the same places.
+    pub(super) fn renew(&mut self, host: usize, links: Vec<NodeLink>) {
+        let address = Some(self.hosts[host].address);
+        let setup = NodeSetup { links, address, first: 7, ..NodeSetup::default() };
+        *self.hosts[host].renewed.lock().unwrap() = Some(setup);
+        self.hosts[host].waits = self.now;
+    }
+
+    /// A stranger connects.
+    pub(super) fn knock(&mut self, to: Ipv4Addr, from: Ipv4Addr) -> Stranger {
+        let host = self.find(to).unwrap();
+        let own = &mut self.hosts[host];
+        own.next += 1;
+        let number = own.next;
+        assert!(own.machine.connected(number, SocketAddrV4::new(from, 50_000), self.now));
+        self.answered.insert((host, number), Some(vec![]));
+        Stranger { host, number }
+    }
+
+    /// It says something; what it was answered at once.
+    pub(super) fn say(&mut self, who: &Stranger, bytes: &[u8]) -> Vec<u8> {
+        let now = self.now;
+        self.hosts[who.host].machine.asked(who.number, now, bytes);
+        self.poll(who.host);
+        self.answered
+            .get_mut(&(who.host, who.number))
+            .unwrap()
+            .as_mut()
+            .map(std::mem::take)
+            .unwrap_or_default()
+    }
+
+    /// Whether it was hung up on.
+    pub(super) fn is_gone(&self, who: &Stranger) -> bool {
+        self.answered[&(who.host, who.number)].is_none()
+    }
+
+    /// It leaves.
+    pub(super) fn leave(&mut self, who: &Stranger) {
+        let now = self.now;
+        self.hosts[who.host].machine.left(who.number, now);
+        self.poll(who.host);
     }
 
     pub(super) fn shut(&mut self, host: usize) {
@@ -297,6 +375,9 @@ impl VirtualNet {
                 }
                 NetOut::Dial(channel, to) => self.dial(host, channel, to),
                 NetOut::Send(channel, bytes) => {
+                    if let Some(said) = &mut self.said {
+                        said.push((now, host, bytes.clone()));
+                    }
                     if let Some((other, number)) = self.hosts[host].dialled.get(&channel).copied() {
                         self.stream(Parcel::Asked { host: other, number, bytes });
                     }
@@ -304,6 +385,8 @@ impl VirtualNet {
                 NetOut::Answer(number, bytes) => {
                     if let Some((other, channel)) = self.hosts[host].asking.get(&number).copied() {
                         self.stream(Parcel::Answer { host: other, channel, bytes });
+                    } else if let Some(Some(own)) = self.answered.get_mut(&(host, number)) {
+                        own.extend_from_slice(&bytes);
                     }
                 }
                 NetOut::Close(channel) => {
@@ -314,6 +397,8 @@ impl VirtualNet {
                 NetOut::HangUp(number, _) => {
                     if let Some((other, channel)) = self.hosts[host].asking.remove(&number) {
                         self.stream(Parcel::Closed { host: other, channel });
+                    } else if let Some(own) = self.answered.get_mut(&(host, number)) {
+                        *own = None;
                     }
                 }
                 NetOut::Datagram { socket, to, bytes, .. } => self.send(host, socket, to, &bytes),
