@@ -17,7 +17,7 @@ fn sources(krate: &str) -> Vec<(String, String)> {
             let path = entry.unwrap().path();
             let name = path.strip_prefix(&root).unwrap().to_string_lossy().into_owned();
             if path.is_dir() {
-                folders.push(path);
+                folders.extend(Some(path).filter(|path| !path.ends_with("tests")));
             } else if name.ends_with(".rs") && !name.ends_with("tests.rs") && !name.contains("exercise") {
                 let text = std::fs::read_to_string(&path).unwrap();
                 let own = text.split("#[cfg(test)]\nmod tests {").next().unwrap_or_default();
