@@ -28,8 +28,14 @@ pub(crate) fn save<T: Serialize>(path: &Path, kept: &T) -> Result<(), Failure> {
     put(path, text.as_bytes())
 }
 
-/// Puts a file in its place, whole at every moment.
+/// Puts a file in its place, whole at every moment. A pipe or a terminal stands for somebody who reads: it is written to, and
+/// never replaced.
 pub(crate) fn put(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
+    let failed = |error| Failure::Outside(format!("{} cannot be written: {error}", path.display()));
+    if std::fs::metadata(path).is_ok_and(|found| !found.is_file() && !found.is_dir()) {
+        let opened = std::fs::OpenOptions::new().write(true).open(path);
+        return opened.and_then(|mut file| file.write_all(bytes)).map_err(failed);
+    }
     let mut name = std::ffi::OsString::from(".");
     name.push(path.file_name().unwrap_or_default());
     name.push(format!(".{}.new", std::process::id()));
@@ -44,5 +50,32 @@ pub(crate) fn put(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
         }
         done
     });
-    kept.map_err(|error| Failure::Outside(format!("{} cannot be written: {error}", path.display())))
+    kept.map_err(failed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rustix::fs::{CWD, FileType, Mode, mknodat};
+
+    #[test]
+    fn a_file_is_replaced_whole_and_what_is_none_is_written_to() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("sheet.eds");
+        put(&file, b"one").unwrap();
+        put(&file, b"two").unwrap();
+        assert_eq!(std::fs::read(&file).unwrap(), b"two");
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "nothing half-made stays");
+        let pipe = folder.path().join("pipe");
+        mknodat(CWD, &pipe, FileType::Fifo, Mode::from_raw_mode(0o600), 0).unwrap();
+        let reads = std::thread::spawn({
+            let pipe = pipe.clone();
+            move || std::fs::read(pipe).unwrap()
+        });
+        put(&pipe, b"three").unwrap();
+        assert_eq!(reads.join().unwrap(), b"three");
+        assert!(!std::fs::metadata(&pipe).unwrap().is_file(), "it is a pipe still");
+        let Err(Failure::Outside(why)) = put(folder.path(), b"four") else { panic!("a folder is no file") };
+        assert!(why.contains("cannot be written"), "{why}");
+    }
 }

@@ -3,6 +3,7 @@
 use super::{
     ADAPTER, LinkFaults, LinkLoss, NodeLink, Setup, SharedHeard, Told, VirtualNet, keys, link, make, row,
 };
+use crate::Moment;
 use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
 use woodrush_wire::enip::cyclic::CyclicFrame;
@@ -139,6 +140,11 @@ fn a_changed_link_is_opened_anew_and_the_others_never_notice() {
         told.iter().any(|(_, told)| *told == Told::Stopped(LinkLoss::Closed)),
         "the device is told that its connection ends: {told:?}"
     );
+    for place in [1, 2] {
+        let told = &own[place].lock().unwrap().told;
+        let stop = told.iter().find(|(_, told)| matches!(told, Told::Stopped(_)));
+        assert_eq!(stop, Some(&(Moment(500_000), Told::Stopped(LinkLoss::Closed))), "{place}: at once");
+    }
     let gone = &devices[2].lock().unwrap().told;
     assert!(gone.iter().any(|(_, told)| *told == Told::Stopped(LinkLoss::Closed)), "{gone:?}");
 }

@@ -5,7 +5,7 @@ use super::originator::Originator;
 use super::server::TagServer;
 use crate::Moment;
 use crate::speak::{
-    Channel, LinkFaults, NetAct, NetNews, Node, NodeSetup, Produced, Server, ServerSetup, Socket,
+    Channel, LinkFaults, LinkLoss, NetAct, NetNews, Node, NodeSetup, Produced, Server, ServerSetup, Socket,
 };
 use std::collections::VecDeque;
 use std::net::{Ipv4Addr, SocketAddrV4};
@@ -85,6 +85,11 @@ impl IoNode {
         }
         self.add_second_owners(setup);
         for mut gone in before {
+            // Whoever it was has changed: what came of it is not the new one's.
+            let again = setup.links.iter().position(|own| own.name == gone.name);
+            if let Some(link) = again.filter(|_| gone.runs()) {
+                self.out.push_back(NetAct::Stopped(link, LinkLoss::Closed));
+            }
             gone.shut();
             while let Some(act) = gone.poll(Moment(0)) {
                 self.out.push_back(act);

@@ -267,7 +267,7 @@ impl Originator {
             if !std::mem::replace(&mut self.unreached, true) {
                 let refusal =
                     woodrush_core::Refusal::new(woodrush_core::Kind::NoPath, woodrush_core::Blame::Device);
-                let why = format!("{}:{MESSAGES} takes no connection", self.device);
+                let why = format!("no connection at its TCP port {MESSAGES}");
                 let news = LinkNews::Refused { peer: self.device, refusal, why };
                 self.out.push_back(NetAct::Tell(self.link, news));
             }
@@ -381,6 +381,11 @@ impl Originator {
             _ => {}
         }
         true
+    }
+
+    /// Whether frames go.
+    pub(super) const fn runs(&self) -> bool {
+        self.running.is_some()
     }
 
     pub(super) fn is_due(&self, now: Moment) -> bool {
