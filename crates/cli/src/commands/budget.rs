@@ -191,7 +191,8 @@ fn comes(console: &mut Console, line: &LineBudget, published: &PublishedBudget) 
         let chain = show_micros(published.chain_us);
         console.say(&format!("the longest run of a block with its publication takes {chain}"))?;
     }
-    let asked = line.requests.iter().map(|own| 1e6 / own.every_us.max(1) as f64).sum::<f64>();
+    // A sum of nothing is -0.
+    let asked = line.requests.iter().map(|own| 1e6 / own.every_us.max(1) as f64).sum::<f64>() + 0.0;
     console.say(&format!(
         "a read or write takes about {} of what is left: at most {} a second are sent, {asked:.1} are asked for",
         show_micros(published.request_us),

@@ -231,7 +231,10 @@ fn to_set_up(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         };
         console.say("")?;
         let head = console.paint(Tone::Accent, &whose);
-        console.say(&format!("{head}{}", place(checked, demand.port)))?;
+        // On a network a device is where it is, and not where we are.
+        let device = checked.plan.devices.iter().find(|own| !demand.image && own.name == demand.name);
+        let own = device.and_then(Station::network_address).map(|own| format!(" at {own}"));
+        console.say(&format!("{head}{}", own.unwrap_or_else(|| place(checked, demand.port))))?;
         for link in &demand.links {
             let options = textwrap::Options::new(console.width())
                 .initial_indent("  ")

@@ -293,6 +293,26 @@ fn images(checked: &Checked) -> Vec<PaperImage> {
     let exchanged = |at: usize| plan.link_of(Owner::Image(at)).is_some();
     let image = |(at, own): (usize, &crate::project::Image)| {
         let dialect = project.image_dialect(at);
+        let values = values_of(project, plan, at);
+        // A block goes whole: its client reads and writes all of it, where we are.
+        let block = exchanged(at).then(|| {
+            let count =
+                |is_it: fn(&super::HandedValue) -> bool| values.iter().filter(|own| is_it(own)).count();
+            let wires = own.port.and_then(|port| project.ports.get(port.value)?.wires.as_ref());
+            let at = match wires {
+                Some(Wires::Network { at }) => at.value.to_string(),
+                _ => String::new(),
+            };
+            ((count(|own| own.access.0), count(|own| own.access.1)), at)
+        });
+        let client = |own: &Client| {
+            let mut paper = client(own);
+            if let Some((asks, at)) = block.clone() {
+                paper.asks = asks;
+                paper.dials = if paper.dials.is_empty() { at } else { paper.dials };
+            }
+            paper
+        };
         PaperImage {
             name: own.name.value.clone(),
             settings: settings.get(&own.name.value).map(|own| own.items.clone()).unwrap_or_default(),
@@ -301,8 +321,7 @@ fn images(checked: &Checked) -> Vec<PaperImage> {
             refusal: dialect.filter(|_| !exchanged(at)).map_or("", |dialect| dialect.refusals().lost),
             clients: project.clients_of(at).map(client).collect(),
             values: dialect.map_or_else(Vec::new, |dialect| {
-                let shown = |value| paper_value(dialect.notation(), &value);
-                values_of(project, plan, at).into_iter().map(shown).collect()
+                values.iter().map(|value| paper_value(dialect.notation(), value)).collect()
             }),
         }
     };

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use woodrush_core::blocks::blocks;
 use woodrush_core::budget::networks;
 use woodrush_core::check::Checked;
-use woodrush_core::handover::{handover_list, image_settings, values_of};
+use woodrush_core::handover::{handover_list, image_settings, papers, values_of};
 use woodrush_core::plan::demands;
 use woodrush_core::project::Owner;
 use woodrush_core::trace::trace;
@@ -183,6 +183,15 @@ fn the_papers_tell_what_the_controller_reads_and_what_it_writes() {
     );
     let tables: Vec<&str> = demand.tables.iter().map(|(table, _)| table.as_str()).collect();
     assert_eq!(tables, ["outputs", "inputs"]);
+    let page = papers(&checked);
+    let image = page.images.iter().find(|image| image.name == "grading").unwrap();
+    let client = &image.clients[0];
+    assert_eq!(
+        (client.asks, client.dials.as_str()),
+        ((2, 2), "192.0.2.10"),
+        "it gets and sends whole blocks"
+    );
+    assert!(page.drawing.contains("reads 2 of grading, writes 2"), "{}", page.drawing);
 }
 
 /// Each direction has one way in which a rule may lead, and the message names both ends.
