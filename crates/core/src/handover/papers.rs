@@ -244,10 +244,13 @@ fn lines(checked: &Checked) -> Vec<PaperLine> {
         let Some(first) = here.first().and_then(|at| all.get(&plan.devices.get(*at)?.name)) else { continue };
         // What all of them have alike is the line's.
         let settings_of = |at: usize| plan.devices.get(at).and_then(|own| all.get(&own.name));
+        // On a network each device has an address of its own.
+        let is_network = matches!(own.wires, Some(Wires::Network { .. }));
         let is_shared = |item: &(String, String)| {
             here.len() > 1
                 && here.iter().all(|at| settings_of(*at).is_some_and(|own| own.items.contains(item)))
-                || matches!(item.0.as_str(), "line" | "wiring" | "protocol" | "address" | "port")
+                || matches!(item.0.as_str(), "line" | "wiring" | "protocol")
+                || !is_network && matches!(item.0.as_str(), "address" | "port")
         };
         let shared: Vec<(String, String)> =
             first.items.iter().filter(|item| is_shared(item)).cloned().collect();
@@ -263,6 +266,10 @@ fn lines(checked: &Checked) -> Vec<PaperLine> {
                 settings: settings.unwrap_or_default(),
                 as_shipped: shipped.map(|line| line.to_string()).unwrap_or_default(),
                 poll: match device.poll.value {
+                    _ if is_network => {
+                        let link = plan.link_of(Owner::Device(at));
+                        link.map(|link| show_micros(link.period)).unwrap_or_default()
+                    }
                     crate::project::Polling::Every(micros) => show_micros(micros),
                     crate::project::Polling::Published => "published".into(),
                 },

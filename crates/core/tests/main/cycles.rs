@@ -191,6 +191,9 @@ fn the_papers_tell_what_the_controller_reads_and_what_it_writes() {
         ((2, 2), "192.0.2.10"),
         "it gets and sends whole blocks"
     );
+    let device = page.lines.iter().flat_map(|line| &line.devices).find(|own| own.name == "valves").unwrap();
+    assert_eq!(device.settings[0], ("address".into(), "192.0.2.70".into()));
+    assert_eq!(device.poll, "5 ms");
     assert!(page.drawing.contains("reads 2 of grading, writes 2"), "{}", page.drawing);
 }
 
