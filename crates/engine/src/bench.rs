@@ -17,14 +17,19 @@ use woodrush_core::check::Checked;
 /// How something that was handed over has ended.
 type Ending = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
 
-/// One serial port: the converter's side and the simulated side.
-struct Line {
+/// The simulated side of a port.
+struct FarSide {
     port: usize,
-    asking: Schedule,
     bus: Bus,
     /// When its connection was made last; and when it is made again, while there is none.
     made: Moment,
     again: Option<Moment>,
+}
+
+/// One port, or those of one schedule: the converter's side and the simulated sides.
+struct Line {
+    asking: Schedule,
+    sides: Vec<FarSide>,
     /// When it has something to do next, if nobody wakes it before.
     next: Moment,
     woken: Arc<AtomicBool>,
@@ -33,38 +38,42 @@ struct Line {
 impl Line {
     /// Lets everything happen here that happens now.
     fn pass(&mut self, now: Moment) {
-        self.next = loop {
-            if self.again.is_some_and(|again| again <= now) {
-                (self.again, self.made) = (None, now);
-                self.bus.left(Opener::FIRST);
-                self.bus.connected(now);
-                self.asking.handle(now, News::Up);
+        self.next = 'pass: loop {
+            for side in self.sides.iter_mut().filter(|side| side.again.is_some_and(|again| again <= now)) {
+                (side.again, side.made) = (None, now);
+                side.bus.left(Opener::FIRST);
+                side.bus.connected(now);
+                self.asking.handle(side.port, now, News::Up);
             }
-            let asking = match self.asking.poll(now) {
+            let (port, act) = self.asking.poll(now);
+            let side = self.sides.iter_mut().find(|side| side.port == port);
+            let mut next = match act {
                 LineAct::Send(bytes) => {
-                    self.bus.handle(Opener::FIRST, now, &bytes);
+                    side.into_iter().for_each(|side| side.bus.handle(Opener::FIRST, now, &bytes));
                     continue;
                 }
                 LineAct::HangUp(_) => {
-                    self.asking.handle(now, News::Down);
+                    self.asking.handle(port, now, News::Down);
                     // At once, unless that was just done.
-                    self.again = Some(now.max(self.made + AGAIN_AFTER));
+                    side.into_iter().for_each(|side| side.again = Some(now.max(side.made + AGAIN_AFTER)));
                     continue;
                 }
                 LineAct::WaitUntil(moment) => moment,
                 LineAct::Rest => Moment::NEVER,
             };
-            let bus = match self.bus.poll(Opener::FIRST, now) {
-                BusAct::Deliver(bytes) => {
-                    if self.again.is_none() {
-                        self.asking.handle(now, News::Bytes(&bytes));
+            for side in &mut self.sides {
+                let bus = match side.bus.poll(Opener::FIRST, now) {
+                    BusAct::Deliver(bytes) => {
+                        if side.again.is_none() {
+                            self.asking.handle(side.port, now, News::Bytes(&bytes));
+                        }
+                        continue 'pass;
                     }
-                    continue;
-                }
-                BusAct::WaitUntil(moment) => moment,
-                BusAct::Rest => Moment::NEVER,
-            };
-            let next = asking.min(bus).min(self.again.unwrap_or(Moment::NEVER));
+                    BusAct::WaitUntil(moment) => moment,
+                    BusAct::Rest => Moment::NEVER,
+                };
+                next = next.min(bus).min(side.again.unwrap_or(Moment::NEVER));
+            }
             // A machine that wants to be asked at this very moment again would never let time pass.
             break next.max(now + 1);
         };
@@ -105,19 +114,23 @@ impl Bench {
         if let Some(own) = Arc::get_mut(&mut shared) {
             own.ports.iter_mut().for_each(|port| port.first = 0);
         }
-        let (mut lines, mut kin) = (vec![], Twins::new());
+        let (mut lines, mut kin): (Vec<Line>, _) = (vec![], Twins::new());
         for port in 0..checked.project.ports.len() {
             let no_files = |path: &str| Err(format!("{path}: there are no files here"));
             let bus = kin_bus_of(checked, port, &no_files, true, &mut kin)?;
-            if let (Some(bus), Some(asking)) = (bus, Schedule::new(Arc::clone(&shared), port)) {
-                let woken = Arc::new(AtomicBool::new(true));
-                let wakes = Arc::clone(&woken);
-                if let Some(queue) = shared.queues.get(port) {
-                    queue.set_wake(move || wakes.store(true, Relaxed));
-                }
-                let (made, next) = (Moment(0), Moment(0));
-                lines.push(Line { port, asking, bus, made, again: None, next, woken });
+            let Some(bus) = bus else { continue };
+            let side = FarSide { port, bus, made: Moment(0), again: None };
+            if let Some(line) = lines.iter_mut().find(|line| line.asking.ports().contains(&port)) {
+                line.sides.push(side);
+                continue;
             }
+            let Some(asking) = Schedule::new(Arc::clone(&shared), port) else { continue };
+            let woken = Arc::new(AtomicBool::new(true));
+            for queue in asking.ports().into_iter().filter_map(|port| shared.queues.get(port)) {
+                let wakes = Arc::clone(&woken);
+                queue.set_wake(move || wakes.store(true, Relaxed));
+            }
+            lines.push(Line { asking, sides: vec![side], next: Moment(0), woken });
         }
         let site = Site::new(Arc::clone(&shared));
         Ok(Self { now: Moment(0), shared, site, lines, events, clock })
@@ -183,16 +196,19 @@ impl Bench {
 
     /// The simulated side of a port.
     pub fn bus(&mut self, port: usize) -> Option<&mut Bus> {
-        let line = self.lines.iter_mut().find(|line| line.port == port)?;
-        // Whatever is done to it, it is looked at again.
-        line.woken.store(true, Relaxed);
-        Some(&mut line.bus)
+        self.lines.iter_mut().find_map(|line| {
+            let side = line.sides.iter_mut().find(|side| side.port == port)?;
+            // Whatever is done to it, it is looked at again.
+            line.woken.store(true, Relaxed);
+            Some(&mut side.bus)
+        })
     }
 
     /// A simulated device, by its port and its place there.
     #[must_use]
     pub fn device(&self, port: usize, place: usize) -> Option<&SimDevice> {
-        self.lines.iter().find(|line| line.port == port)?.bus.devices.get(place)
+        let mut sides = self.lines.iter().flat_map(|line| &line.sides);
+        sides.find(|side| side.port == port)?.bus.devices.get(place)
     }
 
     /// Lets everything happen that happens now; says when something happens next.

@@ -481,6 +481,26 @@ impl Plan {
         devices
     }
 
+    /// The ports that have devices in common with a port, and it: a device may be read by one and written by another.
+    #[must_use]
+    pub fn ports_together(&self, port: usize) -> Vec<usize> {
+        let mut all = vec![port];
+        loop {
+            let known = all.len();
+            for (device, station) in self.devices.iter().enumerate() {
+                let own = [Some(station.port), self.write_port(device)];
+                if own.iter().flatten().any(|port| all.contains(port)) {
+                    all.extend(own.into_iter().flatten());
+                }
+            }
+            all.sort_unstable();
+            all.dedup();
+            if all.len() == known {
+                return all;
+            }
+        }
+    }
+
     /// Whether a device is asked or written by this port.
     #[must_use]
     pub fn is_on(&self, device: usize, port: usize) -> bool {

@@ -176,6 +176,7 @@ fn a_controller_with_two_connections_is_told_to_set_up_both() {
     let checked = checked(TWO_WAYS);
     assert!(!checked.has_errors(), "{:?}", checked.findings);
     assert_eq!((checked.plan.devices[0].port, checked.plan.write_port(0)), (0, Some(1)));
+    assert_eq!((checked.plan.ports_together(1), checked.plan.ports_together(2)), (vec![0, 1], vec![2]));
     let demands = demands(&checked.project, &checked.plan);
     assert_eq!(
         demands[0].links,

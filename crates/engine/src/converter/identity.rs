@@ -13,6 +13,8 @@ pub(super) struct Identity {
     pub(super) echo: bool,
     /// Keys of its protocol: both ends of a connection or link go by them.
     pub(super) setup: Setup,
+    /// The other ports that have devices in common with it, each with the same of theirs: they are opened together.
+    pub(super) together: Vec<(String, String, bool, Setup)>,
 }
 
 /// What is done on a port.
@@ -49,5 +51,12 @@ pub(super) fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Identity
             }
         };
     let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
-    Some(Identity { wires, protocol, role, echo: port.echo, setup: port.setup.clone() })
+    let others = plan.ports_together(at).into_iter().filter(|other| *other != at);
+    let of = |other: usize| {
+        let port = checked.project.ports.get(other)?;
+        let wires = port.wires.as_ref()?.identity();
+        Some((port.name.value.clone(), wires, port.echo, port.setup.clone()))
+    };
+    let together = others.filter_map(of).collect();
+    Some(Identity { wires, protocol, role, echo: port.echo, setup: port.setup.clone(), together })
 }

@@ -1,6 +1,7 @@
 //! The converter: a plan turned into threads and tasks around the images.
 
 mod identity;
+mod keeper;
 mod running;
 mod serve;
 

@@ -2,28 +2,25 @@
 //! in between.
 
 use super::identity::{Identity, Role, kept};
+use super::keeper::Keeper;
 use super::serve::{self, Serving};
 use crate::admission::Aliases;
 use crate::admission::ListenPlace;
 use crate::moment::Clock;
 use crate::net::{self, Elsewhere, NetThread};
 use crate::port::pipe::{self, Front, Pipe};
-use crate::port::{Begin, LineThread, Open, Way, spawn};
+use crate::port::tty::OpenFault;
+use crate::port::{Begin, LineThread, Open, OpenedPort, Way, spawn};
 use crate::shared::{Event, Shared, Site};
 use std::collections::HashMap;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::thread::JoinHandle;
 use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Port, Wires};
 use woodrush_core::protocol::dialect;
-
-/// How often silent connections are looked for.
-const SWEEP: Duration = Duration::from_millis(500);
 
 /// Where ports really go, when that is not where the project says: the bench.
 #[derive(Debug, Clone, Default)]
@@ -76,6 +73,8 @@ impl OpenPort {
 enum Opened {
     Serving(Arc<Serving>),
     Thread(LineThread),
+    /// By the thread of another one.
+    Along,
     /// With where messages are taken.
     Network(NetThread, SocketAddr),
     /// Held so that it goes on; with a second descriptor of its socket and where that is.
@@ -88,7 +87,7 @@ impl Opened {
         match self {
             Self::Serving(serving) => serving.socket(),
             Self::Pipe(_, socket) => socket.as_ref().and_then(|(socket, _)| socket.try_clone().ok()),
-            Self::Thread(_) | Self::Network(..) => None,
+            Self::Thread(_) | Self::Along | Self::Network(..) => None,
         }
     }
 }
@@ -304,8 +303,9 @@ impl Running {
     }
 
     /// Gives every prepared port its thread or task.
-    fn open(&mut self, prepared: Vec<Prepared>) -> Result<(), StartFault> {
-        for Prepared { port: at, kept, front, back } in prepared {
+    fn open(&mut self, mut prepared: Vec<Prepared>) -> Result<(), StartFault> {
+        prepared.reverse();
+        while let Some(Prepared { port: at, kept, front, back }) = prepared.pop() {
             let shared = self.site.current();
             let Some(name) = shared.ports.get(at).map(|port| port.name.clone()) else { continue };
             let fault = |what: String, fix: &str| StartFault { port: name.clone(), what, fix: fix.into() };
@@ -329,9 +329,26 @@ impl Running {
                 }
                 (Prefix::Opens(way, begin), None) => {
                     let asks = kept.role == Role::Asks;
-                    let thread = spawn(&self.site, at, (way, begin), asks, self.clock)
-                        .map_err(|open| fault(open.what, &open.fix))?;
-                    Opened::Thread(thread)
+                    let open_fault = |open: OpenFault| fault(open.what, &open.fix);
+                    let open = |at, own| OpenedPort::begin(&shared, at, own, self.clock.now());
+                    let mut ports = vec![open(at, (way, begin)).map_err(open_fault)?];
+                    // Those that have a device in common with it have one schedule, and so one thread.
+                    let together = if asks { shared.plan.ports_together(at) } else { vec![] };
+                    for other in prepared.extract_if(.., |own| together.contains(&own.port)) {
+                        let Some(name) = shared.ports.get(other.port).map(|port| port.name.clone()) else {
+                            continue;
+                        };
+                        let Prefix::Opens(way, begin) = other.front else { continue };
+                        let paths = way.path().map(PathBuf::from).into_iter().collect();
+                        let opened = open(other.port, (way, begin)).map_err(|open| StartFault {
+                            port: name.clone(),
+                            what: open.what,
+                            fix: open.fix,
+                        })?;
+                        ports.push(opened);
+                        self.open.push(OpenPort { name, kept_by: other.kept, paths, at: Opened::Along });
+                    }
+                    Opened::Thread(spawn(&self.site, ports, asks, self.clock).map_err(open_fault)?)
                 }
                 (Prefix::Network(own), _) => {
                     let elsewhere = self.elsewhere(at);
@@ -453,41 +470,6 @@ enum When {
 fn wanted(checked: &Checked, plan: &Plan) -> Vec<(String, Identity)> {
     let ports = checked.project.ports.iter().enumerate();
     ports.filter_map(|(at, port)| Some((port.name.value.clone(), kept(checked, plan, at)?))).collect()
-}
-
-/// The thread that looks for silent connections. A timer in the runtime would cost every exchange a little, for
-/// something that is looked at twice a second.
-struct Keeper {
-    stop: Arc<AtomicBool>,
-    thread: Option<JoinHandle<()>>,
-}
-
-impl Keeper {
-    fn spawn(served: &Arc<Mutex<Vec<Arc<Serving>>>>) -> Self {
-        let stop = Arc::new(AtomicBool::new(false));
-        let (asked, served) = (Arc::clone(&stop), Arc::clone(served));
-        let look = move || {
-            while !asked.load(Relaxed) {
-                std::thread::park_timeout(SWEEP);
-                let served = served.lock().unwrap_or_else(PoisonError::into_inner).clone();
-                served.iter().for_each(|serving| serving.sweep());
-            }
-        };
-        // Without the thread silent connections stay, which the limit of clients bounds.
-        let thread = std::thread::Builder::new().name("keeper".into()).spawn(look).ok();
-        Self { stop, thread }
-    }
-}
-
-impl Drop for Keeper {
-    fn drop(&mut self) {
-        self.stop.store(true, Relaxed);
-        if let Some(thread) = self.thread.take() {
-            thread.thread().unpark();
-            // A panic there has been printed already.
-            let _ = thread.join();
-        }
-    }
 }
 
 fn listen_fault(

@@ -112,19 +112,19 @@ pub fn schedule(bytes: &[u8]) {
     let mut wanted = 0;
     let ended: Arc<AtomicU64> = Arc::default();
     let place = shared.plan.pushes.first().map(|push| push.extent);
-    port.asking.handle(port.now, News::Up);
+    port.asking.handle(ASKS, port.now, News::Up);
     for (pause, kind, piece) in pieces(bytes.get(1..).unwrap_or_default()) {
         let line_request = match (kind, place) {
-            (1, Some(extent)) => Some(LineRequest::Write(DeviceWrite {
+            (1 | 2, Some(extent)) => Some(LineRequest::Write(DeviceWrite {
                 device: 0,
                 extent,
                 cells: vec![0x55; 2],
-                keep: None,
+                // Whole, or some of its bits.
+                keep: (kind == 2).then(|| vec![0xF0; 2]),
                 shown: Shown::Nothing,
                 rule: 0,
                 after_device: true,
             })),
-            (2, Some(extent)) => Some(LineRequest::Read { device: 0, extent }),
             (3, _) => {
                 let message =
                     Message { code: *piece.first().unwrap_or(&3), body: piece.to_vec(), writes: false };
@@ -142,7 +142,7 @@ pub fn schedule(bytes: &[u8]) {
         }
         port.act(port.now + pause);
         if port.again.is_none() {
-            port.asking.handle(port.now, News::Bytes(piece));
+            port.asking.handle(ASKS, port.now, News::Bytes(piece));
         }
     }
     // Nothing is heard any more: whatever was wanted has its end.
@@ -169,15 +169,15 @@ impl DrivenPort {
         for _ in 0..10_000 {
             if self.again.is_some_and(|again| again <= self.now) {
                 self.again = None;
-                self.asking.handle(self.now, News::Up);
+                self.asking.handle(ASKS, self.now, News::Up);
             }
-            let next = match self.asking.poll(self.now) {
+            let next = match self.asking.poll(self.now).1 {
                 LineAct::Send(bytes) => {
                     assert!(!bytes.is_empty());
                     continue;
                 }
                 LineAct::HangUp(_) => {
-                    self.asking.handle(self.now, News::Down);
+                    self.asking.handle(ASKS, self.now, News::Down);
                     self.again = Some(self.now + 1_000_000);
                     continue;
                 }

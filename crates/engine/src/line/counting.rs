@@ -28,7 +28,7 @@ impl Schedule {
             InFlight::LineRequest(Queued { line_request: LineRequest::Write(write), .. }) => {
                 (Some(write.device), health.sends.get(&write.rule))
             }
-            InFlight::LineRequest(_) => (None, None),
+            InFlight::LineRequest(_) | InFlight::Owed(_) => (None, None),
         };
         device
             .and_then(|device| health.devices.get(device))

@@ -1,8 +1,12 @@
 //! Who may use a port on which we ask: what others want in fair turns, values that devices are sent, polls by how overdue
 //! they are, probes of lost devices when there is time. A state machine; [`crate::port`] drives it, the virtual bench
 //! runs it.
+//!
+//! A device that is written by a port of its own has two lanes in one schedule: what is known of the device is known once, and
+//! each lane has its own client and its own request under way, so that a lane that hangs does not age what the other reads.
 
 mod counting;
+mod lanes;
 mod parts;
 mod polled;
 mod published;
@@ -12,11 +16,12 @@ mod turns;
 
 use crate::Moment;
 use crate::image::DeviceWrite;
-use crate::shared::{Event, LineQueue, LineRequest, Queued, Shared};
-use crate::speak::{Act, Ask, Client, ClientSetup, News, Ticket, speaker, subscriptions};
-use parts::{ChangeStage, Mailbox};
+use crate::shared::{Event, LineRequest, Queued, Shared};
+use crate::speak::{Act, Ask, ClientSetup, News, Ticket};
+use lanes::{Lane, Unheard, setup};
+use parts::{ChangeStage, OwedRead};
 use split::Pieces;
-use std::collections::HashMap;
+use std::collections::VecDeque;
 use std::sync::Arc;
 use turns::{DeviceState, Lost};
 use woodrush_core::plan::Station;
@@ -29,9 +34,20 @@ const UNIT_LOST_AFTER: u32 = 3;
 
 /// What the line is busy with.
 enum InFlight {
-    Poll { device: usize, turn: usize, probe: bool, pieces: Pieces },
-    Push { device: usize, push: usize, cells: Vec<u8> },
+    Poll {
+        device: usize,
+        turn: usize,
+        probe: bool,
+        pieces: Pieces,
+    },
+    Push {
+        device: usize,
+        push: usize,
+        cells: Vec<u8>,
+    },
     LineRequest(Queued),
+    /// What another lane must know before it can write.
+    Owed(OwedRead),
 }
 
 struct Current {
@@ -44,17 +60,6 @@ struct Current {
     /// Bytes that went out and came since it began.
     sent: u64,
     came: u64,
-}
-
-/// Requests on a connection of ours that brought nothing back: a firewall may have forgotten it, or the socket at its
-/// other end may hang, and neither says so.
-#[derive(Debug, Default, Clone, Copy)]
-struct Unheard {
-    /// In a row, since anything was answered.
-    requests: u32,
-    /// Times that it was made again for that, since anything was answered: each next time takes twice as many requests,
-    /// since then it is the device that says nothing.
-    again: u32,
 }
 
 /// Twice as many no more often than this.
@@ -74,145 +79,102 @@ pub enum LineAct {
     Rest,
 }
 
-/// Asks the devices of one port, and lets the answers land in the images.
+/// Asks the devices of one port, or of all ports that have a device in common, and lets the answers land in the images.
 pub struct Schedule {
     shared: Arc<Shared>,
-    port: usize,
-    client: Box<dyn Client>,
-    queue: Arc<LineQueue>,
     devices: Vec<DeviceState>,
-    current: Option<Current>,
     next_ticket: u64,
-    /// The last request was not a poll: a poll that is due goes next.
-    errand_last: bool,
-    probe_from: Moment,
-    /// Units of others' requests that did not answer, and how often in a row.
-    silent: HashMap<u16, u32>,
-    /// What is known of the connection, where we make it.
-    unheard: Unheard,
-    elsewhere: Mailbox,
-    up: bool,
-}
-
-/// What the machine of a port needs to know.
-fn setup(shared: &Shared, port: usize) -> Option<ClientSetup<'_>> {
-    let settings = shared.ports.get(port)?;
-    Some(ClientSetup {
-        stations: &shared.plan.devices,
-        line: *shared.plan.lines.get(port)?,
-        retries: settings.retries,
-        port: &settings.setup,
-        first: settings.first,
-    })
+    /// The one that is looked at.
+    lane: Lane,
+    others: Vec<Lane>,
+    /// What lanes must know before they can write, and another one reads.
+    owed: VecDeque<OwedRead>,
+    /// A lane has more to do than when it was looked at last.
+    stirred: bool,
+    /// A changed project waits: nothing more begins.
+    held: bool,
 }
 
 impl Schedule {
-    /// Of a port; `None` where it has no protocol that can be spoken.
-    #[must_use]
-    pub fn new(shared: Arc<Shared>, port: usize) -> Option<Self> {
-        let mut client = (speaker(shared.ports.get(port)?.protocol)?.client?)(&setup(&shared, port)?);
-        client.keep(subscriptions(&shared.plan, port));
-        let devices = turns::of_port(&shared, port);
-        let queue = Arc::clone(shared.queues.get(port)?);
-        Some(Self {
-            shared,
-            port,
-            client,
-            queue,
-            devices,
-            current: None,
-            next_ticket: 0,
-            errand_last: false,
-            probe_from: Moment(0),
-            silent: HashMap::new(),
-            unheard: Unheard::default(),
-            elsewhere: Mailbox::default(),
-            up: true,
-        })
-    }
-
-    /// The same port in a changed project: what is known of its devices stays. Only between two requests.
-    #[must_use]
-    pub fn renewed(&mut self, shared: Arc<Shared>, port: usize) -> Option<Self> {
-        let mut next = Self::new(shared, port)?;
-        for polled in &mut next.devices {
-            // One at another unit is another device: what was known of the old one says nothing of it.
-            let same = |station: &Station| (station.name.clone(), station.setup.clone());
-            let own = next.shared.plan.devices.get(polled.index).map(same);
-            let known =
-                self.devices.iter().find(|old| self.shared.plan.devices.get(old.index).map(same) == own);
-            if let Some(known) = known {
-                (polled.failed, polled.lost) = (known.failed, known.lost);
-            }
+    /// Takes news of a port.
+    pub fn handle(&mut self, port: usize, now: Moment, news: News<'_>) {
+        if !self.turn_to(port) {
+            return;
         }
-        // What the machine knows of its line or connection goes on.
-        std::mem::swap(&mut next.client, &mut self.client);
-        next.client.set_up(&setup(&next.shared, port)?);
-        next.client.keep(subscriptions(&next.shared.plan, port));
-        next.up = self.up;
-        (next.probe_from, next.unheard) = (self.probe_from, self.unheard);
-        Some(next)
-    }
-
-    /// Whether nothing is under way.
-    #[must_use]
-    pub fn is_idle(&self) -> bool {
-        self.current.is_none()
-    }
-
-    /// Takes news of the port.
-    pub fn handle(&mut self, now: Moment, news: News<'_>) {
         match news {
             News::Up => {
-                self.up = true;
+                self.lane.up = true;
                 // What failed while there was no connection tells nothing of this one.
-                self.unheard.requests = 0;
-                for polled in self.devices.iter().filter(|polled| !polled.pushes.is_empty()) {
+                self.lane.unheard.requests = 0;
+                let is_sent =
+                    |polled: &&DeviceState| !polled.pushes.is_empty() && self.writes_here(polled.index);
+                for polled in self.devices.iter().filter(is_sent) {
                     self.shared.was_away(polled.index);
                 }
                 // A device that was lost with the port is worth a look at once.
-                self.probe_from = now;
-                for polled in &mut self.devices {
+                self.lane.probe_from = now;
+                let (plan, port) = (&self.shared.plan, self.lane.port);
+                for polled in self.devices.iter_mut().filter(|polled| plan.is_on(polled.index, port)) {
                     if polled.lost.is_some() {
                         polled.lost = Some(Lost { next_try: now, wait: polled.retry.first });
                     }
                 }
             }
-            News::Down => self.up = false,
+            News::Down => self.lane.up = false,
             News::Bytes(bytes) => {
-                if let Some(port) = self.shared.health.ports.get(self.port) {
+                if let Some(port) = self.shared.health.ports.get(self.lane.port) {
                     port.tally.carried(0, bytes.len() as u64);
                 }
-                if let Some(current) = &mut self.current {
+                if let Some(current) = &mut self.lane.current {
                     current.came += bytes.len() as u64;
                 }
             }
         }
-        self.client.handle(now, news);
+        self.lane.client.handle(now, news);
     }
 
-    /// What to do now. Calling it early or often changes nothing.
-    pub fn poll(&mut self, now: Moment) -> LineAct {
+    /// What to do now, and at which port: of a wait, for all of them. Calling it early or often changes nothing.
+    pub fn poll(&mut self, now: Moment) -> (usize, LineAct) {
+        if self.others.is_empty() {
+            return (self.lane.port, self.poll_lane(now));
+        }
         loop {
-            if let Some((ticket, result)) = self.elsewhere.take() {
-                self.finish(now, ticket, result);
+            let mut waits = Moment::NEVER;
+            for port in self.ports() {
+                if !self.turn_to(port) {
+                    continue;
+                }
+                match self.poll_lane(now) {
+                    LineAct::WaitUntil(moment) => waits = waits.min(moment),
+                    LineAct::Rest => {}
+                    act => return (port, act),
+                }
             }
+            if !std::mem::take(&mut self.stirred) {
+                let wait = if waits == Moment::NEVER { LineAct::Rest } else { LineAct::WaitUntil(waits) };
+                return (self.lane.port, wait);
+            }
+        }
+    }
+
+    fn poll_lane(&mut self, now: Moment) -> LineAct {
+        loop {
             if let Some(why) = self.is_unheard() {
                 return LineAct::HangUp(why);
             }
-            match self.client.poll(now) {
+            match self.lane.client.poll(now) {
                 Act::Send(bytes) => {
-                    let line = self.shared.plan.lines.get(self.port);
+                    let line = self.shared.plan.lines.get(self.lane.port);
                     let takes =
                         line.map_or(0, |line| line.bytes(u32::try_from(bytes.len()).unwrap_or(u32::MAX)));
-                    let said_before = self.client.said_before();
-                    if let Some(current) = &mut self.current {
+                    let said_before = self.lane.client.said_before();
+                    if let Some(current) = &mut self.lane.current {
                         if !said_before || current.left.is_none() {
                             current.left = Some(now + takes);
                         }
                         current.sent += bytes.len() as u64;
                     }
-                    if let Some(port) = self.shared.health.ports.get(self.port) {
+                    if let Some(port) = self.shared.health.ports.get(self.lane.port) {
                         port.tally.carried(bytes.len() as u64, 0);
                     }
                     return LineAct::Send(bytes);
@@ -223,18 +185,19 @@ impl Schedule {
                 }
                 Act::Came(transfer, at, values) => self.came(now, transfer, at, &values),
                 Act::Stopped(transfer, refusal) => self.stopped(now, transfer, refusal),
-                Act::Tell(words) => self.shared.tell(Event::PortSays { port: self.port, words }),
+                Act::Tell(words) => self.shared.tell(Event::PortSays { port: self.lane.port, words }),
                 Act::HangUp(why) => return LineAct::HangUp(why),
                 Act::WaitUntil(moment) => return LineAct::WaitUntil(moment),
                 Act::Rest
                     if self
+                        .lane
                         .current
                         .as_ref()
                         .is_some_and(|own| self.waits_elsewhere(own.stage, &own.doing)) =>
                 {
                     return LineAct::Rest;
                 }
-                Act::Rest => match (self.start_next(now), self.client.wakes_at()) {
+                Act::Rest => match (self.start_next(now), self.lane.client.wakes_at()) {
                     (Some(LineAct::WaitUntil(moment)), Some(wakes)) => {
                         return LineAct::WaitUntil(moment.min(wakes));
                     }
@@ -248,25 +211,33 @@ impl Schedule {
 
     /// Whether the connection is to be made again, and why.
     fn is_unheard(&mut self) -> Option<String> {
-        let port = self.shared.ports.get(self.port).filter(|port| port.dials && self.current.is_none())?;
-        let most = self.devices.iter().map(|polled| polled.lost_after).min().unwrap_or(UNIT_LOST_AFTER);
-        let Unheard { requests, again } = self.unheard;
-        if !self.up || requests < most.saturating_mul(1 << again.min(AGAIN_MOST)) {
+        let port =
+            self.shared.ports.get(self.lane.port).filter(|port| port.dials && self.lane.current.is_none())?;
+        let own = self.here().map(|polled| polled.lost_after);
+        let most = own.min().unwrap_or(UNIT_LOST_AFTER);
+        let Unheard { requests, again } = self.lane.unheard;
+        if !self.lane.up || requests < most.saturating_mul(1 << again.min(AGAIN_MOST)) {
             return None;
         }
-        self.unheard = Unheard { requests: 0, again: again + 1 };
+        self.lane.unheard = Unheard { requests: 0, again: again + 1 };
         Some(format!("{requests} requests in a row were not answered, so `{}` is connected again", port.name))
     }
 
     /// Gives the client its next question; or says for what to wait.
     fn start_next(&mut self, now: Moment) -> Option<LineAct> {
-        let doing = match self.choose(now) {
+        let chosen = if self.held {
+            // What a lane waits for is part of what it has begun.
+            self.next_owed(now).map(InFlight::Owed).ok_or(None)
+        } else {
+            self.choose(now)
+        };
+        let doing = match chosen {
             Ok(doing) => doing,
             Err(Some(moment)) => return Some(LineAct::WaitUntil(moment)),
             Err(None) => return Some(LineAct::Rest),
         };
         let (ask, stage) = self.ask_of(&doing)?;
-        self.errand_last = !matches!(doing, InFlight::Poll { .. });
+        self.lane.errand_last = !matches!(doing, InFlight::Poll { .. });
         self.begin(now, doing, ask, stage);
         None
     }
@@ -280,26 +251,28 @@ impl Schedule {
             }
             _ => None,
         };
-        if let (Some(station), Some(own)) = (guest, setup(&self.shared, self.port)) {
+        if let (Some(station), Some(own)) = (guest, setup(&self.shared, self.lane.port)) {
             let stations = std::slice::from_ref(station);
-            self.client.set_up(&ClientSetup { stations, retries: 0, ..own });
+            self.lane.client.set_up(&ClientSetup { stations, retries: 0, ..own });
         }
-        self.current = Some(Current { doing, ticket, began: now, left: None, stage, sent: 0, came: 0 });
+        self.lane.current = Some(Current { doing, ticket, began: now, left: None, stage, sent: 0, came: 0 });
         match (stage, ask) {
             (ChangeStage::Reading(extent), Ask::Read { station, .. }) if self.reads_elsewhere(station) => {
                 self.ask_elsewhere(ticket, station, extent);
             }
-            (_, ask) if self.is_suspected() => self.client.ask_once(ticket, ask),
-            (_, ask) => self.client.ask(ticket, ask),
+            (_, ask) if self.is_suspected() => self.lane.client.ask_once(ticket, ask),
+            (_, ask) => self.lane.client.ask(ticket, ask),
         }
     }
 
     /// Whether what is being asked is a poll of a device that did not answer the last one, while others use the port too:
     /// its silence must not cost them all the tries that the port allows.
     fn is_suspected(&self) -> bool {
-        let Some(Current { doing: InFlight::Poll { device, .. }, .. }) = &self.current else { return false };
+        let Some(Current { doing: InFlight::Poll { device, .. }, .. }) = &self.lane.current else {
+            return false;
+        };
         let failed = self.devices.get(*device).is_some_and(|polled| polled.failed > 0);
-        failed && (self.devices.len() > 1 || !self.queue.is_empty())
+        failed && (self.here().nth(1).is_some() || !self.lane.queue.is_empty())
     }
 
     fn ask_of(&self, doing: &InFlight) -> Option<(Ask, ChangeStage)> {
@@ -316,9 +289,7 @@ impl Schedule {
             InFlight::LineRequest(Queued {
                 line_request: LineRequest::Pass { unit, message, .. }, ..
             }) => (Ask::Pass { unit: *unit, message: message.clone() }, ChangeStage::Only),
-            InFlight::LineRequest(Queued { line_request: LineRequest::Read { device, extent }, .. }) => {
-                (Ask::read(*device, *extent), ChangeStage::Only)
-            }
+            InFlight::Owed(owed) => (Ask::read(owed.device, owed.extent), ChangeStage::Only),
             InFlight::LineRequest(Queued { line_request: LineRequest::ByHand { ask, .. }, .. }) => {
                 ((**ask).clone(), ChangeStage::Only)
             }
@@ -333,7 +304,10 @@ impl Schedule {
         let poll = self.most_overdue(now);
         // What others want goes before polls, but never two in a row while one is due.
         let mut push = Err(None);
-        if !(self.errand_last && poll.is_ok()) {
+        if !(self.lane.errand_last && poll.is_ok()) {
+            if let Some(owed) = self.next_owed(now) {
+                return Ok(InFlight::Owed(owed));
+            }
             if let Some(job) = self.next_errand(now, poll.is_ok()) {
                 return Ok(InFlight::LineRequest(job));
             }
@@ -342,7 +316,7 @@ impl Schedule {
                 return Ok(InFlight::Push { device, push, cells });
             }
         }
-        self.errand_last = false;
+        self.lane.errand_last = false;
         let wait = push.err().flatten();
         match (poll, self.due_probe(now)) {
             (_, Ok((device, turn))) => Ok(self.whole_poll(device, turn, true)),
@@ -355,20 +329,18 @@ impl Schedule {
     /// the line has its pause, and what comes in it is refused at once, so that nobody slows the living ones.
     fn next_errand(&mut self, now: Moment, poll_due: bool) -> Option<Queued> {
         loop {
-            let job = self.queue.take()?;
+            let job = self.lane.queue.take()?;
             let lost = match &job.line_request {
-                LineRequest::Write(DeviceWrite { device, .. }) | LineRequest::Read { device, .. } => {
-                    self.lost_device(*device).is_some()
-                }
+                LineRequest::Write(DeviceWrite { device, .. }) => self.lost_device(*device).is_some(),
                 // A person wants to know.
                 LineRequest::ByHand { .. } => false,
                 LineRequest::Pass { unit, .. } => {
-                    let silent = self.silent.get(unit).is_some_and(|failed| *failed >= UNIT_LOST_AFTER);
+                    let silent = self.lane.silent.get(unit).is_some_and(|failed| *failed >= UNIT_LOST_AFTER);
                     // While nobody else wants the line, a try costs nobody anything.
-                    silent && (poll_due || !self.queue.is_empty())
+                    silent && (poll_due || !self.lane.queue.is_empty())
                 }
             };
-            if !lost || now >= self.probe_from {
+            if !lost || now >= self.lane.probe_from {
                 return Some(job);
             }
             let refusal = Refusal::new(Kind::NoAnswer, Blame::Device);
@@ -384,16 +356,18 @@ impl Schedule {
     }
 
     fn finish(&mut self, now: Moment, ticket: Ticket, result: Result<Vec<u8>, Refusal>) {
-        let Some(current) = self.current.take().filter(|current| current.ticket == ticket) else { return };
-        // What another port has read counts there.
+        let Some(current) = self.lane.current.take().filter(|current| current.ticket == ticket) else {
+            return;
+        };
+        // What another lane has read counts there.
         let own = !self.waits_elsewhere(current.stage, &current.doing);
         match &result {
-            Err(Refusal { native: None, kind: Kind::NoAnswer, .. }) if own => self.unheard.requests += 1,
+            Err(Refusal { native: None, kind: Kind::NoAnswer, .. }) if own => self.lane.unheard.requests += 1,
             Err(Refusal { native: None, .. }) => {}
-            _ if own => self.unheard = Unheard::default(),
+            _ if own => self.lane.unheard = Unheard::default(),
             _ => {}
         }
-        if let Some(port) = self.shared.health.ports.get(self.port).filter(|_| own) {
+        if let Some(port) = self.shared.health.ports.get(self.lane.port).filter(|_| own) {
             port.busy(now, now.since(current.began));
             port.tally.count(now, result.as_ref().map(|_| ()));
         }
@@ -411,12 +385,13 @@ impl Schedule {
         };
         match doing {
             InFlight::LineRequest(job) => self.errand_done(now, current.began, job, result),
+            InFlight::Owed(owed) => self.pay(now, owed, result),
             InFlight::Push { device, push, cells } => {
                 self.pushed(now, current.began, device, push, cells, result.map(|_| ()));
             }
             InFlight::Poll { device, turn, probe, pieces } => {
                 if probe {
-                    self.probe_from = now + now.since(current.began) * PROBE_PAUSE;
+                    self.lane.probe_from = now + now.since(current.began) * PROBE_PAUSE;
                 }
                 self.polled(now, (device, turn), left, result, &pieces.refused());
             }
@@ -430,28 +405,23 @@ impl Schedule {
             LineRequest::Pass { unit, .. } => {
                 let silent = matches!(&result, Err(refusal) if refusal.native.is_none() && refusal.kind != Kind::NoPath);
                 if silent {
-                    let failed = self.silent.entry(*unit).or_default();
+                    let failed = self.lane.silent.entry(*unit).or_default();
                     *failed = failed.saturating_add(1);
                     if *failed >= UNIT_LOST_AFTER {
-                        self.probe_from = self.probe_from.max(pause);
+                        self.lane.probe_from = self.lane.probe_from.max(pause);
                     }
                 } else {
-                    self.silent.remove(unit);
+                    self.lane.silent.remove(unit);
                     self.heard(now, &result, |station| station.number() == Some((*unit).into()));
                 }
-                (job.reply)(result);
-            }
-            LineRequest::Read { device, .. } => {
-                let name = self.shared.plan.devices.get(*device).map(|station| station.name.clone());
-                self.heard(now, &result, |station| Some(&station.name) == name.as_ref());
                 (job.reply)(result);
             }
             LineRequest::ByHand { station: guest, .. } => {
                 let asked = guest.id();
                 self.heard(now, &result, |station| station.id() == asked);
                 // Its own stations again; the line stays as it is known.
-                if let Some(own) = setup(&self.shared, self.port) {
-                    self.client.set_up(&own);
+                if let Some(own) = setup(&self.shared, self.lane.port) {
+                    self.lane.client.set_up(&own);
                 }
                 (job.reply)(result);
             }
@@ -460,7 +430,7 @@ impl Schedule {
                 if let Some(lost) = self.lost_device(write.device) {
                     // It took a write: it is worth a look at once. Else its silence counts as that of a probe.
                     lost.next_try = if good { now } else { lost.next_try };
-                    self.probe_from = if good { now } else { pause };
+                    self.lane.probe_from = if good { now } else { pause };
                 }
                 self.judge_write(now, write.device, result.as_ref().map(|_| ()).map_err(|refusal| *refusal));
                 match &result {
@@ -481,6 +451,7 @@ impl Schedule {
 
     /// A device answered another request: if it is lost, it is worth a look at once.
     fn heard(&mut self, now: Moment, result: &Result<Vec<u8>, Refusal>, is_it: impl Fn(&Station) -> bool) {
+        let port = self.lane.port;
         let answered = match result {
             Ok(_) => true,
             Err(refusal) => refusal.native.is_some() && refusal.blame == Blame::Device,
@@ -488,12 +459,14 @@ impl Schedule {
         if !answered {
             return;
         }
-        let stations = &self.shared.plan.devices;
-        for polled in self.devices.iter_mut().filter(|polled| stations.get(polled.index).is_some_and(&is_it))
-        {
+        let plan = &self.shared.plan;
+        let is_it = |polled: &&mut DeviceState| {
+            plan.is_on(polled.index, port) && plan.devices.get(polled.index).is_some_and(&is_it)
+        };
+        for polled in self.devices.iter_mut().filter(is_it) {
             if let Some(lost) = &mut polled.lost {
                 *lost = Lost { next_try: now, wait: polled.retry.first };
-                self.probe_from = self.probe_from.min(now);
+                self.lane.probe_from = self.lane.probe_from.min(now);
             }
         }
     }

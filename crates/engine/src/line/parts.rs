@@ -1,13 +1,12 @@
 //! Writes of a part of what a request writes: by a request that changes some bits, else by reading what lies around it
-//! first; by the other port where the device is read there. The line that writes waits for it, so that its own changes
-//! of one place follow each other.
+//! first; by another lane where the device is read there. The lane that writes waits for it, so that its own changes of one
+//! place follow each other.
 
 use super::{InFlight, Schedule};
 use crate::Moment;
 use crate::image::DeviceWrite;
-use crate::shared::{ClientId, LineQueue, LineRequest, Queued};
+use crate::shared::{LineRequest, Queued};
 use crate::speak::{Ask, Ticket};
-use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::protocol::{BitWrite, Extent};
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -16,7 +15,7 @@ use woodrush_core::{Blame, Kind, Refusal};
 pub(super) enum ChangeStage {
     /// One request does it.
     Only,
-    /// All that it touches is being read, here or by the device's other port, to be written back changed.
+    /// All that it touches is being read, here or by another lane, to be written back changed.
     Reading(Extent),
     /// It is being written back.
     WritingBack,
@@ -31,45 +30,12 @@ struct Part {
     keep: Option<Vec<u8>>,
 }
 
-/// What came back from the other port, and to which request.
-type PartAnswer = (Ticket, Result<Vec<u8>, Refusal>);
-
-/// Where the other port puts it.
-#[derive(Clone, Default)]
-pub(super) struct Mailbox(Arc<Mutex<Option<PartAnswer>>>);
-
-impl Mailbox {
-    pub(super) fn take(&self) -> Option<PartAnswer> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
-    }
-
-    fn put(&self, answer: PartAnswer) {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(answer);
-    }
-}
-
-/// The way back; dropped unused, it says that there was no way.
-struct Back {
-    mailbox: Mailbox,
-    queue: Arc<LineQueue>,
-    answer: Option<PartAnswer>,
-}
-
-impl Back {
-    fn tell(mut self, result: Result<Vec<u8>, Refusal>) {
-        if let Some((_, told)) = &mut self.answer {
-            *told = result;
-        }
-    }
-}
-
-impl Drop for Back {
-    fn drop(&mut self) {
-        if let Some(answer) = self.answer.take() {
-            self.mailbox.put(answer);
-            self.queue.wake();
-        }
-    }
+/// What a lane must know before it can write, for that request of it.
+pub(super) struct OwedRead {
+    port: usize,
+    ticket: Ticket,
+    pub(super) device: usize,
+    pub(super) extent: Extent,
 }
 
 impl Schedule {
@@ -101,12 +67,12 @@ impl Schedule {
         self.devices.iter().any(|polled| polled.index == device && polled.no_change)
     }
 
-    /// Whether a device is read by another port.
+    /// Whether a device is read by another lane.
     pub(super) fn reads_elsewhere(&self, device: usize) -> bool {
-        self.shared.plan.devices.get(device).is_some_and(|station| station.port != self.port)
+        self.shared.plan.devices.get(device).is_some_and(|station| station.port != self.lane.port)
     }
 
-    /// Whether another port reads for what is under way.
+    /// Whether another lane reads for what is under way.
     pub(super) fn waits_elsewhere(&self, stage: ChangeStage, doing: &InFlight) -> bool {
         matches!(stage, ChangeStage::Reading(_))
             && self.part_of(doing).is_some_and(|part| self.reads_elsewhere(part.device))
@@ -122,22 +88,33 @@ impl Schedule {
         (needed && self.reads_elsewhere(device)).then_some(whole)
     }
 
-    /// Puts a read into the queue of the device's own port.
-    pub(super) fn ask_elsewhere(&self, ticket: Ticket, device: usize, extent: Extent) {
-        let nothing = Refusal::new(Kind::NoPath, Blame::File);
-        let back = Back {
-            mailbox: self.elsewhere.clone(),
-            queue: Arc::clone(&self.queue),
-            answer: Some((ticket, Err(nothing))),
-        };
-        let port = self.shared.plan.devices.get(device).map(|station| station.port);
-        if let Some(queue) = port.and_then(|port| self.shared.queues.get(port)) {
-            let reply = Box::new(move |result| back.tell(result));
-            queue.push(Queued {
-                client: ClientId::default(),
-                line_request: LineRequest::Read { device, extent },
-                reply,
-            });
+    /// Lets the lane by which the device is read read something of it.
+    pub(super) fn ask_elsewhere(&mut self, ticket: Ticket, device: usize, extent: Extent) {
+        self.owed.push_back(OwedRead { port: self.lane.port, ticket, device, extent });
+        self.stirred = true;
+    }
+
+    /// What this lane owes another one. What a lost device is to be asked is refused between two probes of it.
+    pub(super) fn next_owed(&mut self, now: Moment) -> Option<OwedRead> {
+        loop {
+            let at = self.owed.iter().position(|owed| !self.reads_elsewhere(owed.device))?;
+            let owed = self.owed.remove(at)?;
+            if self.lost_device(owed.device).is_none() || now >= self.lane.probe_from {
+                return Some(owed);
+            }
+            self.pay(now, owed, Err(Refusal::new(Kind::NoAnswer, Blame::Device)));
+        }
+    }
+
+    /// Gives the lane that waits for it what was read.
+    pub(super) fn pay(&mut self, now: Moment, owed: OwedRead, result: Result<Vec<u8>, Refusal>) {
+        let name = self.shared.plan.devices.get(owed.device).map(|station| station.name.clone());
+        self.heard(now, &result, |station| Some(&station.name) == name.as_ref());
+        let own = self.lane.port;
+        if self.turn_to(owed.port) {
+            self.finish(now, owed.ticket, result);
+            self.stirred = true;
+            self.turn_to(own);
         }
     }
 
@@ -196,7 +173,7 @@ impl Schedule {
         stage: ChangeStage,
     ) {
         self.begin(now, doing, ask, stage);
-        if let Some(current) = &mut self.current {
+        if let Some(current) = &mut self.lane.current {
             current.began = began;
         }
     }

@@ -70,7 +70,7 @@ impl Schedule {
             tally.came(now, Ok(()), why);
         }
         shared.land(transfer, at, &values.cells, missing.iter().map(|own| &own.place));
-        if let Some(port) = shared.health.ports.get(self.port) {
+        if let Some(port) = shared.health.ports.get(self.lane.port) {
             port.tally.came(now, Ok(()));
         }
         let oldest = polled.published.iter().map(|own| own.good).min().flatten();

@@ -1,5 +1,6 @@
 //! What devices are sent without a client waiting for it: changes, and values that are sent again and again.
 
+use super::turns::DeviceState;
 use super::{PROBE_PAUSE, Schedule};
 use crate::Moment;
 use crate::health::failure_code;
@@ -102,11 +103,13 @@ impl Schedule {
         let kept = Arc::clone(&self.shared.kept);
         let mut next: Option<Moment> = None;
         let mut sooner = |moment: Moment| next = Some(next.map_or(moment, |next| next.min(moment)));
-        for (at, polled) in
-            self.devices.iter_mut().enumerate().filter(|(_, polled)| !polled.pushes.is_empty())
-        {
+        let (plan, port) = (&self.shared.plan, self.lane.port);
+        let is_sent =
+            |polled: &DeviceState| !polled.pushes.is_empty() && plan.write_port(polled.index) == Some(port);
+        for (at, polled) in self.devices.iter_mut().enumerate().filter(|(_, polled)| is_sent(polled)) {
             if let Some(lost) = polled.lost {
-                let when = if !polled.is_read() { lost.next_try.max(self.probe_from) } else { Moment::NEVER };
+                let when =
+                    if !polled.is_read() { lost.next_try.max(self.lane.probe_from) } else { Moment::NEVER };
                 if when > now {
                     sooner(when);
                     continue;
@@ -199,7 +202,7 @@ impl Schedule {
         }
         told.into_iter().for_each(|event| self.shared.tell(event));
         if result.is_err() && self.lost_device(index).is_some() {
-            self.probe_from = now + now.since(began) * PROBE_PAUSE;
+            self.lane.probe_from = now + now.since(began) * PROBE_PAUSE;
         }
         if let Err(refusal) = &result {
             self.unconfirmed(index, rule, extent, refusal);

@@ -77,7 +77,7 @@ impl Schedule {
 
     /// The cells of an answer; of a poll, what of them is no value is noted for its end.
     pub(super) fn of_use(&mut self, ticket: Ticket, values: Delivered) -> Result<Vec<u8>, Refusal> {
-        let current = self.current.as_mut().filter(|current| current.ticket == ticket);
+        let current = self.lane.current.as_mut().filter(|current| current.ticket == ticket);
         let (device, turn, pieces) = match current.map(|current| &mut current.doing) {
             Some(InFlight::Poll { device, turn, pieces, .. }) => (*device, *turn, pieces),
             Some(InFlight::LineRequest(Queued { line_request: LineRequest::ByHand { ask, .. }, .. })) => {

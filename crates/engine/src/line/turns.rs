@@ -50,7 +50,7 @@ pub(super) fn missing_now<'m>(
     new
 }
 
-/// One device of the port.
+/// One device of the ports.
 pub(super) struct DeviceState {
     /// Index in the plan.
     pub(super) index: usize,
@@ -62,7 +62,7 @@ pub(super) struct DeviceState {
     pub(super) retry: Retry,
     pub(super) failed: u32,
     pub(super) lost: Option<Lost>,
-    /// Another port polls it and judges by that whether it is there.
+    /// The box that it is a node of is polled, and judged by that whether it is there.
     pub(super) polled_elsewhere: bool,
     /// It has no request that changes some bits of a register.
     pub(super) no_change: bool,
@@ -85,12 +85,11 @@ impl DeviceState {
     }
 }
 
-/// The devices of a port that are asked or sent anything, or may be written by clients.
-pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
+/// The devices of ports that are asked or sent anything, or may be written by clients.
+pub(super) fn of_ports(shared: &Shared, ports: &[usize]) -> Vec<DeviceState> {
     let plan = &shared.plan;
-    let written_here = |device: usize| plan.write_port(device) == Some(port);
-    let read_here = |device: usize| plan.devices.get(device).is_some_and(|station| station.port == port);
-    let here = plan.devices.iter().enumerate().filter(|(at, _)| read_here(*at) || written_here(*at));
+    let is_here = |device: usize| ports.iter().any(|port| plan.is_on(device, *port));
+    let here = plan.devices.iter().enumerate().filter(|(at, _)| is_here(*at));
     let mut devices: Vec<DeviceState> = here
         .filter_map(|(index, _)| {
             let settings = shared.devices.get(index)?;
@@ -103,7 +102,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
                 retry: settings.retry,
                 failed: 0,
                 lost: None,
-                polled_elsewhere: (!read_here(index) || plan.host(index) != index)
+                polled_elsewhere: plan.host(index) != index
                     && plan.transfers.iter().any(|transfer| transfer.device() == Some(plan.host(index))),
                 no_change: false,
                 looked: 0,
@@ -111,7 +110,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
             })
         })
         .collect();
-    let asked = |entry: &Transfer| entry.asked_device().is_some_and(read_here);
+    let asked = |entry: &Transfer| entry.asked_device().is_some_and(is_here);
     for (transfer, entry) in plan.transfers.iter().enumerate().filter(|(_, entry)| asked(entry)) {
         if let Some(device) = devices.iter_mut().find(|device| Some(device.index) == entry.device()) {
             let turn = PollState {
@@ -133,7 +132,7 @@ pub(super) fn of_port(shared: &Shared, port: usize) -> Vec<DeviceState> {
             device.published.push(PublishedState::new(transfer));
         }
     }
-    for (push, entry) in plan.pushes.iter().enumerate().filter(|(_, entry)| written_here(entry.device)) {
+    for (push, entry) in plan.pushes.iter().enumerate().filter(|(_, entry)| is_here(entry.device)) {
         if let Some(device) = devices.iter_mut().find(|device| device.index == entry.device) {
             let each =
                 plan.devices.get(entry.device).and_then(|station| station.space_at(entry.extent.space));
@@ -154,7 +153,8 @@ impl Schedule {
     pub(super) fn most_overdue(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
         let mut best: Option<(f64, Moment, (usize, usize))> = None;
         let mut next: Option<Moment> = None;
-        for (device, polled) in self.devices.iter().enumerate().filter(|(_, polled)| polled.lost.is_none()) {
+        let is_due = |polled: &DeviceState| polled.lost.is_none() && !self.reads_elsewhere(polled.index);
+        for (device, polled) in self.devices.iter().enumerate().filter(|(_, polled)| is_due(polled)) {
             for (at, turn) in polled.turns.iter().enumerate() {
                 if turn.due > now {
                     next = Some(next.map_or(turn.due, |next| next.min(turn.due)));
@@ -172,12 +172,13 @@ impl Schedule {
 
     /// The lost device that has waited longest for its next try, with its shortest read.
     pub(super) fn due_probe(&self, now: Moment) -> Result<(usize, usize), Option<Moment>> {
-        let lost = self.devices.iter().enumerate().filter(|(_, polled)| !polled.turns.is_empty());
+        let is_asked = |polled: &DeviceState| !polled.turns.is_empty() && !self.reads_elsewhere(polled.index);
+        let lost = self.devices.iter().enumerate().filter(|(_, polled)| is_asked(polled));
         let lost = lost.filter_map(|(at, polled)| Some((at, polled, polled.lost?)));
         let Some((device, polled, state)) = lost.min_by_key(|(_, _, lost)| lost.next_try) else {
             return Err(None);
         };
-        let when = state.next_try.max(self.probe_from);
+        let when = state.next_try.max(self.lane.probe_from);
         if when > now {
             return Err(Some(when));
         }

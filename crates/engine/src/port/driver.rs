@@ -1,12 +1,10 @@
-//! The thread that owns a port with one other end: a serial line, a connection that we make, a virtual serial port. It
-//! runs the port's machine, `ppoll`s its descriptor and an eventfd, and decides nothing.
+//! The thread that owns a port with one other end: a serial line, a connection that we make, a virtual serial port; or those
+//! that have a device in common. It runs their machine, `ppoll`s their descriptors and an eventfd, and decides nothing.
 
-use super::echo::Unecho;
+use super::opened::{OpenedPort, passed};
 use super::tty::OpenFault;
-use super::wait::{be_punctual, wait, wake, waker, write_all};
-use super::way::{Open, Way};
+use super::wait::{be_punctual, wait_any, wake, waker, write_all};
 use crate::Moment;
-use crate::hub::Chunk;
 use crate::line::{LineAct, Schedule};
 use crate::moment::Clock;
 use crate::session::{ClientIdentity, Handed, LineSession, LineStep, Session};
@@ -59,117 +57,59 @@ enum Machine {
     Session(Box<LineSession>),
 }
 
-/// What a port begins with.
-pub(crate) enum Begin {
-    /// It was opened before.
-    Opened(Open),
-    /// It is opened now; where it must be and cannot, it does not begin.
-    Open,
-    /// It is opened now, and where what it leads to is missing, later.
-    OpenLater,
-    /// It is opened now or later, whatever is in the way.
-    Whenever,
-}
-
-/// Opens a port and gives it a thread; `asks` says whether we ask there or others do.
+/// Gives opened ports a thread; `asks` says whether we ask there or others do. Several are those of one schedule.
 ///
 /// # Errors
-/// It cannot be opened, or has no protocol.
+/// They have no protocol, or the system no thread left.
 pub(crate) fn spawn(
     site: &Arc<Site>,
-    port: usize,
-    (way, begin): (Way, Begin),
+    ports: Vec<OpenedPort>,
     asks: bool,
     clock: Clock,
 ) -> Result<LineThread, OpenFault> {
     let system = |what: String| OpenFault::new(what, "free memory or descriptors");
     let shared = site.current();
-    let may_wait = |fault: &OpenFault| match begin {
-        Begin::OpenLater => !way.must_open() || fault.missing,
-        Begin::Whenever => true,
-        Begin::Open | Begin::Opened(_) => !way.must_open(),
-    };
-    let opened = match &begin {
-        Begin::Opened(_) => None,
-        _ => Some(way.open()),
-    };
-    let open = match opened {
-        Some(Ok(open)) => Some(open),
-        Some(Err(fault)) if may_wait(&fault) => {
-            let why = if way.must_open() { format!("{} ({})", fault.what, fault.fix) } else { fault.what };
-            shared.tell(Event::PortDown { port, why });
-            None
-        }
-        Some(Err(fault)) => return Err(fault),
-        None => match begin {
-            Begin::Opened(open) => Some(open),
-            _ => None,
-        },
-    };
-    if open.is_some() {
-        shared.tell(Event::PortUp { port, what: way.shown() });
-    }
-    let waker = waker().map_err(|errno| system(format!("no thread for {}: {errno}", way.shown())))?;
-    if let Some(queue) = shared.queues.get(port) {
+    let no_protocol = || OpenFault::new("the port has no protocol", "add `protocol`");
+    let first = ports.first().map(|own| own.port).ok_or_else(no_protocol)?;
+    let waker = waker().map_err(|errno| system(format!("no thread: {errno}")))?;
+    for queue in ports.iter().filter_map(|own| shared.queues.get(own.port)) {
         let waker = Arc::clone(&waker);
         queue.set_wake(move || wake(&waker));
     }
-    let no_protocol = || OpenFault::new("the port has no protocol", "add `protocol`");
     let mut machine = if asks {
-        Machine::Schedule(Box::new(Schedule::new(Arc::clone(&shared), port).ok_or_else(no_protocol)?))
+        Machine::Schedule(Box::new(Schedule::new(Arc::clone(&shared), first).ok_or_else(no_protocol)?))
     } else {
-        let name = shared.ports.get(port).map(|port| port.name.clone()).unwrap_or_default();
+        let name = shared.ports.get(first).map(|port| port.name.clone()).unwrap_or_default();
         // The client of a line is one client, apart from all addresses.
-        let client = ClientIdentity { id: ClientId(u64::MAX - port as u64), who: name, address: None };
-        let answering = Session::new(Arc::clone(site), port, client).ok_or_else(no_protocol)?;
-        let frame_gap = shared.plan.lines.get(port).map_or(0, |line| line.frame_gap);
+        let client = ClientIdentity { id: ClientId(u64::MAX - first as u64), who: name, address: None };
+        let answering = Session::new(Arc::clone(site), first, client).ok_or_else(no_protocol)?;
+        let frame_gap = shared.plan.lines.get(first).map_or(0, |line| line.frame_gap);
         Machine::Session(Box::new(LineSession::new(answering, frame_gap)))
     };
-    if open.is_none() {
-        machine.handle(clock.now(), News::Down);
+    for own in ports.iter().filter(|own| own.open.is_none()) {
+        machine.handle(own.port, clock.now(), News::Down);
     }
     let stop = Arc::new(AtomicBool::new(false));
-    let settings = shared.ports.get(port);
-    let again = if open.is_some() { 0 } else { way.again(0) };
     let driver = Driver {
-        reopen_at: if open.is_some() { Moment::NEVER } else { clock.now() + again },
-        again,
-        name: settings.map(|port| port.name.clone()).unwrap_or_default(),
-        echo: settings.is_some_and(|port| port.echo).then(Unecho::default),
         generation: site.generation(),
         site: Arc::clone(site),
         shared,
-        port,
-        way,
+        ports,
         clock,
-        open,
         machine,
         slot: Slot::default(),
         waker: Arc::clone(&waker),
         stop: Arc::clone(&stop),
     };
-    driver.mark(driver.open.is_some());
-    let named = std::thread::Builder::new().name(format!("port-{port}"));
+    let named = std::thread::Builder::new().name(format!("port-{first}"));
     let thread = named.spawn(move || driver.run()).map_err(|error| system(format!("no thread: {error}")))?;
     Ok(LineThread { stop, waker, thread: Some(thread) })
 }
 
-/// Leaves what has passed for those who look on.
-fn passed(shared: &Shared, port: &str, side: Side, (began, ended): (Moment, Moment), bytes: &[u8]) {
-    shared.tap.passed(port, began, || Chunk {
-        port: port.into(),
-        who: None,
-        side,
-        began,
-        ended,
-        bytes: bytes.to_vec(),
-    });
-}
-
 impl Machine {
-    fn handle(&mut self, now: Moment, news: News<'_>) {
+    fn handle(&mut self, port: usize, now: Moment, news: News<'_>) {
         match self {
-            Self::Schedule(asking) => asking.handle(now, news),
+            Self::Schedule(asking) => asking.handle(port, now, news),
             Self::Session(answering) => answering.handle(now, news),
         }
     }
@@ -180,14 +120,8 @@ struct Driver {
     site: Arc<Site>,
     generation: u64,
     shared: Arc<Shared>,
-    port: usize,
-    name: String,
-    way: Way,
-    echo: Option<Unecho>,
+    ports: Vec<OpenedPort>,
     clock: Clock,
-    open: Option<Open>,
-    reopen_at: Moment,
-    again: u64,
     slot: Slot,
     waker: Arc<OwnedFd>,
     stop: Arc<AtomicBool>,
@@ -196,28 +130,29 @@ struct Driver {
 impl Driver {
     fn run(mut self) {
         be_punctual();
-        let mut chunk = [0; 1024];
-        // A program has the other end of a virtual port open.
-        let mut opened = !matches!(self.way, Way::Pty { .. });
         while !self.stop.load(Relaxed) {
             let now = self.clock.now();
-            if self.open.is_none() && now >= self.reopen_at {
-                self.reopen();
-            }
+            self.reopen(now);
             self.renew();
-            let until = match self.poll(now) {
+            let (port, act) = self.poll(now);
+            let at = self.ports.iter().position(|own| own.port == port);
+            let until = match act {
                 LineAct::Send(bytes) => {
-                    self.send(&bytes);
+                    at.into_iter().for_each(|at| self.send(at, &bytes));
                     continue;
                 }
                 LineAct::HangUp(why) => {
-                    self.gone(&why);
+                    at.into_iter().for_each(|at| self.gone(at, &why));
                     continue;
                 }
                 LineAct::WaitUntil(moment) => moment,
                 LineAct::Rest => Moment::NEVER,
             };
-            let until = if self.open.is_none() { until.min(self.reopen_at) } else { until };
+            if self.can_renew() {
+                continue;
+            }
+            let closed = self.ports.iter().filter(|own| own.open.is_none()).map(|own| own.reopen_at);
+            let until = closed.fold(until, Moment::min);
             if until.since(now) <= SPIN {
                 // The last stretch of a frame_gap: a wake-up of the system would come too late for it.
                 while self.clock.now() < until {
@@ -226,47 +161,54 @@ impl Driver {
                 continue;
             }
             let early = if until == Moment::NEVER { until } else { until - SPIN };
-            let Some(open) = &self.open else {
-                wait(None, &self.waker, early, now);
-                continue;
-            };
-            if self.is_full() {
-                // Nothing is read while a request is worked on: the other side waits, and no bytes pile up here.
-                wait(None, &self.waker, early, now);
-                continue;
-            }
-            if !opened {
-                // Nobody has it open: that is reported for ever, so it is looked at now and then.
-                wait(None, &self.waker, early.min(now + LOOK), now);
-            } else if !wait(Some(&open.fd), &self.waker, early, now) {
-                continue;
-            }
+            self.take(early, now);
+        }
+    }
+
+    /// Waits until then for what comes, and takes it.
+    fn take(&mut self, until: Moment, now: Moment) {
+        // Nothing is read while a request is worked on: the other side waits, and no bytes pile up here.
+        let open = |own: &&OpenedPort| own.open.is_some() && !self.is_full(own);
+        // Nobody has a virtual port open: that is reported for ever, so it is looked at now and then.
+        let is_looked_at = self.ports.iter().filter(open).any(|own| !own.is_used);
+        let until = if is_looked_at { until.min(now + LOOK) } else { until };
+        let waits = self.ports.iter().filter(open).filter(|own| own.is_used);
+        let fds: Vec<&OwnedFd> = waits.filter_map(|own| Some(&own.open.as_ref()?.fd)).collect();
+        let mut ready = wait_any(&fds, &self.waker, until, now).into_iter();
+        let to_read = self.ports.iter().enumerate().filter(|(_, own)| open(own));
+        let to_read = to_read.filter(|(_, own)| !own.is_used || ready.next() == Some(true));
+        let to_read: Vec<usize> = to_read.map(|(at, _)| at).collect();
+        let mut chunk = [0; 1024];
+        for at in to_read {
+            let Some(own) = self.ports.get_mut(at) else { continue };
+            let Some(open) = &own.open else { continue };
             match rustix::io::read(&open.fd, &mut chunk) {
-                Ok(0) if open.is_pty => opened = false,
+                Ok(0) if open.is_pty => own.is_used = false,
                 // An adapter that was pulled, or a peer that has gone, reads as nothing for ever.
-                Ok(0) => self.gone("the other end is gone"),
+                Ok(0) => self.gone(at, "the other end is gone"),
                 Ok(count) => {
-                    opened = true;
-                    self.came(chunk.get(..count).unwrap_or_default());
+                    own.is_used = true;
+                    self.came(at, chunk.get(..count).unwrap_or_default());
                 }
-                Err(Errno::AGAIN | Errno::INTR) => opened = true,
-                Err(_) if open.is_pty => opened = false,
-                Err(errno) => self.gone(&errno.to_string()),
+                Err(Errno::AGAIN | Errno::INTR) => own.is_used = true,
+                Err(_) if open.is_pty => own.is_used = false,
+                Err(errno) => self.gone(at, &errno.to_string()),
             }
         }
     }
 
     /// Whether a client's request on a stream is in the hands of another port.
-    fn is_full(&self) -> bool {
+    fn is_full(&self, own: &OpenedPort) -> bool {
         match &self.machine {
-            Machine::Session(answering) => self.way.is_stream() && answering.is_waiting(),
+            Machine::Session(answering) => own.way.is_stream() && answering.is_waiting(),
             Machine::Schedule(_) => false,
         }
     }
 
-    fn came(&mut self, bytes: &[u8]) {
+    fn came(&mut self, at: usize, bytes: &[u8]) {
         let now = self.clock.now();
-        let bytes = match &mut self.echo {
+        let Some(own) = self.ports.get_mut(at) else { return };
+        let bytes = match &mut own.echo {
             Some(echo) => echo.came(bytes),
             None => bytes,
         };
@@ -276,16 +218,17 @@ impl Driver {
                 // Others may answer there too.
                 Machine::Session(_) => Side::Either,
             };
-            passed(&self.shared, &self.name, heard, (now, now), bytes);
-            self.machine.handle(now, News::Bytes(bytes));
+            passed(&self.shared, &own.name, heard, (now, now), bytes);
+            self.machine.handle(own.port, now, News::Bytes(bytes));
         }
     }
 
-    fn send(&mut self, bytes: &[u8]) {
-        if let Some(echo) = &mut self.echo {
+    fn send(&mut self, at: usize, bytes: &[u8]) {
+        let Some(own) = self.ports.get_mut(at) else { return };
+        if let Some(echo) = &mut own.echo {
             echo.sent(bytes);
         }
-        let Some(open) = &self.open else { return };
+        let Some(open) = &own.open else { return };
         if self.shared.tap.is_on() {
             let side = match self.machine {
                 Machine::Schedule(_) => Side::Asks,
@@ -293,18 +236,19 @@ impl Driver {
             };
             let now = self.clock.now();
             let count = u32::try_from(bytes.len()).unwrap_or(u32::MAX);
-            let takes = self.shared.plan.lines.get(self.port).map_or(0, |line| line.bytes(count));
-            passed(&self.shared, &self.name, side, (now, now + takes), bytes);
+            let takes = self.shared.plan.lines.get(own.port).map_or(0, |line| line.bytes(count));
+            passed(&self.shared, &own.name, side, (now, now + takes), bytes);
         }
         match write_all(&open.fd, bytes) {
             Ok(()) => {}
             // Nobody reads a virtual port: the bytes are lost, as on a wire.
             Err(_) if open.is_pty => {}
-            Err(errno) => self.gone(&errno.to_string()),
+            Err(errno) => self.gone(at, &errno.to_string()),
         }
     }
 
-    fn poll(&mut self, now: Moment) -> LineAct {
+    fn poll(&mut self, now: Moment) -> (usize, LineAct) {
+        let first = self.ports.first().map_or(usize::MAX, |own| own.port);
         let answering = match &mut self.machine {
             Machine::Schedule(asking) => return asking.poll(now),
             Machine::Session(answering) => answering,
@@ -315,7 +259,7 @@ impl Driver {
                 answering.ended(now, result);
             }
             match answering.poll(now) {
-                LineStep::Act(act) => return act,
+                LineStep::Act(act) => return (first, act),
                 LineStep::Hand(handed) => Self::hand(answering, *handed, &self.slot, &self.waker),
             }
         }
@@ -332,62 +276,49 @@ impl Driver {
         );
     }
 
+    /// Whether a changed project waits that can be taken now.
+    fn can_renew(&self) -> bool {
+        let idle = !matches!(&self.machine, Machine::Schedule(asking) if !asking.is_idle());
+        idle && self.site.generation() != self.generation
+    }
+
     /// Takes a changed project, between two requests.
     fn renew(&mut self) {
         let generation = self.site.generation();
         if generation == self.generation {
             return;
         }
-        if let Machine::Schedule(asking) = &mut self.machine {
-            if !asking.is_idle() {
-                return;
-            }
-            let shared = self.site.current();
-            // A port that is gone has its thread ended by the reload.
-            let Some(port) = shared.ports.iter().position(|port| port.name == self.name) else { return };
-            let Some(next) = asking.renewed(Arc::clone(&shared), port) else { return };
-            self.machine = Machine::Schedule(Box::new(next));
-            (self.shared, self.port) = (shared, port);
-        } else {
-            let shared = self.site.current();
-            if let Some(port) = shared.ports.iter().position(|port| port.name == self.name) {
-                (self.shared, self.port) = (shared, port);
-            }
+        if let Machine::Schedule(asking) = &mut self.machine
+            && !asking.is_idle()
+        {
+            return asking.hold(true);
         }
         self.generation = generation;
-    }
-
-    fn mark(&self, up: bool) {
-        if let Some(port) = self.shared.health.ports.get(self.port) {
-            port.up.store(up, Relaxed);
+        let shared = self.site.current();
+        // A port that is gone has its thread ended by the reload.
+        let place = |own: &OpenedPort| shared.ports.iter().position(|port| port.name == own.name);
+        let Some(places) = self.ports.iter().map(place).collect::<Option<Vec<usize>>>() else { return };
+        if let (Machine::Schedule(asking), Some(first)) = (&mut self.machine, places.first()) {
+            let Some(next) = asking.renewed(Arc::clone(&shared), *first) else { return asking.hold(false) };
+            self.machine = Machine::Schedule(Box::new(next));
         }
+        self.ports.iter_mut().zip(places).for_each(|(own, place)| own.port = place);
+        self.shared = shared;
     }
 
-    fn gone(&mut self, why: &str) {
-        self.open = None;
-        self.again = self.way.again(0);
-        self.reopen_at = self.clock.now() + self.again;
-        self.mark(false);
+    fn gone(&mut self, at: usize, why: &str) {
+        let Some(own) = self.ports.get_mut(at) else { return };
         let now = self.clock.now();
-        passed(&self.shared, &self.name, Side::Either, (now, now), &[]);
-        self.machine.handle(now, News::Down);
-        let why = format!("{}: {why}", self.way.shown());
-        self.shared.tell(Event::PortDown { port: self.port, why });
+        own.lost(&self.shared, now, why);
+        self.machine.handle(own.port, now, News::Down);
     }
 
-    fn reopen(&mut self) {
-        match self.way.open() {
-            Ok(open) => {
-                self.open = Some(open);
-                self.reopen_at = Moment::NEVER;
-                self.again = 0;
-                self.mark(true);
-                self.machine.handle(self.clock.now(), News::Up);
-                self.shared.tell(Event::PortUp { port: self.port, what: self.way.shown() });
-            }
-            Err(_) => {
-                self.again = self.way.again(self.again);
-                self.reopen_at = self.clock.now() + self.again;
+    fn reopen(&mut self, now: Moment) {
+        let shares = self.ports.len() > 1;
+        for own in &mut self.ports {
+            if own.reopens(&self.shared, now, shares, &self.waker) {
+                self.machine.handle(own.port, self.clock.now(), News::Up);
+                self.shared.tell(Event::PortUp { port: own.port, what: own.way.shown() });
             }
         }
     }

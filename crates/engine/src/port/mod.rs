@@ -2,11 +2,13 @@
 
 mod driver;
 pub(crate) mod echo;
+mod opened;
 pub(crate) mod pipe;
 mod rs485;
 pub(crate) mod tty;
 pub(crate) mod wait;
 mod way;
 
-pub(crate) use driver::{Begin, LineThread, spawn};
+pub(crate) use driver::{LineThread, spawn};
+pub(crate) use opened::{Begin, OpenedPort};
 pub(crate) use way::{Open, Way};

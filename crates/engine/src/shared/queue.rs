@@ -30,13 +30,6 @@ pub struct ClientId(pub u64);
 pub enum LineRequest {
     /// A device takes values.
     Write(DeviceWrite),
-    /// Cells of a device for another port, which changes a part of them.
-    Read {
-        /// Index of the device.
-        device: usize,
-        /// Which.
-        extent: woodrush_core::protocol::Extent,
-    },
     /// A station, of the project or not, is asked by a person through the running converter.
     ByHand {
         /// Whom.
@@ -159,7 +152,7 @@ mod tests {
     fn units(queue: &LineQueue) -> Vec<u16> {
         let unit = |job: Queued| match job.line_request {
             LineRequest::Pass { unit, .. } => unit,
-            LineRequest::Write(_) | LineRequest::Read { .. } | LineRequest::ByHand { .. } => 0,
+            LineRequest::Write(_) | LineRequest::ByHand { .. } => 0,
         };
         std::iter::from_fn(|| queue.take()).map(unit).collect()
     }

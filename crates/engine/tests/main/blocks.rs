@@ -10,7 +10,7 @@ use woodrush_core::protocol::Extent;
 use woodrush_engine::converter::Event;
 
 /// Blocks onto registers, read and written, and what only comes by reading around it.
-const ONTO_REGISTERS: &str = r#"
+pub(crate) const ONTO_REGISTERS: &str = r#"
 [ports.pump-house]
 connect = "192.0.2.30:102"
 protocol = "fetch-write"
@@ -146,7 +146,7 @@ fn a_block_that_is_asked_one_word_beside_is_seen() {
 }
 
 /// The same with one connection for reading and one for writing.
-fn two_ways(text: &str) -> String {
+pub(crate) fn two_ways(text: &str) -> String {
     let write_port = "[ports.pump-writes]\nconnect = \"192.0.2.30:103\"\nprotocol = \"fetch-write\"\nlocal-tsap = \"01.00\"\nremote-tsap = \"'WRITE01'\"\n";
     let text = text.replace("[devices.pumps]\n", "[devices.pumps]\nwrite-port = \"pump-writes\"\n");
     [&text, write_port].concat()

@@ -27,4 +27,5 @@ mod spoilt_ways;
 mod tables;
 mod tags;
 mod turns;
+mod two_lanes;
 mod virtual_time;

@@ -134,3 +134,14 @@ fn a_hundred_changes_in_a_row_leave_one_converter() {
         "{events:?}"
     );
 }
+
+/// A line with more to do than it can: there is never a moment without a request.
+#[test]
+fn a_line_that_is_never_idle_takes_a_changed_project() {
+    let text = "[ports.raceway]\nserial = \"/dev/ttyUSB0\"\nline = \"9600 8N1\"\nprotocol = \"modbus-rtu\"\n[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n[devices.gauge]\nport = \"raceway\"\nunit = 7\npoll = \"10ms\"\n[images.scada]\nport = \"office\"\n[[map]]\nfrom = \"gauge:400001\"\nto = \"scada:400001\"\ncount = 20\n";
+    let mut up = Up::start(text, true, |_| {});
+    let mut stream = TcpStream::connect(up.at(1)).unwrap();
+    until("the first value", || ask(&mut stream, 1, 0, 1).is_ok());
+    up.reload(&text.replace("scada:400001", "scada:400101"));
+    until("a value at its new place", || ask(&mut stream, 1, 100, 20).is_ok());
+}
