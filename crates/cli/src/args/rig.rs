@@ -20,7 +20,7 @@ pub(crate) enum Rig {
     },
     /// Cut a line: bytes stop both ways, nothing closes
     Cut {
-        /// PORT
+        /// Name of the port on whose line it happens
         port: String,
     },
     /// Undo faults of lines and devices; of all of them if none is named
@@ -30,82 +30,82 @@ pub(crate) enum Rig {
     },
     /// Unplug a line's adapter, or drop the connection of a port
     Unplug {
-        /// PORT
+        /// Name of the port on whose line it happens
         port: String,
     },
     /// Make a device stop answering
     Mute {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Make a device answer later
     Slow {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// How much later, such as 200ms
         by: String,
     },
     /// Make a device answer after the timeout
     Late {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Make a device send each answer twice
     Twice {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Make a device end its answers too early
     Short {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Make a device answer as another unit
     AsUnit {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// The unit, such as 9
         unit: String,
     },
     /// Lose the first acknowledgement of each message of a device
     DropAck {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Refuse connections to a port, until mended
     Close {
-        /// PORT
+        /// Name of the port on whose line it happens
         port: String,
     },
     /// Make a device take no writes
     ReadOnly {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Give a tag of a controller another name, as its programmer might
     Rename {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// The tag, such as Hall.Temps
         tag: String,
     },
     /// Give a tag of a controller another type of the same width
     Retype {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// The tag, such as Hall.Temps
         tag: String,
     },
     /// Make a device answer every request with an exception
     Refuse {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// The exception's code, or the status of a controller, such as 4 or 0x50
         exception: String,
     },
     /// Damage a share of a line's bytes
     Noise {
-        /// PORT
+        /// Name of the port on whose line it happens
         port: String,
         /// Share of the bytes, such as 0.01 or 1%
         #[arg(allow_negative_numbers = true)]
@@ -113,76 +113,76 @@ pub(crate) enum Rig {
     },
     /// Give what a device measures a status byte that is not good
     BadStatus {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// The status byte, such as 0x10 for a sensor failure
         status: String,
     },
     /// Put the resource block of a device out of service
     OutOfService {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Replace a device by another one with its tag
     Swap {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Move a device of a segment to another node
     Move {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// The node, such as 0x18; 0xF8 takes its address away
         node: String,
     },
     /// Make the publications of a device come later
     LatePublications {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// How much later, such as 400ms
         by: String,
     },
     /// Lose a share of a device's publications
     DropPublications {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
         /// Share of them, such as 0.3 or 30%
         share: String,
     },
     /// Lock a device against writes, as its switch does
     WriteLock {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Take a device's blocks out of the schedule, so that none of them runs
     Unscheduled {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Make a device as it left its maker: its blocks are not set up
     AsShipped {
-        /// DEVICE
+        /// Name of the simulated device
         device: String,
     },
     /// Take the link active scheduler away from a segment
     NoMaster {
-        /// PORT
+        /// Name of the port on whose line it happens
         port: String,
     },
     /// Let the frames of a device or controller go on with the same bytes
     Freeze {
-        /// DEVICE, or the CLIENT that is a controller
+        /// Name of the simulated device, or of the client that is a controller
         #[arg(value_name = "DEVICE-OR-CLIENT")]
         end: String,
     },
     /// Let a controller say in its frames that it is idle
     Idle {
-        /// CLIENT
+        /// Name of the client that is a controller
         client: String,
     },
     /// Lose a share of the frames of a device or controller
     DropCycles {
-        /// DEVICE, or the CLIENT that is a controller
+        /// Name of the simulated device, or of the client that is a controller
         #[arg(value_name = "DEVICE-OR-CLIENT")]
         end: String,
         /// Share of them, such as 0.1 or 10%
@@ -190,7 +190,7 @@ pub(crate) enum Rig {
     },
     /// Make the frames of a device or controller come later
     LateCycles {
-        /// DEVICE, or the CLIENT that is a controller
+        /// Name of the simulated device, or of the client that is a controller
         #[arg(value_name = "DEVICE-OR-CLIENT")]
         end: String,
         /// How much later, such as 30ms
@@ -198,13 +198,13 @@ pub(crate) enum Rig {
     },
     /// Let a controller ask for another size when it opens anew, or a device send one
     WrongSize {
-        /// DEVICE, or the CLIENT that is a controller
+        /// Name of the simulated device, or of the client that is a controller
         #[arg(value_name = "DEVICE-OR-CLIENT")]
         end: String,
     },
     /// Let another controller want the same outputs
     SecondOwner {
-        /// CLIENT
+        /// Name of the client that is a controller
         client: String,
     },
     /// Show lines, devices and clients
