@@ -209,7 +209,7 @@ fn a_write_between_images_that_goes_one_way_only_or_astray_is_seen() {
         plan.rules[5].source = Source::ClientCells { image, place, rule: beside };
     };
     let astray = proof(&checked, other);
-    assert_eq!(wrong(&astray).0, [5], "{:?}", astray.rules[5].why);
+    assert_eq!(wrong(&astray).0, [5], "{:?}", whys(&astray));
 }
 
 #[test]
