@@ -102,7 +102,7 @@ fn nanos(clock: rustix::time::ClockId) -> u64 {
 }
 
 /// A bare sender of so many packets in each period, spread evenly, and a thread that waits for what its like sends: each packet
-/// wakes somebody, as a frame does.
+/// wakes a receiver, as a frame does.
 struct Bare {
     sender: JoinHandle<(Vec<f64>, f64)>,
     receiver: JoinHandle<f64>,

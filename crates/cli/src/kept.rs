@@ -28,8 +28,8 @@ pub(crate) fn save<T: Serialize>(path: &Path, kept: &T) -> Result<(), Failure> {
     put(path, text.as_bytes())
 }
 
-/// Puts a file in its place, whole at every moment. A pipe or a terminal stands for somebody who reads: it is written to, and
-/// never replaced.
+/// Puts a file in its place, whole at every moment. A pipe or a terminal leads to a reader: it is written to, and never
+/// replaced.
 pub(crate) fn put(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     let failed = |error| Failure::Outside(format!("{} cannot be written: {error}", path.display()));
     if std::fs::metadata(path).is_ok_and(|found| !found.is_file() && !found.is_dir()) {

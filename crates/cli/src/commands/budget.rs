@@ -191,8 +191,8 @@ fn comes(console: &mut Console, line: &LineBudget, published: &PublishedBudget) 
         let chain = show_micros(published.chain_us);
         console.say(&format!("the longest run of a block with its publication takes {chain}"))?;
     }
-    // A sum of nothing is -0.
-    let asked = line.requests.iter().map(|own| 1e6 / own.every_us.max(1) as f64).sum::<f64>() + 0.0;
+    // `sum` of nothing is -0.0, which would be shown so.
+    let asked = line.requests.iter().fold(0.0, |asked, own| asked + 1e6 / own.every_us.max(1) as f64);
     console.say(&format!(
         "a read or write takes about {} of what is left: at most {} a second are sent, {asked:.1} are asked for",
         show_micros(published.request_us),
@@ -248,7 +248,7 @@ fn whole(lines: &[LineBudget], nets: &[NetworkBudget]) -> Table {
             format!("{:.3}", line.load),
         ]
     };
-    // A frame each way is bytes on the wire; nobody waits for an answer to it.
+    // A frame each way is bytes on the wire; it has no answer to wait for.
     let exchanged = |net: &NetworkBudget, link: &LinkBudget| {
         let mut row = vec![
             net.port.clone(),

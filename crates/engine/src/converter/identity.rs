@@ -13,8 +13,8 @@ pub(super) struct Identity {
     pub(super) echo: bool,
     /// Keys of its protocol: both ends of a connection or link go by them.
     pub(super) setup: Setup,
-    /// The other ports that have devices in common with it, each with the same of theirs: they are opened together.
-    pub(super) together: Vec<(String, String, bool, Setup)>,
+    /// The other ports that have devices in common with it, by name: they are opened and closed together.
+    pub(super) together: Vec<(String, Self)>,
 }
 
 /// What is done on a port.
@@ -32,6 +32,16 @@ pub(super) enum Role {
 
 /// What a port is opened by; `None` for one that no wires are written for, or that another port's pipe opens.
 pub(super) fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Identity> {
+    let others = plan.ports_together(at).into_iter().filter(|other| *other != at);
+    let named = |other: usize| {
+        let name = checked.project.ports.get(other)?.name.value.clone();
+        Some((name, alone(checked, plan, other)?))
+    };
+    Some(Identity { together: others.filter_map(named).collect(), ..alone(checked, plan, at)? })
+}
+
+/// The same without the others.
+fn alone(checked: &Checked, plan: &Plan, at: usize) -> Option<Identity> {
     let port = checked.project.ports.get(at)?;
     let wires = port.wires.as_ref()?.identity();
     let role =
@@ -51,12 +61,5 @@ pub(super) fn kept(checked: &Checked, plan: &Plan, at: usize) -> Option<Identity
             }
         };
     let protocol = port.protocol.map_or("", |protocol| protocol.value.name());
-    let others = plan.ports_together(at).into_iter().filter(|other| *other != at);
-    let of = |other: usize| {
-        let port = checked.project.ports.get(other)?;
-        let wires = port.wires.as_ref()?.identity();
-        Some((port.name.value.clone(), wires, port.echo, port.setup.clone()))
-    };
-    let together = others.filter_map(of).collect();
-    Some(Identity { wires, protocol, role, echo: port.echo, setup: port.setup.clone(), together })
+    Some(Identity { wires, protocol, role, echo: port.echo, setup: port.setup.clone(), together: vec![] })
 }

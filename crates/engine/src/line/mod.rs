@@ -111,11 +111,15 @@ impl Schedule {
                 for polled in self.devices.iter().filter(is_sent) {
                     self.shared.was_away(polled.index);
                 }
-                // A device that was lost with the port is worth a look at once.
+                // A device that was lost with the port is worth a look at once: with the one by which it is judged.
                 self.lane.probe_from = now;
                 let (plan, port) = (&self.shared.plan, self.lane.port);
-                for polled in self.devices.iter_mut().filter(|polled| plan.is_on(polled.index, port)) {
-                    if polled.lost.is_some() {
+                let judges = |polled: &DeviceState| {
+                    let read = plan.devices.get(polled.index).is_some_and(|station| station.port == port);
+                    read || !polled.is_read() && plan.is_on(polled.index, port)
+                };
+                for polled in &mut self.devices {
+                    if polled.lost.is_some() && judges(polled) {
                         polled.lost = Some(Lost { next_try: now, wait: polled.retry.first });
                     }
                 }

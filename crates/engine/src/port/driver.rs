@@ -169,7 +169,7 @@ impl Driver {
     fn take(&mut self, until: Moment, now: Moment) {
         // Nothing is read while a request is worked on: the other side waits, and no bytes pile up here.
         let open = |own: &&OpenedPort| own.open.is_some() && !self.is_full(own);
-        // Nobody has a virtual port open: that is reported for ever, so it is looked at now and then.
+        // A virtual port that no program has open reports that for ever, so it is looked at now and then.
         let is_looked_at = self.ports.iter().filter(open).any(|own| !own.is_used);
         let until = if is_looked_at { until.min(now + LOOK) } else { until };
         let waits = self.ports.iter().filter(open).filter(|own| own.is_used);

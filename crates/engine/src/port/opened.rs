@@ -13,7 +13,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::mpsc::{Receiver, TryRecvError, channel};
 
-/// Leaves what has passed for those who look on.
+/// Leaves what has passed for a tap.
 pub(super) fn passed(
     shared: &Shared,
     port: &str,
@@ -69,28 +69,21 @@ impl OpenedPort {
         (way, begin): (Way, Begin),
         now: Moment,
     ) -> Result<Self, OpenFault> {
-        let may_wait = |fault: &OpenFault| match begin {
-            Begin::OpenLater => !way.must_open() || fault.missing,
-            Begin::Whenever => true,
-            Begin::Open | Begin::Opened(_) => !way.must_open(),
-        };
-        let opened = match &begin {
-            Begin::Opened(_) => None,
-            _ => Some(way.open()),
+        let (later, whenever) = (matches!(begin, Begin::OpenLater), matches!(begin, Begin::Whenever));
+        let may_wait = |fault: &OpenFault| !way.must_open() || whenever || later && fault.missing;
+        let opened = match begin {
+            Begin::Opened(open) => Ok(open),
+            Begin::Open | Begin::OpenLater | Begin::Whenever => way.open(),
         };
         let open = match opened {
-            Some(Ok(open)) => Some(open),
-            Some(Err(fault)) if may_wait(&fault) => {
+            Ok(open) => Some(open),
+            Err(fault) if may_wait(&fault) => {
                 let why =
                     if way.must_open() { format!("{} ({})", fault.what, fault.fix) } else { fault.what };
                 shared.tell(Event::PortDown { port, why });
                 None
             }
-            Some(Err(fault)) => return Err(fault),
-            None => match begin {
-                Begin::Opened(open) => Some(open),
-                _ => None,
-            },
+            Err(fault) => return Err(fault),
         };
         if open.is_some() {
             shared.tell(Event::PortUp { port, what: way.shown() });
@@ -170,7 +163,7 @@ impl OpenedPort {
         let (sender, receiver) = channel();
         let (way, waker) = (self.way.clone(), Arc::clone(waker));
         let connect = move || {
-            // Whoever waited for it may be gone.
+            // The port may have been closed meanwhile.
             let _ = sender.send(way.open());
             wake(&waker);
         };

@@ -144,7 +144,7 @@ fn both_lanes_outlive_a_changed_project_and_end_together() {
     assert!(told.contains("3 ports stay open, 0 closed, 0 opened"), "{told}");
     until("a write of the changed project", || write_live(&mut stream, 22));
     until("it is read back", || ask(&mut stream, 1, 10, 1) == Ok(vec![22]));
-    assert_eq!(closed(&up), 0, "nobody has closed anything");
+    assert_eq!(closed(&up), 0, "no port was closed");
     // Without the second port it is another schedule: both are closed, and one is opened.
     let told = up.reload(&text.replace("write-port = \"pump-writes\"\n", ""));
     assert!(told.contains("1 ports stay open, 2 closed, 1 opened"), "{told}");

@@ -1,8 +1,7 @@
 //! How a link is opened, again and again where it has to be: pauses, serial numbers, and what is told of it.
 
 use super::{
-    ADAPTER, LinkLoss, LinkNews, NodeLink, SCANNER, Setup, SharedHeard, Told, VirtualNet, keys, link, make,
-    pair, row,
+    ADAPTER, LinkLoss, LinkNews, SCANNER, Setup, SharedHeard, Told, VirtualNet, keys, link, make, pair, row,
 };
 use woodrush_wire::enip::cip::{self, service};
 use woodrush_wire::enip::connection::{ForwardClose, ForwardOpen};
@@ -116,7 +115,7 @@ fn after_a_cut_it_is_opened_anew_with_another_number_and_nothing_old_is_taken() 
     late[10..14].copy_from_slice(&u32::MAX.wrapping_div(3).to_le_bytes());
     net.inject(SCANNER, 2222, std::net::SocketAddrV4::new(ADAPTER, 2222), &late);
     net.run(50_000);
-    assert_eq!(super::came(&scanner), count, "it is nobody's");
+    assert_eq!(super::came(&scanner), count, "no link takes it");
     assert_eq!(super::stops(&scanner).len(), 1, "and ends nothing");
 }
 
@@ -140,7 +139,7 @@ fn a_scanner_that_only_reads_needs_no_outputs() {
     net.run(1_000_000);
     net.seen = Some(vec![]);
     net.run(100_000);
-    assert!(net.seen.take().unwrap().iter().all(|(_, host, _)| *host != 0), "nobody is left to send to");
+    assert!(net.seen.take().unwrap().iter().all(|(_, host, _)| *host != 0), "no reader is left");
 }
 
 #[test]
@@ -175,8 +174,7 @@ fn an_adapter_that_is_stopped_is_noticed_by_its_silence() {
 fn a_controller_may_ask_for_another_period_and_gets_it() {
     let mut net = VirtualNet::new(27);
     let adapter = net.host(make(), ADAPTER, link(keys(10_000), None), 7);
-    let fast = NodeLink { ..link(keys(25_000), Some(ADAPTER)) };
-    let _scanner = net.host(make(), SCANNER, fast, 9);
+    let _scanner = net.host(make(), SCANNER, link(keys(25_000), Some(ADAPTER)), 9);
     adapter.lock().unwrap().sends = vec![1; 12];
     net.run(500_000);
     net.seen = Some(vec![]);

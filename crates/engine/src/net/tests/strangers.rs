@@ -1,4 +1,4 @@
-//! Whoever else is on the network: an exchange that runs goes on, whatever they say, and nothing that they hold grows.
+//! Strangers on the network: an exchange that runs goes on, whatever they send, and what they hold has a bound.
 
 use super::{ADAPTER, SCANNER, STRANGER, pair, stops};
 use proptest::prelude::*;
@@ -125,7 +125,7 @@ fn half_open_peers_take_no_frame_from_anybody() {
 }
 
 #[test]
-fn what_is_no_message_is_hung_up_on_and_says_why_nothing_else_stops() {
+fn noise_ends_its_own_connection_and_no_other() {
     for noise in [vec![0xFF; 24], vec![0x65; 4096], b"GET / HTTP/1.1\r\nHost: 192.0.2.10\r\n\r\n".to_vec()] {
         let (mut net, adapter, scanner) = pair(34);
         net.run(200_000);

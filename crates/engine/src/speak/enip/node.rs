@@ -85,7 +85,7 @@ impl IoNode {
         }
         self.add_second_owners(setup);
         for mut gone in before {
-            // Whoever it was has changed: what came of it is not the new one's.
+            // Its device or its block has changed: what came of the old one is not the new one's.
             let again = setup.links.iter().position(|own| own.name == gone.name);
             if let Some(link) = again.filter(|_| gone.runs()) {
                 self.out.push_back(NetAct::Stopped(link, LinkLoss::Closed));
