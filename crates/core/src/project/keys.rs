@@ -1,13 +1,9 @@
 //! The one table of keys: it drives the reader, the suggestions and the help.
 
 use super::fault_kinds::FAULTS;
-use crate::protocol::{Content, DIALECTS, Key, KeyKind};
+use crate::protocol::{Content, DIALECTS, Key, KeyKind, key};
 
 const NOTE: Key = Key { table: "*", name: "note", kind: KeyKind::Text, doc: "a remark for people" };
-
-const fn key(table: &'static str, name: &'static str, kind: KeyKind, doc: &'static str) -> Key {
-    Key { table, name, kind, doc }
-}
 
 /// What stands in place of an interval where values come by themselves.
 pub(super) const PUBLISHED: &str = "published";

@@ -83,6 +83,11 @@ pub struct Key {
     pub doc: &'static str,
 }
 
+/// A row of a table of keys.
+pub(crate) const fn key(table: &'static str, name: &'static str, kind: KeyKind, doc: &'static str) -> Key {
+    Key { table, name, kind, doc }
+}
+
 /// A device's or image's keys as read that only its dialect understands.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
 pub struct Setup {

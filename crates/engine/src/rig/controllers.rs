@@ -1,7 +1,8 @@
 //! Stations of simulated networks by name: the controllers that exchange blocks with images, and what goes wrong with them
 //! and with I/O devices.
 
-use super::device::{SimDevice, loaded, sent_by_converter};
+use super::device::SimDevice;
+use super::driven::{loaded, sent_by_converter};
 use super::inside::Spot;
 use super::network::{NetStation, RigNetwork, SeenLink, Whom};
 use super::signal::Generator;

@@ -6,7 +6,7 @@ mod clients;
 mod command;
 mod controllers;
 mod device;
-
+mod driven;
 mod inside;
 mod line;
 mod master;

@@ -1,6 +1,7 @@
 //! `woodrush watch`: values at both ends of every rule as they change, on a full screen, or line by line where there is no
 //! terminal.
 
+mod ends;
 mod feed;
 mod model;
 mod plain;

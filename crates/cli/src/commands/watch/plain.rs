@@ -1,7 +1,8 @@
 //! Where there is no terminal: every row once, then a line for each change.
 
+use super::ends::ShownEnd;
 use super::feed::Following;
-use super::model::{Live, Model, ShownEnd};
+use super::model::{Live, Model};
 use crate::args::Format;
 use crate::console::{Console, Table, Tone};
 use crate::{Failure, Verdict};

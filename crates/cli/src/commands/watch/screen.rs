@@ -1,6 +1,7 @@
 //! The full screen: a strip of ports, a row a rule, one row opened into its trace, a line to type in.
 
-use super::model::{Live, Model, Rule, ShownEnd};
+use super::ends::ShownEnd;
+use super::model::{Live, Model, Rule};
 use super::state::{Prompt, WatchView};
 use crate::commands::trace;
 use crate::console::{Tone, cut};

@@ -1,21 +1,17 @@
 //! What the keys say of blocks that are exchanged in cycles: assemblies, times, and who we are.
 
-use crate::protocol::{Key, KeyKind, Setup};
+use crate::protocol::{Key, KeyKind, Setup, key};
 
 /// The period where none is written, in microseconds.
-pub(super) const PERIOD: u32 = 20_000;
+const PERIOD: u32 = 20_000;
 /// Periods without a frame, where nothing is written.
 pub(super) const MULTIPLIER: u32 = 4;
-/// The points of those who only read, where nothing is written.
+/// The points of controllers that only read, where nothing is written.
 pub(super) const INPUT_ONLY: u32 = 152;
 pub(super) const LISTEN_ONLY: u32 = 153;
 /// The table of the keys of one assembly, and of what a device says of itself.
 const ASSEMBLY: &str = "assembly";
 const IDENTITY: &str = "identity";
-
-const fn key(table: &'static str, name: &'static str, kind: KeyKind, doc: &'static str) -> Key {
-    Key { table, name, kind, doc }
-}
 
 const INPUTS: &str =
     "the assembly that the controller reads: its number and, unless the rules say it, its bytes";
@@ -23,6 +19,11 @@ const OUTPUTS: &str =
     "the assembly that the controller writes: its number and, unless the rules say it, its bytes";
 const CONFIG: &str = "the assembly of the configuration that comes with the opening of a connection";
 const POINT: KeyKind = KeyKind::Whole(1, 65_535);
+
+/// How often a frame goes each way, in microseconds.
+pub(super) fn period(setup: &Setup) -> u32 {
+    setup.number("period").unwrap_or(PERIOD)
+}
 
 /// The keys of exchanges in cycles.
 pub(super) const KEYS: [Key; 29] = [
@@ -114,7 +115,7 @@ impl Layout {
             data: data.and_then(Result::ok).unwrap_or_default(),
             input_only: setup.number("input-only").unwrap_or(INPUT_ONLY),
             listen_only: setup.number("listen-only").unwrap_or(LISTEN_ONLY),
-            period: setup.number("period").unwrap_or(PERIOD),
+            period: period(setup),
             multiplier: setup.number("multiplier").unwrap_or(MULTIPLIER),
         })
     }

@@ -2,6 +2,7 @@
 
 mod assembly;
 mod eds;
+mod ends;
 mod layout;
 mod list;
 mod path;
