@@ -162,6 +162,11 @@ fn a_block_runs_idles_and_is_closed_and_everyone_sees_it() {
     // A device that is gone shows as `on-loss` says, with its bit.
     assert_eq!(tool.run(&["rig", "mute", "valves"]).status, 0);
     until("the loss", || value(&tool, "block:%IW6") == 0x1746 && value(&tool, "block:%IX4.1") == 0);
+    // It has refused nothing: it is not there.
+    run.wait_for(&["valves", "192.0.2.70 cannot be reached: no answer at its TCP port 44818"]);
+    let status = json(&tool.run(&["status", "--format", "json"]).out);
+    let device = status["links"].as_array().unwrap().iter().find(|own| own["with"] == "valves").unwrap();
+    assert_eq!(device["state"], "closed");
     assert_eq!(tool.run(&["rig", "mend", "valves"]).status, 0);
     until("the device again", || value(&tool, "block:%IW6") == 1234);
     // Who is there says so itself.

@@ -129,7 +129,9 @@ impl Shared {
             }
             LinkNews::Refused { peer, refusal, .. } => {
                 if matches!(health.state(), LinkState::Closed | LinkState::Watchdog | LinkState::Refused) {
-                    health.set_state(LinkState::Refused);
+                    // Without a number there was no refusal: it was not reached.
+                    let state = if refusal.native.is_some() { LinkState::Refused } else { LinkState::Closed };
+                    health.set_state(state);
                     health.name_peer(*peer);
                 }
                 if let Some(Owner::Device(device)) = self.plan.links.get(link).map(|link| link.with)

@@ -143,6 +143,9 @@ impl Names {
                         let number = refusal.native.map(|native| format!(" ({})", refusal_shown(native)));
                         let number = number.unwrap_or_default();
                         let text = match plan.links.get(*link).map(|link| link.with) {
+                            Some(Owner::Device(_)) if refusal.native.is_none() => {
+                                format!("{peer} cannot be reached: {why}")
+                            }
                             Some(Owner::Device(_)) => format!("{peer} refuses the connection: {why}{number}"),
                             _ => format!("connection of {peer} refused: {why}{number}"),
                         };

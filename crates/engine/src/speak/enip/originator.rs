@@ -267,7 +267,11 @@ impl Originator {
             if !std::mem::replace(&mut self.unreached, true) {
                 let refusal =
                     woodrush_core::Refusal::new(woodrush_core::Kind::NoPath, woodrush_core::Blame::Device);
-                let why = format!("no connection at its TCP port {MESSAGES}");
+                let what = match self.stage {
+                    OpeningStage::Dialling(_) => "no connection",
+                    _ => "no answer",
+                };
+                let why = format!("{what} at its TCP port {MESSAGES}");
                 let news = LinkNews::Refused { peer: self.device, refusal, why };
                 self.out.push_back(NetAct::Tell(self.link, news));
             }
