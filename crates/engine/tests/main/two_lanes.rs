@@ -100,6 +100,25 @@ fn a_device_that_is_lost_by_its_reads_costs_a_write_no_timeout_each() {
 }
 
 #[test]
+fn a_write_connection_that_is_made_again_is_no_reason_to_probe_what_is_read() {
+    let mut site = Site::new(&[TWICE]);
+    site.bench.run(2_000_000);
+    for port in [READS, WRITES] {
+        site.bench.bus(port).unwrap().change(Change::begin(&MUTE, 0, FaultValue::On));
+    }
+    // Its probes have their longest pause by now.
+    site.bench.run(20_000_000);
+    let before = site.bench.port_counts(READS).requests;
+    for value in 0..100 {
+        write(&mut site, value);
+        site.bench.run(1_000_000);
+    }
+    let probes = site.bench.port_counts(READS).requests - before;
+    // Virtual time: three more where each of its reconnections were a reason.
+    assert!((28..=32).contains(&probes), "one every 4 s: {probes}");
+}
+
+#[test]
 fn a_part_of_a_word_is_read_by_the_one_and_written_by_the_other() {
     let mut site = site();
     let set = |site: &mut Site, on: bool| {
