@@ -21,6 +21,7 @@ pub mod enip;
 pub mod h1;
 pub mod isotcp;
 pub mod modbus;
+pub mod profinet;
 pub mod tables;
 
 /// Why bytes are not a message: in which layer, at which byte, and what is wrong.
@@ -175,6 +176,22 @@ impl<'a> Reader<'a> {
     pub fn u32_le(&mut self, field: &'static str) -> Result<u32, WireError> {
         let four = self.bytes(field, 4)?;
         Ok(four.iter().rev().fold(0, |number, byte| number << 8 | u32::from(*byte)))
+    }
+
+    /// The next four bytes, the highest one first.
+    ///
+    /// # Errors
+    /// The message ends before them.
+    pub fn u32(&mut self, field: &'static str) -> Result<u32, WireError> {
+        Ok(self.u32_le(field)?.swap_bytes())
+    }
+
+    /// So many bytes, by value.
+    ///
+    /// # Errors
+    /// The message ends before them.
+    pub fn array<const N: usize>(&mut self, field: &'static str) -> Result<[u8; N], WireError> {
+        Ok(self.bytes(field, N)?.first_chunk().copied().unwrap_or([0; N]))
     }
 
     /// The next two bytes, a number of `low` to `high`.
