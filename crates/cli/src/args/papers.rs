@@ -49,6 +49,10 @@ pub(crate) struct MapArgs {
     /// Write the electronic data sheet by which engineering systems know the converter's connections
     #[arg(long, value_name = "FILE", conflicts_with = "assign")]
     pub(crate) eds: Option<PathBuf>,
+    /// Write the GSDML file of an IO device for its controller's engineering system; into a folder under the name that
+    /// such files must have
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["eds", "assign"])]
+    pub(crate) gsdml: Option<PathBuf>,
 }
 
 /// Options of `handover`.

@@ -207,6 +207,16 @@ pub(crate) enum Rig {
         /// Name of the client that is a controller
         client: String,
     },
+    /// Let a controller expect another module in its last slot
+    WrongSlot {
+        /// Name of the client that is a controller
+        client: String,
+    },
+    /// Let another station have the name that a controller looks for
+    NameTaken {
+        /// Name of the client that is a controller
+        client: String,
+    },
     /// Show lines, devices and clients
     Status,
 }

@@ -66,7 +66,7 @@ fn command() -> Command {
         command.mut_arg("words", |argument| argument.add(ArgValueCompleter::new(terms)))
     });
     all.mut_subcommand("rig", |rig| {
-        let arguments: [(&str, &str, Names); 30] = [
+        let arguments: [(&str, &str, Names); 32] = [
             ("set", "target", targets),
             ("get", "targets", targets),
             ("cut", "port", ports),
@@ -97,6 +97,8 @@ fn command() -> Command {
             ("late-cycles", "end", ends),
             ("wrong-size", "end", ends),
             ("second-owner", "client", controllers),
+            ("wrong-slot", "client", controllers),
+            ("name-taken", "client", controllers),
         ];
         arguments.into_iter().fold(rig, |rig, (command, argument, names)| {
             rig.mut_subcommand(command, |command| {

@@ -104,6 +104,7 @@ fn site(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
             Some(Wires::Connect { to }) => format!("to {}, {protocol}", to.value),
             Some(Wires::Pty { path }) => format!("{}, {protocol}", path.value),
             Some(Wires::Network { at }) => format!("all sockets of {}, {protocol}", at.value),
+            Some(Wires::Ethernet { interface }) => format!("frames on {}, {protocol}", interface.value),
             None => continue,
         };
         let asked: Vec<&str> =

@@ -217,6 +217,7 @@ fn place(checked: &Checked, port: usize) -> String {
         Some(Wires::Serial { path, .. } | Wires::Pty { path }) => format!(" at {}", path.value),
         Some(Wires::Connect { to }) => format!(" at {}", to.value),
         Some(Wires::Network { at }) => format!(" at {}", at.value),
+        Some(Wires::Ethernet { interface }) => format!(" on {}", interface.value),
         None => String::new(),
     }
 }

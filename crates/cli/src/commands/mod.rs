@@ -48,7 +48,10 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         }
         Command::Map(args) if args.assign => assign::run(console, &crate::project::find(&global)?, &args),
         Command::Map(MapArgs { eds: Some(file), .. }) => {
-            device_file::run(console, &crate::project::find(&global)?, &file)
+            device_file::run(console, &crate::project::find(&global)?, ("eds", &file))
+        }
+        Command::Map(MapArgs { gsdml: Some(file), .. }) => {
+            device_file::run(console, &crate::project::find(&global)?, ("gsdml", &file))
         }
         Command::Map(_) => map::run(console, &crate::project::find(&global)?),
         Command::Compare(args) => compare::run(console, &global, &args),

@@ -48,6 +48,8 @@ pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Ve
         Words::LateCycles { end, by } => ("late-cycles", vec![end, by]),
         Words::WrongSize { end } => ("wrong-size", vec![end]),
         Words::SecondOwner { client } => ("second-owner", vec![client]),
+        Words::WrongSlot { client } => ("wrong-slot", vec![client]),
+        Words::NameTaken { client } => ("name-taken", vec![client]),
         Words::Status => ("status", vec![]),
     };
     let answer = Remote::of(Whose::Rig, path).say(verb, &words).map_err(|error| match error.kind() {

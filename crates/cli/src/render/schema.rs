@@ -43,6 +43,7 @@ fn of_key(key: &Key, repeats: bool) -> Value {
         KeyKind::Choice(words) => json!({ "enum": words }),
         KeyKind::Texts => texts(),
         KeyKind::Row(table) => of_table(table),
+        KeyKind::Rows(table) => json!({ "type": "array", "items": of_table(table), "minItems": 1 }),
         KeyKind::Own(content) => of_content(content),
     };
     if let Some(schema) = schema.as_object_mut() {

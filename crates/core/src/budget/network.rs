@@ -2,7 +2,7 @@
 
 use crate::plan::{CyclicLink, Plan, Station};
 use crate::project::{Owner, Project, Wires};
-use crate::protocol::{Cyclic, CyclicTimes, Extent};
+use crate::protocol::{Cyclic, CyclicTimes};
 use serde::Serialize;
 
 /// What a network is taken for, in bits a second, to say a share of it.
@@ -15,7 +15,7 @@ pub const PROMISED_US: u64 = 8000;
 pub struct NetworkBudget {
     /// The port's name.
     pub port: String,
-    /// Our address there.
+    /// Our address there, or the interface.
     pub address: String,
     /// Each exchange.
     pub links: Vec<LinkBudget>,
@@ -67,7 +67,11 @@ impl BlockBudget {
 #[must_use]
 pub fn networks(project: &Project, plan: &Plan) -> Vec<NetworkBudget> {
     let budget = |(at, port): (usize, &crate::project::Port)| {
-        let Some(Wires::Network { at: address }) = &port.wires else { return None };
+        let address = match &port.wires {
+            Some(Wires::Network { at }) => at.value.to_string(),
+            Some(Wires::Ethernet { interface }) => interface.value.clone(),
+            _ => return None,
+        };
         let links: Vec<LinkBudget> = plan
             .links
             .iter()
@@ -78,7 +82,7 @@ pub fn networks(project: &Project, plan: &Plan) -> Vec<NetworkBudget> {
             links.iter().map(|link| link.sent.bytes_per_second() + link.received.bytes_per_second()).sum();
         Some(NetworkBudget {
             port: port.name.value.clone(),
-            address: address.value.to_string(),
+            address,
             share: sum * 8.0 / NETWORK_BITS as f64,
             least_period_us: links.iter().map(|link| link.every_us).min()?,
             links,
@@ -107,30 +111,19 @@ fn link(project: &Project, plan: &Plan, link: &CyclicLink) -> Option<LinkBudget>
     let described = described(project, link, cyclic, station);
     let times = described.unwrap_or(CyclicTimes { period: link.period, lost_after: link.lost_after });
     let frames_per_second = 1e6 / times.period.max(1) as f64;
-    let block = |extents: Vec<Extent>| {
-        let bytes = |own: &Extent| Some((station.space_at(own.space)?, own.count));
-        let all: Vec<_> = extents.iter().filter_map(bytes).collect();
-        let frame = all.iter().map(|(space, count)| cyclic.frame_bytes(space, *count)).sum();
-        let bytes = all.iter().map(|(_, count)| count).sum();
-        BlockBudget { bytes, frame_bytes: frame, frames_per_second }
+    let block = |bytes, to_controller| {
+        let frame_bytes = cyclic.frame_bytes(&station.setup, to_controller);
+        BlockBudget { bytes, frame_bytes, frames_per_second }
     };
-    let goes = link.slots.iter().filter_map(|slot| slot.goes).collect::<Vec<_>>();
-    let comes = link.slots.iter().filter_map(|slot| slot.comes.map(|(extent, _)| extent)).collect::<Vec<_>>();
+    let goes = link.slots.iter().filter_map(|slot| slot.goes).map(|extent| extent.count).sum();
+    let comes = link.slots.iter().filter_map(|slot| slot.comes).map(|(extent, _)| extent.count).sum();
     Some(LinkBudget {
         with: station.name.clone(),
         controller,
         every_us: times.period,
         at_least: controller && described.is_none(),
         watchdog_us: times.lost_after,
-        sent: heartbeat(cyclic, block(goes), frames_per_second),
-        received: heartbeat(cyclic, block(comes), frames_per_second),
+        sent: block(goes, controller),
+        received: block(comes, !controller),
     })
-}
-
-/// Where nothing goes in a direction, a frame without a block still says that the other end is there.
-fn heartbeat(cyclic: &dyn Cyclic, block: BlockBudget, frames_per_second: f64) -> BlockBudget {
-    if block.frame_bytes > 0 {
-        return block;
-    }
-    BlockBudget { bytes: 0, frame_bytes: cyclic.heartbeat_bytes(), frames_per_second }
 }

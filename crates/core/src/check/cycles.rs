@@ -1,10 +1,11 @@
 //! Blocks that are exchanged in cycles: both ends held against each other, and what a block cannot say.
 
+use super::slots;
 use crate::budget::PROMISED_US;
 use crate::finding::{Finding, Severity};
 use crate::plan::{CyclicLink, Plan, PlannedRule, Source};
 use crate::project::{Client, OnLoss, Owner, Port, Project, Wires, show_micros};
-use crate::protocol::{Cyclic, StationId};
+use crate::protocol::{Cyclic, StationId, Transport};
 use crate::source::Span;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
@@ -23,6 +24,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         periods(project, plan, link, findings);
         losses(project, plan, link, findings);
         unexplained(project, plan, link, findings);
+        slots::check(project, plan, link, findings);
     }
     alike(project, plan, findings);
     for client in &project.clients {
@@ -31,7 +33,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
 }
 
 fn is_network(project: &Project, port: usize) -> bool {
-    project.ports.get(port).is_some_and(|port| matches!(port.wires, Some(Wires::Network { .. })))
+    project.ports.get(port).and_then(Port::transport).is_some_and(Transport::is_cyclic)
 }
 
 fn cyclic_of(plan: &Plan, owner: Owner) -> Option<&'static dyn Cyclic> {
@@ -39,7 +41,7 @@ fn cyclic_of(plan: &Plan, owner: Owner) -> Option<&'static dyn Cyclic> {
 }
 
 /// Where a key of a link's station stands; its name where it is not written.
-fn span_of(project: &Project, owner: Owner, key: &str) -> Span {
+pub(super) fn span_of(project: &Project, owner: Owner, key: &str) -> Span {
     let (name, settings) = match owner {
         Owner::Image(at) => match project.images.get(at) {
             Some(image) => (image.name.span, &image.settings),
@@ -106,7 +108,11 @@ fn on_other_wires(project: &Project, port: usize, findings: &mut Vec<Finding>) {
     for (at, device) in project.devices.iter().enumerate().filter(|(_, device)| device.is_on(port)) {
         let Some(dialect) = project.device_dialect(at) else { continue };
         let name = &device.name.value;
-        if dialect.cyclic().is_none() {
+        if project.ports.get(port).and_then(Port::transport) == Some(Transport::Ethernet) {
+            let what = format!("`{name}` is on an Ethernet port, where the converter is an IO device itself");
+            let fix = "put images there, which a controller exchanges; devices are asked over other ports";
+            findings.push(Finding::new("F11", device.name.span, what).fix(fix));
+        } else if dialect.cyclic().is_none() {
             let what = format!("`{name}` is on a network port and exchanges nothing in cycles");
             findings.push(Finding::new("F11", device.name.span, what).fix(
                 "add `inputs = { assembly = 101 }` where it is an I/O device; ask it through a port with `connect` \
@@ -140,7 +146,7 @@ fn wrong_wires(project: &Project, findings: &mut Vec<Finding>) {
             let key = cyclic.numbers(setup).first().map_or("", |(key, _)| *key);
             let span = span_of(project, owner, key);
             let what = format!("`{}` cannot carry this: {why}", port.name.value);
-            let fix = "give the port all sockets of an address, with `network`";
+            let fix = "correct the wires of the port, or its protocol";
             findings.push(Finding::new("M28", span, what).note(port.name.span, "the port").fix(fix));
         }
     }

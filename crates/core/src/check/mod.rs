@@ -20,6 +20,7 @@ mod pace;
 mod ports;
 mod profiles;
 mod rings;
+mod slots;
 mod taken_for;
 mod tidy;
 mod timing;

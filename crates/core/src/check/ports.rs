@@ -89,7 +89,7 @@ fn who_is_there(project: &Project, at: usize, port: &Port, findings: &mut Vec<Fi
         })
         .chain(project.forwards.iter().filter(|f| is_here(&f.to)).map(|f| (span(f.to), "a forward to there")))
         .collect();
-    if let Some(Wires::Network { .. }) = &port.wires {
+    if port.transport().is_some_and(Transport::is_cyclic) {
         // Both go there at once.
     } else if let Some(Wires::Listen { .. }) = &port.wires {
         for (place, _) in &asks {
@@ -169,7 +169,9 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
         let written = port.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
         findings.push(Finding::new(fault.code, written.unwrap_or(port.name.span), fault.what).fix(fault.fix));
     }
-    for (index, device) in project.devices.iter().enumerate().filter(|(_, d)| d.is_on(at)) {
+    // A device has no place on an interface, whatever its keys: that is told elsewhere.
+    let devices = project.devices.iter().enumerate().filter(|(_, device)| device.is_on(at));
+    for (index, device) in devices.filter(|_| transport != Transport::Ethernet) {
         let faults = project.device_dialect(index).map(|own| own.station_faults(&device.setup));
         for fault in faults.unwrap_or_default() {
             let at = device.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
@@ -260,10 +262,12 @@ fn alone(project: &Project, at: usize, port: &Port, findings: &mut Vec<Finding>)
     let mut here = devices.chain(images.map(|image| &image.name));
     let Some(first) = here.next() else { return };
     for other in here {
-        let what = format!(
-            "`{}` and `{}` are both on `{}`, whose messages do not say whom they are for",
-            first.value, other.value, port.name.value
-        );
+        let why = match port.transport() {
+            Some(Transport::Ethernet) => "and an interface is one station, by its MAC address",
+            _ => "whose messages do not say whom they are for",
+        };
+        let what =
+            format!("`{}` and `{}` are both on `{}`, {why}", first.value, other.value, port.name.value);
         findings.push(
             Finding::new("M25", other.span, what)
                 .note(first.span, "the other")
@@ -408,6 +412,19 @@ fn paths(project: &Project, findings: &mut Vec<Finding>) {
                             "give one of them another port, or put both images on one port with a unit each",
                         ));
                     }
+                }
+                (Some(Wires::Ethernet { interface: here }), Some(Wires::Ethernet { interface: before }))
+                    if here.value == before.value =>
+                {
+                    let what = format!(
+                        "`{}` and `{}` are both on {}, and an interface is one station",
+                        other.name.value, port.name.value, here.value
+                    );
+                    findings.push(
+                        Finding::new("M32", here.span, what)
+                            .note(before.span, "the other")
+                            .fix("give one of them another interface"),
+                    );
                 }
                 (
                     Some(Wires::Pty { path }),

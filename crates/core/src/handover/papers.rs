@@ -425,6 +425,7 @@ pub(super) fn short_place(project: &Project, port: &str) -> String {
         Some(Wires::Connect { to }) => to.value.to_string(),
         Some(Wires::Pty { path }) => path.value.clone(),
         Some(Wires::Network { at }) => at.value.to_string(),
+        Some(Wires::Ethernet { interface }) => interface.value.clone(),
         None => String::new(),
     }
 }

@@ -3,7 +3,7 @@
 use crate::ledger::EndSettings;
 use crate::plan::{Plan, Station};
 use crate::project::{Port, Project, Wires, show_micros};
-use crate::protocol::{KeyKind, StationId};
+use crate::protocol::{KeyKind, Setup, StationId};
 use crate::source::Span;
 use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
@@ -43,12 +43,12 @@ fn settings(project: &Project, station: &Station, own: Option<Ipv4Addr>, span: S
             let number = there.number(key).map(shown);
             // A bar stands between two settings.
             let word = || Some(there.word(key)?.replace('|', "/"));
-            let row = || {
-                let row = there.row(key)?;
+            let one = |row: &Setup| {
                 let numbers = row.numbers.iter().map(|(key, number)| format!("{key} {number}"));
                 let words = row.words.iter().map(|(key, word)| format!("{key} {}", word.replace('|', "/")));
-                Some(numbers.chain(words).collect::<Vec<_>>().join(", "))
+                numbers.chain(words).collect::<Vec<_>>().join(", ")
             };
+            let row = || Some(there.all_rows(key).map(one).collect::<Vec<_>>().join("; "));
             let value = number.or_else(word).or_else(row);
             items.extend(value.filter(|value| !value.is_empty()).map(|value| ((*key).to_string(), value)));
         }
@@ -79,5 +79,7 @@ fn wires(port: &Port, own: Option<Ipv4Addr>) -> Vec<(String, String)> {
             let host = own.filter(|_| at.value.is_unspecified()).unwrap_or(at.value);
             vec![item("address", host.to_string())]
         }
+        // An interface of ours is nothing to the other end.
+        Some(Wires::Ethernet { .. }) => vec![],
     }
 }

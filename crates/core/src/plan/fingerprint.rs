@@ -35,6 +35,9 @@ impl Plan {
                 Some(crate::project::Wires::Connect { to }) => format!("connect {}", to.value),
                 Some(crate::project::Wires::Pty { path }) => format!("pty {}", path.value),
                 Some(crate::project::Wires::Network { at }) => format!("network {}", at.value),
+                Some(crate::project::Wires::Ethernet { interface }) => {
+                    format!("ethernet {}", interface.value)
+                }
                 None => String::new(),
             };
             let protocol = port.protocol.map_or("", |protocol| protocol.value.name());

@@ -62,6 +62,13 @@ impl Station {
         }
     }
 
+    /// The address that its own keys say, with or without its network.
+    #[must_use]
+    pub fn own_address(&self) -> Option<Ipv4Addr> {
+        let text = self.setup.word("address")?;
+        text.split('/').next()?.parse().ok()
+    }
+
     /// Its number on its line; `None` where that is open, or it has a name.
     #[must_use]
     pub fn number(&self) -> Option<u32> {

@@ -421,8 +421,32 @@ pub static SECOND_OWNER: FaultKind = FaultKind {
     )
 };
 
+/// A controller expects another module than there is.
+pub(super) static WRONG_SLOT: FaultKind = FaultKind {
+    of_controllers: true,
+    ..of_exchange(
+        key("wrong-slot", "a client that expects another module in its last slot than is plugged"),
+        Takes::Nothing,
+        Changes::Device(|device, value| device.wrong_slot = value.is_some(), |device| on(device.wrong_slot)),
+        "expects another module in its last slot",
+        "a wrong slot",
+    )
+};
+
+/// Another station has the name that a controller looks for.
+pub(super) static NAME_TAKEN: FaultKind = FaultKind {
+    of_controllers: true,
+    ..of_exchange(
+        key("name-taken", "a client beside which another station has the name that it looks for"),
+        Takes::Nothing,
+        Changes::Device(|device, value| device.name_taken = value.is_some(), |device| on(device.name_taken)),
+        "finds a second station of the same name",
+        "its station's name taken",
+    )
+};
+
 /// Every kind of fault.
-pub static FAULTS: [&FaultKind; 31] = [
+pub static FAULTS: [&FaultKind; 33] = [
     &CUT,
     &UNPLUG,
     &CLOSE,
@@ -454,4 +478,6 @@ pub static FAULTS: [&FaultKind; 31] = [
     &LATE_CYCLES,
     &WRONG_SIZE,
     &SECOND_OWNER,
+    &WRONG_SLOT,
+    &NAME_TAKEN,
 ];

@@ -1,7 +1,7 @@
 //! What a fault of the rig is: the project's reader, the `rig` command, its status and `rig mend` read one table of kinds.
 
 use super::Project;
-use super::fault_kinds::{AS_UNIT, CLOSE, FAULTS, LATE, SHORT, SLOW, TWICE};
+use super::fault_kinds::{AS_UNIT, CLOSE, FAULTS, LATE, NAME_TAKEN, SHORT, SLOW, TWICE, WRONG_SLOT};
 use super::scalars::duration;
 use crate::form::{Decimal, Form, Type};
 use crate::protocol::{AddressContext, Alteration, Key, Requests, Setup, SpaceId};
@@ -78,6 +78,10 @@ pub struct DeviceFaults {
     pub wrong_size: bool,
     /// Another controller wants the same outputs.
     pub second_owner: bool,
+    /// It expects another module than there is.
+    pub wrong_slot: bool,
+    /// Another station has the name that it looks for.
+    pub name_taken: bool,
 }
 
 /// What a fault was given besides its place.
@@ -336,9 +340,14 @@ impl Fault {
         }
         if let Some(client) = project.client(&self.place).filter(|_| project.device(&self.place).is_none()) {
             let image = project.clients.get(client)?.image?.value;
-            let cyclic = project.image_dialect(image)?.cyclic().is_some();
-            let what = format!("`{}` exchanges nothing in cycles: it asks", self.place);
-            return (!cyclic).then_some(what);
+            let Some(cyclic) = project.image_dialect(image)?.cyclic() else {
+                return Some(format!("`{}` exchanges nothing in cycles: it asks", self.place));
+            };
+            // Where no slot can say of itself that it is bad, there is none.
+            let of_slots = self.kind == &WRONG_SLOT || self.kind == &NAME_TAKEN;
+            let what =
+                format!("`{}` exchanges blocks that have numbers, and neither slots nor names", self.place);
+            return (of_slots && !cyclic.tells_loss()).then_some(what);
         }
         let device = project.device(&self.place)?;
         let dialect = project.device_dialect(device)?;

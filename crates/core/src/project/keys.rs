@@ -85,6 +85,12 @@ pub static KEYS: &[Key] = &[
         KeyKind::Text,
         "our IPv4 address of a network, with all sockets of the protocol: for exchanges in cycles",
     ),
+    key(
+        "ports",
+        "ethernet",
+        KeyKind::Text,
+        "an Ethernet interface on which frames go without the machine's IP: for exchanges in cycles",
+    ),
     key("ports", "protocol", KeyKind::Text, "what is used there"),
     key("ports", "frame-gap", KeyKind::Duration, "least pause between messages; default the protocol's own"),
     key("ports", "timeout", KeyKind::Duration, "wait for an answer; default 1s"),

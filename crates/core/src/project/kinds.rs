@@ -38,6 +38,15 @@ pub(super) fn check_kind(r: &mut Reader<'_>, key: &Key, value: &TomlSpanned<DeVa
         KeyKind::Own(_) => return,
         KeyKind::Row(_) if found.is_table() => return,
         KeyKind::Row(_) => "a table such as { assembly = 100, bytes = 32 }".to_string(),
+        KeyKind::Rows(_) => {
+            let tables = found
+                .as_array()
+                .is_some_and(|list| !list.is_empty() && list.iter().all(|own| own.get_ref().is_table()));
+            if tables {
+                return;
+            }
+            "a list of tables such as [{ slot = 1, in = 8 }]".to_string()
+        }
         KeyKind::Text if found.is_str() => return,
         KeyKind::Text => "a text in quotes".to_string(),
         KeyKind::Switch if found.is_bool() => return,

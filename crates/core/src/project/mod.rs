@@ -191,6 +191,11 @@ pub enum Wires {
         /// Our address; 0.0.0.0 for whichever the machine has.
         at: Spanned<Ipv4Addr>,
     },
+    /// An interface on which frames go without IP, or with one that is the protocol's own.
+    Ethernet {
+        /// As the system calls it.
+        interface: Spanned<String>,
+    },
 }
 
 impl Wires {
@@ -207,6 +212,7 @@ impl Wires {
             Self::Connect { to } => format!("connect {}", to.value),
             Self::Pty { path } => format!("pty {}", path.value),
             Self::Network { at } => format!("network {}", at.value),
+            Self::Ethernet { interface } => format!("ethernet {}", interface.value),
         }
     }
 }
@@ -221,6 +227,7 @@ impl Port {
             Wires::Connect { .. } => Transport::Connect,
             Wires::Pty { .. } => Transport::Pty,
             Wires::Network { .. } => Transport::Network,
+            Wires::Ethernet { .. } => Transport::Ethernet,
         })
     }
 
@@ -246,6 +253,7 @@ impl Port {
             Some(Wires::Connect { to }) => format!("a connection to {}", to.value),
             Some(Wires::Pty { path }) => format!("the virtual serial port {}", path.value),
             Some(Wires::Network { at }) => format!("all sockets of {}", at.value),
+            Some(Wires::Ethernet { interface }) => format!("the Ethernet interface {}", interface.value),
         }
     }
 

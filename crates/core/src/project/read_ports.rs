@@ -25,7 +25,7 @@ pub(super) fn protocol(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Sp
 }
 
 pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fields<'_, '_>) -> Port {
-    let kinds = ["serial", "listen", "connect", "pty", "network"];
+    let kinds = ["serial", "listen", "connect", "pty", "network", "ethernet"];
     // Where its protocol has one usual TCP port, an address alone means that.
     let usual = fields.text(r, "protocol").and_then(|name| dialect(&name.value)?.framing().usual_tcp_port());
     let socket = |text: &str| match (ipv4(text), usual) {
@@ -49,11 +49,12 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fiel
         ["connect"] => fields.parsed(r, "connect", "M29", socket).map(|to| Wires::Connect { to }),
         ["pty"] => fields.text(r, "pty").map(|path| Wires::Pty { path }),
         ["network"] => fields.parsed(r, "network", "M29", ipv4).map(|at| Wires::Network { at }),
+        ["ethernet"] => interface(r, fields).map(|interface| Wires::Ethernet { interface }),
         [] => {
             let what = format!("port `{}` has no wires", name.value);
             r.find(
                 Finding::new("F04", name.span, what)
-                    .fix("add `serial` or `pty` with a path, `listen` or `connect` with HOST:PORT, or `network` with our address"),
+                    .fix("add `serial` or `pty` with a path, `listen` or `connect` with HOST:PORT, `network` with our address, or `ethernet` with an interface"),
             );
             None
         }
@@ -95,6 +96,20 @@ pub(super) fn read_port(r: &mut Reader<'_>, name: Spanned<String>, fields: &Fiel
         idle_timeout: fields.duration(r, "idle-timeout").map_or(60_000_000, |timeout| timeout.value),
         name,
     }
+}
+
+/// The longest name of an interface: that of Linux.
+const INTERFACE_MAX: usize = 15;
+
+/// The name of an interface.
+fn interface(r: &mut Reader<'_>, fields: &Fields<'_, '_>) -> Option<Spanned<String>> {
+    let own = fields.text(r, "ethernet")?;
+    let plain = |letter: char| letter.is_ascii_graphic() && letter != '/';
+    if own.value.is_empty() || own.value.len() > INTERFACE_MAX || !own.value.chars().all(plain) {
+        let what = format!("`{}` is not the name of an Ethernet interface", own.value);
+        r.find(Finding::new("F03", own.span, what).fix("write it as `ip link` shows it, such as `eth1`"));
+    }
+    Some(own)
 }
 
 /// Where each key of a setup stands.
@@ -160,7 +175,13 @@ pub(super) fn setup(
                     setup.rows.push((key.name, own));
                 }
             }
-            KeyKind::Row(_) => {}
+            KeyKind::Rows(group) if setup.row(key.name).is_none() && fields.listed_len(key.name) > 0 => {
+                for own in fields.listed(r, key.name, group, key.name) {
+                    let own = self::setup(r, &own, group, None);
+                    setup.rows.push((key.name, own));
+                }
+            }
+            KeyKind::Row(_) | KeyKind::Rows(_) => {}
             KeyKind::Switch => {
                 let on = fields.switch(r, key.name).filter(|_| setup.number(key.name).is_none());
                 setup.numbers.extend(on.map(|on| (key.name, on.into())));

@@ -125,9 +125,17 @@ pub enum Transport {
     Pty,
     /// An address of ours on a network, with all sockets of its protocol.
     Network,
+    /// An interface on which frames go without IP.
+    Ethernet,
 }
 
 impl Transport {
+    /// Whether blocks go over it in cycles, by sockets or frames of its own.
+    #[must_use]
+    pub const fn is_cyclic(self) -> bool {
+        matches!(self, Self::Network | Self::Ethernet)
+    }
+
     /// Whether bytes go through TCP.
     #[must_use]
     pub const fn is_tcp(self) -> bool {

@@ -29,6 +29,8 @@ pub enum KeyKind {
     },
     /// One small table whose keys are those of this table, such as `{ assembly = 100, bytes = 32 }`.
     Row(&'static str),
+    /// A list of small tables with these keys, such as `[{ slot = 1, in = 8 }]`.
+    Rows(&'static str),
     /// A table or value with a reader of its own, and what that takes.
     Own(Content),
 }
@@ -95,7 +97,7 @@ pub struct Setup {
     pub numbers: Vec<(&'static str, u32)>,
     /// Words by key, such as `write-one`.
     pub words: Vec<(&'static str, String)>,
-    /// Small tables by key, such as `inputs`.
+    /// Small tables by key, such as `inputs`; several of one key where that takes a list.
     pub rows: Vec<(&'static str, Self)>,
     /// What the device's programmer has declared, where there is a list.
     pub declared: Option<Arc<Declared>>,
@@ -125,11 +127,16 @@ impl Setup {
             }
         }
         for (key, row) in other.iter().flat_map(|other| &other.rows) {
-            if all.row(key).is_none() {
+            if self.row(key).is_none() {
                 all.rows.push((key, row.clone()));
             }
         }
         all
+    }
+
+    /// All small tables of a key, in the order of the file.
+    pub fn all_rows(&self, key: &str) -> impl Iterator<Item = &Self> {
+        self.rows.iter().filter(move |(name, _)| *name == key).map(|(_, row)| row)
     }
 
     /// The small table of a key, if it was given.

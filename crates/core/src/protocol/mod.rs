@@ -17,6 +17,7 @@ mod listing;
 mod meanings;
 mod modbus;
 mod notation;
+pub mod profinet;
 mod raw;
 mod refusals;
 mod requests;
@@ -28,7 +29,7 @@ pub mod tables;
 
 pub use crate::grain::Grain;
 pub use blocks::{BlockParameter, DeviceBlock, DeviceBlocks};
-pub use cyclic::{Cyclic, CyclicTimes, FrameExample, Slot};
+pub use cyclic::{Cyclic, CyclicTimes, DeviceFile, FrameExample, Slot};
 pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
@@ -51,7 +52,7 @@ pub use stations::{Link, StationId, Stations};
 
 /// Every protocol that a port may speak. The engine has a list of its own with the state machines; a test there says
 /// that the two agree.
-pub static DIALECTS: [&dyn Dialect; 9] = [
+pub static DIALECTS: [&dyn Dialect; 10] = [
     &modbus::RTU,
     &modbus::ASCII,
     &modbus::TCP,
@@ -59,6 +60,7 @@ pub static DIALECTS: [&dyn Dialect; 9] = [
     &df1::HALF,
     &isotcp::BLOCKS,
     &enip::TAGS,
+    &profinet::DEVICE,
     &h1::LINK,
     &raw::RAW,
 ];
@@ -106,7 +108,7 @@ mod tests {
         }
         assert_eq!(
             notations().map(|dialect| dialect.family()).collect::<Vec<_>>(),
-            ["Modbus", "data tables", "data blocks", "tags", "H1 blocks"]
+            ["Modbus", "data tables", "data blocks", "tags", "slots", "H1 blocks"]
         );
     }
 }

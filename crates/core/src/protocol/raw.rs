@@ -52,7 +52,7 @@ impl Dialect for Raw {
     }
 
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
-        if transport == Transport::Network {
+        if transport.is_cyclic() {
             return Err("datagrams are not passed on: write `listen`, `connect`, `serial` or `pty`");
         }
         Ok(())

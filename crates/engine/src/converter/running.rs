@@ -7,12 +7,12 @@ use super::serve::{self, Serving};
 use crate::admission::Aliases;
 use crate::admission::ListenPlace;
 use crate::moment::Clock;
-use crate::net::{self, Elsewhere, NetThread};
+use crate::net::{self, Elsewhere, NetThread, Place};
 use crate::port::pipe::{self, Front, Pipe};
 use crate::port::tty::OpenFault;
 use crate::port::{Begin, LineThread, Open, OpenedPort, Way, spawn};
 use crate::shared::{Event, Shared, Site};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -35,6 +35,10 @@ pub struct Bindings {
     pub network: HashMap<usize, Ipv4Addr>,
     /// Where a station of a network is, by port and its address in the project.
     pub network_stations: HashMap<(usize, Ipv4Addr), Ipv4Addr>,
+    /// Switches that stand for interfaces, by port.
+    pub switches: HashMap<usize, String>,
+    /// What stations have kept of the run before, by image and key.
+    pub kept: BTreeMap<String, BTreeMap<String, String>>,
     /// Every listening port goes to a free loopback port, and these addresses stand for others.
     pub bench: Option<Aliases>,
     /// A port whose adapter or address is missing is told and opened as soon as that is there; else it keeps the
@@ -76,7 +80,7 @@ enum Opened {
     /// By the thread of another one.
     Along,
     /// With where messages are taken.
-    Network(NetThread, SocketAddr),
+    Network(NetThread, Option<SocketAddr>),
     /// Held so that it goes on; with a second descriptor of its socket and where that is.
     Pipe(#[allow(dead_code, reason = "it ends when it is dropped")] Pipe, Option<(TcpListener, SocketAddr)>),
 }
@@ -105,7 +109,7 @@ struct Prepared {
 enum Prefix {
     Listens(ListenPlace),
     /// All sockets of an address, opened by its own thread.
-    Network(Ipv4Addr),
+    Network(Place),
     Opens(Way, Begin),
 }
 
@@ -172,7 +176,7 @@ impl Running {
             let port = shared.ports.iter().position(|port| port.name == open.name)?;
             match &open.at {
                 Opened::Serving(serving) => Some((port, serving.real()?)),
-                Opened::Pipe(_, Some((_, at))) | Opened::Network(_, at) => Some((port, *at)),
+                Opened::Pipe(_, Some((_, at))) | Opened::Network(_, Some(at)) => Some((port, *at)),
                 _ => None,
             }
         };
@@ -271,7 +275,10 @@ impl Running {
             };
             let front = match &port.wires {
                 Some(Wires::Listen { at: place }) => Prefix::Listens(self.bind(port, place, &kept, when)?),
-                Some(Wires::Network { at }) => Prefix::Network(at.value),
+                Some(Wires::Network { at }) => Prefix::Network(Place::Address(at.value)),
+                Some(Wires::Ethernet { interface }) => {
+                    Prefix::Network(Place::Interface(interface.value.clone()))
+                }
                 _ => match self.way(at, port) {
                     Some(way) => {
                         let begin = self.begin(port, &way, when)?;
@@ -354,7 +361,8 @@ impl Running {
                     let elsewhere = self.elsewhere(at);
                     let usual =
                         dialect(protocol_of(&shared, at)).and_then(|own| own.framing().usual_tcp_port());
-                    let place = SocketAddr::from((elsewhere.own.unwrap_or(own), usual.unwrap_or(0)));
+                    let address = own.address().map(|own| elsewhere.own.unwrap_or(own));
+                    let place = address.map(|own| SocketAddr::from((own, usual.unwrap_or(0))));
                     let aliases = self.bindings.bench.clone();
                     let may_wait = self.bindings.may_be_missing;
                     let thread = net::spawn(&self.site, at, own, (elsewhere, aliases), may_wait, self.clock)
@@ -391,6 +399,8 @@ impl Running {
         Elsewhere {
             own: self.bindings.network.get(&port).copied(),
             stations: stations.map(|((_, from), to)| (*from, *to)).collect(),
+            switch: self.bindings.switches.get(&port).cloned(),
+            kept: self.bindings.kept.clone(),
         }
     }
 
@@ -450,7 +460,10 @@ impl Running {
             Wires::Pty { path } => Way::Pty {
                 path: self.bindings.pty.get(&at).cloned().unwrap_or_else(|| PathBuf::from(&path.value)),
             },
-            Wires::Serial { line: None, .. } | Wires::Listen { .. } | Wires::Network { .. } => return None,
+            Wires::Serial { line: None, .. }
+            | Wires::Listen { .. }
+            | Wires::Network { .. }
+            | Wires::Ethernet { .. } => return None,
         })
     }
 }

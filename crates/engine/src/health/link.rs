@@ -3,9 +3,10 @@
 use super::device::tenths;
 use crate::Moment;
 use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering::Relaxed};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use woodrush_core::project::ImageHealth;
 
 /// The state of a link.
@@ -24,11 +25,24 @@ pub enum LinkState {
     Idle,
     /// Nothing came in time.
     Watchdog,
+    /// Nothing came in time but frames whose sender says that their data mean nothing.
+    Invalid,
+    /// The other end runs, and says of a slot that it is bad.
+    #[serde(rename = "bad slot")]
+    BadSlot,
 }
 
 impl LinkState {
-    const ALL: [Self; 6] =
-        [Self::Closed, Self::Refused, Self::Waiting, Self::Run, Self::Idle, Self::Watchdog];
+    const ALL: [Self; 8] = [
+        Self::Closed,
+        Self::Refused,
+        Self::Waiting,
+        Self::Run,
+        Self::Idle,
+        Self::Watchdog,
+        Self::Invalid,
+        Self::BadSlot,
+    ];
 
     /// In the one word that every output uses.
     #[must_use]
@@ -40,6 +54,8 @@ impl LinkState {
             Self::Run => "run",
             Self::Idle => "idle",
             Self::Watchdog => "watchdog",
+            Self::Invalid => "invalid",
+            Self::BadSlot => "bad slot",
         }
     }
 }
@@ -113,6 +129,10 @@ pub struct LinkHealth {
     opened: AtomicU64,
     lateness: Mutex<Lateness>,
     peer: Mutex<Option<Ipv4Addr>>,
+    /// Slots that the other end calls bad.
+    bad: Mutex<BTreeSet<usize>>,
+    /// What the station is called and addressed by now, where others may say that.
+    station: Mutex<BTreeMap<String, String>>,
 }
 
 /// The same in numbers.
@@ -141,6 +161,9 @@ pub struct LinkCounts {
     pub late_p99_us: Option<u64>,
     /// The latest of all, in microseconds.
     pub late_max_us: u64,
+    /// What the station is called and addressed by now, by key, where others may say that.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub station: BTreeMap<String, String>,
 }
 
 impl LinkHealth {
@@ -151,6 +174,9 @@ impl LinkHealth {
     }
 
     pub(crate) fn set_state(&self, state: LinkState) {
+        if state != LinkState::Run {
+            self.bad_slots().clear();
+        }
         let at = LinkState::ALL.iter().position(|own| *own == state).unwrap_or(0);
         self.state.store(u8::try_from(at).unwrap_or(0), Relaxed);
     }
@@ -161,6 +187,22 @@ impl LinkHealth {
         self.lost_after.store(lost_after, Relaxed);
         self.opened.fetch_add(1, Relaxed);
         *self.peer.lock().unwrap_or_else(PoisonError::into_inner) = Some(peer);
+    }
+
+    fn bad_slots(&self) -> MutexGuard<'_, BTreeSet<usize>> {
+        self.bad.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The other end calls a slot bad, or good again; whether that is new.
+    pub(crate) fn judge_slot(&self, slot: usize, good: bool) -> bool {
+        let mut bad = self.bad_slots();
+        if good { bad.remove(&slot) } else { bad.insert(slot) }
+    }
+
+    /// What the station is now, by that key.
+    pub(crate) fn station_is(&self, key: &str, value: &str) {
+        let mut station = self.station.lock().unwrap_or_else(PoisonError::into_inner);
+        station.insert(key.to_string(), value.to_string());
     }
 
     pub(crate) fn name_peer(&self, peer: Ipv4Addr) {
@@ -212,8 +254,13 @@ impl LinkHealth {
     #[must_use]
     pub fn counts(&self) -> LinkCounts {
         let lateness = self.lateness.lock().unwrap_or_else(PoisonError::into_inner);
+        let state = match self.state() {
+            LinkState::Run if !self.bad_slots().is_empty() => LinkState::BadSlot,
+            state => state,
+        };
         LinkCounts {
-            state: self.state(),
+            state,
+            station: self.station.lock().unwrap_or_else(PoisonError::into_inner).clone(),
             peer: *self.peer.lock().unwrap_or_else(PoisonError::into_inner),
             period_us: self.period.load(Relaxed),
             watchdog_us: self.lost_after.load(Relaxed),

@@ -1,7 +1,7 @@
 //! What lies behind a network port of a converter: its boards, its health, and the sessions of those who ask there.
 
 use super::driver::{Doorkeeper, NetThread, new_waker, start};
-use super::sockets::open_sockets;
+use super::place::Place;
 use super::{NetEnd, NetMachine, NetSession, SessionOut};
 use crate::Moment;
 use crate::admission::{Admission, Aliases, Seat, admit, claimed, may_connect};
@@ -12,9 +12,11 @@ use crate::port::wait::wake;
 use crate::session::{ClientIdentity, Session, SessionAct};
 use crate::shared::{ClientId, Event, Shared, Site};
 use crate::speak::{
-    LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Server, Side, another, speaker,
+    LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Server, Side, StationNews, another,
+    speaker,
 };
 use rustix::fd::OwnedFd;
+use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -28,6 +30,10 @@ pub(crate) struct Elsewhere {
     pub(crate) own: Option<Ipv4Addr>,
     /// Addresses of stations, by those of the project.
     pub(crate) stations: Vec<(Ipv4Addr, Ipv4Addr)>,
+    /// The switch that stands for the interface.
+    pub(crate) switch: Option<String>,
+    /// What stations have kept of the run before, by image and key.
+    pub(crate) kept: BTreeMap<String, BTreeMap<String, String>>,
 }
 
 /// The address that the project knows for one of this machine: of who asks here, or of a station.
@@ -45,14 +51,18 @@ fn shown(aliases: Option<&Aliases>, elsewhere: &Elsewhere, real: SocketAddr) -> 
 pub(crate) fn spawn(
     site: &Arc<Site>,
     port: usize,
-    at: Ipv4Addr,
+    at: Place,
     (elsewhere, aliases): (Elsewhere, Option<Aliases>),
     may_wait: bool,
     clock: Clock,
 ) -> Result<NetThread, OpenFault> {
     let shared = site.current();
     let name = shared.ports.get(port).map(|port| port.name.clone()).unwrap_or_default();
-    let at = elsewhere.own.unwrap_or(at);
+    let at = match at {
+        Place::Address(own) => Place::Address(elsewhere.own.unwrap_or(own)),
+        Place::Interface(own) => elsewhere.switch.clone().map_or(Place::Interface(own), Place::Switch),
+        at @ Place::Switch(_) => at,
+    };
     let waker = new_waker()?;
     let protocol = shared.ports.get(port).map_or("", |port| port.protocol);
     let make = speaker(protocol).and_then(|speaker| speaker.node);
@@ -65,7 +75,7 @@ pub(crate) fn spawn(
         site: Arc::clone(site),
         shared: Arc::clone(&shared),
         name: name.clone(),
-        at,
+        at: at.address(),
         port,
         elsewhere,
         aliases: aliases.clone(),
@@ -73,10 +83,10 @@ pub(crate) fn spawn(
         first: another(),
     };
     let node = make(&end.setup());
-    let open = match open_sockets(at, node.sockets()) {
+    let open = match at.open(node.sockets()) {
         Ok(open) => Some(open),
         Err(fault) if may_wait && fault.missing => {
-            shared.tell(Event::PortDown { port, why: format!("{at} is not an address of this machine yet") });
+            shared.tell(Event::PortDown { port, why: at.missing() });
             None
         }
         Err(fault) => return Err(fault),
@@ -99,7 +109,7 @@ struct Behind {
     shared: Arc<Shared>,
     port: usize,
     name: String,
-    at: Ipv4Addr,
+    at: Option<Ipv4Addr>,
     /// By the node's number of it: the plan's.
     links: Vec<usize>,
     elsewhere: Elsewhere,
@@ -132,9 +142,18 @@ impl Behind {
         NodeSetup {
             links: self.links.iter().filter_map(link).collect(),
             port: self.shared.ports.get(self.port).map(|port| port.setup.clone()).unwrap_or_default(),
-            address: Some(self.at).filter(|at| !at.is_unspecified()),
+            address: self.at.filter(|at| !at.is_unspecified()),
             first: self.first,
+            kept: self.kept(),
         }
+    }
+
+    /// What the station has been told since it was shipped: it has one, where anything can be told to it.
+    fn kept(&self) -> Vec<(String, String)> {
+        let plan = &self.shared.plan;
+        let stations = self.links.iter().filter_map(|at| plan.station(plan.links.get(*at)?.with));
+        let kept = stations.filter_map(|station| self.elsewhere.kept.get(&station.name));
+        kept.flatten().map(|(key, value)| (key.clone(), value.clone())).collect()
     }
 
     fn link(&self, node: usize) -> usize {
@@ -167,6 +186,21 @@ impl NetEnd for Behind {
 
     fn still(&mut self, now: Moment, link: usize) {
         self.shared.still(self.link(link), now);
+    }
+
+    fn unsound(&mut self, _now: Moment, link: usize, slot: usize) {
+        self.shared.spoil_slot(self.link(link), slot);
+    }
+
+    fn station(&mut self, link: usize, news: StationNews) {
+        let station =
+            self.shared.plan.links.get(self.link(link)).and_then(|own| self.shared.plan.station(own.with));
+        if let (StationNews::Now { key, value, .. }, Some(station)) = (&news, station) {
+            // A reload is no restart: it stays as it is.
+            let kept = self.elsewhere.kept.entry(station.name.clone()).or_default();
+            kept.insert((*key).to_string(), value.clone());
+        }
+        self.shared.station_news(self.link(link), news);
     }
 
     fn stopped(&mut self, _now: Moment, link: usize, why: LinkLoss) {

@@ -3,7 +3,9 @@
 //! time, so that no flood holds up a frame.
 
 use super::dialled::{DialNews, DialledSet, flush};
-use super::sockets::{Sockets, open_sockets};
+use super::frame_socket::FRAME_MAX;
+use super::place::Place;
+use super::sockets::Sockets;
 use super::{NetMachine, NetOut};
 use crate::Moment;
 use crate::admission::keep_alive;
@@ -80,6 +82,12 @@ pub(crate) trait Doorkeeper: Send {
     fn sends(&mut self, _is_frame: bool) -> Option<u64> {
         Some(0)
     }
+    /// Whether frames get through to it.
+    fn hears(&self) -> bool {
+        true
+    }
+    /// A whole frame that passed, and whether it came.
+    fn passed_frame(&mut self, _now: Moment, _came: bool, _bytes: &[u8]) {}
     /// Bytes that passed: with whom, whether they came, and whether as a datagram by that port.
     fn passed(&mut self, now: Moment, who: SocketAddr, came: bool, datagram: Option<u16>, bytes: &[u8]);
 }
@@ -93,8 +101,14 @@ struct Asking {
     heard: Moment,
 }
 
+/// Something that leaves later.
+enum Parcel {
+    Datagram(usize, SocketAddrV4, Vec<u8>),
+    Frame(Vec<u8>),
+}
+
 struct NetDriver {
-    at: Ipv4Addr,
+    at: Place,
     machine: NetMachine,
     door: Box<dyn Doorkeeper>,
     clock: Clock,
@@ -103,8 +117,8 @@ struct NetDriver {
     asking: Vec<Asking>,
     dialled: DialledSet,
     next: u32,
-    /// Datagrams that leave later.
-    delayed: VecDeque<(Moment, usize, SocketAddrV4, Vec<u8>)>,
+    /// What leaves later.
+    delayed: VecDeque<(Moment, Parcel)>,
     waker: Arc<OwnedFd>,
     stop: Arc<AtomicBool>,
 }
@@ -114,7 +128,7 @@ struct NetDriver {
 /// # Errors
 /// The system has no thread or descriptor left.
 pub(crate) fn start(
-    at: Ipv4Addr,
+    at: Place,
     machine: NetMachine,
     door: Box<dyn Doorkeeper>,
     open: Option<Sockets>,
@@ -157,14 +171,19 @@ pub(crate) fn new_waker() -> Result<Arc<OwnedFd>, OpenFault> {
 
 impl NetDriver {
     fn opened(&mut self, open: Sockets) {
+        let mac = open.frames.as_ref().map(|own| own.mac());
         self.open = Some(open);
         self.again = Moment::NEVER;
-        self.machine.handle(self.clock.now(), NetNews::Up);
-        self.door.is_open(Ok(format!("all sockets of {}", self.at)));
+        let now = self.clock.now();
+        self.machine.handle(now, NetNews::Up);
+        if let Some(mac) = mac {
+            self.machine.handle(now, NetNews::Interface(mac));
+        }
+        self.door.is_open(Ok(self.at.to_string()));
     }
 
     fn try_to_open(&mut self, now: Moment) {
-        match open_sockets(self.at, self.machine.sockets()) {
+        match self.at.open(self.machine.sockets()) {
             Ok(open) => self.opened(open),
             Err(_) => self.again = now + AGAIN,
         }
@@ -184,10 +203,13 @@ impl NetDriver {
                 self.wait(self.again, now);
                 continue;
             }
-            while let Some((_, socket, to, bytes)) = self.delayed.pop_front_if(|(at, ..)| now >= *at) {
-                let _ = self.send_datagram(socket, to, &bytes);
+            while let Some((_, parcel)) = self.delayed.pop_front_if(|(at, _)| now >= *at) {
+                match parcel {
+                    Parcel::Datagram(socket, to, bytes) => drop(self.send_datagram(socket, to, &bytes)),
+                    Parcel::Frame(bytes) => self.send_frame(&bytes),
+                }
             }
-            let delayed = self.delayed.front().map_or(Moment::NEVER, |(at, ..)| *at);
+            let delayed = self.delayed.front().map_or(Moment::NEVER, |(at, _)| *at);
             match self.machine.poll(now) {
                 NetOut::WaitUntil(moment) => self.wait(moment.min(delayed), now),
                 NetOut::Rest => self.wait(delayed, now),
@@ -208,7 +230,8 @@ impl NetDriver {
     fn carry_out(&mut self, out: NetOut, now: Moment) {
         match out {
             NetOut::Dial(channel, to) => {
-                let found = self.dialled.dial(self.at, channel, to);
+                let own = self.at.address().unwrap_or(Ipv4Addr::UNSPECIFIED);
+                let found = self.dialled.dial(own, channel, to);
                 self.found(channel, found, &[], now);
             }
             NetOut::Send(channel, bytes) => {
@@ -249,7 +272,7 @@ impl NetDriver {
                 let Some(later) = self.door.sends(due.is_some()) else { return };
                 if later > 0 {
                     if self.delayed.len() < DELAYED_MAX {
-                        self.delayed.push_back((now + later, socket, to, bytes));
+                        self.delayed.push_back((now + later, Parcel::Datagram(socket, to, bytes)));
                     }
                     return;
                 }
@@ -260,7 +283,28 @@ impl NetDriver {
                 }
                 self.door.passed(now, to.into(), false, Some(port), &bytes);
             }
+            NetOut::Frame { bytes, due } => {
+                let Some(later) = self.door.sends(due.is_some()) else { return };
+                if later > 0 {
+                    if self.delayed.len() < DELAYED_MAX {
+                        self.delayed.push_back((now + later, Parcel::Frame(bytes)));
+                    }
+                    return;
+                }
+                self.send_frame(&bytes);
+                if let Some((link, due)) = due {
+                    let late = self.clock.now().since(due);
+                    self.machine.end().sent(link, late);
+                }
+                self.door.passed_frame(now, false, &bytes);
+            }
             NetOut::WaitUntil(_) | NetOut::Rest => {}
+        }
+    }
+
+    fn send_frame(&self, bytes: &[u8]) {
+        if let Some(frames) = self.open.as_ref().and_then(|open| open.frames.as_ref()) {
+            frames.send(bytes);
         }
     }
 
@@ -287,6 +331,9 @@ impl NetDriver {
         if let Some(open) = &self.open {
             fds.extend(open.datagrams.iter().map(|(.., socket)| PollFd::new(socket, PollFlags::IN)));
             fds.extend(open.listeners.iter().map(|listener| PollFd::new(listener, PollFlags::IN)));
+            if let Some(frames) = &open.frames {
+                fds.extend(frames.fds().map(|own| PollFd::from_borrowed_fd(own, PollFlags::IN)));
+            }
         }
         fds.extend(self.dialled.waits(&pending));
         for own in &self.asking {
@@ -311,14 +358,18 @@ impl NetDriver {
             let _ = rustix::io::read(&*self.waker, &mut [0u8; 8]);
         }
         let now = self.clock.now();
-        let (datagrams, listeners) =
-            self.open.as_ref().map_or((0, 0), |open| (open.datagrams.len(), open.listeners.len()));
+        let (datagrams, listeners, frames) = self.open.as_ref().map_or((0, 0, 0), |open| {
+            let frames = open.frames.as_ref().map_or(0, |own| own.fds().len());
+            (open.datagrams.len(), open.listeners.len(), frames)
+        });
         let came: Vec<bool> = ready.by_ref().take(datagrams).map(|own| !own.is_empty()).collect();
         let knocks = ready.by_ref().take(listeners).any(|own| !own.is_empty());
+        let framed: Vec<PollFlags> = ready.by_ref().take(frames).collect();
         let answered = ready.next().is_some_and(|own| !own.is_empty());
         let moved: Vec<PollFlags> = ready.by_ref().take(pending.len()).collect();
         let asked: Vec<PollFlags> = ready.collect();
         self.take_datagrams(&came, now);
+        self.take_frames(&framed, now);
         for (channel, flags) in pending.into_iter().zip(moved).filter(|(_, flags)| !flags.is_empty()) {
             self.look_at(channel, flags.contains(PollFlags::OUT), now);
         }
@@ -350,6 +401,33 @@ impl NetDriver {
                 self.machine.handle(now, NetNews::Datagram { socket: *place, from: peer, bytes });
             }
         }
+    }
+
+    fn take_frames(&mut self, came: &[PollFlags], now: Moment) {
+        if came.iter().any(|flags| flags.intersects(PollFlags::HUP | PollFlags::ERR)) {
+            return self.interface_is_gone(now);
+        }
+        let mut room = [0; FRAME_MAX];
+        for (which, _) in came.iter().enumerate().filter(|(_, flags)| !flags.is_empty()) {
+            for _ in 0..DATAGRAMS {
+                let frames = self.open.as_ref().and_then(|open| open.frames.as_ref());
+                let Some(count) = frames.and_then(|own| own.receive(which, &mut room)) else { break };
+                if !self.door.hears() {
+                    continue;
+                }
+                let bytes = room.get(..count).unwrap_or_default();
+                self.door.passed_frame(now, true, bytes);
+                self.machine.handle(now, NetNews::Frame(bytes));
+            }
+        }
+    }
+
+    /// The interface was taken away, or the rig has ended: it is opened again as soon as it is there.
+    fn interface_is_gone(&mut self, now: Moment) {
+        self.open = None;
+        self.again = now + AGAIN;
+        self.machine.handle(now, NetNews::Down);
+        self.door.is_open(Err(self.at.missing()));
     }
 
     fn look_at(&mut self, channel: Channel, writable: bool, now: Moment) {

@@ -4,17 +4,24 @@
 mod converter;
 mod dialled;
 mod driver;
+mod frame_socket;
+mod place;
 mod sockets;
 #[cfg(test)]
 mod tests;
 
 pub(crate) use converter::{Elsewhere, spawn};
 pub(crate) use driver::{Doorkeeper, NetThread, new_waker, start};
+pub(crate) use frame_socket::FRAME_MAX;
+#[cfg(test)]
+pub(crate) use frame_socket::FrameSocket;
+pub(crate) use place::Place;
 pub(crate) use sockets::open_sockets;
 
 use crate::Moment;
 use crate::speak::{
     Channel, LinkLoss, LinkNews, NetAct, NetNews, News, Node, NodeSetup, Produced, Server, Socket,
+    StationNews,
 };
 use std::collections::BTreeMap;
 use std::net::SocketAddrV4;
@@ -29,6 +36,10 @@ pub(crate) trait NetEnd: Send {
     fn came(&mut self, now: Moment, link: usize, slot: usize, cells: &[u8]);
     /// A frame came with the same bytes.
     fn still(&mut self, now: Moment, link: usize);
+    /// What comes in a slot is bad, as the other end says itself.
+    fn unsound(&mut self, now: Moment, link: usize, slot: usize);
+    /// Something was done to the station of a link.
+    fn station(&mut self, link: usize, news: StationNews);
     /// Nothing comes any more.
     fn stopped(&mut self, now: Moment, link: usize, why: LinkLoss);
     /// Something became of a link.
@@ -76,6 +87,11 @@ pub(crate) enum NetOut {
         bytes: Vec<u8>,
         due: Option<(usize, Moment)>,
     },
+    /// By the interface.
+    Frame {
+        bytes: Vec<u8>,
+        due: Option<(usize, Moment)>,
+    },
     WaitUntil(Moment),
     Rest,
 }
@@ -117,7 +133,7 @@ impl NetMachine {
 
     /// One who asks has connected; whether it is answered.
     pub(crate) fn connected(&mut self, number: u32, peer: SocketAddrV4, now: Moment) -> bool {
-        let server = self.node.server(*peer.ip());
+        let Some(server) = self.node.server(*peer.ip()) else { return false };
         let Some(mut session) = self.end.session(peer, server) else { return false };
         session.handle(now, News::Up);
         self.sessions.insert(number, session);
@@ -157,6 +173,7 @@ impl NetMachine {
                 NetAct::Datagram { socket, to, bytes, due } => {
                     return Ok(NetOut::Datagram { socket, to, bytes, due });
                 }
+                NetAct::Frame { bytes, due } => return Ok(NetOut::Frame { bytes, due }),
                 NetAct::Produce(link) => {
                     let last = self.produced.entry(link).or_default();
                     self.end.produce(now, link, last);
@@ -164,6 +181,8 @@ impl NetMachine {
                 }
                 NetAct::Came { link, slot, cells } => self.end.came(now, link, slot, &cells),
                 NetAct::Still(link) => self.end.still(now, link),
+                NetAct::Unsound { link, slot } => self.end.unsound(now, link, slot),
+                NetAct::Station(link, news) => self.end.station(link, news),
                 NetAct::Stopped(link, why) => self.end.stopped(now, link, why),
                 NetAct::Skipped(link, frames) => self.end.skipped(link, frames),
                 NetAct::Tell(link, news) => self.end.news(link, news),

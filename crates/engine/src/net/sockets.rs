@@ -1,5 +1,6 @@
 //! All sockets of one address of ours.
 
+use super::frame_socket::FrameSocket;
 use crate::port::tty::OpenFault;
 use crate::speak::Socket;
 use std::net::{Ipv4Addr, SocketAddrV4, TcpListener, UdpSocket};
@@ -9,6 +10,8 @@ pub(crate) struct Sockets {
     pub(super) listeners: Vec<TcpListener>,
     /// By the node's place of it.
     pub(super) datagrams: Vec<(usize, u16, UdpSocket)>,
+    /// What carries whole frames, where some do.
+    pub(super) frames: Option<FrameSocket>,
 }
 
 /// Opens the sockets of a node at an address.
@@ -33,7 +36,7 @@ pub(crate) fn open_sockets(at: Ipv4Addr, sockets: &[Socket]) -> Result<Sockets, 
         fault.missing = error.kind() == std::io::ErrorKind::AddrNotAvailable;
         fault
     };
-    let mut open = Sockets { listeners: vec![], datagrams: vec![] };
+    let mut open = Sockets { listeners: vec![], datagrams: vec![], frames: None };
     for (place, socket) in sockets.iter().enumerate() {
         match socket {
             Socket::Listen(port) => {
@@ -43,6 +46,8 @@ pub(crate) fn open_sockets(at: Ipv4Addr, sockets: &[Socket]) -> Result<Sockets, 
                 });
                 open.listeners.push(listener.map_err(|error| fault("TCP", *port, &error))?);
             }
+            // Frames belong to an interface, and not to an address.
+            Socket::Frames { .. } => {}
             Socket::Datagrams(port) => {
                 let socket = UdpSocket::bind((at, *port)).and_then(|socket| {
                     socket.set_nonblocking(true)?;

@@ -29,6 +29,20 @@ impl Runner<'_> {
         subject.image().is_some_and(|image| self.exchanges(image))
     }
 
+    /// Whether a frame can say of a part of an image's blocks that it is bad.
+    fn has_slots(&self, image: usize) -> bool {
+        let station = self.checked.plan.images.get(image);
+        station.and_then(|own| own.dialect?.cyclic()).is_some_and(|own| own.tells_loss())
+    }
+
+    /// Whether the controller of an image is told that these cells are bad.
+    pub(super) fn is_bad(&self, image: usize, extent: Extent) -> bool {
+        let owner = Owner::Image(image);
+        let Some(link) = self.checked.plan.link_of(owner) else { return false };
+        let slot = link.slots.iter().position(|slot| slot.goes.is_some_and(|own| own.space == extent.space));
+        slot.is_some_and(|slot| self.rig.seen(owner).is_some_and(|seen| seen.bad.contains(&slot)))
+    }
+
     fn links(&self) -> impl Iterator<Item = (usize, &CyclicLink)> {
         let image = |link: &CyclicLink| if let Owner::Image(image) = link.with { Some(image) } else { None };
         self.checked.plan.links.iter().filter_map(move |link| Some((image(link)?, link)))
@@ -121,7 +135,8 @@ impl Runner<'_> {
                 let _ = runner.wait_to_see(image, |seen| !seen.online);
                 runner.rig.spoil_controller(image, |faults| faults.mute = false);
             } else {
-                let seen = runner.wait_to_see(image, names_size);
+                let right = if runner.has_slots(image) { broken_off } else { names_size };
+                let seen = runner.wait_to_see(image, right);
                 refused.push((image, seen.and_then(|seen| seen.refused)));
                 runner.rig.spoil_controller(image, spoil);
             }
@@ -129,6 +144,7 @@ impl Runner<'_> {
         progress(Progress { doing, done: 2, of: 4 });
         for image in &images {
             self.second_owner(*image);
+            self.wrong_slot(*image);
         }
         for (image, seen) in refused {
             self.wrong_size(image, &seen);
@@ -288,7 +304,11 @@ impl Runner<'_> {
         }
         let before = self.rig.seen(Owner::Image(image)).unwrap_or_default();
         self.rig.spoil_controller(image, |faults| faults.second_owner = true);
-        let owned = |seen: &SeenLink| seen.refused.as_ref().is_some_and(|why| why.contains("owned"));
+        let owned = |seen: &SeenLink| {
+            let told =
+                |why: &String| why.contains("owned") || why.contains("another controller is connected");
+            seen.refused.as_ref().is_some_and(told)
+        };
         let seen = self.wait_to_see(image, owned).unwrap_or_default();
         self.rig.spoil_controller(image, |faults| faults.second_owner = false);
         let right = owned(&seen) && seen.online && seen.opened == before.opened;
@@ -300,8 +320,37 @@ impl Runner<'_> {
         self.others.push((what, right));
     }
 
-    /// A controller that asks for a wrong size is refused, with the right one named.
+    /// A controller that expects another module is told which slot differs, and goes on with the others.
+    fn wrong_slot(&mut self, image: usize) {
+        if !self.has_slots(image) {
+            return;
+        }
+        self.rig.spoil_controller(image, |faults| faults.wrong_slot = true);
+        let differs =
+            |seen: &SeenLink| seen.online && seen.refused.as_ref().is_some_and(|why| why.contains("slot "));
+        let seen = self.wait_to_see(image, differs).unwrap_or_default();
+        self.rig.spoil_controller(image, |faults| faults.wrong_slot = false);
+        let what = format!(
+            "a module that {} has not is told to its controller ({}), which goes on",
+            self.name_of(image),
+            seen.refused.as_deref().unwrap_or("it was not")
+        );
+        self.others.push((what, differs(&seen)));
+        self.wait_for_controllers();
+    }
+
+    /// A controller that asks for a wrong size is refused, with the right one named; where sizes follow from modules, frames
+    /// of a wrong size are as good as none.
     fn wrong_size(&mut self, image: usize, seen: &Option<String>) {
+        if self.has_slots(image) {
+            let what = format!(
+                "frames of a wrong size to {} are not taken ({})",
+                self.name_of(image),
+                seen.as_deref().unwrap_or("they were")
+            );
+            let right = seen.as_ref().is_some_and(|why| why.contains(BROKEN_OFF));
+            return self.others.push((what, right));
+        }
         let what = format!(
             "a wrong size at {} is refused with the right one ({})",
             self.name_of(image),
@@ -314,6 +363,13 @@ impl Runner<'_> {
 
 /// What a refusal that names the right size says.
 const RIGHT_SIZE: &str = "is right";
+
+/// What an end that breaks off for want of frames says.
+const BROKEN_OFF: &str = "no frame came in time";
+
+fn broken_off(seen: &SeenLink) -> bool {
+    seen.refused.as_ref().is_some_and(|why| why.contains(BROKEN_OFF))
+}
 
 fn names_size(seen: &SeenLink) -> bool {
     seen.refused.as_ref().is_some_and(|why| why.contains(RIGHT_SIZE))

@@ -276,7 +276,7 @@ fn lost_rightly(subject: &Subject, seen: &Result<Vec<u8>, Refusal>, before: Opti
         (_, OnLoss::Stop | OnLoss::Hold, seen) if subject.image().is_none() => seen.as_ref().ok() == before,
         (Feed::Cells(_), OnLoss::Fill(_), seen) if subject.image().is_none() => seen.as_ref().ok() == before,
         (Feed::Health(_), _, seen) => seen.is_ok(),
-        (_, OnLoss::Refuse, Err(refusal)) => answers(refusal, Kind::Lost),
+        (_, OnLoss::Refuse, Err(refusal)) => answers(refusal, Kind::Lost) || refusal.kind == Kind::Unsound,
         (_, OnLoss::Hold, seen) => seen.as_ref().ok() == before,
         (_, OnLoss::Fill(word), Ok(cells)) => whole_word(subject, cells, word),
         _ => false,

@@ -180,6 +180,10 @@ impl Runner<'_> {
     pub(super) fn read(&mut self, image: usize, extent: Extent) -> Result<Vec<u8>, Refusal> {
         let gone = Refusal::new(Kind::NoPath, woodrush_core::Blame::Us);
         if self.exchanges(image) {
+            // What the other end calls bad is no value to its controller.
+            if self.is_bad(image, extent) {
+                return Err(Refusal::new(Kind::Unsound, woodrush_core::Blame::Device));
+            }
             return self.rig.with_controller(image, |own| own.peek(extent)).flatten().ok_or(gone);
         }
         let result = self.reader(image).ok_or(gone)?.read(extent);

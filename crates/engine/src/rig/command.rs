@@ -240,7 +240,7 @@ impl Rig {
             let stations = self.stations_of(network);
             let detail: Vec<String> = stations.iter().map(|(own, real)| format!("{own} at {real}")).collect();
             let detail = detail.join(", ");
-            Some(Row { name: port.name.value.clone(), value: network.own.to_string(), detail })
+            Some(Row { name: port.name.value.clone(), value: network.ground.to_string(), detail })
         });
         self.lines.iter().filter_map(row).chain(ends).chain(networks).collect()
     }

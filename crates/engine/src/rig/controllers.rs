@@ -90,8 +90,8 @@ impl Rig {
         };
         let clients = network.controllers_of(&self.checked, false).into_iter().enumerate();
         let client = |(place, (_, client)): (usize, (usize, Option<usize>))| {
-            let own = self.checked.project.clients.get(client?)?.address.as_ref()?;
-            Some((own.value, network.address_of_controller(place)))
+            let own = self.checked.project.clients.get(client?)?.address.as_ref()?.value;
+            Some((own, network.address_of_controller(place, Some(own))))
         };
         network.devices.iter().filter_map(device).chain(clients.filter_map(client)).collect()
     }

@@ -52,7 +52,7 @@ impl Master {
                 let at = listener.local_addr()?;
                 MasterEnd::Socket { listener, at, wire: Mutex::new(None) }
             }
-            Wires::Listen { .. } | Wires::Network { .. } => return Ok(None),
+            Wires::Listen { .. } | Wires::Network { .. } | Wires::Ethernet { .. } => return Ok(None),
         };
         Ok(Some(Self { port, end }))
     }

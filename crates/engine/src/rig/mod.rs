@@ -15,6 +15,7 @@ mod network;
 mod plain;
 mod settings;
 mod signal;
+mod switch;
 mod talk;
 
 pub use bus::{Bus, BusAct, Change};
@@ -33,7 +34,7 @@ use crate::moment::Clock;
 use clients::{Ends, SimClients};
 use line::{LinePlace, RigLine};
 use master::Master;
-use network::{NetStation, RigNetwork};
+use network::{Ground, NetStation, RigNetwork};
 use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
@@ -109,7 +110,7 @@ impl Rig {
             else {
                 continue;
             };
-            if matches!(wires, Wires::Network { .. }) {
+            if matches!(wires, Wires::Network { .. } | Wires::Ethernet { .. }) {
                 let network = RigNetwork::up(&checked, index, read_file, clock)
                     .map_err(|why| RigFault(format!("no stations for `{}`: {why}", port.name.value)))?;
                 rig.networks.push(network);
@@ -150,7 +151,10 @@ impl Rig {
             bindings.connect.extend(master.socket().map(|at| (master.port, at)));
         }
         for network in &self.networks {
-            bindings.network.insert(network.port, network.own);
+            match &network.ground {
+                Ground::Loopback { own, .. } => drop(bindings.network.insert(network.port, *own)),
+                Ground::Switch(own) => drop(bindings.switches.insert(network.port, own.name.clone())),
+            }
             for (own, real) in self.stations_of(network) {
                 bindings.network_stations.insert((network.port, own), real);
             }

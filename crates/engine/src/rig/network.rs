@@ -2,25 +2,29 @@
 //! addresses of their own.
 
 use super::device::SimDevice;
+use super::switch::RigSwitch;
 use crate::Moment;
 use crate::dice::Dice;
 use crate::moment::Clock;
 use crate::net::{
-    Doorkeeper, NetEnd, NetMachine, NetSession, NetThread, SessionOut, new_waker, open_sockets, start,
+    Doorkeeper, NetEnd, NetMachine, NetSession, NetThread, Place, SessionOut, new_waker, open_sockets, start,
 };
 use crate::speak::{
     LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Serve, Server, ServerSetup, Socket,
-    Want, another, speaker,
+    StationNews, Want, another, speaker,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use woodrush_core::check::Checked;
-use woodrush_core::plan::CyclicLink;
+use woodrush_core::plan::{CyclicLink, Station};
 use woodrush_core::project::{DeviceFaults, LineFaults, Owner};
-use woodrush_core::protocol::{Extent, Setup};
+use woodrush_core::protocol::{Extent, KeyKind, Setup};
 use woodrush_core::{Blame, Kind, Refusal};
 
+/// The address that an image gets whose file says none.
+const GIVEN: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 199);
 /// How often a free place among the loopback addresses is looked for.
 const TRIES: usize = 50;
 /// Connections at once to one simulated station.
@@ -39,6 +43,8 @@ pub struct SeenLink {
     pub opened: u64,
     /// Why it was refused last, in words.
     pub refused: Option<String>,
+    /// Slots that the other end calls bad.
+    pub bad: BTreeSet<usize>,
 }
 
 /// Stations of one network: what is left of 256 addresses for more controllers than one an image.
@@ -86,28 +92,46 @@ impl NetStation {
 /// The simulated end of one network port.
 pub(super) struct RigNetwork {
     pub(super) port: usize,
-    /// Where the converter is.
-    pub(super) own: Ipv4Addr,
-    /// The first three numbers of all addresses.
-    base: [u8; 3],
+    pub(super) ground: Ground,
     pub(super) faults: Arc<Mutex<LineFaults>>,
     pub(super) devices: Vec<NetStation>,
 }
 
-/// Bytes that a station sends and those that it gets, by the plan's link.
+/// What stands for the wires of a network.
+pub(super) enum Ground {
+    /// Loopback addresses.
+    Loopback {
+        /// Where the converter is.
+        own: Ipv4Addr,
+        /// The first three numbers of all addresses.
+        base: [u8; 3],
+    },
+    /// A switch, on which addresses are those of the project.
+    Switch(RigSwitch),
+}
+
+impl fmt::Display for Ground {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Loopback { own, .. } => own.fmt(f),
+            Self::Switch(own) => f.write_str(&own.name),
+        }
+    }
+}
+
+/// Bytes that a station sends and those that it gets, by the plan's link: slot by slot.
 #[derive(Clone)]
 struct ExchangedBlocks {
-    sends: Option<Extent>,
-    gets: Option<Extent>,
+    sends: Vec<Option<Extent>>,
+    gets: Vec<Option<Extent>>,
 }
 
 impl ExchangedBlocks {
     fn of(link: &CyclicLink) -> Self {
-        let slot = link.slots.first();
         // What comes to us is what they send.
         Self {
-            sends: slot.and_then(|slot| slot.comes).map(|(extent, _)| extent),
-            gets: slot.and_then(|slot| slot.goes),
+            sends: link.slots.iter().map(|slot| slot.comes.map(|(extent, _)| extent)).collect(),
+            gets: link.slots.iter().map(|slot| slot.goes).collect(),
         }
     }
 }
@@ -127,10 +151,15 @@ impl RigNetwork {
         let make =
             speaker(protocol).and_then(|own| own.node).ok_or("its protocol has no stations of a network")?;
         let sockets: &'static [Socket] = make(&NodeSetup::default()).sockets();
-        let base = free_base(sockets).ok_or("no loopback address is free for its stations")?;
-        let [a, b, c] = base;
-        let mut network =
-            Self { port, own: Ipv4Addr::new(a, b, c, 1), base, faults: Arc::default(), devices: vec![] };
+        let ground = match sockets.iter().any(|own| matches!(own, Socket::Frames { .. })) {
+            true => Ground::Switch(RigSwitch::up()?),
+            false => {
+                let base = free_base(sockets).ok_or("no loopback address is free for its stations")?;
+                let [a, b, c] = base;
+                Ground::Loopback { own: Ipv4Addr::new(a, b, c, 1), base }
+            }
+        };
+        let mut network = Self { port, ground, faults: Arc::default(), devices: vec![] };
         let here = checked.plan.links.iter().filter(|link| link.port == port);
         let devices = here.clone().filter(|link| link.with.device().is_some()).count();
         let all = devices + network.controllers_of(checked, false).len();
@@ -142,7 +171,7 @@ impl RigNetwork {
         for (place, (link, device)) in here.filter_map(|link| Some((link, link.with.device()?))).enumerate() {
             let sim = SimDevice::new(checked, device, read_file)?;
             let setup = sim.station.setup.clone();
-            let address = network.address(place + 1);
+            let address = network.address(place + 1, None);
             let own = NodeLink {
                 name: sim.name.clone(),
                 setup,
@@ -177,14 +206,25 @@ impl RigNetwork {
         all
     }
 
-    /// The address of a controller by its place among them.
-    pub(super) fn address_of_controller(&self, place: usize) -> Ipv4Addr {
-        self.address(self.devices.len() + 1 + place)
+    /// The address of a controller by its place among them; `wanted` is what the project says.
+    pub(super) fn address_of_controller(&self, place: usize, wanted: Option<Ipv4Addr>) -> Ipv4Addr {
+        self.address(self.devices.len() + 1 + place, wanted)
     }
 
-    fn address(&self, place: usize) -> Ipv4Addr {
-        let [a, b, c] = self.base;
-        Ipv4Addr::new(a, b, c, u8::try_from(place + 1).unwrap_or(u8::MAX))
+    fn address(&self, place: usize, wanted: Option<Ipv4Addr>) -> Ipv4Addr {
+        let last = u8::try_from(place + 1).unwrap_or(u8::MAX);
+        match self.ground {
+            Ground::Loopback { base: [a, b, c], .. } => Ipv4Addr::new(a, b, c, last),
+            Ground::Switch(_) => wanted.unwrap_or(Ipv4Addr::new(192, 0, 2, 200u8.saturating_add(last))),
+        }
+    }
+
+    /// Where the converter is for those who open it; on a switch the address that the image has or is to have.
+    fn own(&self, station: &Station) -> Ipv4Addr {
+        match self.ground {
+            Ground::Loopback { own, .. } => own,
+            Ground::Switch(_) => station.own_address().unwrap_or(GIVEN),
+        }
     }
 
     /// A controller of an image: as a client describes it, or as the image itself would have it.
@@ -201,8 +241,11 @@ impl RigNetwork {
         let described = client.and_then(|client| checked.project.clients.get(client));
         let usual = dialect.stations().other_end(&station.setup);
         let mut setup = described.map_or(usual.clone(), |client| client.setup.with(Some(&usual)));
-        // What a client leaves open of a block is as the image has it.
-        for (key, row) in &mut setup.rows {
+        // What a client leaves open of a block is as the image has it; a list is its own.
+        let lists = |key: &str| {
+            dialect.keys().iter().any(|own| own.name == key && matches!(own.kind, KeyKind::Rows(_)))
+        };
+        for (key, row) in setup.rows.iter_mut().filter(|(key, _)| !lists(key)) {
             *row = row.with(usual.row(key));
         }
         let name =
@@ -218,10 +261,16 @@ impl RigNetwork {
         let sim = SimDevice::controller(checked, image, &name, &signals, &|path| {
             replays.get(path).cloned().ok_or_else(|| format!("{path}: it was not read when the rig began"))
         })?;
-        let own =
-            NodeLink { name, setup, opens: Some(self.own), writers: None, fault: LinkFaults::default() };
+        let own = NodeLink {
+            name,
+            setup,
+            opens: Some(self.own(station)),
+            writers: None,
+            fault: LinkFaults::default(),
+        };
         let whom = Whom::Controller { image, client };
-        let address = self.address_of_controller(place);
+        let wanted = described.and_then(|own| own.address.as_ref()).map(|own| own.value);
+        let address = self.address_of_controller(place, wanted);
         self.station(checked, (whom, address), sim, own, link, clock)
     }
 
@@ -246,8 +295,13 @@ impl RigNetwork {
         let serves = ServerSetup { stations: vec![(unit, spaces)], ..ServerSetup::default() };
         let sim = Arc::new(Mutex::new(sim));
         let seen = Arc::<Mutex<SeenLink>>::default();
-        let setup =
-            NodeSetup { links: vec![own], port: Setup::default(), address: Some(address), first: another() };
+        let setup = NodeSetup {
+            links: vec![own],
+            port: Setup::default(),
+            address: Some(address),
+            first: another(),
+            kept: vec![],
+        };
         let node = make(&setup);
         let sockets = node.sockets();
         let end = StationEnd {
@@ -263,10 +317,14 @@ impl RigNetwork {
             line: Arc::clone(&self.faults),
             dice: Dice::new(u64::from(u32::from(address))),
         };
-        let open = open_sockets(address, sockets).map_err(said)?;
+        let at = match &self.ground {
+            Ground::Loopback { .. } => Place::Address(address),
+            Ground::Switch(switch) => Place::Switch(switch.name.clone()),
+        };
+        let open = at.open(sockets).map_err(said)?;
         let waker = new_waker().map_err(said)?;
         let machine = NetMachine::new(node, Box::new(end));
-        let thread = start(address, machine, Box::new(door), Some(open), waker, clock).map_err(said)?;
+        let thread = start(at, machine, Box::new(door), Some(open), waker, clock).map_err(said)?;
         Ok(NetStation { whom, address, sim, seen, thread })
     }
 
@@ -314,8 +372,9 @@ impl StationEnd {
 
 impl NetEnd for StationEnd {
     fn renewed(&mut self) -> Option<NodeSetup> {
-        let DeviceFaults { idles, wrong_size, second_owner, .. } = self.sim().ailment();
-        let now = LinkFaults { idle: idles, wrong_size, second_owner };
+        let DeviceFaults { idles, wrong_size, second_owner, wrong_slot, name_taken, .. } =
+            self.sim().ailment();
+        let now = LinkFaults { idle: idles, wrong_size, second_owner, wrong_slot, name_taken };
         let own = self.setup.links.first_mut()?;
         (std::mem::replace(&mut own.fault, now) != now).then(|| self.setup.clone())
     }
@@ -325,16 +384,18 @@ impl NetEnd for StationEnd {
         if sim.ailment().frozen && !last.slots.is_empty() {
             return;
         }
-        let bytes = self.blocks.sends.and_then(|extent| sim.block(now, extent)).unwrap_or_default();
-        last.slots = vec![bytes];
+        let mut bytes =
+            |extent: &Option<Extent>| extent.and_then(|extent| sim.block(now, extent)).unwrap_or_default();
+        last.slots = self.blocks.sends.iter().map(&mut bytes).collect();
         last.lost.clear();
     }
 
-    fn came(&mut self, _now: Moment, _link: usize, _slot: usize, cells: &[u8]) {
-        if let Some(extent) = self.blocks.gets {
+    fn came(&mut self, _now: Moment, _link: usize, slot: usize, cells: &[u8]) {
+        if let Some(extent) = self.blocks.gets.get(slot).copied().flatten() {
             self.sim().poke(extent, cells);
         }
         self.see(|seen| {
+            seen.bad.remove(&slot);
             seen.frames += 1;
             (seen.online, seen.idle) = (true, false);
         });
@@ -347,8 +408,19 @@ impl NetEnd for StationEnd {
         });
     }
 
+    fn unsound(&mut self, _now: Moment, _link: usize, slot: usize) {
+        self.see(|seen| {
+            seen.bad.insert(slot);
+        });
+    }
+
+    fn station(&mut self, _link: usize, _news: StationNews) {}
+
     fn stopped(&mut self, _now: Moment, _link: usize, why: LinkLoss) {
-        self.see(|seen| (seen.online, seen.idle) = (why == LinkLoss::Idle, why == LinkLoss::Idle));
+        self.see(|seen| {
+            seen.bad.clear();
+            (seen.online, seen.idle) = (why == LinkLoss::Idle, why == LinkLoss::Idle);
+        });
     }
 
     fn news(&mut self, _link: usize, news: LinkNews) {
@@ -441,6 +513,10 @@ impl Doorkeeper for StationDoor {
         _now: Moment,
     ) -> Result<Option<usize>, ()> {
         if seats.len() < SEATS { Ok(None) } else { Err(()) }
+    }
+
+    fn hears(&self) -> bool {
+        !self.is_silent()
     }
 
     fn tells(&mut self, _who: SocketAddr, _why: String) {}

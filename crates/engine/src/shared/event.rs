@@ -1,7 +1,7 @@
 //! What is worth a line in the log.
 
 use super::WriteRecord;
-use crate::speak::{LinkLoss, LinkNews};
+use crate::speak::{LinkLoss, LinkNews, StationNews};
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Kind, Refusal};
 
@@ -86,6 +86,27 @@ pub enum Event {
         link: usize,
         /// Why.
         why: LinkLoss,
+    },
+    /// The other end of a link says that a slot is bad.
+    SlotBad {
+        /// Index of the link.
+        link: usize,
+        /// Which slot, in the order of the frame.
+        slot: usize,
+    },
+    /// It says that the slot is good again.
+    SlotGood {
+        /// Index of the link.
+        link: usize,
+        /// Which slot, in the order of the frame.
+        slot: usize,
+    },
+    /// Others have named or addressed a station, or asked it to show itself.
+    Station {
+        /// Index of the link.
+        link: usize,
+        /// What.
+        news: StationNews,
     },
     /// A port has something to say that the people of the site should know.
     PortSays {

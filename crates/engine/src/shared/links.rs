@@ -4,7 +4,7 @@ use super::{Event, Shared};
 use crate::Moment;
 use crate::health::{LinkHealth, LinkState, failure_code};
 use crate::image::Board;
-use crate::speak::{LinkLoss, LinkNews, Produced};
+use crate::speak::{LinkLoss, LinkNews, Produced, StationNews};
 use std::sync::{Arc, PoisonError};
 use woodrush_core::plan::Plan;
 use woodrush_core::project::Owner;
@@ -51,6 +51,11 @@ impl Shared {
     pub(crate) fn land_frame(&self, link: usize, slot: usize, at: Moment, cells: &[u8]) {
         // First the age: once the values are there, they must count as fresh.
         self.still(link, at);
+        if let Some(health) = self.health.links.get(link)
+            && health.judge_slot(slot, true)
+        {
+            self.tell(Event::SlotGood { link, slot });
+        }
         if let Some(transfer) = self.landing(link, slot) {
             self.land(transfer, at, cells, [].iter());
         }
@@ -83,6 +88,25 @@ impl Shared {
         }
     }
 
+    /// The other end says that what comes in a slot is bad.
+    pub(crate) fn spoil_slot(&self, link: usize, slot: usize) {
+        let Some(health) = self.health.links.get(link) else { return };
+        if health.judge_slot(slot, false) {
+            self.tell(Event::SlotBad { link, slot });
+        }
+        if let Some(transfer) = self.landing(link, slot) {
+            self.lose_values(transfer);
+        }
+    }
+
+    /// Others have named or addressed a station, or asked it to show itself.
+    pub(crate) fn station_news(&self, link: usize, news: StationNews) {
+        if let (StationNews::Now { key, value, .. }, Some(health)) = (&news, self.health.links.get(link)) {
+            health.station_is(key, value);
+        }
+        self.tell(Event::Station { link, news });
+    }
+
     /// Nothing comes on a link any more.
     pub(crate) fn stop_link(&self, link: usize, why: &LinkLoss) {
         let (Some(own), Some(health)) = (self.plan.links.get(link), self.health.links.get(link)) else {
@@ -93,6 +117,7 @@ impl Shared {
             LinkLoss::Idle => LinkState::Idle,
             LinkLoss::Watchdog => LinkState::Watchdog,
             LinkLoss::Closed => LinkState::Closed,
+            LinkLoss::Invalid => LinkState::Invalid,
         });
         if *why == LinkLoss::Idle {
             // Its frames come, and say so.
@@ -128,7 +153,10 @@ impl Shared {
                 }
             }
             LinkNews::Refused { peer, refusal, .. } => {
-                if matches!(health.state(), LinkState::Closed | LinkState::Watchdog | LinkState::Refused) {
+                if matches!(
+                    health.state(),
+                    LinkState::Closed | LinkState::Watchdog | LinkState::Invalid | LinkState::Refused
+                ) {
                     // Without a number there was no refusal: it was not reached.
                     let state = if refusal.native.is_some() { LinkState::Refused } else { LinkState::Closed };
                     health.set_state(state);

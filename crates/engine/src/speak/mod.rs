@@ -8,6 +8,7 @@ mod isotcp;
 mod modbus;
 mod node;
 mod observer;
+mod profinet;
 mod raw;
 mod search;
 mod simulated;
@@ -15,7 +16,7 @@ mod tables;
 
 pub use node::{
     Channel, LinkFaults, LinkLoss, LinkNews, MakeNode, NetAct, NetNews, Node, NodeLink, NodeSetup, Produced,
-    Socket,
+    Socket, StationNews,
 };
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
 pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords, RollCall};
@@ -65,7 +66,7 @@ pub struct Speaker {
 }
 
 /// Every protocol that can be spoken.
-pub static SPEAKERS: [Speaker; 9] = [
+pub static SPEAKERS: [Speaker; 10] = [
     modbus::RTU,
     modbus::ASCII,
     modbus::TCP,
@@ -73,6 +74,7 @@ pub static SPEAKERS: [Speaker; 9] = [
     df1::HALF,
     isotcp::FETCH_WRITE,
     enip::TAGS,
+    profinet::DEVICE,
     h1::LINK,
     raw::RAW,
 ];

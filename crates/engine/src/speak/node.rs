@@ -17,6 +17,15 @@ pub enum Socket {
     Listen(u16),
     /// Datagrams go and come by this UDP port.
     Datagrams(u16),
+    /// Whole Ethernet frames go and come by its interface.
+    Frames {
+        /// Their EtherType.
+        kind: u16,
+        /// The groups to which they may go.
+        groups: &'static [[u8; 6]],
+        /// Of IP: only datagrams for this UDP port, in one piece.
+        port: Option<u16>,
+    },
 }
 
 /// A connection over TCP: one that a node has dialled.
@@ -34,6 +43,8 @@ pub struct NodeSetup {
     pub address: Option<Ipv4Addr>,
     /// Something that is another one for each run: numbers of connections begin there.
     pub first: u16,
+    /// What it kept of the run before, each with its key: what others have named it.
+    pub kept: Vec<(String, String)>,
 }
 
 /// One link of an end.
@@ -60,6 +71,10 @@ pub struct LinkFaults {
     pub wrong_size: bool,
     /// Another controller opens it as well, as its owner.
     pub second_owner: bool,
+    /// It expects another module than there is.
+    pub wrong_slot: bool,
+    /// Another station has the name of its other end.
+    pub name_taken: bool,
 }
 
 /// What happened at the sockets.
@@ -69,6 +84,10 @@ pub enum NetNews<'a> {
     Up,
     /// They are gone.
     Down,
+    /// The interface is there, and has this MAC address.
+    Interface([u8; 6]),
+    /// A whole frame of one of the kinds in [`Node::sockets`].
+    Frame(&'a [u8]),
     /// A connection that was dialled is there.
     Dialled(Channel),
     /// It is gone, or was never there.
@@ -104,6 +123,8 @@ pub enum LinkLoss {
     Watchdog,
     /// The other end has closed it, or we have.
     Closed,
+    /// Nothing came in time but frames whose sender says that their data mean nothing.
+    Invalid,
 }
 
 impl LinkLoss {
@@ -114,6 +135,7 @@ impl LinkLoss {
             Self::Idle => "idle",
             Self::Watchdog => "watchdog",
             Self::Closed => "closed",
+            Self::Invalid => "invalid",
         }
     }
 }
@@ -160,6 +182,29 @@ impl LinkNews {
     }
 }
 
+/// Something that others did to a station.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum StationNews {
+    /// It has been named, addressed or set back: the key of what it is now, empty where it is nothing.
+    Now {
+        /// Which of what it keeps.
+        key: &'static str,
+        /// What it is now.
+        value: String,
+        /// It outlives the run.
+        permanent: bool,
+    },
+    /// It shows where it is.
+    Blinks,
+    /// Another station says that it has the same address.
+    Rival {
+        /// The address.
+        address: Ipv4Addr,
+        /// Who.
+        mac: [u8; 6],
+    },
+}
+
 /// What an end wants done next.
 #[derive(Debug, PartialEq, Eq)]
 #[must_use = "an action that is not carried out stalls the port"]
@@ -181,6 +226,13 @@ pub enum NetAct {
         /// The link whose frame it is, and when that was due.
         due: Option<(usize, Moment)>,
     },
+    /// Send a whole frame by the interface.
+    Frame {
+        /// All of it.
+        bytes: Vec<u8>,
+        /// The link whose frame it is, and when that was due.
+        due: Option<(usize, Moment)>,
+    },
     /// A frame is due: say what goes in it by [`Node::produced`].
     Produce(usize),
     /// A frame came with bytes that differ from those before.
@@ -194,6 +246,15 @@ pub enum NetAct {
     },
     /// A frame came with the same bytes as before.
     Still(usize),
+    /// The other end says that what comes in a slot of a link is bad.
+    Unsound {
+        /// The link.
+        link: usize,
+        /// Which slot.
+        slot: usize,
+    },
+    /// Something was done to the station of a link.
+    Station(usize, StationNews),
     /// Nothing comes on a link any more.
     Stopped(usize, LinkLoss),
     /// So many frames of a link were not sent, because their time had passed.
@@ -211,8 +272,10 @@ pub enum NetAct {
 pub trait Node: Send {
     /// The sockets that it has at its address.
     fn sockets(&self) -> &'static [Socket];
-    /// What answers one peer that has connected; it opens links of this node as well.
-    fn server(&mut self, peer: Ipv4Addr) -> Box<dyn Server>;
+    /// What answers one peer that has connected; it opens links of this node as well. `None` where nobody connects.
+    fn server(&mut self, _peer: Ipv4Addr) -> Option<Box<dyn Server>> {
+        None
+    }
     /// Takes a changed setup: links whose keys are the same stay open.
     fn set_up(&mut self, now: Moment, setup: &NodeSetup);
     /// Closes whatever it has opened, in order; poll it until it rests.

@@ -1,6 +1,7 @@
 //! A converter as `run` has it: its ports, its control socket, its monitor, and the rig that it is attached to.
 
 use crate::Failure;
+use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -34,6 +35,8 @@ pub(crate) struct Attach {
     pub(crate) rig: bool,
     /// One whose adapter or address is missing is opened later.
     pub(crate) may_be_missing: bool,
+    /// What stations have kept of the run before, by image and key.
+    pub(crate) kept: BTreeMap<String, BTreeMap<String, String>>,
 }
 
 /// What is known of the one that has the place, to stand behind "is running already".
@@ -68,7 +71,9 @@ impl Converter {
         let rig = to.rig.then(|| Remote::of(Whose::Rig, path));
         let bindings = match &rig {
             Some(remote) => attach(remote, checked)?,
-            None => Bindings { may_be_missing: to.may_be_missing, ..Bindings::default() },
+            None => {
+                Bindings { may_be_missing: to.may_be_missing, kept: to.kept.clone(), ..Bindings::default() }
+            }
         };
         let running =
             start(checked, plan, &bindings, tell).map_err(|fault| Failure::Outside(fault.to_string()))?;
@@ -194,6 +199,7 @@ fn attach(remote: &Remote, checked: &Checked) -> Result<Bindings, Failure> {
                     bindings.network_stations.insert((port, own), real.parse().map_err(|_| odd())?);
                 }
             }
+            Some(Wires::Ethernet { .. }) => drop(bindings.switches.insert(port, row.value)),
             _ => {}
         }
     }

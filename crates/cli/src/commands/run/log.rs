@@ -9,7 +9,7 @@ use woodrush_core::project::{Owner, show_micros};
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
 use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
-use woodrush_engine::speak::{LinkLoss, LinkNews};
+use woodrush_engine::speak::{LinkLoss, LinkNews, StationNews};
 
 /// When a file was changed last, and how long it was.
 type Stamp = (SystemTime, u64);
@@ -166,8 +166,26 @@ impl Names {
                         "watchdog: nothing came from the controller in time; its outputs count as lost"
                     }
                     LinkLoss::Closed => "the controller has closed the connection; its outputs count as lost",
+                    LinkLoss::Invalid => {
+                        "invalid: the controller says that its data mean nothing; its outputs count as lost"
+                    }
                 };
                 (Tone::Bad, "link_stopped", link_name(plan, *link), text.to_string())
+            }
+            Event::SlotBad { link, slot } => {
+                let text = format!(
+                    "bad slot: the controller calls its outputs of {} bad; they count as lost",
+                    slot_name(plan, *link, *slot)
+                );
+                (Tone::Bad, "slot_bad", link_name(plan, *link), text)
+            }
+            Event::SlotGood { link, slot } => {
+                let text = format!("the outputs of {} are good again", slot_name(plan, *link, *slot));
+                (Tone::Good, "slot_good", link_name(plan, *link), text)
+            }
+            Event::Station { link, news } => {
+                let (tone, kind, text) = station_news(news);
+                (tone, kind, link_name(plan, *link), text)
             }
             Event::PortSays { port: at, words } => (Tone::Doubt, "port", port(at), words.clone()),
             Event::TakesLess { device: at, transfer, bytes, .. } => {
@@ -234,6 +252,41 @@ impl LogEntry {
 fn link_name(plan: &Plan, link: usize) -> &str {
     let station = plan.links.get(link).and_then(|link| plan.station(link.with));
     station.map_or("", |station| station.name.as_str())
+}
+
+/// A slot of a link as addresses name it.
+fn slot_name(plan: &Plan, link: usize, slot: usize) -> String {
+    let extent = plan.links.get(link).and_then(|link| {
+        let slot = link.slots.get(slot)?;
+        let (extent, _) = slot.comes?;
+        plan.station(link.with)?.space_at(extent.space).map(|space| space.key.to_string())
+    });
+    let name = extent.unwrap_or_default();
+    format!("slot {}", name.split(':').next().unwrap_or_default())
+}
+
+/// What others did to a station: the tone, the kind of entry, and the words.
+fn station_news(news: &StationNews) -> (Tone, &'static str, String) {
+    match news {
+        StationNews::Now { key, value, permanent } => {
+            let what = if *key == "station-name" { "name of station" } else { "address" };
+            let lasts = if *permanent { "for good" } else { "until it ends" };
+            let text = match value.as_str() {
+                "" => format!("its {what} was taken from it, {lasts}"),
+                value => format!("its {what} is `{value}` now, {lasts}"),
+            };
+            (Tone::Doubt, "station_named", text)
+        }
+        StationNews::Blinks => {
+            (Tone::Doubt, "station_blinks", "somebody looks for it: it would blink now for 3 s".into())
+        }
+        StationNews::Rival { address, mac } => {
+            let mac = mac.map(|byte| format!("{byte:02x}")).join(":");
+            let text =
+                format!("{mac} says that it has the address {address} as well: one of the two must change");
+            (Tone::Bad, "station_rival", text)
+        }
+    }
 }
 
 /// A device's refusal in words, with its likely cause.

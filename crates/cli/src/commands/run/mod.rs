@@ -3,6 +3,7 @@
 mod converter;
 mod log;
 mod output;
+mod station_state;
 mod write_log;
 
 pub(crate) use converter::{Attach, Converter, already, claim};
@@ -14,6 +15,7 @@ use crate::render::findings;
 use crate::{Failure, Verdict};
 use log::Watch;
 use output::Output;
+use station_state::StationState;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
@@ -82,7 +84,10 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
         }
     };
     console.note(&format!("control socket {}", claim.path().display()));
-    let attached = Attach { rig: options.rig, may_be_missing: !options.strict };
+    // On the rig nothing is kept: what is said there is of its world alone.
+    let mut state = if options.rig { None } else { Some(StationState::of(path)?) };
+    let kept = state.as_ref().map(|state| state.kept.clone()).unwrap_or_default();
+    let attached = Attach { rig: options.rig, may_be_missing: !options.strict, kept };
     let mut converter = Converter::start(path, claim, &checked, Arc::clone(&plan), &attached, tell)?;
     let http = match options.monitor {
         Some(at) => {
@@ -114,7 +119,12 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
     let mut looked = 0u32;
     while !stop.is_asked() {
         match events.recv_timeout(LOOK) {
-            Ok(event) => told.event(console, &names, &plan, event),
+            Ok(event) => {
+                if let Some(Err(why)) = state.as_mut().map(|state| state.take(&plan, &event)) {
+                    told.complain(console, &why);
+                }
+                told.event(console, &names, &plan, event);
+            }
             Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => break,
         }

@@ -152,6 +152,7 @@ fn ports(checked: &Checked) -> Vec<Port> {
                 let server = SocketAddrV4::new(host, usual);
                 (format!(" at {host}"), Some(Flow { client: nobody, server }))
             }
+            Wires::Ethernet { interface } => (format!(" on {}", interface.value), None),
             Wires::Connect { to } => {
                 let server = SocketAddrV4::new(to.value.host, to.value.port);
                 let client = SocketAddrV4::new(own, 40_000 + at);

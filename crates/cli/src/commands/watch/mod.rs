@@ -18,6 +18,7 @@ use model::Model;
 use ratatui::crossterm::event::{self, Event, KeyEventKind};
 use screen::Paint;
 use state::{WatchView, Wish};
+use std::collections::BTreeMap;
 use std::io::IsTerminal;
 use std::path::Path;
 use std::sync::Arc;
@@ -93,7 +94,7 @@ fn own_converter(args: &WatchArgs, path: &Path, checked: &Checked) -> Result<Opt
         return Ok(None);
     }
     let plan = Arc::new(checked.plan.clone());
-    let to = Attach { rig: true, may_be_missing: false };
+    let to = Attach { rig: true, may_be_missing: false, kept: BTreeMap::new() };
     Converter::start(path, claim(path)?, checked, plan, &to, |_| {}).map(Some)
 }
 

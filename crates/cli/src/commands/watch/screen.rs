@@ -171,7 +171,7 @@ fn port_cell(port: &PortStatus) -> (String, Tone) {
 fn link_cell(link: &LinkStatus) -> (String, Tone) {
     let counts = &link.counts;
     let mut text = counts.state.word().to_string();
-    if counts.period_us > 0 && matches!(counts.state, LinkState::Run | LinkState::Idle) {
+    if counts.period_us > 0 && matches!(counts.state, LinkState::Run | LinkState::Idle | LinkState::BadSlot) {
         text += &format!(", every {}", show_micros(counts.period_us));
     }
     if counts.skipped > 0 {
@@ -180,7 +180,7 @@ fn link_cell(link: &LinkStatus) -> (String, Tone) {
     let tone = match counts.state {
         LinkState::Run => Tone::Faint,
         LinkState::Idle | LinkState::Closed | LinkState::Waiting => Tone::Doubt,
-        LinkState::Refused | LinkState::Watchdog => Tone::Bad,
+        LinkState::Refused | LinkState::Watchdog | LinkState::Invalid | LinkState::BadSlot => Tone::Bad,
     };
     (text, tone)
 }

@@ -79,10 +79,25 @@ impl ClientView<'_> {
                 findings.push(Finding::new("M11", need.span, what).fix(fix));
                 continue;
             };
+            let target = rule.target.extent();
             if cycles::exchanges(self.plan, self.client) {
+                let seen = |rule: &&&PlannedRule| {
+                    let space = self.station.space_at(rule.target.space);
+                    let cyclic = self.station.dialect.and_then(|own| own.cyclic());
+                    space.zip(cyclic).is_none_or(|(space, cyclic)| cyclic.has(&self.client.setup, space))
+                };
+                if !here.iter().any(seen) {
+                    let what = format!(
+                        "`{}` must see `{}` at {}, and does not have that slot",
+                        self.client.name.value,
+                        need.value,
+                        self.show(target.space, target.first)
+                    );
+                    let fix = "add the slot at the controller and to its `slots`";
+                    findings.push(self.note(Finding::new("M07", need.span, what), rule).fix(fix));
+                }
                 continue;
             }
-            let target = rule.target.extent();
             let seen = |w: &ClientRead<'_>| {
                 w.extent.space == target.space
                     && w.extent.first <= target.first

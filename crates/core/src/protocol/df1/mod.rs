@@ -90,7 +90,7 @@ impl Dialect for Df1 {
     fn runs_on(&self, transport: Transport) -> Result<(), &'static str> {
         match transport {
             Transport::Serial | Transport::Connect => Ok(()),
-            Transport::Listen | Transport::Pty | Transport::Network => Err(
+            Transport::Listen | Transport::Pty | Transport::Network | Transport::Ethernet => Err(
                 "it is spoken on a serial line, or through a serial server that is dialled: write `serial` or `connect`",
             ),
         }

@@ -8,9 +8,9 @@ use crate::form::Order;
 use crate::protocol::direct::{self, Block};
 use crate::protocol::requests::one_part;
 use crate::protocol::{
-    Address, AddressContext, AddressFault, BitWrite, Cost, Cyclic, CyclicTimes, Dialect, Example, Extent,
-    Flow, FrameExample, Framing, Grain, Holder, Key, Link, Notation, Refusals, Requests, SettingFault, Setup,
-    ShownAddress, Slot, Space, StationId, Stations, TooMuch, Transport, Verb,
+    Address, AddressContext, AddressFault, BitWrite, Cost, Cyclic, CyclicTimes, DeviceFile, Dialect, Example,
+    Extent, Flow, FrameExample, Framing, Grain, Holder, Key, Link, Notation, Refusals, Requests,
+    SettingFault, Setup, ShownAddress, Slot, Space, StationId, Stations, TooMuch, Transport, Verb,
 };
 use std::borrow::Cow;
 use std::ops::RangeInclusive;
@@ -316,13 +316,13 @@ impl Cyclic for AssembliesInCycles {
         CyclicTimes { period: period.into(), lost_after: lost_after(period, code) }
     }
 
-    fn frame_bytes(&self, space: &Space, bytes: u32) -> u32 {
-        let head = if block_of(space) == Block::Outputs { HEADER_BYTES } else { 0 };
-        AROUND + u32::try_from(OVERHEAD).unwrap_or(0) + u32::from(SEQUENCE_BYTES + head) + bytes
-    }
-
-    fn heartbeat_bytes(&self) -> u32 {
-        AROUND + u32::try_from(OVERHEAD).unwrap_or(0) + u32::from(SEQUENCE_BYTES)
+    fn frame_bytes(&self, setup: &Setup, to_controller: bool) -> u32 {
+        let block = if to_controller { Block::Inputs } else { Block::Outputs };
+        let own = assembly(setup, key_of(block));
+        // A heartbeat has no header.
+        let head = if block == Block::Outputs && own.is_some() { HEADER_BYTES } else { 0 };
+        let around = AROUND + u32::try_from(OVERHEAD).unwrap_or(0) + u32::from(SEQUENCE_BYTES + head);
+        around + own.map_or(0, |own| own.bytes)
     }
 
     fn tells_loss(&self) -> bool {
@@ -356,8 +356,9 @@ impl Cyclic for AssembliesInCycles {
         images: &[(&str, &Setup)],
         port: &Setup,
         date: (i16, i8, i8),
-    ) -> Option<(&'static str, String)> {
-        Some(("eds", super::eds::text(images, port, date)))
+    ) -> Option<DeviceFile> {
+        let text = super::eds::text(images, port, date);
+        Some(DeviceFile { format: "eds", suffix: "eds", name: None, text })
     }
 
     fn numbers(&self, setup: &Setup) -> Vec<(&'static str, u32)> {
@@ -367,6 +368,11 @@ impl Cyclic for AssembliesInCycles {
 
     fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {
         differences(ours, theirs)
+    }
+
+    fn has(&self, _theirs: &Setup, _space: &Space) -> bool {
+        // A connection has both blocks, if only of 0 bytes.
+        true
     }
 
     fn settle(&self, setup: &mut Setup, space: &Space, bytes: u32) {
@@ -411,7 +417,7 @@ mod tests {
         assert_eq!(frame.bytes.get(frame.begins..frame.begins + 2), Some(&[0x10, 0x11][..]));
         let frame = Cyclic::example(&ASSEMBLIES, &space("%QB0"), &[1, 2, 3, 4], &own);
         assert_eq!((frame.bytes.len(), frame.begins), (28, 24), "as `io_ot_run`, behind the header");
-        assert_eq!(ASSEMBLIES.frame_bytes(&space("%IB0"), 12), 98);
+        assert_eq!(ASSEMBLIES.frame_bytes(&own, true), 98);
     }
 
     #[test]

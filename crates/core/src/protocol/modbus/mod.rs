@@ -143,7 +143,7 @@ impl Dialect for Modbus {
             (Framed::Tcp, Transport::Serial | Transport::Pty) => Err(
                 "its frames have no checksum and no end mark; a serial line needs `modbus-rtu` or `modbus-ascii`",
             ),
-            (_, Transport::Network) => {
+            (_, Transport::Network | Transport::Ethernet) => {
                 Err("it exchanges nothing in cycles: write `listen`, `connect`, `serial` or `pty`")
             }
             _ => Ok(()),

@@ -6,6 +6,7 @@ use crate::dice::Dice;
 use crate::net::{NetEnd, NetMachine, NetOut, NetSession, SessionOut};
 use crate::speak::{
     Channel, LinkLoss, LinkNews, MakeNode, NetNews, NodeLink, NodeSetup, Produced, Server, Socket,
+    StationNews,
 };
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashMap};
@@ -77,6 +78,10 @@ impl NetEnd for TestEnd {
             cells.told.push((now, Told::Still));
         }
     }
+
+    fn unsound(&mut self, _now: Moment, _link: usize, _slot: usize) {}
+
+    fn station(&mut self, _link: usize, _news: StationNews) {}
 
     fn stopped(&mut self, now: Moment, link: usize, why: LinkLoss) {
         self.of(link).told.push((now, Told::Stopped(why)));
@@ -373,6 +378,7 @@ impl VirtualNet {
                     self.hosts[host].waits = Moment::NEVER;
                     return;
                 }
+                NetOut::Frame { .. } => panic!("there is no interface here"),
                 NetOut::Dial(channel, to) => self.dial(host, channel, to),
                 NetOut::Send(channel, bytes) => {
                     if let Some(said) = &mut self.said {

@@ -152,8 +152,8 @@ impl Node for IoNode {
         &SOCKETS
     }
 
-    fn server(&mut self, peer: Ipv4Addr) -> Box<dyn Server> {
-        Box::new(TagServer::of_node(&self.server, Arc::clone(&self.manager), peer))
+    fn server(&mut self, peer: Ipv4Addr) -> Option<Box<dyn Server>> {
+        Some(Box::new(TagServer::of_node(&self.server, Arc::clone(&self.manager), peer)))
     }
 
     fn set_up(&mut self, _now: Moment, setup: &NodeSetup) {
@@ -203,6 +203,7 @@ impl Node for IoNode {
                 }
             }
             NetNews::Datagram { from, bytes, .. } => self.list(from, bytes),
+            NetNews::Interface(_) | NetNews::Frame(_) => {}
         }
     }
 

@@ -69,7 +69,7 @@ impl Bench {
     }
 
     fn connect(&mut self, peer: Ipv4Addr) -> Asking {
-        let mut asking = Asking { server: self.node.server(peer), session: 0 };
+        let mut asking = Asking { server: self.node.server(peer).unwrap(), session: 0 };
         asking.server.handle(self.now, News::Up);
         let mut out = vec![];
         let header = Header { command: command::REGISTER_SESSION, ..Header::default() };
