@@ -114,6 +114,10 @@ pub(crate) struct ProveArgs {
     /// Also write a report: FILE.html, FILE.json or FILE.xml (JUnit, not with --live); may be repeated
     #[arg(long, value_name = "FILE")]
     pub(crate) report: Vec<PathBuf>,
+    /// Join the far end of an `ethernet` port by this interface, cabled to the port's own, instead of a simulated switch;
+    /// may be repeated
+    #[arg(long, value_name = "PORT=INTERFACE", conflicts_with = "live")]
+    pub(crate) wire: Vec<String>,
     /// Compare on real devices: what each device says, and what a reader of the image gets
     #[arg(long)]
     pub(crate) live: bool,

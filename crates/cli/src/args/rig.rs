@@ -6,7 +6,12 @@ use clap::Subcommand;
 #[derive(Subcommand, Debug)]
 pub(crate) enum Rig {
     /// Bring up the simulated lines and devices, and say how to attach
-    Up,
+    Up {
+        /// Join the far end of an `ethernet` port by this interface, cabled to the port's own, instead of a simulated
+        /// switch; may be repeated
+        #[arg(long, value_name = "PORT=INTERFACE")]
+        wire: Vec<String>,
+    },
     /// Set a value in a device or controller: DEVICE.POINT=VALUE or DEVICE:ADDRESS=VALUE
     Set {
         /// DEVICE.POINT=VALUE or "DEVICE:ADDRESS as FORM=VALUE"; for a controller CLIENT:ADDRESS=VALUE

@@ -53,6 +53,9 @@ pub(crate) struct ScanArgs {
     /// Find the settings of the serial line first: speeds and parities, the likeliest first
     #[arg(long)]
     pub(crate) find_settings: bool,
+    /// Ask all stations of an Ethernet interface who they are, whatever their addresses
+    #[arg(long, value_name = "INTERFACE", conflicts_with_all = ["target", "serial"])]
+    pub(crate) ethernet: Option<String>,
     /// On a port with `network`, ask all at once by a broadcast instead of each address
     #[arg(long)]
     pub(crate) broadcast: bool,
@@ -72,9 +75,22 @@ pub(crate) struct ScanArgs {
 /// Options of `readdress`.
 #[derive(ClapArgs, Debug)]
 pub(crate) struct ReaddressArgs {
-    /// The device; with --all a port, whose devices are connected one at a time
+    /// The device; with --all a port, whose devices are connected one at a time; with --ethernet the MAC address of a
+    /// station
     #[arg(value_name = "DEVICE")]
     pub(crate) name: String,
+    /// Give the station of that MAC address on this Ethernet interface its name and address
+    #[arg(long, value_name = "INTERFACE", conflicts_with_all = ["from", "to", "line", "from_line", "unlock", "all"])]
+    pub(crate) ethernet: Option<String>,
+    /// New name of station, such as raceway-box
+    #[arg(long = "name", value_name = "NAME", requires = "ethernet")]
+    pub(crate) station_name: Option<String>,
+    /// New address with its network, such as 192.0.2.30/24
+    #[arg(long, value_name = "ADDRESS", requires = "ethernet")]
+    pub(crate) address: Option<String>,
+    /// Name and address outlive the station's power
+    #[arg(long, requires = "ethernet")]
+    pub(crate) permanent: bool,
     /// Present unit [default: the unit in the project if --to is given, else the one as shipped]
     #[arg(long, value_name = "UNIT")]
     pub(crate) from: Option<u32>,

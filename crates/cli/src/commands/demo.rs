@@ -19,7 +19,7 @@ use woodrush_core::protocol::{Extent, refusal_shown};
 use woodrush_core::{Refusal, Span, Spanned};
 use woodrush_engine::Dialer;
 use woodrush_engine::converter::{Event, Running, start};
-use woodrush_engine::rig::Rig;
+use woodrush_engine::rig::{Rig, RigWires};
 
 /// The hatchery, by path.
 const FILES: [(&str, &str); 11] = [
@@ -49,7 +49,7 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     let checked = Arc::new(check(read("woodrush.toml", text, &mut file)));
     if console.format != Format::Text {
         // The steps are for people; what they end in is data.
-        let proof = super::prove::prove_visibly(console, &checked, &file)?;
+        let proof = super::prove::prove_visibly(console, &checked, (&file, &RigWires::new()))?;
         return super::prove::show(console, &proof);
     }
     site(console, &checked)?;
@@ -67,7 +67,7 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     controller_idles(console, &play)?;
     drop(play);
     step(console, 10, "the proof: every rule, every pattern, both ways, before and after a cut cable")?;
-    let proof = super::prove::prove_visibly(console, &checked, &file)?;
+    let proof = super::prove::prove_visibly(console, &checked, (&file, &RigWires::new()))?;
     let verdict = super::prove::show(console, &proof)?;
     papers(console, &checked)?;
     console.say("")?;

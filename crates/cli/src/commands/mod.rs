@@ -67,7 +67,9 @@ pub(crate) fn run(args: Args, console: &mut Console) -> Result<Verdict, Failure>
         Command::Budget { dead } => budget::run(console, &crate::project::find(&global)?, dead),
         Command::Rig(rig) => rig::run(console, &crate::project::find(&global)?, rig),
         Command::Prove(args) if args.live => live::run(console, &global, &args),
-        Command::Prove(args) => prove::run(console, &crate::project::find(&global)?, &args.report),
+        Command::Prove(args) => {
+            prove::run(console, &crate::project::find(&global)?, &args.report, &args.wire)
+        }
         Command::Read(args) => read::run(console, &global, &args),
         Command::Write(args) => write::run(console, &global, &args),
         Command::Scan(args) => scan::run(console, &global, &args),

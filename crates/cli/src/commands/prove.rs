@@ -12,9 +12,16 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 use woodrush_core::check::Checked;
-use woodrush_engine::prove::{Progress, Proof, prove};
+use woodrush_engine::prove::{Progress, Proof, prove_on};
+use woodrush_engine::rig::RigWires;
 
-pub(crate) fn run(console: &mut Console, path: &Path, reports: &[PathBuf]) -> Result<Verdict, Failure> {
+pub(crate) fn run(
+    console: &mut Console,
+    path: &Path,
+    reports: &[PathBuf],
+    wires: &[String],
+) -> Result<Verdict, Failure> {
+    let wires = super::rig::wires(wires)?;
     for report in reports {
         proof::kind_of(report)?;
     }
@@ -24,7 +31,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, reports: &[PathBuf]) -> Re
         crate::render::can_be_written(report)?;
     }
     let read_file = crate::project::reader(path);
-    let proof = prove_visibly(console, &Arc::new(checked), &read_file)?;
+    let proof = prove_visibly(console, &Arc::new(checked), (&read_file, &wires))?;
     for report in reports {
         proof::write(report, &proof)?;
         console.note(&format!("report written to {}", report.display()));
@@ -78,7 +85,7 @@ impl Drop for ProgressTeller {
 pub(crate) fn prove_visibly(
     console: &mut Console,
     checked: &Arc<Checked>,
-    read_file: &dyn Fn(&str) -> Result<String, String>,
+    rig: (&dyn Fn(&str) -> Result<String, String>, &RigWires),
 ) -> Result<Proof, Failure> {
     let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
     if console.is_watched() {
@@ -91,7 +98,7 @@ pub(crate) fn prove_visibly(
     bar.enable_steady_tick(TOLD);
     let teller = ProgressTeller::begin(console.is_watched() || console.quiet);
     let mut last = "";
-    let proof = prove(checked, plan, read_file, &mut |progress| {
+    let proof = prove_on(checked, plan, rig, &mut |progress| {
         let Progress { doing, done, of } = progress;
         bar.set_length(of.into());
         bar.set_position(done.into());

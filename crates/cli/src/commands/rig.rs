@@ -8,12 +8,12 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 use woodrush_engine::control::{Claim, Control, ControlAnswer, Remote, Row, Whose};
-use woodrush_engine::rig::Rig;
+use woodrush_engine::rig::{Rig, RigWires};
 use woodrush_engine::stop::Stop;
 
 pub(crate) fn run(console: &mut Console, path: &Path, words: Words) -> Result<Verdict, Failure> {
     let (verb, words) = match words {
-        Words::Up => return up(console, path),
+        Words::Up { wire } => return up(console, path, &wires(&wire)?),
         Words::Set { target } => ("set", vec![target]),
         Words::Get { targets } => ("get", targets),
         Words::Cut { port } => ("cut", vec![port]),
@@ -101,7 +101,18 @@ fn rows(rows: &[Row]) -> Table {
     Table { head: vec!["name", "value", "detail"], rows: rows.iter().map(row).collect(), whole: &[0] }
 }
 
-fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
+/// `PORT=INTERFACE` for each.
+pub(crate) fn wires(written: &[String]) -> Result<RigWires, Failure> {
+    let one = |text: &String| {
+        let (port, interface) =
+            text.split_once('=').filter(|(port, own)| !port.is_empty() && !own.is_empty())?;
+        Some((port.to_string(), interface.to_string()))
+    };
+    let all: Option<RigWires> = written.iter().map(one).collect();
+    all.ok_or_else(|| Failure::Usage("write `--wire PORT=INTERFACE`, such as `--wire machine=eth2`".into()))
+}
+
+fn up(console: &mut Console, path: &Path, wires: &RigWires) -> Result<Verdict, Failure> {
     let Some(checked) = crate::project::load_sound(console, path)? else { return Ok(Verdict::No) };
     let claim = Claim::take(Whose::Rig, path).map_err(|error| match error.kind() {
         std::io::ErrorKind::AddrInUse => Failure::Outside(format!(
@@ -113,7 +124,8 @@ fn up(console: &mut Console, path: &Path) -> Result<Verdict, Failure> {
     let stop =
         Stop::listen().map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     let read_file = crate::project::reader(path);
-    let rig = Rig::up(Arc::new(checked), &read_file).map_err(|fault| Failure::Outside(fault.to_string()))?;
+    let rig = Rig::up_on(Arc::new(checked), &read_file, wires)
+        .map_err(|fault| Failure::Outside(fault.to_string()))?;
     let rig = Arc::new(rig);
     let weak = Arc::downgrade(&rig);
     let hear = move |verb: &str, words: &[String]| Some(weak.upgrade()?.command(verb, words).into());

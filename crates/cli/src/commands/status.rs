@@ -225,7 +225,23 @@ fn links(console: &mut Console, status: &Status) -> Result<(), Failure> {
         "link", "state", "peer", "age", "period", "watchdog", "sent", "came", "skipped", "late p99", "max",
     ];
     console.table(&Table { head, rows: status.links.iter().map(row).collect(), whole: &[0, 1, 2] })?;
+    for link in status.links.iter().filter(|link| !link.counts.station.is_empty()) {
+        console.say(&station(link))?;
+    }
     console.say("")
+}
+
+/// What a station is called and addressed by now, where others may say that.
+fn station(link: &LinkStatus) -> String {
+    let own = |key: &str| link.counts.station.get(key).map(String::as_str).filter(|own| !own.is_empty());
+    let name = own("station-name")
+        .map_or_else(|| "it has no name".into(), |own| format!("its name of station is {own}"));
+    let address =
+        own("address").map_or_else(|| "it has no address yet".into(), |own| format!("its address {own}"));
+    format!(
+        "{}: {name}, {address}; what is changed for good stands in the `.state` file beside the project",
+        link.with
+    )
 }
 
 /// Everything in one table: a row a thing.

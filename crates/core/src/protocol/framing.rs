@@ -25,6 +25,10 @@ pub trait Framing {
     fn usual_tcp_port(&self) -> Option<u16> {
         None
     }
+    /// Whether its messages are whole Ethernet frames.
+    fn is_ethernet(&self) -> bool {
+        false
+    }
     /// The name under which packet analysers know it; `None` where they do not.
     fn dissector(&self) -> Option<&'static str> {
         None

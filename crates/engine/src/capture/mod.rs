@@ -14,6 +14,8 @@ pub use write::{CaptureWriter, CapturedMessage, Flow};
 
 /// Packets begin with an IPv4 or IPv6 header.
 const RAW_IP: u16 = 101;
+/// Link type of whole Ethernet frames.
+const ETHERNET: u16 = 1;
 /// Packets begin with tags that say what follows.
 const EXPORTED_PDU: u16 = 252;
 /// The tag that names the protocol of an exported PDU.

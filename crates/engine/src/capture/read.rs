@@ -1,14 +1,13 @@
 //! Messages out of a capture: our own, or one that another program has made of TCP connections.
 
 use super::pcapng::{Block, Blocks};
-use super::{ANSWERS, ASKS, EXPORTED_PDU, RAW_IP, TAG_FROM, TAG_PROTOCOL, TAG_TO, UNKNOWN};
+use super::{ANSWERS, ASKS, ETHERNET, EXPORTED_PDU, RAW_IP, TAG_FROM, TAG_PROTOCOL, TAG_TO, UNKNOWN};
 use crate::speak::Side;
 use etherparse::{EtherType, NetSlice, SlicedPacket, TcpSlice, TransportSlice};
 use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
+use woodrush_core::protocol::DIALECTS;
 
-/// Link types of captures that other programs make: Ethernet, and the ways in which systems write all interfaces at once.
-const ETHERNET: u16 = 1;
 const NULL: u16 = 0;
 const RAW: u16 = 12;
 const IPV4: u16 = 228;
@@ -110,7 +109,26 @@ impl Capture {
                 let pdu = exported(data)?;
                 return Some(Caught { interface, description, at, ..pdu });
             }
-            ETHERNET => SlicedPacket::from_ethernet(data).ok()?,
+            ETHERNET => {
+                let whole = DIALECTS
+                    .iter()
+                    .map(|own| own.framing())
+                    .find(|own| own.is_ethernet() && own.is_frame(data));
+                if let Some(framing) = whole {
+                    return Some(Caught {
+                        interface,
+                        description,
+                        dissector: framing.dissector().map(String::from),
+                        server: None,
+                        client: None,
+                        side: Side::Either,
+                        at,
+                        bytes: data.to_vec(),
+                        gap: false,
+                    });
+                }
+                SlicedPacket::from_ethernet(data).ok()?
+            }
             RAW_IP | RAW | IPV4 => SlicedPacket::from_ip(data).ok()?,
             NULL => SlicedPacket::from_ip(data.get(4..)?).ok()?,
             COOKED => SlicedPacket::from_linux_sll(data).ok()?,

@@ -1,6 +1,6 @@
 //! Messages into a capture, each with what we make of it as a comment.
 
-use super::{ANSWERS, ASKS, EXPORTED_PDU, PORT_TYPE, RAW_IP, UNKNOWN, pcapng};
+use super::{ANSWERS, ASKS, ETHERNET, EXPORTED_PDU, PORT_TYPE, RAW_IP, UNKNOWN, pcapng};
 use super::{TAG_FROM, TAG_PORT_TYPE, TAG_PROTOCOL, TAG_TO};
 use crate::speak::Side;
 use etherparse::PacketBuilder;
@@ -69,6 +69,10 @@ impl<W: Write> CaptureWriter<W> {
     /// # Errors
     /// It cannot be written.
     pub fn add(&mut self, message: &CapturedMessage<'_>) -> std::io::Result<()> {
+        if message.dialect.framing().is_ethernet() {
+            let interface = self.interface(message, ETHERNET)?;
+            return pcapng::packet(interface, message.at, message.bytes, message.comment, &mut self.out);
+        }
         // On another port the analyser would not know what it is.
         if let Some(flow) = message.flow.filter(|_| message.datagram) {
             return self.datagram(message, flow);

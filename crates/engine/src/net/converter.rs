@@ -373,6 +373,24 @@ impl Doorkeeper for NetDoor {
         });
     }
 
+    fn passed_frame(&mut self, now: Moment, came: bool, bytes: &[u8]) {
+        let shared = self.site.current();
+        // Who is at the other end stands in the frame: the sender of what comes, else the receiver.
+        let Some(other) = bytes.get(if came { 6..12 } else { 0..6 }).filter(|_| shared.tap.is_on()) else {
+            return;
+        };
+        let who = || other.iter().map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().join(":");
+        let side = if came { Side::Asks } else { Side::Answers };
+        shared.tap.passed(&self.name, now, || Chunk {
+            port: self.name.as_str().into(),
+            who: Some(who().into()),
+            side,
+            began: now,
+            ended: now,
+            bytes: bytes.to_vec(),
+        });
+    }
+
     fn passed(&mut self, now: Moment, who: SocketAddr, came: bool, datagram: Option<u16>, bytes: &[u8]) {
         let shared = self.site.current();
         if !shared.tap.is_on() {

@@ -4,6 +4,7 @@ use crate::port::tty::OpenFault;
 use crate::speak::{Socket, another};
 use rustix::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use rustix::io::Errno;
+use rustix::net::netdevice::name_to_index;
 use rustix::net::{
     AddressFamily, Protocol, RecvFlags, SendFlags, SocketAddrUnix, SocketFlags, SocketType, connect, recv,
     send, socket_with,
@@ -29,30 +30,31 @@ impl FrameSocket {
     /// # Errors
     /// There is no such interface, or the right to send frames is missing: how it is given stands in the fault.
     pub(crate) fn of_interface(name: &str, sockets: &[Socket]) -> Result<Self, OpenFault> {
-        let fact = |what: &str| std::fs::read_to_string(format!("/sys/class/net/{name}/{what}")).ok();
-        let (Some(index), Some(address)) = (fact("ifindex"), fact("address")) else {
+        let missing = || {
             let mut fault = OpenFault::new(
                 format!("there is no Ethernet interface `{name}`"),
                 "`ip link` lists those of this machine; correct `ethernet`",
             );
             fault.missing = true;
-            return Err(fault);
+            fault
         };
-        let index: i32 = index.trim().parse().unwrap_or(0);
-        let bytes: Vec<u8> =
-            address.trim().split(':').filter_map(|own| u8::from_str_radix(own, 16).ok()).collect();
-        let mac = bytes.first_chunk::<6>().copied().filter(|own| *own != [0; 6]);
+        // Any socket will do to ask by.
+        let asking = socket_with(AddressFamily::INET, SocketType::DGRAM, SocketFlags::CLOEXEC, None)
+            .map_err(|errno| not_opened(name, errno))?;
+        let index = name_to_index(&asking, name).map_err(|_| missing())?;
+        let index = i32::try_from(index).map_err(|_| missing())?;
+        let mut fds = vec![];
+        for own in sockets {
+            let Socket::Frames { kind, groups, port } = own else { continue };
+            fds.push(packet_socket(index, (*kind, *port), groups).map_err(|errno| not_opened(name, errno))?);
+        }
+        let mac = fds.first().and_then(hardware_address).filter(|own| *own != [0; 6]);
         let Some(mac) = mac else {
             return Err(OpenFault::new(
                 format!("`{name}` is no Ethernet interface: it has no MAC address"),
                 "write one that has a cable, such as `eth1`",
             ));
         };
-        let mut fds = vec![];
-        for own in sockets {
-            let Socket::Frames { kind, groups, port } = own else { continue };
-            fds.push(packet_socket(index, (*kind, *port), groups).map_err(|errno| not_opened(name, errno))?);
-        }
         Ok(Self { mac, fds })
     }
 
@@ -200,6 +202,29 @@ fn bind_to(fd: &OwnedFd, index: i32, kind: u16) -> Result<(), Errno> {
     // SAFETY: the address is one whole `sockaddr_ll`, its size is given, and it lives until the call is over.
     let done = unsafe { libc::bind(fd.as_raw_fd(), std::ptr::from_ref(&address).cast(), size) };
     if done == 0 { Ok(()) } else { Err(last_errno()) }
+}
+
+/// The MAC address of the interface that a packet socket is bound to.
+#[allow(unsafe_code, reason = "an address of a packet socket, which no crate here wraps")]
+fn hardware_address(fd: &OwnedFd) -> Option<[u8; 6]> {
+    let mut address = libc::sockaddr_ll {
+        sll_family: 0,
+        sll_protocol: 0,
+        sll_ifindex: 0,
+        sll_hatype: 0,
+        sll_pkttype: 0,
+        sll_halen: 0,
+        sll_addr: [0; 8],
+    };
+    let mut size = libc::socklen_t::try_from(size_of::<libc::sockaddr_ll>()).unwrap_or(0);
+    // SAFETY: the kernel writes no more than the size that is given, which is that of the whole structure, and all of its
+    // fields are numbers.
+    let done =
+        unsafe { libc::getsockname(fd.as_raw_fd(), std::ptr::from_mut(&mut address).cast(), &raw mut size) };
+    if done != 0 || address.sll_halen != 6 {
+        return None;
+    }
+    address.sll_addr.first_chunk().copied()
 }
 
 fn last_errno() -> Errno {

@@ -12,9 +12,7 @@ mod tests;
 
 pub(crate) use converter::{Elsewhere, spawn};
 pub(crate) use driver::{Doorkeeper, NetThread, new_waker, start};
-pub(crate) use frame_socket::FRAME_MAX;
-#[cfg(test)]
-pub(crate) use frame_socket::FrameSocket;
+pub(crate) use frame_socket::{FRAME_MAX, FrameSocket};
 pub(crate) use place::Place;
 pub(crate) use sockets::open_sockets;
 

@@ -32,12 +32,24 @@ impl Place {
     /// # Errors
     /// What cannot be opened, in words.
     pub(crate) fn open(&self, sockets: &[Socket]) -> Result<Sockets, OpenFault> {
-        let frames = match self {
-            Self::Address(own) => return open_sockets(*own, sockets),
-            Self::Interface(name) => FrameSocket::of_interface(name, sockets)?,
-            Self::Switch(name) => FrameSocket::of_switch(name)?,
-        };
-        Ok(Sockets { listeners: vec![], datagrams: vec![], frames: Some(frames) })
+        match self {
+            Self::Address(own) => open_sockets(*own, sockets),
+            _ => Ok(Sockets { listeners: vec![], datagrams: vec![], frames: Some(self.frames(sockets)?) }),
+        }
+    }
+
+    /// What carries whole frames there.
+    ///
+    /// # Errors
+    /// It cannot be opened, in words; nothing does at an address.
+    pub(crate) fn frames(&self, sockets: &[Socket]) -> Result<FrameSocket, OpenFault> {
+        match self {
+            Self::Address(own) => {
+                Err(OpenFault::new(format!("{own} is an address, and frames go by an interface"), "name one"))
+            }
+            Self::Interface(name) => FrameSocket::of_interface(name, sockets),
+            Self::Switch(name) => FrameSocket::of_switch(name),
+        }
     }
 
     /// What is not there while it cannot be opened yet.

@@ -8,7 +8,7 @@ use crate::Dialer;
 use crate::converter::{Running, start};
 use crate::health::HealthCounters;
 use crate::moment::Clock;
-use crate::rig::Rig;
+use crate::rig::{Rig, RigWires};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
@@ -40,12 +40,25 @@ pub fn prove(
     read_file: &dyn Fn(&str) -> Result<String, String>,
     progress: &mut dyn FnMut(Progress),
 ) -> Result<Proof, String> {
-    let (first, away) = once(checked, Arc::clone(&plan), read_file, progress)?;
+    prove_on(checked, plan, (read_file, &RigWires::new()), progress)
+}
+
+/// The same, with simulated stations of some ports on real interfaces.
+///
+/// # Errors
+/// As [`prove`].
+pub fn prove_on(
+    checked: &Arc<Checked>,
+    plan: Arc<Plan>,
+    rig: (&dyn Fn(&str) -> Result<String, String>, &RigWires),
+    progress: &mut dyn FnMut(Progress),
+) -> Result<Proof, String> {
+    let (first, away) = once(checked, Arc::clone(&plan), rig, progress)?;
     if first.holds() || away < AWAY {
         return Ok(first);
     }
     // What is wrong in the converter stays wrong, and what was seen the first time is not kept back.
-    let (mut again, _) = once(checked, plan, read_file, progress)?;
+    let (mut again, _) = once(checked, plan, rig, progress)?;
     let seconds = away as f64 / 1e6;
     let what = format!(
         "the whole proof was repeated: this computer stalled for {seconds:.1} s, and {}",
@@ -59,11 +72,11 @@ pub fn prove(
 fn once(
     checked: &Arc<Checked>,
     plan: Arc<Plan>,
-    read_file: &dyn Fn(&str) -> Result<String, String>,
+    (read_file, wires): (&dyn Fn(&str) -> Result<String, String>, &RigWires),
     progress: &mut dyn FnMut(Progress),
 ) -> Result<(Proof, u64), String> {
     let clock = Clock::start();
-    let rig = Rig::up(Arc::clone(checked), read_file).map_err(|fault| fault.to_string())?;
+    let rig = Rig::up_on(Arc::clone(checked), read_file, wires).map_err(|fault| fault.to_string())?;
     rig.stand_still();
     // One side alone first: a device that does not answer here cannot be heard through the converter either.
     let field = field::alone(checked, &rig, progress);

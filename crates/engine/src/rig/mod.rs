@@ -69,6 +69,9 @@ pub struct Rig {
     clients: Mutex<SimClients>,
 }
 
+/// Real interfaces that stand for the far ends of `ethernet` ports, by port: cabled to the converter's own.
+pub type RigWires = BTreeMap<String, String>;
+
 /// Where a device is: which line, and which place on it.
 #[derive(Debug, Clone, Copy)]
 struct DeviceSeat {
@@ -85,6 +88,21 @@ impl Rig {
         checked: Arc<Checked>,
         read_file: &dyn Fn(&str) -> Result<String, String>,
     ) -> Result<Self, RigFault> {
+        Self::up_on(checked, read_file, &RigWires::new())
+    }
+
+    /// The same, with simulated stations of some ports on real interfaces.
+    ///
+    /// # Errors
+    /// As [`Self::up`], or an interface cannot be opened.
+    pub fn up_on(
+        checked: Arc<Checked>,
+        read_file: &dyn Fn(&str) -> Result<String, String>,
+        interfaces: &RigWires,
+    ) -> Result<Self, RigFault> {
+        if let Some(port) = interfaces.keys().find(|port| checked.project.port(port).is_none()) {
+            return Err(RigFault(format!("there is no port `{port}`")));
+        }
         let clock = Clock::start();
         let mut rig = Self {
             clock,
@@ -111,8 +129,9 @@ impl Rig {
                 continue;
             };
             if matches!(wires, Wires::Network { .. } | Wires::Ethernet { .. }) {
-                let network = RigNetwork::up(&checked, index, read_file, clock)
-                    .map_err(|why| RigFault(format!("no stations for `{}`: {why}", port.name.value)))?;
+                let network =
+                    RigNetwork::up(&checked, (index, interfaces.get(&port.name.value)), read_file, clock)
+                        .map_err(|why| RigFault(format!("no stations for `{}`: {why}", port.name.value)))?;
                 rig.networks.push(network);
                 continue;
             }
@@ -154,6 +173,8 @@ impl Rig {
             match &network.ground {
                 Ground::Loopback { own, .. } => drop(bindings.network.insert(network.port, *own)),
                 Ground::Switch(own) => drop(bindings.switches.insert(network.port, own.name.clone())),
+                // The converter is on the interface that its project says.
+                Ground::Wire(_) => {}
             }
             for (own, real) in self.stations_of(network) {
                 bindings.network_stations.insert((network.port, own), real);

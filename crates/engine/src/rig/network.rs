@@ -108,6 +108,8 @@ pub(super) enum Ground {
     },
     /// A switch, on which addresses are those of the project.
     Switch(RigSwitch),
+    /// An interface of this machine, likewise.
+    Wire(String),
 }
 
 impl fmt::Display for Ground {
@@ -115,6 +117,7 @@ impl fmt::Display for Ground {
         match self {
             Self::Loopback { own, .. } => own.fmt(f),
             Self::Switch(own) => f.write_str(&own.name),
+            Self::Wire(own) => write!(f, "interface {own}"),
         }
     }
 }
@@ -143,7 +146,7 @@ impl RigNetwork {
     /// A signal does not fit, or no address is free.
     pub(super) fn up(
         checked: &Checked,
-        port: usize,
+        (port, wire): (usize, Option<&String>),
         read_file: &dyn Fn(&str) -> Result<String, String>,
         clock: Clock,
     ) -> Result<Self, String> {
@@ -151,9 +154,12 @@ impl RigNetwork {
         let make =
             speaker(protocol).and_then(|own| own.node).ok_or("its protocol has no stations of a network")?;
         let sockets: &'static [Socket] = make(&NodeSetup::default()).sockets();
-        let ground = match sockets.iter().any(|own| matches!(own, Socket::Frames { .. })) {
-            true => Ground::Switch(RigSwitch::up()?),
-            false => {
+        let by_frames = sockets.iter().any(|own| matches!(own, Socket::Frames { .. }));
+        let ground = match (by_frames, wire) {
+            (true, Some(interface)) => Ground::Wire(interface.clone()),
+            (true, None) => Ground::Switch(RigSwitch::up()?),
+            (false, Some(_)) => return Err("only `ethernet` ports can be on an interface here".into()),
+            (false, None) => {
                 let base = free_base(sockets).ok_or("no loopback address is free for its stations")?;
                 let [a, b, c] = base;
                 Ground::Loopback { own: Ipv4Addr::new(a, b, c, 1), base }
@@ -215,7 +221,9 @@ impl RigNetwork {
         let last = u8::try_from(place + 1).unwrap_or(u8::MAX);
         match self.ground {
             Ground::Loopback { base: [a, b, c], .. } => Ipv4Addr::new(a, b, c, last),
-            Ground::Switch(_) => wanted.unwrap_or(Ipv4Addr::new(192, 0, 2, 200u8.saturating_add(last))),
+            Ground::Switch(_) | Ground::Wire(_) => {
+                wanted.unwrap_or(Ipv4Addr::new(192, 0, 2, 200u8.saturating_add(last)))
+            }
         }
     }
 
@@ -223,7 +231,7 @@ impl RigNetwork {
     fn own(&self, station: &Station) -> Ipv4Addr {
         match self.ground {
             Ground::Loopback { own, .. } => own,
-            Ground::Switch(_) => station.own_address().unwrap_or(GIVEN),
+            Ground::Switch(_) | Ground::Wire(_) => station.own_address().unwrap_or(GIVEN),
         }
     }
 
@@ -320,6 +328,7 @@ impl RigNetwork {
         let at = match &self.ground {
             Ground::Loopback { .. } => Place::Address(address),
             Ground::Switch(switch) => Place::Switch(switch.name.clone()),
+            Ground::Wire(interface) => Place::Interface(interface.clone()),
         };
         let open = at.open(sockets).map_err(said)?;
         let waker = new_waker().map_err(said)?;

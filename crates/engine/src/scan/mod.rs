@@ -1,6 +1,7 @@
 //! Finds who is on a line or behind a socket, and what each of them has: by reads alone.
 
 mod called;
+mod frames;
 mod lines;
 mod listed;
 mod names;
@@ -8,6 +9,7 @@ mod names;
 use names::by_name;
 
 pub use called::{called, is_called};
+pub use frames::{FramesAt, FramesFault, Naming, is_found_by_frames, stations_on};
 pub use lines::{LINES, LineEvidence, try_line};
 pub use listed::{ListedPort, is_listed, listed};
 

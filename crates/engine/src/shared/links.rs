@@ -101,8 +101,13 @@ impl Shared {
 
     /// Others have named or addressed a station, or asked it to show itself.
     pub(crate) fn station_news(&self, link: usize, news: StationNews) {
-        if let (StationNews::Now { key, value, .. }, Some(health)) = (&news, self.health.links.get(link)) {
-            health.station_is(key, value);
+        let Some(health) = self.health.links.get(link) else { return };
+        match &news {
+            StationNews::Begins(is) => {
+                return is.iter().for_each(|(key, value)| health.station_is(key, value));
+            }
+            StationNews::Now { key, value, .. } => health.station_is(key, value),
+            StationNews::Blinks | StationNews::Rival { .. } => {}
         }
         self.tell(Event::Station { link, news });
     }

@@ -19,7 +19,9 @@ pub use node::{
     Socket, StationNews,
 };
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
-pub use search::{FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords, RollCall};
+pub use search::{
+    Discovery, FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords, NewIdentity, RollCall,
+};
 pub use simulated::{Behaviour, Measured, Memory, OnItsLine, ServedDevice};
 
 use crate::Moment;
@@ -61,6 +63,8 @@ pub struct Speaker {
     pub finder: Option<MakeFinder>,
     /// Asks a whole network who is there, where its stations answer to that.
     pub roll_call: Option<&'static RollCall>,
+    /// Finds stations by whole frames, and names them, where they are found so.
+    pub discovery: Option<&'static Discovery>,
     /// An observer of the datagrams that pass between us and one peer; `None` where there are none.
     pub frames: Option<MakeFrameObserver>,
 }

@@ -182,9 +182,11 @@ impl LinkNews {
     }
 }
 
-/// Something that others did to a station.
+/// What a station is, and what others did to it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum StationNews {
+    /// What it is at the beginning, by key; empty where it is nothing.
+    Begins(Vec<(&'static str, String)>),
     /// It has been named, addressed or set back: the key of what it is now, empty where it is nothing.
     Now {
         /// Which of what it keeps.

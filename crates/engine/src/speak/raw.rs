@@ -1,7 +1,7 @@
 //! Raw bytes: nobody asks and nobody answers in them; forwarding pipes them through without a machine.
 
 use super::Speaker;
-use super::observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side};
+use super::observer::{AnswerMeaning, Asked, Heard, Observer, Says, Side};
 use crate::Moment;
 use std::collections::VecDeque;
 
@@ -10,18 +10,14 @@ pub(super) const RAW: Speaker = Speaker {
     name: "raw",
     client: None,
     server: None,
-    observer: unread,
+    observer: |_| Box::new(RawEar::default()),
     behaviour: None,
     node: None,
     finder: None,
     roll_call: None,
+    discovery: None,
     frames: None,
 };
-
-/// What listens to bytes that nothing here reads.
-pub(super) fn unread(_setup: &ObserverSetup<'_>) -> Box<dyn Observer> {
-    Box::new(RawEar::default())
-}
 
 /// Listening to bytes that are not understood here: each piece as it comes.
 #[derive(Default)]

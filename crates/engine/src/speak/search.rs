@@ -79,6 +79,47 @@ pub struct RollCall {
     pub answer: fn(Ipv4Addr, &[u8]) -> Option<FoundStation>,
 }
 
+/// What a station is to be called and addressed.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct NewIdentity {
+    /// Its name.
+    pub name: Option<String>,
+    /// Its address with its network, such as `192.0.2.30/24`.
+    pub address: Option<String>,
+    /// Both outlive its power.
+    pub permanent: bool,
+}
+
+impl NewIdentity {
+    /// The address alone.
+    #[must_use]
+    pub fn host(&self) -> Option<Ipv4Addr> {
+        self.address.as_deref()?.split('/').next()?.parse().ok()
+    }
+}
+
+/// Finding stations by whole Ethernet frames, before they have an address, and telling them what they are called.
+pub struct Discovery {
+    /// What things are called there.
+    pub words: &'static LinkWords,
+    /// The kinds of frames.
+    pub sockets: &'static [super::Socket],
+    /// The question who has a name, or who is there at all; from that address, with that number.
+    pub question: fn([u8; 6], u32, Option<&str>) -> Vec<u8>,
+    /// Reads an answer to the question of that number; `None` where it is none.
+    pub answer: fn(&[u8], u32) -> Option<([u8; 6], FoundStation)>,
+    /// Whether a name and an address can be given at all, and if not, why.
+    pub check: fn(&NewIdentity) -> Result<(), String>,
+    /// The order to be called and addressed so: from, to, number.
+    pub order: fn([u8; 6], [u8; 6], u32, &NewIdentity) -> Vec<u8>,
+    /// What that station says to the order of that number; `None` where it says nothing to it.
+    pub outcome: fn(&[u8], u32, [u8; 6]) -> Option<Result<(), String>>,
+    /// The question who has an address.
+    pub probe: fn([u8; 6], Ipv4Addr) -> Vec<u8>,
+    /// Who says that it has it.
+    pub holder: fn(&[u8], Ipv4Addr) -> Option<[u8; 6]>,
+}
+
 /// What a finder wants done next.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[must_use = "an action that is not carried out stalls the search"]

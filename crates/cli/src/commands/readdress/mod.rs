@@ -1,6 +1,7 @@
 //! `woodrush readdress`: a device gets another unit or other line settings, and the project file follows.
 
 mod file;
+mod first_name;
 mod follow;
 
 use crate::args::{ConnectionArgs, Format, Global, ReaddressArgs};
@@ -29,6 +30,9 @@ fn usage(text: impl Into<String>) -> Failure {
 }
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ReaddressArgs) -> Result<Verdict, Failure> {
+    if let Some(interface) = &args.ethernet {
+        return first_name::run(console, global, args, interface);
+    }
     let path = crate::project::find(global)?;
     let stop = Stop::with_terminal()
         .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;

@@ -199,6 +199,8 @@ fn attach(remote: &Remote, checked: &Checked) -> Result<Bindings, Failure> {
                     bindings.network_stations.insert((port, own), real.parse().map_err(|_| odd())?);
                 }
             }
+            // On a real interface the rig is at the other end of its cable.
+            Some(Wires::Ethernet { .. }) if row.value.contains(' ') => {}
             Some(Wires::Ethernet { .. }) => drop(bindings.switches.insert(port, row.value)),
             _ => {}
         }

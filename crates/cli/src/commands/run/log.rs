@@ -184,7 +184,7 @@ impl Names {
                 (Tone::Good, "slot_good", link_name(plan, *link), text)
             }
             Event::Station { link, news } => {
-                let (tone, kind, text) = station_news(news);
+                let (tone, kind, text) = station_news(news)?;
                 (tone, kind, link_name(plan, *link), text)
             }
             Event::PortSays { port: at, words } => (Tone::Doubt, "port", port(at), words.clone()),
@@ -266,8 +266,9 @@ fn slot_name(plan: &Plan, link: usize, slot: usize) -> String {
 }
 
 /// What others did to a station: the tone, the kind of entry, and the words.
-fn station_news(news: &StationNews) -> (Tone, &'static str, String) {
-    match news {
+fn station_news(news: &StationNews) -> Option<(Tone, &'static str, String)> {
+    Some(match news {
+        StationNews::Begins(_) => return None,
         StationNews::Now { key, value, permanent } => {
             let what = if *key == "station-name" { "name of station" } else { "address" };
             let lasts = if *permanent { "for good" } else { "until it ends" };
@@ -286,7 +287,7 @@ fn station_news(news: &StationNews) -> (Tone, &'static str, String) {
                 format!("{mac} says that it has the address {address} as well: one of the two must change");
             (Tone::Bad, "station_rival", text)
         }
-    }
+    })
 }
 
 /// A device's refusal in words, with its likely cause.

@@ -1,5 +1,6 @@
 //! `woodrush scan`: who is on a line or behind a socket, what each of them has, and what the line is set to.
 
+pub(super) mod frames;
 mod kept;
 mod listed;
 mod network;
@@ -21,7 +22,7 @@ use woodrush_core::project::Line;
 use woodrush_core::protocol::{Setup, Transport};
 use woodrush_engine::direct::{Direct, Link};
 use woodrush_engine::scan::{
-    Depth, Found, LINES, LineEvidence, is_listed, look, numbered, stations, takes_any, try_line,
+    Depth, Found, FramesAt, LINES, LineEvidence, is_listed, look, numbered, stations, takes_any, try_line,
 };
 use woodrush_engine::stop::Stop;
 
@@ -31,6 +32,9 @@ const TIMEOUT: u64 = 300_000;
 const LIKELY: [u32; 10] = [1, 2, 3, 4, 5, 10, 11, 16, 32, 247];
 
 pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Result<Verdict, Failure> {
+    if let Some(interface) = &args.ethernet {
+        return on_interface(console, global, interface, args);
+    }
     let targets: Vec<String> = args.target.iter().cloned().collect();
     // A serial line has its settings found, if they are not known.
     let mut way = args.way.clone();
@@ -43,6 +47,18 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
     let network = network.and_then(|(checked, at)| Some((at, checked.project.ports.get(at)?)));
     if let Some(own) = network.filter(|(_, port)| network::is_here(port)) {
         return network::run(console, &connections, own, args);
+    }
+    if let Some((_, port)) = network
+        && let (Some(interface), Some(protocol)) = (frames::interface_of(port), port.protocol)
+    {
+        let switch = match (args.way.rig, connections.checked()) {
+            (true, Some(checked)) => {
+                Some(frames::switch_of(&crate::project::find(global)?, checked, interface)?)
+            }
+            _ => None,
+        };
+        let at = FramesAt { interface: interface.to_string(), switch };
+        return frames::run(console, Some(&connections), (&at, protocol.value.name()), args);
     }
     if args.broadcast {
         return Err(Failure::Usage(
@@ -86,6 +102,27 @@ pub(crate) fn run(console: &mut Console, global: &Global, args: &ScanArgs) -> Re
         }
     }
     units(console, &connections, &field, &numbers, args, &stop)
+}
+
+/// Stations of an interface, with or without a project.
+fn on_interface(
+    console: &mut Console,
+    global: &Global,
+    interface: &str,
+    args: &ScanArgs,
+) -> Result<Verdict, Failure> {
+    let project = crate::project::find(global).ok();
+    // Without a project nobody is known there, which is no reason not to look.
+    let connections = match (&project, args.way.rig) {
+        (None, false) => None,
+        _ => Some(Connections::sort(global, &args.way, &[])?.0),
+    };
+    let switch = match (args.way.rig, &project, connections.as_ref().and_then(Connections::checked)) {
+        (true, Some(path), Some(checked)) => Some(frames::switch_of(path, checked, interface)?),
+        _ => None,
+    };
+    let at = FramesAt { interface: interface.to_string(), switch };
+    frames::run(console, connections.as_ref(), (&at, frames::usual()?), args)
 }
 
 /// Options that mean nothing where stations say themselves who they are.

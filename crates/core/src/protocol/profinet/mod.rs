@@ -10,6 +10,7 @@ mod terms;
 pub use layout::{
     FramePart, HEAD, IoIdentity, SEND_CLOCK, StationLayout, Submodule, TEST_VENDOR, WATCHDOG_MAX_US, suite,
 };
+pub use slots::key_of;
 
 use super::direct;
 use super::{
@@ -20,8 +21,13 @@ use crate::form::Order;
 use crate::term::Term;
 use layout::{is_cycle, period, usual_watchdog};
 use slots::{of_key, seen, space, words_of};
-use woodrush_wire::profinet::name;
 use woodrush_wire::profinet::rt::DATA;
+use woodrush_wire::profinet::{ETHERTYPE, RPC_PORT, name};
+
+/// EtherTypes of a tagged frame and of IP, and the number of UDP in that.
+const VLAN: u16 = 0x8100;
+const IPV4: u16 = 0x0800;
+const UDP: u8 = 17;
 
 /// `profinet`.
 #[derive(Debug)]
@@ -280,6 +286,28 @@ impl Stations for IoDevice {
 }
 
 impl Framing for IoDevice {
+    fn is_ethernet(&self) -> bool {
+        true
+    }
+
+    fn is_frame(&self, bytes: &[u8]) -> bool {
+        let half = |at: usize| bytes.get(at..)?.first_chunk().map(|own| u16::from_be_bytes(*own));
+        let (kind, payload) = match half(12) {
+            Some(VLAN) => (half(16), 18),
+            kind => (kind, 14),
+        };
+        match kind {
+            Some(ETHERTYPE) => true,
+            // Calls, in one piece.
+            Some(IPV4) => {
+                let length = bytes.get(payload).map_or(0, |own| usize::from(own & 0x0F) * 4);
+                let udp = payload + length;
+                bytes.get(payload + 9) == Some(&UDP) && [half(udp), half(udp + 2)].contains(&Some(RPC_PORT))
+            }
+            _ => false,
+        }
+    }
+
     fn dissector(&self) -> Option<&'static str> {
         Some("pn_io")
     }

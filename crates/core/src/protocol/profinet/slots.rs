@@ -17,8 +17,9 @@ const ETHERNET: u32 = 12 + 8 + 12 + 4 + 2 + 4;
 const SHOWN_IDS: [u16; 2] = [0xC000, 0xC001];
 
 /// The key of a space: where it is, and which way it goes.
-pub(super) fn key_of(slot: u16, subslot: u16, block: Block) -> String {
-    let letter = block.letter();
+#[must_use]
+pub fn key_of(slot: u16, subslot: u16, to_controller: bool) -> String {
+    let letter = if to_controller { Block::Inputs } else { Block::Outputs }.letter();
     if subslot == 1 { format!("{slot}:{letter}") } else { format!("{slot}/{subslot}:{letter}") }
 }
 
@@ -40,7 +41,7 @@ pub(super) fn of_key(key: &str) -> Option<(u16, u16, Block)> {
 pub(super) fn space(slot: u16, subslot: u16, block: Block, len: Option<u16>, holder: Holder) -> Space {
     let goes = (block == Block::Inputs) == (holder == Holder::Image);
     Space {
-        key: Cow::Owned(key_of(slot, subslot, block)),
+        key: Cow::Owned(key_of(slot, subslot, block == Block::Inputs)),
         shown: Some(words_of(slot, subslot, block).into()),
         noun: if block == Block::Inputs { "input byte" } else { "output byte" },
         grain: Grain::Bytes(1),

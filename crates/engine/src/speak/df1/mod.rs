@@ -19,6 +19,7 @@ pub(super) const FULL: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    discovery: None,
     frames: None,
 };
 
@@ -32,5 +33,6 @@ pub(super) const HALF: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    discovery: None,
     frames: None,
 };

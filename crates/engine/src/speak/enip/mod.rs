@@ -36,6 +36,7 @@ pub(super) const TAGS: Speaker = Speaker {
     node: Some(|setup| Box::new(node::IoNode::new(setup))),
     finder: None,
     roll_call: Some(&roll_call::IDENTITIES),
+    discovery: None,
     frames: Some(|setup, peer| Box::new(frames::FrameObserver::new(setup, peer))),
 };
 

@@ -32,6 +32,7 @@ pub(super) const LINK: Speaker = Speaker {
     node: None,
     finder: Some(|setup| Box::new(finder::SegmentFinder::new(setup))),
     roll_call: None,
+    discovery: None,
     frames: None,
 };
 

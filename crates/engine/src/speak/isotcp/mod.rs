@@ -22,6 +22,7 @@ pub(super) const FETCH_WRITE: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    discovery: None,
     frames: None,
 };
 

@@ -28,6 +28,7 @@ pub(super) const RTU: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    discovery: None,
     frames: None,
 };
 
@@ -41,6 +42,7 @@ pub(super) const ASCII: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    discovery: None,
     frames: None,
 };
 
@@ -54,6 +56,7 @@ pub(super) const TCP: Speaker = Speaker {
     node: None,
     finder: None,
     roll_call: None,
+    discovery: None,
     frames: None,
 };
 

@@ -228,7 +228,10 @@ impl Controller {
     /// Answers to the question who has the name are complete.
     fn found(&mut self, now: Moment, stack: &mut IpStack, found: &[(Mac, Ipv4Addr)]) {
         match found {
-            [] => self.find(now, stack),
+            [] => {
+                let why = format!("no station answers to the name `{}`", self.layout.name);
+                self.give_up(now, Kind::NoAnswer, why);
+            }
             [(mac, address)] if *address == self.device => self.connect(now, stack, *mac),
             [(mac, _)] => {
                 stack.ask_for(self.device);

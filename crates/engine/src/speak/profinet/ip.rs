@@ -167,26 +167,12 @@ impl IpStack {
         }
     }
 
-    /// A datagram of a packet that came for us, and whom it came from is known from then on.
+    /// A datagram of a packet that came for us; from whom it came is known from then on.
     pub(super) fn take_ip<'a>(&mut self, ether: &EtherFrame<'a>) -> Option<Datagram<'a>> {
         let own = self.address()?;
-        let packet = Ipv4Slice::from_slice(ether.payload).ok()?;
-        let header = packet.header();
-        let whole = header.destination_addr() == own && !packet.payload().fragmented;
-        if !whole || packet.payload().ip_number != IpNumber::UDP || !sums_up(header.slice()) {
-            return None;
-        }
-        let payload = packet.payload().payload;
-        let udp = UdpSlice::from_slice(payload).ok()?;
-        let from = SocketAddrV4::new(header.source_addr(), udp.source_port());
-        if from.ip().is_unspecified() || from.ip().is_multicast() || from.ip().is_broadcast() {
-            return None;
-        }
-        self.learn(*from.ip(), ether.from);
-        // It lives as long as the frame, and not as long as what was read of it.
-        let begin = ether.payload.len().checked_sub(ether.payload.len() - header.slice().len())?;
-        let bytes = ether.payload.get(begin + 8..begin + usize::from(udp.length()))?;
-        Some(Datagram { from, port: udp.destination_port(), bytes })
+        let (_, datagram) = datagram_of(ether).filter(|(to, _)| *to == own)?;
+        self.learn(*datagram.from.ip(), ether.from);
+        Some(datagram)
     }
 
     /// Where a datagram goes next: its receiver, or the way out of the network.
@@ -226,6 +212,25 @@ impl IpStack {
             }
         }
     }
+}
+
+/// The datagram in a frame, whole and sound, and to whom it goes.
+pub(super) fn datagram_of<'a>(ether: &EtherFrame<'a>) -> Option<(Ipv4Addr, Datagram<'a>)> {
+    let packet = Ipv4Slice::from_slice(ether.payload).ok()?;
+    let header = packet.header();
+    let payload = packet.payload();
+    if payload.fragmented || payload.ip_number != IpNumber::UDP || !sums_up(header.slice()) {
+        return None;
+    }
+    let udp = UdpSlice::from_slice(payload.payload).ok()?;
+    let from = SocketAddrV4::new(header.source_addr(), udp.source_port());
+    if from.ip().is_unspecified() || from.ip().is_multicast() || from.ip().is_broadcast() {
+        return None;
+    }
+    // It lives as long as the frame, and not as long as what was read of it.
+    let begin = header.slice().len();
+    let bytes = ether.payload.get(begin + 8..begin + usize::from(udp.length()))?;
+    Some((header.destination_addr(), Datagram { from, port: udp.destination_port(), bytes }))
 }
 
 /// Whether the check sum of an IPv4 header is right.

@@ -4,11 +4,13 @@ mod calls;
 mod controller;
 mod cyclic;
 mod device;
+mod discovery;
 mod ether;
 mod ip;
 mod judging;
 mod naming;
 mod node;
+mod observer;
 
 #[cfg(test)]
 mod tests;
@@ -23,10 +25,11 @@ pub(super) const DEVICE: Speaker = Speaker {
     client: None,
     server: None,
     node: Some(|setup| Box::new(node::EthernetNode::new(setup))),
-    observer: super::raw::unread,
+    observer: |setup| Box::new(observer::EthernetObserver::new(setup)),
     behaviour: None,
     finder: None,
     roll_call: None,
+    discovery: Some(&discovery::STATIONS),
     frames: None,
 };
 

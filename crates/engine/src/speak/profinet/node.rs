@@ -141,7 +141,13 @@ impl EthernetNode {
     fn begin(&mut self) {
         let Some(mac) = self.mac else { return };
         self.stations = self.all_stations(mac);
-        self.stations.iter_mut().for_each(|own| own.stack.announce());
+        for own in &mut self.stations {
+            own.stack.announce();
+            if let Some(link) = own.link() {
+                let is = vec![(NAME, own.naming.name.clone()), (ADDRESS, shown_suite(own.stack.suite()))];
+                self.out.push_back(NetAct::Station(link, StationNews::Begins(is)));
+            }
+        }
     }
 }
 
