@@ -25,6 +25,7 @@ mod readdressing;
 mod running;
 mod scanning;
 mod segment;
+mod slots;
 mod tapping;
 mod terminal;
 mod tool;

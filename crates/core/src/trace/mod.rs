@@ -212,8 +212,18 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     let position = project.sources.position(map.from.span);
     let dialect = board.dialect?;
     let frame = frames::goes(board, target_space, target, rule.target.bit, &target_cells);
-    let read = if sends {
-        written(dialect.requests()?, target_space, target.first, rule.target.bit, &target_cells, &board.setup)
+    // What goes in a frame is asked by nobody.
+    let read = if frame.is_some() {
+        None
+    } else if sends {
+        Some(written(
+            dialect.requests()?,
+            target_space,
+            target.first,
+            rule.target.bit,
+            &target_cells,
+            &board.setup,
+        ))
     } else {
         let whole = rule.target.bit.map(|bit| {
             let mut whole = vec![0; each];
@@ -221,7 +231,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
             whole
         });
         let cells = whole.as_ref().unwrap_or(&target_cells);
-        dialect.requests()?.example(Verb::Read, target_space, target.first, cells, &board.setup)
+        Some(dialect.requests()?.example(Verb::Read, target_space, target.first, cells, &board.setup))
     };
     let worked = Worked {
         from: rule.conversion.from.to_string(),
@@ -233,7 +243,7 @@ fn follow(checked: &Checked, rule: &PlannedRule, item: u32) -> Option<Trace> {
     };
     Some(Trace {
         shown: board.show_wide(target.space, target.first, target.count, rule.target.bit),
-        read: frame.is_none().then(|| Exchange::of(&read)),
+        read: read.as_ref().map(Exchange::of),
         cell: cell(if sends { "device" } else { "image" }, board, target_space, target),
         on_loss: match (frame.is_some(), sends) {
             (true, true) => frames::idle(rule),

@@ -130,7 +130,13 @@ fn words(code: u32) -> (&'static str, &'static str) {
 
 /// A status as people write it: `PNIO status DB 81 40 04`, `pnio DB814004`, with or without blanks.
 fn parse(word: &str) -> Option<u32> {
-    let rest = ["pnio status ", "pnio "].into_iter().find_map(|begin| word.strip_prefix(begin))?;
+    // Four bytes apart are what controllers show of it.
+    let is_bare = |word: &str| {
+        let parts: Vec<&str> = word.split_whitespace().collect();
+        parts.len() == 4 && parts.iter().all(|part| part.len() == 2)
+    };
+    let begun = ["pnio status ", "pnio "].into_iter().find_map(|begin| word.strip_prefix(begin));
+    let rest = begun.or_else(|| Some(word).filter(|word| is_bare(word)))?;
     let digits: String = rest.trim_start_matches("0x").chars().filter(|own| !own.is_whitespace()).collect();
     if digits.len() != 8 {
         return None;
@@ -151,6 +157,7 @@ mod tests {
             assert!(!meaning.is_empty() && !cause.is_empty() && meaning != "refused", "{own:X}");
             let shown = (REFUSALS.shown)(own).to_lowercase();
             assert_eq!(parse(&shown), Some(own), "{shown}");
+            assert_eq!(parse(shown.trim_start_matches("pnio status ")), Some(own), "{shown}");
             assert!(PnioStatus(own).words().is_some(), "{own:X}");
         }
         assert_eq!((health(0xDB81_4099), of_health(OTHER), parse("pnio 12")), (OTHER, None, None));
