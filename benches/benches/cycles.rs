@@ -3,24 +3,19 @@
 //! values that stand still at 2 ms take at most twice what a bare exchange of as many packets does. The program is that which `cargo build --release` makes.
 #![allow(missing_docs, clippy::unwrap_used, clippy::disallowed_methods, clippy::cast_precision_loss)]
 
-use rustix::thread::{ClockId, clock_nanosleep_absolute};
-use rustix::time::{Timespec, clock_gettime};
 use std::fmt::Write as _;
 use std::io::{Read, Write};
-use std::net::{TcpStream, UdpSocket};
-use std::num::NonZero;
+use std::net::TcpStream;
 use std::process::Stdio;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::thread::JoinHandle;
 use std::time::Duration;
-use woodrush_benches::programs::{Ended, Site, until};
+use woodrush_benches::cycling::{AtWork, Bare, p99};
 use woodrush_benches::{Limits, median};
 
 const LINKS: u64 = 16;
 const PERIOD_US: u64 = 10_000;
-/// Bytes of a frame with a block of 8 bytes and a header.
-const PACKET: usize = 32;
 /// How long each part is looked at.
 const WINDOW: Duration = Duration::from_secs(8);
 const ROUNDS: usize = 5;
@@ -45,131 +40,6 @@ fn project(devices: u64, period: &str, bytes: u64, values: u64) -> String {
     }
     writeln!(text, "[[map]]\nfrom = \"io-0.health.age\"\nto = \"tags:Age as u16\"").unwrap();
     text
-}
-
-/// A site at work: the bench and the converter, each a program of its own.
-struct AtWork {
-    site: Site,
-    run: Ended,
-    _rig: Ended,
-}
-
-impl AtWork {
-    fn begin(text: &str, links: usize) -> Self {
-        let site = Site::new(text);
-        let rig = site.begin(&["rig", "up"]);
-        until("the bench", || site.answers(&["rig", "status"]));
-        let run = site.begin(&["run", "--rig"]);
-        let own = Self { site, run, _rig: rig };
-        until("every link", || {
-            own.told("\"state\"").iter().filter(|state| state.contains("run")).count() == links
-        });
-        own
-    }
-
-    fn status(&self) -> String {
-        let done =
-            self.site.command(&["status", "--format", "json"]).stdout(Stdio::piped()).output().unwrap();
-        String::from_utf8_lossy(&done.stdout).into_owned()
-    }
-
-    /// What stands behind each such key.
-    fn told(&self, key: &str) -> Vec<String> {
-        let text = self.status();
-        text.split(key)
-            .skip(1)
-            .map(|rest| rest.split([',', '\n']).next().unwrap().replace([':', ' '], ""))
-            .collect()
-    }
-
-    /// Of all links the median of what stands there.
-    fn late(&self, key: &str) -> f64 {
-        median(&mut self.told(key).iter().filter_map(|text| text.parse().ok()).collect::<Vec<f64>>())
-    }
-
-    /// Processor time so far, in seconds.
-    fn cpu(&self) -> f64 {
-        let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.run.0.id())).unwrap();
-        let rest = stat.rsplit(") ").next().unwrap();
-        let ticks: Vec<f64> = rest.split(' ').skip(11).take(2).map(|ticks| ticks.parse().unwrap()).collect();
-        ticks.iter().sum::<f64>() / rustix::param::clock_ticks_per_second() as f64
-    }
-}
-
-fn nanos(clock: rustix::time::ClockId) -> u64 {
-    let now = clock_gettime(clock);
-    u64::try_from(now.tv_sec).unwrap() * 1_000_000_000 + u64::try_from(now.tv_nsec).unwrap()
-}
-
-/// A bare sender of so many packets in each period, spread evenly, and a thread that waits for what its like sends: each packet
-/// wakes a receiver, as a frame does.
-struct Bare {
-    sender: JoinHandle<(Vec<f64>, f64)>,
-    receiver: JoinHandle<f64>,
-    stop: Arc<AtomicBool>,
-}
-
-fn own_cpu() -> f64 {
-    nanos(rustix::time::ClockId::ThreadCPUTime) as f64 / 1e9
-}
-
-impl Bare {
-    fn begin(own: UdpSocket, other: &UdpSocket, shift: u64, (packets, period_us): (u64, u64)) -> Self {
-        let to = other.local_addr().unwrap();
-        let stop = Arc::new(AtomicBool::new(false));
-        own.set_read_timeout(Some(Duration::from_millis(100))).unwrap();
-        let (takes, ends) = (own.try_clone().unwrap(), Arc::clone(&stop));
-        let receiver = std::thread::spawn(move || {
-            let mut came = [0; 64];
-            while !ends.load(Relaxed) {
-                let _ = takes.recv_from(&mut came);
-            }
-            own_cpu()
-        });
-        let ends = Arc::clone(&stop);
-        let sender = std::thread::spawn(move || {
-            let _ = rustix::thread::set_current_timer_slack(NonZero::new(1));
-            let (packet, period) = ([0; PACKET], period_us * 1000);
-            let mut late = vec![];
-            let mut due = nanos(rustix::time::ClockId::Monotonic) + shift;
-            while !ends.load(Relaxed) {
-                let at = Timespec {
-                    tv_sec: i64::try_from(due / 1_000_000_000).unwrap(),
-                    tv_nsec: i64::try_from(due % 1_000_000_000).unwrap(),
-                };
-                clock_nanosleep_absolute(ClockId::Monotonic, &at).unwrap();
-                own.send_to(&packet, to).unwrap();
-                let passed = nanos(rustix::time::ClockId::Monotonic) - due;
-                late.push(passed as f64 / 1e3);
-                // Each of them has a grid; what is past on it is left out, as the converter does.
-                due += period / packets + passed / period * period;
-            }
-            (late, own_cpu())
-        });
-        Self { sender, receiver, stop }
-    }
-
-    /// Two of them, the second half a step later.
-    fn pair(packets: u64, period_us: u64) -> (Self, Self) {
-        let socket = || UdpSocket::bind("127.0.0.1:0").unwrap();
-        let (one, other) = (socket(), socket());
-        let (to_one, to_other) = (one.try_clone().unwrap(), other.try_clone().unwrap());
-        let half = period_us * 500 / packets;
-        let grid = (packets, period_us);
-        (Self::begin(one, &to_other, 0, grid), Self::begin(other, &to_one, half, grid))
-    }
-
-    /// Lateness in microseconds, and processor seconds.
-    fn end(self) -> (Vec<f64>, f64) {
-        self.stop.store(true, Relaxed);
-        let (late, cpu) = self.sender.join().unwrap();
-        (late, cpu + self.receiver.join().unwrap())
-    }
-}
-
-fn p99(values: &mut [f64]) -> f64 {
-    values.sort_by(f64::total_cmp);
-    values[values.len() * 99 / 100]
 }
 
 /// Sessions that ask as fast as they are answered, until told to stop; gives how many answers came.
@@ -211,7 +81,7 @@ fn main() {
     let sixteen = project(LINKS, "10ms", 8, 4);
     let (mut medians, mut costs, mut control, mut moved) = (vec![], vec![], vec![], vec![]);
     for round in 0..ROUNDS {
-        let alone = AtWork::begin(&sixteen, LINKS as usize);
+        let alone = AtWork::begin(&sixteen, LINKS as usize, &[]);
         let before = alone.cpu();
         let bare = Bare::pair(LINKS, PERIOD_US);
         std::thread::sleep(WINDOW);
@@ -229,7 +99,7 @@ fn main() {
         control.push(second_median / first_median);
         costs.push(own_cpu / cpu);
         drop(alone);
-        let flooded = AtWork::begin(&sixteen, LINKS as usize);
+        let flooded = AtWork::begin(&sixteen, LINKS as usize, &[]);
         let rows = flooded
             .site
             .command(&["rig", "status", "--format", "json"])
@@ -260,7 +130,7 @@ fn main() {
     println!("       the bare sender against its like: {:.2} times", median(&mut control));
     limits.at_most("processor time of the same, against the bare sender's", median(&mut costs), 2.0, "times");
     limits.at_most("a flood of requests moves the median by", median(&mut moved), 100.0, "us");
-    let still = AtWork::begin(&project(1, "2ms", 200, 100), 1);
+    let still = AtWork::begin(&project(1, "2ms", 200, 100), 1, &[]);
     let (mut shares, mut ratios) = (vec![], vec![]);
     for round in 0..ROUNDS {
         let before = still.cpu();

@@ -6,6 +6,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::disallowed_methods)]
 
 pub mod counting;
+pub mod cycling;
 pub mod endurance;
 pub mod names;
 pub mod programs;

@@ -151,6 +151,8 @@ fn map(console: &mut Console, checked: &Checked) -> Result<(), Failure> {
         "block-oxygen",
         "wanted-flow",
         "gates-wanted",
+        "level-for-the-filters",
+        "wash-pressure-wanted",
         "inlet-temperature-1",
         "inlet-status-1",
     ] {
@@ -371,35 +373,37 @@ fn controller_idles(console: &mut Console, play: &Play) -> Result<(), Failure> {
     step(
         console,
         9,
-        "a controller that exchanges a block is put into program mode: nothing it wrote stays live",
+        "controllers that exchange blocks and slots are put into program mode: nothing they wrote stays live",
     )?;
-    let place = "pumps:%DB10.D24 as f32";
-    let wanted = |play: &Play| {
-        let answer = play.rig.command("get", &[place.to_string()]);
-        answer.rows.first().map(|row| row.value.clone()).unwrap_or_default()
-    };
-    let until = |right: &dyn Fn(&str) -> bool| {
-        for look in 0..5000 {
-            let seen = wanted(play);
-            if right(&seen) {
-                return (seen, look * 2);
+    for (wrote, place, controller, unit) in [
+        ("grading-block:%QD0", "pumps:%DB10.D24 as f32", "grading-line", "m3/h"),
+        ("filter-house:2:%QD0", "drum-filter:400021 as f32 CDAB", "filter-line", "kPa"),
+    ] {
+        let wanted = |play: &Play| {
+            let answer = play.rig.command("get", &[place.to_string()]);
+            answer.rows.first().map(|row| row.value.clone()).unwrap_or_default()
+        };
+        let until = |right: &dyn Fn(&str) -> bool| {
+            for look in 0..5000 {
+                let seen = wanted(play);
+                if right(&seen) {
+                    return (seen, look * 2);
+                }
+                super::rig::nap(Duration::from_millis(2));
             }
-            super::rig::nap(Duration::from_millis(2));
-        }
-        (wanted(play), 10_000)
-    };
-    let (before, _) = until(&|seen| seen != "0");
-    console.say(&format!(
-        "  grading-block:%QD0 (output, from the controller) arrives at {place}: {before} m3/h"
-    ))?;
-    play.say_to_rig(console, "idle", "grading-line")?;
-    let (seen, after) = until(&|seen| seen == "0");
-    console.say(&format!(
-        "  after {after} ms the pumps have {seen}, as `on-loss = \"fill 0\"` of the rule says"
-    ))?;
-    play.say_to_rig(console, "mend", "grading-line")?;
-    let (seen, after) = until(&|seen| seen != "0");
-    console.say(&format!("  {after} ms after `rig mend` it is {seen} again"))?;
+            (wanted(play), 10_000)
+        };
+        let (before, _) = until(&|seen| seen != "0");
+        console
+            .say(&format!("  {wrote} (output, from the controller) arrives at {place}: {before} {unit}"))?;
+        play.say_to_rig(console, "idle", controller)?;
+        let (seen, after) = until(&|seen| seen == "0");
+        console
+            .say(&format!("  after {after} ms it has {seen}, as `on-loss = \"fill 0\"` of the rule says"))?;
+        play.say_to_rig(console, "mend", controller)?;
+        let (seen, after) = until(&|seen| seen != "0");
+        console.say(&format!("  {after} ms after `rig mend` it is {seen} again"))?;
+    }
     play.tell(console)
 }
 

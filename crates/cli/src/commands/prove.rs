@@ -12,8 +12,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 use woodrush_core::check::Checked;
-use woodrush_engine::prove::{Progress, Proof, prove_on};
-use woodrush_engine::rig::RigWires;
+use woodrush_engine::prove::{BenchParts, Progress, Proof, prove_on};
 
 pub(crate) fn run(
     console: &mut Console,
@@ -85,7 +84,7 @@ impl Drop for ProgressTeller {
 pub(crate) fn prove_visibly(
     console: &mut Console,
     checked: &Arc<Checked>,
-    rig: (&dyn Fn(&str) -> Result<String, String>, &RigWires),
+    rig: BenchParts<'_>,
 ) -> Result<Proof, Failure> {
     let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
     if console.is_watched() {

@@ -178,6 +178,8 @@ fn stations_are_found_on_the_switch_and_get_names_that_are_free() {
     let own = stations.iter().find(|own| own["name"] == "raceway-box").unwrap_or_else(|| panic!("{found}"));
     assert_eq!((&own["device"], &own["role"]), (&Value::from("io"), &Value::from("device")));
     assert!(stations.iter().any(|own| own["role"] == "controller"));
+    let new = stations.iter().find(|own| own["name"] == "").unwrap_or_else(|| panic!("{found}"));
+    assert!(new["remarks"][0].as_str().unwrap().contains("it has no name yet"), "{new}");
     let mac = own["station"].as_str().unwrap().to_string();
     let give = |words: &[&str]| {
         let begin = ["readdress", "--ethernet", "wr-a", "--rig", mac.as_str()];
@@ -195,9 +197,14 @@ fn stations_are_found_on_the_switch_and_get_names_that_are_free() {
         let done = give(words);
         assert!(done.status != 0 && done.err.contains(why), "{words:?}: {}", done.err);
     }
+    // The one that is new gets its first name and address.
+    let new = new["station"].as_str().unwrap();
+    let words = ["--name", "drum-3", "--address", "192.0.2.33/24", "--yes"];
+    let first = tool.run(&[&["readdress", "--ethernet", "wr-a", "--rig", new], &words[..]].concat());
+    assert!(first.status == 0 && first.out.contains("name drum-3, address 192.0.2.33/24"), "{}", first.err);
     let nobody =
         tool.run(&["readdress", "--ethernet", "wr-a", "--rig", "02:00:00:00:00:77", "--name", "a", "--yes"]);
-    assert!(nobody.err.contains("does not answer: 2 others answer"), "{}", nobody.err);
+    assert!(nobody.err.contains("does not answer: 3 others answer"), "{}", nobody.err);
     assert_eq!(tool.run(&["rig", "mute", "line-plc"]).status, 0);
     run.wait_for(&["io", "watchdog"]);
     let named = give(&["--name", "drum-2", "--address", "192.0.2.31/24", "--permanent", "--yes"]);

@@ -308,6 +308,13 @@ fn images(checked: &Checked) -> Vec<PaperImage> {
             let wires = own.port.and_then(|port| project.ports.get(port.value)?.wires.as_ref());
             let at = match wires {
                 Some(Wires::Network { at }) => at.value.to_string(),
+                // It is found by the name that it says.
+                Some(Wires::Ethernet { .. }) => plan
+                    .images
+                    .get(at)
+                    .and_then(|station| station.id())
+                    .map(|id| id.to_string())
+                    .unwrap_or_default(),
                 _ => String::new(),
             };
             ((count(|own| own.access.0), count(|own| own.access.1)), at)

@@ -302,6 +302,13 @@ impl Wanted {
         let (Some(dialect), Some(space)) = (station.dialect, station.space_at(self.place.space)) else {
             return Err("it has no protocol".into());
         };
+        if dialect.requests().is_none() {
+            return Err(format!(
+                "{} of `{}` go in frames, and there is no request for them: `woodrush watch` and `woodrush tap` show them",
+                space.grains(),
+                station.name
+            ));
+        }
         let fits = |items: u32| dialect.cost(verb, space, items * self.place.width, &station.setup);
         if let Err(much) = fits(1) {
             return Err(format!(

@@ -18,7 +18,7 @@ mod together;
 mod writing;
 
 pub use live::{Judged, Pair, pairs};
-pub use runner::{prove, prove_on};
+pub use runner::{BenchParts, prove, prove_on};
 
 use serde::Serialize;
 

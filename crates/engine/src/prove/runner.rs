@@ -29,6 +29,9 @@ pub(super) const LOST: u64 = 8_000_000;
 /// How long the machine may have been away before a proof that fails is taken again, in microseconds.
 const AWAY: u64 = 1_000_000;
 
+/// What a bench is made of besides its project: the texts of replays, and real interfaces.
+pub type BenchParts<'a> = (&'a dyn Fn(&str) -> Result<String, String>, &'a RigWires);
+
 /// Proves every rule of a project on its bench. `plan` is what the converter runs by; it is the project's own but in
 /// tests that break it on purpose. `read_file` brings the text of a replay.
 ///
@@ -50,7 +53,7 @@ pub fn prove(
 pub fn prove_on(
     checked: &Arc<Checked>,
     plan: Arc<Plan>,
-    rig: (&dyn Fn(&str) -> Result<String, String>, &RigWires),
+    rig: BenchParts<'_>,
     progress: &mut dyn FnMut(Progress),
 ) -> Result<Proof, String> {
     let (first, away) = once(checked, Arc::clone(&plan), rig, progress)?;
@@ -72,7 +75,7 @@ pub fn prove_on(
 fn once(
     checked: &Arc<Checked>,
     plan: Arc<Plan>,
-    (read_file, wires): (&dyn Fn(&str) -> Result<String, String>, &RigWires),
+    (read_file, wires): BenchParts<'_>,
     progress: &mut dyn FnMut(Progress),
 ) -> Result<(Proof, u64), String> {
     let clock = Clock::start();

@@ -5,6 +5,7 @@ use super::device::SimDevice;
 use super::driven::{loaded, sent_by_converter};
 use super::inside::Spot;
 use super::network::{NetStation, RigNetwork, SeenLink, Whom};
+use super::newcomer;
 use super::signal::Generator;
 use super::{Rig, RigFault};
 use crate::Moment;
@@ -79,7 +80,20 @@ impl Rig {
             }
         }
         *self.controllers() = all;
+        if !plain {
+            self.plug_newcomers();
+        }
         Ok(())
+    }
+
+    /// On each switch one station that has no name yet, like the image there.
+    fn plug_newcomers(&self) {
+        let mut newcomers = self.newcomers.lock().unwrap_or_else(PoisonError::into_inner);
+        newcomers.clear();
+        for network in &self.networks {
+            let image = self.checked.plan.images.iter().find(|image| image.port == network.port);
+            newcomers.extend(image.and_then(|image| newcomer::plug(&network.ground, image, self.clock)));
+        }
     }
 
     /// Where the stations of a network are: the address of each in the project, and the one on this machine.

@@ -12,6 +12,7 @@ mod line;
 mod master;
 mod names;
 mod network;
+mod newcomer;
 mod plain;
 mod settings;
 mod signal;
@@ -31,6 +32,7 @@ use crate::Dialer;
 use crate::Moment;
 use crate::converter::{Aliases, Bindings};
 use crate::moment::Clock;
+use crate::net::NetThread;
 use clients::{Ends, SimClients};
 use line::{LinePlace, RigLine};
 use master::Master;
@@ -59,6 +61,8 @@ pub struct Rig {
     networks: Vec<RigNetwork>,
     /// Simulated controllers, once a converter serves them.
     controllers: Mutex<Vec<NetStation>>,
+    /// Stations on switches that have no name yet.
+    newcomers: Mutex<Vec<NetThread>>,
     /// What controllers replay, by path.
     replays: BTreeMap<String, String>,
     /// Why there are none, in words.
@@ -109,6 +113,7 @@ impl Rig {
             lines: vec![],
             networks: vec![],
             controllers: Mutex::default(),
+            newcomers: Mutex::default(),
             replays: BTreeMap::new(),
             no_controllers: Mutex::default(),
             masters: vec![],

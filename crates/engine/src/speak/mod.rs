@@ -20,7 +20,8 @@ pub use node::{
 };
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
 pub use search::{
-    Discovery, FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords, NewIdentity, RollCall,
+    Discovery, FindAct, Finder, FinderSetup, FoundPart, FoundStation, LinkWords, NewIdentity, ReadOutcome,
+    ReadStation, RollCall,
 };
 pub use simulated::{Behaviour, Measured, Memory, OnItsLine, ServedDevice};
 

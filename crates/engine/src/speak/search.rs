@@ -98,6 +98,11 @@ impl NewIdentity {
     }
 }
 
+/// Reads an answer to the question of that number; `None` where it is none.
+pub type ReadStation = fn(&[u8], u32) -> Option<([u8; 6], FoundStation)>;
+/// What that station says to the order of that number; `None` where it says nothing to it.
+pub type ReadOutcome = fn(&[u8], u32, [u8; 6]) -> Option<Result<(), String>>;
+
 /// Finding stations by whole Ethernet frames, before they have an address, and telling them what they are called.
 pub struct Discovery {
     /// What things are called there.
@@ -107,13 +112,13 @@ pub struct Discovery {
     /// The question who has a name, or who is there at all; from that address, with that number.
     pub question: fn([u8; 6], u32, Option<&str>) -> Vec<u8>,
     /// Reads an answer to the question of that number; `None` where it is none.
-    pub answer: fn(&[u8], u32) -> Option<([u8; 6], FoundStation)>,
+    pub answer: ReadStation,
     /// Whether a name and an address can be given at all, and if not, why.
     pub check: fn(&NewIdentity) -> Result<(), String>,
     /// The order to be called and addressed so: from, to, number.
     pub order: fn([u8; 6], [u8; 6], u32, &NewIdentity) -> Vec<u8>,
     /// What that station says to the order of that number; `None` where it says nothing to it.
-    pub outcome: fn(&[u8], u32, [u8; 6]) -> Option<Result<(), String>>,
+    pub outcome: ReadOutcome,
     /// The question who has an address.
     pub probe: fn([u8; 6], Ipv4Addr) -> Vec<u8>,
     /// Who says that it has it.

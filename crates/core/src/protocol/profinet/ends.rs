@@ -70,10 +70,14 @@ pub(super) fn differences(ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {
 
 /// What a module has, as it is called in a list to choose from.
 pub(super) fn bytes(own: &Submodule) -> String {
+    let counted = |bytes: u16, way: &str| match bytes {
+        1 => format!("1 byte {way}"),
+        bytes => format!("{bytes} bytes {way}"),
+    };
     match (own.input, own.output) {
-        (input, 0) => format!("{input} bytes in"),
-        (0, output) => format!("{output} bytes out"),
-        (input, output) => format!("{input} bytes in, {output} bytes out"),
+        (input, 0) => counted(input, "in"),
+        (0, output) => counted(output, "out"),
+        (input, output) => format!("{}, {}", counted(input, "in"), counted(output, "out")),
     }
 }
 

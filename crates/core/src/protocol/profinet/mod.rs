@@ -244,6 +244,10 @@ impl Notation for IoDevice {
         }
     }
 
+    fn table<'s>(&self, space: &'s Space) -> &'s str {
+        space.name()
+    }
+
     fn table_unit(&self, _space: &Space) -> &'static str {
         "byte"
     }

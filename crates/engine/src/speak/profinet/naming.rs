@@ -56,7 +56,7 @@ impl Permanence {
 
 /// A station as others find it.
 #[derive(Debug)]
-pub(super) struct Naming {
+pub(super) struct StationNaming {
     pub(super) mac: Mac,
     pub(super) name: String,
     pub(super) identity: IoIdentity,
@@ -75,7 +75,7 @@ pub(super) struct Present {
     pub(super) connected: bool,
 }
 
-impl Naming {
+impl StationNaming {
     pub(super) fn new(mac: Mac, name: String, identity: IoIdentity, role: u8) -> Self {
         Self { mac, name, identity, role, waiting: VecDeque::new(), blinks_until: Moment(0) }
     }

@@ -5,7 +5,7 @@ use super::controller::Controller;
 use super::device::Device;
 use super::ether::{EtherFrame, Mac};
 use super::ip::{ARP, IPV4, IpStack};
-use super::naming::{Naming, NamingChange, Permanence, Present};
+use super::naming::{NamingChange, Permanence, Present, StationNaming};
 use crate::Moment;
 use crate::speak::{LinkFaults, NetAct, NetNews, Node, NodeLink, NodeSetup, Produced, Socket, StationNews};
 use std::collections::VecDeque;
@@ -40,7 +40,7 @@ enum StationRole {
 /// One station of the interface: a converter has one, a simulated end more where faults ask for it.
 struct Station {
     stack: IpStack,
-    naming: Naming,
+    naming: StationNaming,
     role: StationRole,
     /// What it was set up as.
     setup: NodeLink,
@@ -74,7 +74,7 @@ impl EthernetNode {
         let name = self.kept(NAME).map_or_else(|| layout.name.clone(), str::to_string);
         let kept = self.kept(ADDRESS).map(|text| suite(text).unwrap_or(IpSuite::NONE));
         let address = kept.or(layout.address).unwrap_or(IpSuite::NONE);
-        let naming = Naming::new(mac, name, identity.clone(), dcp::ROLE_DEVICE);
+        let naming = StationNaming::new(mac, name, identity.clone(), dcp::ROLE_DEVICE);
         let device = Device::new(link, layout, identity, mac, self.setup.first);
         Some(Station {
             stack: IpStack::new(mac, address),
@@ -95,7 +95,7 @@ impl EthernetNode {
             own.name.chars().map(|own| if own.is_ascii_alphanumeric() { own } else { '-' }).collect();
         let name = name.trim_matches('-').to_ascii_lowercase();
         let device = own.opens?;
-        let naming = Naming::new(mac, name.clone(), identity.clone(), dcp::ROLE_CONTROLLER);
+        let naming = StationNaming::new(mac, name.clone(), identity.clone(), dcp::ROLE_CONTROLLER);
         let first = self.setup.first ^ u16::from(mac[5]);
         let mut controller = Controller::new(link, (name, layout), device, identity, first);
         let mut stack = IpStack::new(mac, IpSuite { address, mask, gateway: address });

@@ -1,0 +1,94 @@
+//! A station on a simulated switch that has no name yet, as one comes out of its box: to be found, and to be named.
+
+use super::network::Ground;
+use crate::Moment;
+use crate::moment::Clock;
+use crate::net::{Doorkeeper, NetEnd, NetMachine, NetSession, NetThread, Place, new_waker, start};
+use crate::speak::{
+    LinkFaults, LinkLoss, LinkNews, NodeLink, NodeSetup, Produced, Server, StationNews, another, speaker,
+};
+use std::net::{SocketAddr, SocketAddrV4};
+use woodrush_core::plan::Station;
+use woodrush_core::protocol::Setup;
+
+/// Plugs such a station in, made like that image; nothing where the network has no switch.
+pub(super) fn plug(ground: &Ground, like: &Station, clock: Clock) -> Option<NetThread> {
+    let Ground::Switch(switch) = ground else { return None };
+    let make = speaker(like.dialect?.name())?.node?;
+    // All that it was shipped with, and nothing that others give it.
+    let words = like.setup.words.iter().filter(|(key, _)| !matches!(*key, "station-name" | "address"));
+    let setup = Setup { words: words.cloned().collect(), ..like.setup.clone() };
+    let own = NodeLink {
+        name: "new station".into(),
+        setup,
+        opens: None,
+        writers: None,
+        fault: LinkFaults::default(),
+    };
+    let setup = NodeSetup { links: vec![own], first: another(), ..NodeSetup::default() };
+    let node = make(&setup);
+    let at = Place::Switch(switch.name.clone());
+    let open = at.open(node.sockets()).ok()?;
+    let machine = NetMachine::new(node, Box::new(NothingBehind));
+    start(at, machine, Box::new(OpenDoor), Some(open), new_waker().ok()?, clock).ok()
+}
+
+/// It has no values.
+struct NothingBehind;
+
+impl NetEnd for NothingBehind {
+    fn renewed(&mut self) -> Option<NodeSetup> {
+        None
+    }
+
+    fn produce(&mut self, _now: Moment, _link: usize, _last: &mut Produced) {}
+
+    fn came(&mut self, _now: Moment, _link: usize, _slot: usize, _cells: &[u8]) {}
+
+    fn still(&mut self, _now: Moment, _link: usize) {}
+
+    fn unsound(&mut self, _now: Moment, _link: usize, _slot: usize) {}
+
+    fn station(&mut self, _link: usize, _news: StationNews) {}
+
+    fn stopped(&mut self, _now: Moment, _link: usize, _why: LinkLoss) {}
+
+    fn news(&mut self, _link: usize, _news: LinkNews) {}
+
+    fn skipped(&mut self, _link: usize, _frames: u64) {}
+
+    fn sent(&mut self, _link: usize, _late: u64) {}
+
+    fn session(&mut self, _peer: SocketAddrV4, _server: Box<dyn Server>) -> Option<Box<dyn NetSession>> {
+        None
+    }
+}
+
+/// Frames get through as they are.
+struct OpenDoor;
+
+impl Doorkeeper for OpenDoor {
+    fn lets_in(&self, _peer: SocketAddr) -> bool {
+        true
+    }
+
+    fn admits(
+        &mut self,
+        _seats: &[(SocketAddr, Moment)],
+        _who: SocketAddr,
+        _now: Moment,
+    ) -> Result<Option<usize>, ()> {
+        Err(())
+    }
+
+    fn tells(&mut self, _who: SocketAddr, _why: String) {}
+
+    fn idle_timeout(&self) -> u64 {
+        u64::MAX
+    }
+
+    fn is_open(&mut self, _open: Result<String, String>) {}
+
+    fn passed(&mut self, _now: Moment, _who: SocketAddr, _came: bool, _datagram: Option<u16>, _bytes: &[u8]) {
+    }
+}
