@@ -26,11 +26,11 @@ use woodrush_wire::profinet::submodules::{self, Expected};
 use woodrush_wire::profinet::{ETHERTYPE, RPC_PORT, TAG, Uuid};
 
 /// How long answers to a question to all are waited for, in microseconds.
-const LISTENS: u64 = 200_000;
+const LISTENS: u64 = 100_000;
 /// After how long a station that was not found is looked for again, and a connection opened that was refused.
-const AGAIN: u64 = 1_000_000;
+const AGAIN: u64 = 300_000;
 /// Within what each step of the opening must follow the one before, in units of 100 ms.
-const ACTIVITY: u16 = 20;
+const ACTIVITY: u16 = 10;
 /// By what we name the alarm channel.
 const ALARM_REFERENCE: u16 = 1;
 /// The FrameID of the frames that come to us.

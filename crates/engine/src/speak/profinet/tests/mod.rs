@@ -400,7 +400,7 @@ fn nothing_that_is_wrong_or_too_much_disturbs_what_runs() {
 #[test]
 fn a_controller_that_dies_in_any_state_leaves_a_device_that_can_be_opened() {
     // It falls silent at every millisecond of its opening, and another one opens the device afterwards.
-    for millis in (195..460).step_by(3) {
+    for millis in (95..260).step_by(2) {
         let mut switch = pair(14, 8000, 3);
         switch.run(millis * 1000);
         switch.cut = Some(1);
