@@ -14,7 +14,7 @@ use woodrush_core::protocol::Extent;
 
 /// How long something is watched that must not happen, in microseconds: several frames of any controller on the bench, and
 /// several requests of the lines behind them.
-const WATCHED: u64 = 300_000;
+const WATCHED: u64 = 150_000;
 /// How long a controller is waited for that opens its connection anew, in microseconds.
 const OPENS: u64 = 10_000_000;
 
