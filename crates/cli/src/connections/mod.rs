@@ -4,6 +4,7 @@
 mod bare;
 mod failed;
 mod field;
+mod frames;
 
 use crate::Failure;
 use crate::args::{ConnectionArgs, Global};

@@ -95,7 +95,7 @@ fn many_faults_in_the_shipped_example_are_each_found() {
         let tool = Tool::with_hatchery();
         assert_eq!(
             tool.run(&["check", "-q"]).out,
-            "good  0 errors, 0 warnings, 0 remarks  (15 devices, 66 rules, 31 polls)\n"
+            "good  0 errors, 0 warnings, 0 remarks  (15 devices, 70 rules, 32 polls)\n"
         );
         tool.edit(from, to);
         let done = tool.run(&["check"]);
@@ -106,6 +106,6 @@ fn many_faults_in_the_shipped_example_are_each_found() {
 #[test]
 fn verbose_lists_every_request() {
     let done = Tool::with_hatchery().run(&["check", "-v"]);
-    assert!(done.out.contains("raceway: 13 requests, one cycle takes 114.0 ms, load 46 %"), "{}", done.out);
+    assert!(done.out.contains("raceway: 13 requests, one cycle takes 123.5 ms, load 46 %"), "{}", done.out);
     assert!(done.out.contains("  do-1:300001 (input:0) x2 every 250 ms, 8.4 ms"), "{}", done.out);
 }

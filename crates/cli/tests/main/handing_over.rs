@@ -22,7 +22,7 @@ fn a_list_that_is_handed_over_and_given_back_agrees_and_a_change_is_told_by_row(
     let room = std::fs::read_to_string(tool.file("papers/control-room.csv")).unwrap();
     assert!(
         room.lines()
-            .any(|line| line == "300101,inlet-temperature-1,,REAL,ABCD,1,0,,R,250 ms,inlet-temp-1:AI1.OUT"),
+            .any(|line| line == "300101,inlet-temperature-1,,REAL,ABCD,1,0,,R,200 ms,inlet-temp-1:AI1.OUT"),
         "{room}"
     );
     // Given back, both are witnesses that agree.
@@ -64,7 +64,7 @@ fn what_cannot_be_handed_over_is_told() {
     let tool = Tool::with_hatchery();
     let unknown = tool.run(&["handover", "papers", "--for", "nobody"]);
     assert_eq!(unknown.status, 2, "{}", unknown.err);
-    assert!(unknown.err.contains("control-room, grading-line, farm-office"), "{}", unknown.err);
+    assert!(unknown.err.contains("control-room, grading-line, filter-line, farm-office"), "{}", unknown.err);
     let nowhere = tool.run(&["handover", "/proc/none"]);
     assert_eq!(nowhere.status, 3, "{}", nowhere.err);
     // What a client has given back is not written over.

@@ -10,16 +10,18 @@ fn the_demo_shows_everything_and_leaves_its_files_where_asked() {
     for part in [
         "1  the site: Sallow Beck hatchery (invented)",
         "no errors, no warnings, no remarks",
-        "66 rules in 31 requests",
+        "70 rules in 32 requests",
         "scada:400011 (holding:10) as i16 scale 0.01: 17.46 degC",
         "scada:400401 (holding:400) as i16 scale 0.1: 25 kg",
         "in the drive: blower-1.speed-setpoint = 42.5 Hz, words 422A 0000",
         "read-only: Modbus exception 2 (0x02), illegal data address",
         "scada:400011 answers Modbus exception 11 (0x0B), gateway target device failed to respond",
         "after `rig mend` it is there again: 17.46 degC",
-        "ms the pumps have 0, as `on-loss = \"fill 0\"` of the rule says",
+        "ms it has 0, as `on-loss = \"fill 0\"` of the rule says",
         "a second owner of grading-block is refused",
-        "proven  66 of 66 rules",
+        "a second owner of filter-house is refused",
+        "a module that filter-house has not is told to its controller",
+        "proven  70 of 70 rules",
     ] {
         assert!(done.out.contains(part), "{part} is missing in {}", done.out);
     }

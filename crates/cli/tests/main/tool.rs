@@ -201,8 +201,10 @@ pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
 /// A project without those who ask it, and without what they do on the bench.
 pub(crate) fn without_clients(text: &str) -> String {
     let (clients, rig) = (text.find("[clients.").unwrap(), text.find("\n[rig]").unwrap());
-    let rest = &text[rig..];
-    let theirs = rest.find("[rig.clients.").unwrap();
-    let next = theirs + 1 + rest[theirs + 1..].find("\n[").unwrap();
-    [&text[..clients], &rest[..theirs], &rest[next..]].concat()
+    let mut rest = text[rig..].to_string();
+    while let Some(theirs) = rest.find("[rig.clients.") {
+        let next = rest[theirs..].find("\n[").map_or(rest.len(), |next| theirs + next + 1);
+        rest.replace_range(theirs..next, "");
+    }
+    [&text[..clients], &rest].concat()
 }

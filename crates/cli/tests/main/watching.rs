@@ -31,7 +31,7 @@ fn a_full_screen_shows_filters_opens_and_writes() {
     });
     screen.until("ports and rules", |text| {
         let rules = text.contains("pumps:%DB10.D4") && text.contains("blower-1:400022.3");
-        text.contains("all 66 rules fresh") && text.contains("raceway") && text.contains("asked") && rules
+        text.contains("all 70 rules fresh") && text.contains("raceway") && text.contains("asked") && rules
     });
     // Only some rows; a text that nobody has; and all again.
     screen.keys("/speed-set\r");

@@ -293,6 +293,12 @@ impl Wanted {
         self.points(checked, device).iter().any(|point| point.guarded)
     }
 
+    /// Whether no request brings it: it comes by itself, in frames.
+    #[must_use]
+    pub fn goes_in_frames(&self) -> bool {
+        self.station.dialect.is_some_and(|dialect| dialect.requests().is_none())
+    }
+
     /// The requests that bring or take all of it, no value in two of them.
     ///
     /// # Errors
@@ -304,7 +310,7 @@ impl Wanted {
         };
         if dialect.requests().is_none() {
             return Err(format!(
-                "{} of `{}` go in frames, and there is no request for them: `woodrush watch` and `woodrush tap` show them",
+                "{} of `{}` go in frames, and there is no request for them: a running converter's frames can be read (start `woodrush run`), and only its controller writes them",
                 space.grains(),
                 station.name
             ));

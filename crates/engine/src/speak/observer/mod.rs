@@ -121,7 +121,8 @@ pub struct Touch {
     pub first: u32,
     /// How many.
     pub count: u32,
-    /// What is written, in canonical order; nothing for a read, and where only some bits change.
+    /// What is written, in canonical order; nothing for a read, where only some bits change, and where what comes by
+    /// itself is called bad by who sends it.
     pub cells: Option<Vec<u8>>,
 }
 

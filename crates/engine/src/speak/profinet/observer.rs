@@ -154,6 +154,7 @@ impl EthernetObserver {
                 continue;
             };
             what.station = station.id();
+            let good = iox::is_good(*status) && frame.status.is_valid();
             if !iox::is_good(*status) {
                 bad.push(format!("{} bad, says {}", submodule.shown(), iox::origin(*status)));
             }
@@ -167,7 +168,7 @@ impl EthernetObserver {
                     space: space.clone(),
                     first: 0,
                     count,
-                    cells: Some(cells.to_vec()),
+                    cells: good.then(|| cells.to_vec()),
                 });
             }
         }
