@@ -183,7 +183,7 @@ fn round(connections: &mut Connections, wanted: &[Wanted]) -> Round {
 /// All cells of what is wanted, and how long that took.
 pub(crate) fn value(connections: &mut Connections, wanted: &Wanted) -> Result<(Vec<u8>, u64), Failed> {
     if wanted.goes_in_frames() && connections.is_running() {
-        return connections.from_frames(wanted);
+        return connections.next_frame(wanted);
     }
     let (mut cells, mut took) = (vec![], 0);
     let parts = wanted

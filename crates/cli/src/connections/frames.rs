@@ -16,7 +16,7 @@ const LOOK: Duration = Duration::from_millis(100);
 
 impl Connections {
     /// The cells of it in the next frame, and how long that was waited for, in microseconds.
-    pub(crate) fn from_frames(&self, wanted: &Wanted) -> Result<(Vec<u8>, u64), Failed> {
+    pub(crate) fn next_frame(&self, wanted: &Wanted) -> Result<(Vec<u8>, u64), Failed> {
         let none = || Failed::of("nothing runs here that sends frames", "start `woodrush run`");
         let Project { checked, running, .. } = self.project.as_ref().ok_or_else(none)?;
         let (remote, _) = running.as_ref().ok_or_else(none)?;
