@@ -239,7 +239,7 @@ fn station(link: &LinkStatus) -> String {
     let address =
         own("address").map_or_else(|| "it has no address yet".into(), |own| format!("its address {own}"));
     format!(
-        "{}: {name}, {address}; what is changed for good stands in the `.state` file beside the project",
+        "{}: {name}, {address}; what is changed for good stands in `woodrush.state`",
         link.with
     )
 }

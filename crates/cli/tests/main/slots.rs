@@ -143,9 +143,18 @@ fn a_controller_exchanges_slots_on_the_rig_and_what_is_lost_is_told_by_slot() {
     });
     let status = tool.run(&["status"]).out;
     assert!(status.contains("its name of station is raceway-box, its address 192.0.2.199/24"), "{status}");
+    // No request brings slots: they are read in the frames, both ways.
+    let read = json(&tool.run(&["read", "io:1:%ID0", "io:2:%QD0 as f32", "--format", "json"]).out);
+    assert_eq!(
+        (&read["values"][0]["value"], &read["values"][1]["value"]),
+        (&7.5.into(), &12.into()),
+        "{read}"
+    );
     // A lost device turns its slot bad, and no other.
     assert_eq!(tool.run(&["rig", "mute", "do-1"]).status, 0);
     tap.wait_for(&["inputs, to the controller, run; slot 1 bad"]);
+    let lost = tool.run(&["read", "io:1:%ID0"]);
+    assert!(lost.status == 1 && lost.err.contains("the frame calls it bad"), "{}", lost.err);
     assert_eq!(tool.run(&["rig", "mend", "do-1"]).status, 0);
     tap.wait_for(&["inputs, to the controller, run  "]);
     // The controller stands still: its outputs are lost, and the device gets what the rule says.

@@ -70,8 +70,15 @@ pub(super) fn say(console: &mut Console, to: &str, found: &ListedPort) -> Result
     console.say(&format!("{head}: {}", crate::console::counted(found.stations.len(), words.station)))?;
     let head =
         [words.station, words.name, "device"].into_iter().chain(words.also.iter().map(|(_, head)| *head));
-    let rows = found.stations.iter().map(|own| identity(found, own)).collect();
-    console.table(&Table { head: head.collect(), rows, whole: &[0, 1] })?;
+    let named = |mut row: Vec<String>| {
+        row.get_mut(1)
+            .filter(|name| name.is_empty())
+            .into_iter()
+            .for_each(|name| "none yet".clone_into(name));
+        row
+    };
+    let rows = found.stations.iter().map(|own| named(identity(found, own))).collect();
+    console.table(&Table { head: head.collect(), rows, whole: &[0, 1, 2, 3, 4] })?;
     let parts: Vec<Vec<String>> = found
         .stations
         .iter()
@@ -87,7 +94,8 @@ pub(super) fn say(console: &mut Console, to: &str, found: &ListedPort) -> Result
         .stations
         .iter()
         .flat_map(|own| {
-            own.remarks.iter().map(move |remark| format!("{} {}: {remark}", own.address, own.name))
+            let who = format!("{} {}", own.address, own.name);
+            own.remarks.iter().map(move |remark| format!("{}: {remark}", who.trim_end()))
         })
         .chain(found.remarks.iter().cloned())
         .collect();

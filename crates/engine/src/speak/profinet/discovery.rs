@@ -32,7 +32,7 @@ static WORDS: LinkWords = LinkWords {
         ("address", "address"),
         ("role", "role"),
         ("vendor", "vendor"),
-        ("device-id", "device id"),
+        ("device-id", "id"),
         ("type", "type"),
     ],
     part: "",
