@@ -239,7 +239,7 @@ fn station(link: &LinkStatus) -> String {
     let address =
         own("address").map_or_else(|| "it has no address yet".into(), |own| format!("its address {own}"));
     format!(
-        "{}: {name}, {address}; what is changed for good stands in `woodrush.state`",
+        "{}: {name}, {address}; what is changed for good is kept in the project's `.state` file",
         link.with
     )
 }
