@@ -66,8 +66,8 @@ fn cells(touch: &Touch, wanted: &Wanted) -> Option<Vec<u8>> {
 /// The frame came, and calls the value bad: that is an answer.
 fn bad(what: &Asked) -> Failed {
     let causes = vec![Cause {
-        what: "what feeds it is lost, and `on-loss = \"refuse\"` turns its status bad".into(),
-        test: "woodrush status names the devices that are lost".into(),
+        what: "what feeds it is lost and `on-loss = \"refuse\"` turns its status bad, or who sends it stands still".into(),
+        test: "woodrush status names the devices that are lost, and the state of the link".into(),
     }];
     let seen = format!("the frame calls it bad: {}", what.words);
     Failed { diagnosis: Diagnosis { seen, causes }, answered: true }

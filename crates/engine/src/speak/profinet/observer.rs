@@ -154,7 +154,8 @@ impl EthernetObserver {
                 continue;
             };
             what.station = station.id();
-            let good = iox::is_good(*status) && frame.status.is_valid();
+            // What a sender says while it stands still is taken as lost, here as in the exchange.
+            let good = iox::is_good(*status) && frame.status.is_valid() && frame.status.runs();
             if !iox::is_good(*status) {
                 bad.push(format!("{} bad, says {}", submodule.shown(), iox::origin(*status)));
             }
