@@ -20,6 +20,8 @@ fn line_of(rig: &mut crate::tool::Running, port: &str) -> String {
 #[test]
 fn a_device_is_read_and_written_alone_and_then_through_the_converter() {
     let tool = Tool::with_hatchery();
+    // What a busy machine holds up for a moment is no silence of a device here.
+    tool.edit("timeout  = \"120ms\"", "timeout  = \"400ms\"");
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C ends it"]);
     let read = |args: &[&str]| tool.run(&[&["read", "--format", "json"], args].concat());
