@@ -16,6 +16,8 @@
     warn(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_possible_wrap)
 )]
 
+#[cfg(test)]
+mod checked;
 pub mod df1;
 pub mod enip;
 pub mod h1;

@@ -3,47 +3,11 @@
 
 use super::exercise::{self, heard};
 use super::{Check, Heard, Message, Scanner, Symbol, emit_message, emit_poll, emit_to_station};
+use crate::checked::{Vectors, bytes_of, emitted};
 use crate::tables::{Command, Logical, Set, Table, sets};
 use proptest::prelude::*;
-use serde::Deserialize;
 
-#[derive(Deserialize, Clone)]
-struct Vector {
-    name: String,
-    layer: String,
-    hex: String,
-    valid: bool,
-}
-
-impl Vector {
-    fn bytes(&self) -> Vec<u8> {
-        hex(&self.hex)
-    }
-}
-
-fn hex(text: &str) -> Vec<u8> {
-    text.split_whitespace().map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect()
-}
-
-fn all() -> Vec<Vector> {
-    serde_json::from_str(include_str!("../../testdata/vectors-df1.json")).unwrap()
-}
-
-fn vectors(layer: &str) -> Vec<Vector> {
-    let chosen: Vec<Vector> = all().into_iter().filter(|v| v.layer == layer).collect();
-    assert!(!chosen.is_empty(), "no vectors of layer {layer}");
-    chosen
-}
-
-fn vector(name: &str) -> Vec<u8> {
-    all().iter().find(|v| v.name == name).unwrap_or_else(|| panic!("no vector {name}")).bytes()
-}
-
-fn emitted(write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    let mut out = vec![0xA5; 3];
-    write(&mut out);
-    out.split_off(3)
-}
+const TABLE: Vectors = Vectors(include_str!("../../testdata/vectors-df1.json"));
 
 fn said(data: &[u8]) -> String {
     data.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
@@ -59,7 +23,7 @@ const LAYERS: [(&str, Check, bool); 4] = [
 #[test]
 fn every_sound_frame_is_one_message_and_written_back() {
     for (layer, check, half) in LAYERS {
-        for v in vectors(layer).iter().filter(|v| v.valid) {
+        for v in TABLE.layer(layer).iter().filter(|v| v.valid) {
             let bytes = v.bytes();
             let mut scanner = Scanner::new(check, half);
             let (last, before) = bytes.split_last().unwrap();
@@ -77,7 +41,8 @@ fn every_sound_frame_is_one_message_and_written_back() {
                 v.name
             );
             // The data are those of the message that the frame is named after.
-            if let Some(app) = all().iter().find(|app| app.layer == "df1-app" && v.name.ends_with(&app.name))
+            if let Some(app) =
+                TABLE.all().iter().find(|app| app.layer == "df1-app" && v.name.ends_with(&app.name))
             {
                 assert_eq!(data, app.bytes(), "{}", v.name);
             }
@@ -89,7 +54,7 @@ fn every_sound_frame_is_one_message_and_written_back() {
 fn every_unsound_frame_is_refused() {
     let mut seen = 0;
     for (layer, check, half) in LAYERS {
-        for v in vectors(layer).iter().filter(|v| !v.valid) {
+        for v in TABLE.layer(layer).iter().filter(|v| !v.valid) {
             let told = heard(check, half, &v.bytes());
             let wanted: &[&str] = match v.name.as_str() {
                 // More is to come.
@@ -111,14 +76,14 @@ fn every_unsound_frame_is_refused() {
 fn symbols_polls_and_streams_are_heard() {
     for (name, wanted) in [("sym-ack", "ACK"), ("sym-nak", "NAK"), ("sym-nak-0f", "NAK"), ("sym-enq", "ENQ")]
     {
-        assert_eq!(heard(Check::Bcc, false, &vector(name)), [wanted]);
+        assert_eq!(heard(Check::Bcc, false, &TABLE.bytes(name)), [wanted]);
     }
-    assert_eq!(heard(Check::Bcc, true, &vector("sym-eot")), ["EOT"]);
-    assert_eq!(heard(Check::Bcc, false, &vector("sym-eot")), ["stray"]);
+    assert_eq!(heard(Check::Bcc, true, &TABLE.bytes("sym-eot")), ["EOT"]);
+    assert_eq!(heard(Check::Bcc, false, &TABLE.bytes("sym-eot")), ["stray"]);
     for symbol in [Symbol::Ack, Symbol::Nak, Symbol::Enq, Symbol::Eot] {
         assert_eq!(heard(Check::Crc, symbol == Symbol::Eot, &symbol.bytes()).len(), 1);
     }
-    for v in vectors("df1-hd-poll") {
+    for v in TABLE.layer("df1-hd-poll") {
         let station = u8::from_str_radix(v.name.strip_prefix("hd-poll-").unwrap(), 16).unwrap();
         for check in [Check::Bcc, Check::Crc] {
             assert_eq!(heard(check, true, &v.bytes()), [format!("poll {station}")]);
@@ -126,11 +91,11 @@ fn symbols_polls_and_streams_are_heard() {
         assert_eq!(emitted(|out| emit_poll(station, out)), v.bytes());
     }
     assert_eq!(
-        heard(Check::Bcc, true, &hex("10 05 10 F0")),
+        heard(Check::Bcc, true, &bytes_of("10 05 10 F0")),
         ["poll 16"],
         "a station of 10 that is not doubled"
     );
-    assert_eq!(heard(Check::Bcc, true, &hex("10 05 05 FA")), [""; 0], "a wrong check");
+    assert_eq!(heard(Check::Bcc, true, &bytes_of("10 05 05 FA")), [""; 0], "a wrong check");
     let message = "message 00 01 4F 00 36 12 D2 04";
     for (name, wanted) in [
         ("fd-stream-ack-reply", vec!["ACK", message]),
@@ -141,14 +106,14 @@ fn symbols_polls_and_streams_are_heard() {
         ("fd-stream-noise", vec![message]),
         ("fd-stream-enq", vec![message, "ENQ"]),
     ] {
-        assert_eq!(heard(Check::Bcc, false, &vector(name)), wanted, "{name}");
+        assert_eq!(heard(Check::Bcc, false, &TABLE.bytes(name)), wanted, "{name}");
     }
-    assert_eq!(vectors("df1-stream-bcc").len(), 7);
+    assert_eq!(TABLE.layer("df1-stream-bcc").len(), 7);
 }
 
 #[test]
 fn every_message_is_read_and_written_back() {
-    for v in vectors("df1-app") {
+    for v in TABLE.layer("df1-app") {
         let bytes = v.bytes();
         let message = Message::parse(&bytes).unwrap();
         assert_eq!(emitted(|out| message.emit(out)), bytes, "{}", v.name);
@@ -178,8 +143,8 @@ fn every_message_is_read_and_written_back() {
 
 #[test]
 fn replies_find_their_commands_and_tell_their_status() {
-    for v in vectors("df1-app").iter().filter(|v| v.name.starts_with("rsp-")) {
-        let asked = vector(&v.name.replacen("rsp-", "cmd-", 1));
+    for v in TABLE.layer("df1-app").iter().filter(|v| v.name.starts_with("rsp-")) {
+        let asked = TABLE.bytes(&v.name.replacen("rsp-", "cmd-", 1));
         let (asked, bytes) = (Message::parse(&asked).unwrap(), v.bytes());
         let reply = Message::parse(&bytes).unwrap();
         assert!(reply.replies_to(&asked) && !asked.replies_to(&reply), "{}", v.name);
@@ -203,7 +168,7 @@ fn replies_find_their_commands_and_tell_their_status() {
 #[test]
 fn commands_are_what_they_are_called() {
     let command = |name: &str| {
-        let bytes = vector(name);
+        let bytes = TABLE.bytes(name);
         let message = Message::parse(&bytes).unwrap();
         format!("{:?}", Command::parse(message.cmd, message.body).unwrap())
     };
@@ -236,7 +201,7 @@ fn commands_are_what_they_are_called() {
     );
     is("cmd-trd-N10-3", Command::TypedRead { offset: 0, total: 3, at: Table::of(10, 3, None), count: 3 });
     is("cmd-trd-N7-0-ascii", Command::TypedRead { offset: 0, total: 1, at: Table::Text(b"$N7:0"), count: 1 });
-    let two = vector("cmd-rmw-two");
+    let two = TABLE.bytes("cmd-rmw-two");
     let Ok(Command::Change(bytes)) = Command::parse(0x0F, &two[6..]) else { panic!() };
     let wanted = [
         Set { at: Table::of(3, 1, None), and: 0xFFDF, or: 0 },

@@ -15,65 +15,34 @@ use super::tables::Execute;
 use super::tags::{self, Fragment, Masks, Symbol, SymbolType, TagType, Values, Write, type_code};
 use super::{exercise, status};
 use crate::WireError;
+use crate::checked::{Vectors, emitted};
 use crate::tables::{COMMAND, Command, Logical as Place};
 use proptest::prelude::*;
-use serde::Deserialize;
 use std::net::Ipv4Addr;
 
-#[derive(Deserialize)]
-struct Vector {
-    name: String,
-    layer: String,
-    hex: String,
-    valid: bool,
-}
-
-fn bytes_of(hex: &str) -> Vec<u8> {
-    (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect()
-}
-
-fn all() -> Vec<Vector> {
-    serde_json::from_str(include_str!("../../testdata/vectors-enip.json")).unwrap()
-}
-
-fn vectors(layer: &str, valid: bool) -> Vec<(String, Vec<u8>)> {
-    let chosen = all().into_iter().filter(|v| v.layer == layer && v.valid == valid);
-    let found: Vec<_> = chosen.map(|v| (v.name, bytes_of(&v.hex))).collect();
-    assert!(!found.is_empty(), "no vectors of layer {layer}");
-    found
-}
-
-fn vector(name: &str) -> Vec<u8> {
-    bytes_of(&all().iter().find(|v| v.name == name).unwrap_or_else(|| panic!("no vector {name}")).hex)
-}
-
-fn emitted(write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    let mut out = vec![0xA5; 3];
-    write(&mut out);
-    out.split_off(3)
-}
+const TABLE: Vectors = Vectors(include_str!("../../testdata/vectors-enip.json"));
 
 const MOST: u16 = 8192;
 
 #[test]
 fn every_sound_message_is_read_and_written_back() {
-    for (name, bytes) in vectors("encap", true) {
+    for (name, bytes) in TABLE.judged("encap", true) {
         assert_eq!(exercise::stream(&bytes), 1, "{name}");
         for cut in 0..bytes.len() {
             assert_eq!(encap::parse(&bytes[..cut], MOST), Ok(None), "{name} cut at {cut}");
         }
     }
-    assert_eq!(exercise::stream(&vector("stream_two_messages")), 2);
+    assert_eq!(exercise::stream(&TABLE.bytes("stream_two_messages")), 2);
     // Built from nothing, they come out.
     let context = *b"WOODRUSH";
     let header = |command| Header { command, context, ..Header::default() };
     let data = |out: &mut Vec<u8>| Registration::OURS.emit(out);
     let register = emitted(|out| header(command::REGISTER_SESSION).emit_with(out, data));
-    assert_eq!(register, vector("encap_register_req"));
+    assert_eq!(register, TABLE.bytes("encap_register_req"));
     let services = |out: &mut Vec<u8>| objects::emit_services(out, 0x0120);
     let listed = emitted(|out| header(command::LIST_SERVICES).emit_with(out, services));
-    assert_eq!(listed, vector("encap_listservices_rsp"));
-    let whole = vector("encap_listidentity_rsp");
+    assert_eq!(listed, TABLE.bytes("encap_listservices_rsp"));
+    let whole = TABLE.bytes("encap_listidentity_rsp");
     let (message, _) = encap::parse(&whole, MOST).unwrap().unwrap();
     let own = ListedIdentity::parse(message.data).unwrap().unwrap();
     assert_eq!((own.address.to_string().as_str(), own.state), ("192.168.10.2:44818", 3));
@@ -97,7 +66,7 @@ fn every_unsound_message_costs_what_the_reference_says() {
         ("bad_rr_wrong_item", "status 3"),
         ("bad_iface", "status 3"),
     ];
-    let unsound = vectors("encap", false);
+    let unsound = TABLE.judged("encap", false);
     assert_eq!(unsound.len(), told.len());
     for (name, bytes) in unsound {
         let done = match encap::parse(&bytes, MOST).unwrap() {
@@ -120,18 +89,18 @@ fn every_unsound_message_costs_what_the_reference_says() {
         };
         assert_eq!(told.iter().find(|(own, _)| *own == name), Some(&(name.as_str(), done.as_str())));
     }
-    let long = encap::parse(&vector("encap_register_req"), 3).unwrap_err();
+    let long = encap::parse(&TABLE.bytes("encap_register_req"), 3).unwrap_err();
     assert_eq!(long.to_string(), "encapsulation header, byte 2: length is 4, allowed is 0 to 3");
 }
 
 #[test]
 fn every_sound_path_is_read_and_written_back() {
-    for (name, bytes) in vectors("epath", true) {
+    for (name, bytes) in TABLE.judged("epath", true) {
         assert!(Path::parse(&bytes).is_ok(), "{name}");
         exercise::path(&bytes);
     }
     let segments = |name: &str| {
-        let bytes = vector(name);
+        let bytes = TABLE.bytes(name);
         let path = Path::parse(&bytes).unwrap();
         path.segments().map(|segment| format!("{segment:?}")).collect::<Vec<_>>()
     };
@@ -154,10 +123,10 @@ fn every_sound_path_is_read_and_written_back() {
     let key = Key { vendor: 0xFFF1, device_type: 0x2B, product: 0x0101, major: 0x81, minor: 2 };
     assert_eq!(segments("epath_key")[0], format!("{:?}", Segment::Key(key)));
     let object = Object { class: 0x0106, instance: 300, attribute: Some(0x0101) };
-    assert_eq!(Path::parse(&vector("epath_16bit")).unwrap().object(), Some(object));
-    assert_eq!(emitted(|out| object.emit(out)), vector("epath_16bit"));
-    assert_eq!(Path::parse(&vector("epath_tag_2d")).unwrap().object(), None);
-    let simple = vector("epath_port_simple");
+    assert_eq!(Path::parse(&TABLE.bytes("epath_16bit")).unwrap().object(), Some(object));
+    assert_eq!(emitted(|out| object.emit(out)), TABLE.bytes("epath_16bit"));
+    assert_eq!(Path::parse(&TABLE.bytes("epath_tag_2d")).unwrap().object(), None);
+    let simple = TABLE.bytes("epath_port_simple");
     let (route, rest) = Path::parse(&simple).unwrap().split_route();
     assert_eq!((route.bytes(), rest.bytes()), (&simple[..2], &simple[2..]));
 }
@@ -179,7 +148,7 @@ fn every_unsound_path_is_refused_for_its_reason() {
         ("bad_epath_symcut", "EPATH, byte 2: symbol needs 10 bytes, 6 are left"),
         ("bad_epath_key", "EPATH, byte 1: key format is 6, allowed is 4 to 4"),
     ];
-    let unsound = vectors("epath", false);
+    let unsound = TABLE.judged("epath", false);
     assert_eq!(unsound.len(), told.len());
     for (name, bytes) in unsound {
         let error = Path::parse(&bytes).unwrap_err();
@@ -193,11 +162,11 @@ fn every_unsound_path_is_refused_for_its_reason() {
 
 #[test]
 fn every_sound_request_and_reply_is_read_and_written_back() {
-    for (name, bytes) in vectors("cip-request", true) {
+    for (name, bytes) in TABLE.judged("cip-request", true) {
         assert!(Request::parse(&bytes).is_ok(), "{name}");
         exercise::request(&bytes, 3);
     }
-    for (name, bytes) in vectors("cip-response", true) {
+    for (name, bytes) in TABLE.judged("cip-response", true) {
         let reply = Reply::parse(&bytes).unwrap_or_else(|error| panic!("{name}: {error}"));
         exercise::reply(&bytes, 3);
         assert_ne!(status::words(reply.status), "reserved", "{name}");
@@ -245,24 +214,24 @@ fn every_unsound_request_is_refused_for_its_reason() {
         ("bad_pccc_cut", (0x00, Some(0x10))),
         ("bad_pccc_short", (0x00, Some(0x10))),
     ];
-    let unsound = vectors("cip-request", false);
+    let unsound = TABLE.judged("cip-request", false);
     assert_eq!(unsound.len(), told.len());
     for (name, bytes) in unsound {
         assert_eq!(told.iter().find(|(own, _)| *own == name), Some(&(name.as_str(), refused(&bytes))));
     }
-    let error = Reply::parse(&vector("bad_rsp_ext")).unwrap_err();
+    let error = Reply::parse(&TABLE.bytes("bad_rsp_ext")).unwrap_err();
     assert_eq!(error.to_string(), "CIP reply, byte 4: additional status needs 6 bytes, 2 are left");
 }
 
 /// The data of a request, whose path is looked at too.
 fn asked(name: &str) -> (u8, Vec<u8>, Vec<u8>) {
-    let bytes = vector(name);
+    let bytes = TABLE.bytes(name);
     let request = Request::parse(&bytes).unwrap();
     (request.service, request.path.bytes().to_vec(), request.data.to_vec())
 }
 
 fn answered(name: &str) -> Vec<u8> {
-    Reply::parse(&vector(name)).unwrap().data.to_vec()
+    Reply::parse(&TABLE.bytes(name)).unwrap().data.to_vec()
 }
 
 #[test]
@@ -329,7 +298,7 @@ fn data_tables_are_read_and_written() {
         let mut body = vec![];
         command.emit(&mut body);
         let built = Execute { requester: &REQUESTER, cmd: COMMAND, sts: 0, tns: execute.tns, body: &body };
-        assert_eq!(emitted(|out| built.emit_request(out)), vector(&name(own, "req")), "{own}");
+        assert_eq!(emitted(|out| built.emit_request(out)), TABLE.bytes(&name(own, "req")), "{own}");
         let answer = answered(&name(own, "rsp"));
         let reply = Execute::parse(&answer).unwrap();
         assert!(reply.replies_to(&REQUESTER, COMMAND, execute.tns), "{own}");
@@ -338,7 +307,7 @@ fn data_tables_are_read_and_written() {
                 && !reply.replies_to(&[], COMMAND, execute.tns)
         );
         assert_eq!(execute.reply(reply.sts, reply.body), reply, "{own}");
-        assert_eq!(emitted(|out| reply.emit_response(out)), vector(&name(own, "rsp")), "{own}");
+        assert_eq!(emitted(|out| reply.emit_response(out)), TABLE.bytes(&name(own, "rsp")), "{own}");
         let brings: Result<&[u8], (u8, u8)> = match own {
             "n7" => Ok(&[0x7B, 0x00, 0xFB, 0xFF]),
             "f8" => Ok(&[0x00, 0x00, 0x20, 0xC2]),
@@ -403,11 +372,11 @@ fn connections_are_opened_and_closed() {
 
 #[test]
 fn frames_that_run_are_read_by_their_connection_and_unsound_ones_are_dropped() {
-    for (name, bytes) in vectors("cpf-io", true) {
+    for (name, bytes) in TABLE.judged("cpf-io", true) {
         let own = CyclicFrame::parse(&bytes).unwrap_or_else(|error| panic!("{name}: {error}"));
         assert_eq!(emitted(|out| own.emit(out)), bytes, "{name}");
     }
-    let of = |name: &str| vector(name);
+    let of = |name: &str| TABLE.bytes(name);
     let run = of("io_ot_run");
     let run = CyclicFrame::parse(&run).unwrap();
     assert_eq!((run.connection, run.number), (0x10A2_0001, 1));
@@ -469,7 +438,7 @@ fn connections_that_run_are_opened_to_assemblies() {
         assert_eq!(Points::of(&Path::parse(bytes).unwrap()), None, "{bytes:02X?}");
     }
     // The group that a target sends to stands behind its reply.
-    let whole = vector("full_fo_mcast_rsp");
+    let whole = TABLE.bytes("full_fo_mcast_rsp");
     let (message, _) = encap::parse(&whole, MOST).unwrap().unwrap();
     let extras = Unconnected::parse(message.data).unwrap().extras;
     assert_eq!(extras.count, 1);
@@ -497,7 +466,7 @@ fn objects_say_what_they_are() {
     let addresses = Addresses { numbers, domain: b"plant" };
     assert_eq!(emitted(|out| addresses.emit(out)), wanted);
     assert_eq!(emitted(|out| objects::emit_text(out, b"woodrush")), answered("tcpip_host_rsp"));
-    let whole = vector("ud_read_rsp");
+    let whole = TABLE.bytes("ud_read_rsp");
     let (message, _) = encap::parse(&whole, MOST).unwrap().unwrap();
     let unit = Connected::parse(message.data).unwrap();
     assert_eq!((unit.connection, unit.sequence), (0x20B3_0009, 7));
@@ -549,8 +518,8 @@ proptest! {
         exercise::path(&bytes);
         exercise::request(&bytes, 3);
         exercise::reply(&bytes, 3);
-        let known = all();
-        let mut known = bytes_of(&known[which.index(known.len())].hex);
+        let known = TABLE.all();
+        let mut known = known[which.index(known.len())].bytes();
         let at = flip.index(known.len());
         known[at] ^= 1 << bit;
         exercise::stream(&known);

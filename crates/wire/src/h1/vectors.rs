@@ -4,31 +4,13 @@ use super::frame::{self, Kind};
 use super::status::{Quality, Status};
 use super::structure::{Analog, Discrete, Mode, Scaling, Simulate};
 use super::{LinkError, Object, Publication, Request, Response, Typed, exercise, kind};
+use crate::checked::{Vector, Vectors};
 use proptest::prelude::*;
-use serde::Deserialize;
 
-#[derive(Deserialize)]
-struct Vector {
-    name: String,
-    layer: String,
-    hex: String,
-    valid: bool,
-}
-
-fn bytes(hex: &str) -> Vec<u8> {
-    (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect()
-}
-
-fn all() -> Vec<Vector> {
-    serde_json::from_str(include_str!("../../testdata/vectors-h1.json")).unwrap()
-}
-
-fn vector(name: &str) -> Vec<u8> {
-    all().iter().find(|v| v.name == name).map(|v| bytes(&v.hex)).unwrap_or_else(|| panic!("no {name}"))
-}
+const TABLE: Vectors = Vectors(include_str!("../../testdata/vectors-h1.json"));
 
 fn payload(name: &str) -> Vec<u8> {
-    let frame = vector(name);
+    let frame = TABLE.bytes(name);
     let (frame, used) = frame::parse(&frame).unwrap().unwrap();
     assert_eq!(used, frame::HEADER + frame.payload.len());
     frame.payload.to_vec()
@@ -36,10 +18,10 @@ fn payload(name: &str) -> Vec<u8> {
 
 #[test]
 fn every_sound_frame_is_read_and_written_back() {
-    let sound: Vec<Vector> = all().into_iter().filter(|v| v.layer == "h1s" && v.valid).collect();
+    let sound: Vec<Vector> = TABLE.all().into_iter().filter(|v| v.layer == "h1s" && v.valid).collect();
     assert_eq!(sound.len(), 22);
     for v in sound {
-        let frame = bytes(&v.hex);
+        let frame = v.bytes();
         // Any shorter is a wait for more.
         for end in 0..frame.len() {
             assert_eq!(frame::parse(&frame[..end]), Ok(None), "{} cut at {end}", v.name);
@@ -115,7 +97,7 @@ fn every_unsound_frame_has_its_outcome() {
         ("bad_h1s_huge", "H1 link header, byte 8: length is 65536, allowed is 0 to 8192"),
     ];
     for (name, why) in closes {
-        let error = frame::parse(&vector(name)).unwrap_err();
+        let error = frame::parse(&TABLE.bytes(name)).unwrap_err();
         assert_eq!(error.to_string(), why, "{name}");
         assert_eq!(frame::is_other_version(&error), name == "bad_h1s_version");
     }
@@ -132,12 +114,12 @@ fn every_unsound_frame_has_its_outcome() {
     let short = payload("bad_h1s_len65");
     let Ok(Some(Response::Read { value, .. })) = Response::parse(0x10, &short) else { panic!() };
     assert!(!value.is_sized() && Analog::parse(value.data).is_err());
-    assert_eq!(all().iter().filter(|v| !v.valid).count(), 9);
+    assert_eq!(TABLE.all().iter().filter(|v| !v.valid).count(), 9);
 }
 
 #[test]
 fn structures_lie_as_the_table_says() {
-    let analog = |name: &str| Analog::parse(&vector(name)).unwrap();
+    let analog = |name: &str| Analog::parse(&TABLE.bytes(name)).unwrap();
     let told = |a: Analog| (a.status.to_string(), a.value);
     assert_eq!(told(analog("ds65_good")), ("good".into(), 23.5));
     assert_eq!(told(analog("ds65_oos")), ("bad, out of service".into(), 0.0));
@@ -146,19 +128,19 @@ fn structures_lie_as_the_table_says() {
         ("uncertain, engineering unit range violation, high limited".into(), 102.5)
     );
     assert_eq!(told(analog("ds65_man")), ("good, constant".into(), 50.0));
-    assert_eq!(Discrete::parse(&vector("ds66_on")), Ok(Discrete { status: Status::GOOD, value: 1 }));
-    let scale = Scaling::parse(&vector("ds68_neg")).unwrap();
+    assert_eq!(Discrete::parse(&TABLE.bytes("ds66_on")), Ok(Discrete { status: Status::GOOD, value: 1 }));
+    let scale = Scaling::parse(&TABLE.bytes("ds68_neg")).unwrap();
     assert_eq!((scale.eu_0, scale.eu_100, scale.unit, scale.decimal), (-50.0, 150.0, 1001, -1));
     assert_eq!(
-        Mode::parse(&vector("ds69_oos")),
+        Mode::parse(&TABLE.bytes("ds69_oos")),
         Ok(Mode { target: 0x08, actual: 0x80, permitted: 0x98, normal: 0x08 })
     );
-    let simulate = Simulate::parse(&vector("ds82_off")).unwrap();
+    let simulate = Simulate::parse(&TABLE.bytes("ds82_off")).unwrap();
     assert_eq!((simulate.enable, simulate.transducer.value), (1, 23.5));
-    let short = Analog::parse(&vector("bad_ds65_len")).unwrap_err();
+    let short = Analog::parse(&TABLE.bytes("bad_ds65_len")).unwrap_err();
     assert_eq!(short.to_string(), "DS-65, byte 1: value needs 4 bytes, 3 are left");
-    for v in all().iter().filter(|v| v.layer.starts_with("ds-")) {
-        exercise::structure(&bytes(&v.hex));
+    for v in TABLE.all().iter().filter(|v| v.layer.starts_with("ds-")) {
+        exercise::structure(&v.bytes());
     }
 }
 
@@ -185,8 +167,8 @@ proptest! {
         which in 0usize..30, flips in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 0..4),
         cut in any::<prop::sample::Index>(),
     ) {
-        let frames: Vec<Vector> = all().into_iter().filter(|v| v.layer == "h1s").collect();
-        let mut frame = bytes(&frames[which % frames.len()].hex);
+        let frames: Vec<Vector> = TABLE.all().into_iter().filter(|v| v.layer == "h1s").collect();
+        let mut frame = frames[which % frames.len()].bytes();
         for (at, byte) in flips {
             let at = at.index(frame.len());
             frame[at] = byte;

@@ -5,34 +5,10 @@ use super::cotp::{self, Assembly, Tpdu, emit_message};
 use super::fetch::{Answer, Area, Range, Request};
 use super::{exercise, tpkt};
 use crate::WireFault;
+use crate::checked::{Vector, Vectors, emitted};
 use proptest::prelude::*;
-use serde::Deserialize;
 
-#[derive(Deserialize)]
-struct Vector {
-    name: String,
-    layer: String,
-    hex: String,
-    valid: bool,
-}
-
-impl Vector {
-    fn bytes(&self) -> Vec<u8> {
-        self.hex.split_whitespace().map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect()
-    }
-}
-
-fn vectors(layer: &str) -> Vec<Vector> {
-    let all: Vec<Vector> = serde_json::from_str(include_str!("../../testdata/vectors-isotcp.json")).unwrap();
-    let chosen: Vec<Vector> = all.into_iter().filter(|v| v.layer == layer).collect();
-    assert!(!chosen.is_empty(), "no vectors of layer {layer}");
-    chosen
-}
-
-fn vector(name: &str) -> Vec<u8> {
-    let all: Vec<Vector> = serde_json::from_str(include_str!("../../testdata/vectors-isotcp.json")).unwrap();
-    all.iter().find(|v| v.name == name).unwrap_or_else(|| panic!("no vector {name}")).bytes()
-}
+const TABLE: Vectors = Vectors(include_str!("../../testdata/vectors-isotcp.json"));
 
 /// The unit in the only packet.
 fn unit(bytes: &[u8]) -> Tpdu<'_> {
@@ -49,15 +25,9 @@ fn message(bytes: &[u8]) -> &[u8] {
     }
 }
 
-fn emitted(write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    let mut out = vec![0xA5; 3];
-    write(&mut out);
-    out.split_off(3)
-}
-
 #[test]
 fn every_sound_unit_is_read_and_written_back() {
-    for v in vectors("cotp").iter().filter(|v| v.valid) {
+    for v in TABLE.layer("cotp").iter().filter(|v| v.valid) {
         let bytes = v.bytes();
         let back = emitted(|out| unit(&bytes).emit(out));
         // What a receiver ignores is not given back: the reserved byte, the number of a data unit.
@@ -85,7 +55,7 @@ fn every_unsound_unit_is_refused_for_its_reason() {
         // The unit is sound; that no connection was opened before it is for the layer that keeps connections.
         ("cotp-bad-dt-first", "data"),
     ];
-    let unsound: Vec<Vector> = vectors("cotp").into_iter().filter(|v| !v.valid).collect();
+    let unsound: Vec<Vector> = TABLE.layer("cotp").into_iter().filter(|v| !v.valid).collect();
     assert_eq!(unsound.len(), told.len());
     for v in unsound {
         let bytes = v.bytes();
@@ -106,7 +76,7 @@ fn every_unsound_unit_is_refused_for_its_reason() {
 #[test]
 fn openings_say_what_they_ask_for() {
     let opening = |name: &str| {
-        let bytes = vector(name);
+        let bytes = TABLE.bytes(name);
         let (Tpdu::Request(open) | Tpdu::Confirm(open)) = unit(&bytes) else { panic!("{name}") };
         let owned = |tsap: Option<&[u8]>| tsap.map(<[u8]>::to_vec);
         (open.size(), owned(open.calling()), owned(open.called()), open.takes_class_0())
@@ -125,14 +95,14 @@ fn openings_say_what_they_ask_for() {
     // Built from nothing, the first vector comes out.
     let parameters = emitted(|out| cotp::parameters(10, &[1, 0], &[1, 2], out));
     let request = Tpdu::Request(cotp::Opening::new(0, 1, &parameters));
-    assert_eq!(emitted(|out| request.emit(out)), vector("cr-rack0-slot2"));
+    assert_eq!(emitted(|out| request.emit(out)), TABLE.bytes("cr-rack0-slot2"));
     for (name, size) in [("cc-rack0-slot2", 10), ("cc-smaller", 9), ("cc-no-size", 10)] {
-        let bytes = vector(name);
+        let bytes = TABLE.bytes(name);
         let Tpdu::Confirm(open) = unit(&bytes) else { panic!("{name}") };
         assert_eq!(open.agreed(1, 10), Ok(size), "{name}");
     }
     // A class that is not 0 alone will not do.
-    let mut other = vector("cr-rack0-slot2");
+    let mut other = TABLE.bytes("cr-rack0-slot2");
     other[10] = 0x40;
     let Tpdu::Request(open) = unit(&other) else { panic!() };
     assert!(!open.takes_class_0());
@@ -140,15 +110,15 @@ fn openings_say_what_they_ask_for() {
 
 #[test]
 fn messages_are_put_together_and_taken_apart() {
-    assert_eq!(exercise::stream(&vector("dt-segmented")), [(0..=9).collect::<Vec<u8>>()]);
-    assert_eq!(exercise::stream(&vector("dt-two-messages")), [vec![0xAA], vec![0xBB; 2]]);
-    assert_eq!(exercise::stream(&vector("dt-empty")), [[0u8; 0]; 0]);
-    let long = vector("rsp-fetch-long");
+    assert_eq!(exercise::stream(&TABLE.bytes("dt-segmented")), [(0..=9).collect::<Vec<u8>>()]);
+    assert_eq!(exercise::stream(&TABLE.bytes("dt-two-messages")), [vec![0xAA], vec![0xBB; 2]]);
+    assert_eq!(exercise::stream(&TABLE.bytes("dt-empty")), [[0u8; 0]; 0]);
+    let long = TABLE.bytes("rsp-fetch-long");
     let whole = exercise::stream(&long).remove(0);
     let Ok(Answer::Fetched(0, data)) = Answer::parse(&whole) else { panic!() };
     assert_eq!((data.len(), &data[..4], &data[1198..]), (1200, &[0, 0, 0, 1][..], &[2, 0x57][..]));
     assert_eq!(emitted(|out| emit_message(&whole, 10, out)), long, "1021 bytes, then 195");
-    assert_eq!(emitted(|out| emit_message(&[], 10, out)), vector("dt-empty"));
+    assert_eq!(emitted(|out| emit_message(&[], 10, out)), TABLE.bytes("dt-empty"));
     for length in [1020, 1021, 1022, 2042, 2043] {
         let stream = emitted(|out| emit_message(&vec![7; length], 10, out));
         assert_eq!(exercise::stream(&stream), [vec![7; length]], "{length}");
@@ -173,7 +143,7 @@ fn what_never_ends_is_ended() {
 
 #[test]
 fn every_sound_message_is_read_and_written_back() {
-    for v in vectors("fetch-write").iter().filter(|v| v.valid) {
+    for v in TABLE.layer("fetch-write").iter().filter(|v| v.valid) {
         let bytes = v.bytes();
         let body = message(&bytes);
         let back = if v.name.starts_with("req-") {
@@ -199,7 +169,7 @@ fn every_sound_message_is_read_and_written_back() {
 
 #[test]
 fn every_unsound_message_is_refused_for_its_reason() {
-    let asked = vector("req-fetch-db10");
+    let asked = TABLE.bytes("req-fetch-db10");
     let asked = Request::parse(message(&asked)).unwrap();
     let told = [
         ("bad-system-id", "FETCH/WRITE header, byte 0: system id is 0x5336, allowed is 0x5335"),
@@ -211,7 +181,7 @@ fn every_unsound_message_is_refused_for_its_reason() {
         ("bad-fetch-short", "FETCH/WRITE header, byte 16: data says 4, but the request's length asks for 8"),
         ("bad-rsp-opcode", "FETCH/WRITE header, byte 5: op code is 0x0004, allowed is 6 to a FETCH"),
     ];
-    let unsound: Vec<Vector> = vectors("fetch-write").into_iter().filter(|v| !v.valid).collect();
+    let unsound: Vec<Vector> = TABLE.layer("fetch-write").into_iter().filter(|v| !v.valid).collect();
     assert_eq!(unsound.len(), told.len());
     for v in unsound {
         let bytes = v.bytes();
@@ -232,7 +202,7 @@ fn every_unsound_message_is_refused_for_its_reason() {
 
 #[test]
 fn answers_belong_to_their_requests() {
-    let of = |name: &str| vector(name);
+    let of = |name: &str| TABLE.bytes(name);
     for (request, answer, good) in [
         ("req-fetch-db10", "rsp-fetch-db10", Ok(8)),
         ("req-fetch-db10-real", "rsp-fetch-db10-real", Ok(4)),
@@ -302,7 +272,7 @@ proptest! {
         exercise::stream(&bytes);
         exercise::message(&bytes);
         let names = ["cr-text-tsap", "cc-smaller", "dr-02", "dt-segmented", "req-write-db10", "rsp-fetch-db10"];
-        let mut known = vector(names[which.index(names.len())]);
+        let mut known = TABLE.bytes(names[which.index(names.len())]);
         let at = flip.index(known.len());
         known[at] ^= 1 << bit;
         exercise::stream(&known);

@@ -4,22 +4,12 @@
 use super::Addressed;
 use super::rtu::{self, Found, Length, Way};
 use super::{Exception, Request, Response, Table, ascii, tcp};
+use crate::checked::{Vector, Vectors, emitted};
 use proptest::prelude::*;
-use serde::Deserialize;
 
-#[derive(Deserialize)]
-struct Vector {
-    name: String,
-    layer: String,
-    hex: String,
-    valid: bool,
-}
+const TABLE: Vectors = Vectors(include_str!("../../testdata/vectors-modbus.json"));
 
 impl Vector {
-    fn bytes(&self) -> Vec<u8> {
-        hex(&self.hex)
-    }
-
     /// The way that the name tells: `-req-` or `-rsp-`, exceptions and writes in their own fashion.
     fn way(&self) -> Way {
         let response =
@@ -35,23 +25,6 @@ impl Vector {
     }
 }
 
-fn hex(text: &str) -> Vec<u8> {
-    text.split_whitespace().map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect()
-}
-
-fn vectors(layer: &str) -> Vec<Vector> {
-    let all: Vec<Vector> = serde_json::from_str(include_str!("../../testdata/vectors-modbus.json")).unwrap();
-    let chosen: Vec<Vector> = all.into_iter().filter(|v| v.layer == layer).collect();
-    assert!(!chosen.is_empty(), "no vectors of layer {layer}");
-    chosen
-}
-
-fn emitted(write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    let mut out = vec![0xA5; 3];
-    write(&mut out);
-    out.split_off(3)
-}
-
 /// What comes back when a PDU is read and written again, or why it was refused.
 fn through(way: Way, pdu: &[u8]) -> Result<Vec<u8>, String> {
     match way {
@@ -63,7 +36,7 @@ fn through(way: Way, pdu: &[u8]) -> Result<Vec<u8>, String> {
 
 #[test]
 fn every_sound_rtu_vector_is_framed_parsed_and_written_back() {
-    for v in vectors("rtu").iter().filter(|v| v.valid) {
+    for v in TABLE.layer("rtu").iter().filter(|v| v.valid) {
         let bytes = v.bytes();
         let frame = rtu::parse(&bytes).unwrap_or_else(|error| panic!("{}: {error}", v.name));
         assert_eq!(through(v.way(), frame.pdu).as_deref(), Ok(frame.pdu), "{}", v.name);
@@ -73,7 +46,7 @@ fn every_sound_rtu_vector_is_framed_parsed_and_written_back() {
 
 #[test]
 fn every_sound_tcp_vector_is_framed_parsed_and_written_back() {
-    for v in vectors("tcp").iter().filter(|v| v.valid) {
+    for v in TABLE.layer("tcp").iter().filter(|v| v.valid) {
         let bytes = v.bytes();
         let (frame, used) = tcp::parse(&bytes).unwrap().unwrap_or_else(|| panic!("{} is incomplete", v.name));
         assert_eq!(used, bytes.len(), "{}", v.name);
@@ -85,7 +58,7 @@ fn every_sound_tcp_vector_is_framed_parsed_and_written_back() {
 
 #[test]
 fn the_rtu_length_is_predicted_right_and_never_changes_as_bytes_come() {
-    for v in vectors("rtu").iter().filter(|v| v.valid) {
+    for v in TABLE.layer("rtu").iter().filter(|v| v.valid) {
         let bytes = v.bytes();
         let mut told = None;
         for cut in 0..=bytes.len() {
@@ -108,7 +81,7 @@ fn the_rtu_length_is_predicted_right_and_never_changes_as_bytes_come() {
 
 #[test]
 fn every_cut_and_every_byte_too_many_is_refused() {
-    for v in vectors("rtu").iter().filter(|v| v.valid && v.knows_function()) {
+    for v in TABLE.layer("rtu").iter().filter(|v| v.valid && v.knows_function()) {
         let bytes = v.bytes();
         let pdu = rtu::parse(&bytes).unwrap().pdu;
         // Function 8 with sub-function 0 is sound at every even length, 43 without its type another message.
@@ -128,7 +101,7 @@ fn every_cut_and_every_byte_too_many_is_refused() {
 
 #[test]
 fn every_flipped_bit_is_caught_by_the_frame_or_comes_back_as_it_is() {
-    for v in vectors("rtu").iter().filter(|v| v.valid) {
+    for v in TABLE.layer("rtu").iter().filter(|v| v.valid) {
         let bytes = v.bytes();
         let pdu = rtu::parse(&bytes).unwrap().pdu.to_vec();
         for bit in 0..bytes.len() * 8 {
@@ -164,7 +137,7 @@ fn unsound_rtu_vectors_are_refused_for_the_stated_reason() {
         ("rtu-bad-short", "RTU frame, byte 0: frame needs 4 bytes, 3 left"),
         ("rtu-bad-excess-55", "RTU frame, byte 7: checksum is"),
     ];
-    let all = vectors("rtu");
+    let all = TABLE.layer("rtu");
     for (name, reason) in reasons {
         let bytes = all.iter().find(|v| v.name == name).unwrap_or_else(|| panic!("no vector {name}")).bytes();
         let found = match rtu::parse(&bytes) {
@@ -177,7 +150,7 @@ fn unsound_rtu_vectors_are_refused_for_the_stated_reason() {
 
 #[test]
 fn a_stray_zero_passes_the_check_sum_and_not_the_length() {
-    let all = vectors("rtu");
+    let all = TABLE.layer("rtu");
     let bytes = all.iter().find(|v| v.name == "rtu-bad-excess-00").unwrap().bytes();
     assert!(rtu::parse(&bytes).is_ok(), "the zero residue stays zero");
     let Found::Frame { skip: 0, length, .. } = rtu::find(Way::Request, &bytes, true) else { panic!() };
@@ -186,7 +159,7 @@ fn a_stray_zero_passes_the_check_sum_and_not_the_length() {
 
 #[test]
 fn a_frame_without_an_announced_length_ends_by_its_check_or_by_silence() {
-    let all = vectors("rtu");
+    let all = TABLE.layer("rtu");
     let bytes = |name: &str| all.iter().find(|v| v.name == name).unwrap().bytes();
     let echo = bytes("rtu-req-fc08-00-256");
     for (waited, cut) in [(false, 256), (true, 256), (false, 100)] {
@@ -210,7 +183,7 @@ fn a_frame_without_an_announced_length_ends_by_its_check_or_by_silence() {
 
 #[test]
 fn streams_are_split_where_the_vectors_say() {
-    let all = vectors("rtu-stream");
+    let all = TABLE.layer("rtu-stream");
     let expect: [(&str, &[(Way, usize)]); 5] = [
         ("rtu-noise-prefix", &[(Way::Request, 3)]),
         ("rtu-concat-req-rsp", &[(Way::Request, 0), (Way::Response, 8)]),
@@ -240,18 +213,18 @@ fn streams_are_split_where_the_vectors_say() {
 
 #[test]
 fn mbap_on_an_rtu_line_and_rtu_on_an_mbap_port_are_named() {
-    let rtu_stream = vectors("rtu-stream");
+    let rtu_stream = TABLE.layer("rtu-stream");
     let mbap = rtu_stream.iter().find(|v| v.name == "rtu-bad-mbap-on-rtu").unwrap().bytes();
     assert_eq!(rtu::find(Way::Request, &mbap, true), Found::Noise { skip: mbap.len() });
     assert!(tcp::looks_like_mbap(&mbap));
-    let on_tcp = vectors("tcp").into_iter().find(|v| v.name == "tcp-bad-rtu-on-mbap").unwrap().bytes();
+    let on_tcp = TABLE.layer("tcp").into_iter().find(|v| v.name == "tcp-bad-rtu-on-mbap").unwrap().bytes();
     assert!(tcp::looks_like_rtu(&on_tcp));
     assert_eq!(tcp::foreign(0x6B).to_string(), "MBAP header, byte 2: protocol is 107, allowed is 0 to 0");
 }
 
 #[test]
 fn unsound_tcp_vectors_close_wait_skip_or_are_answered_as_stated() {
-    let all = vectors("tcp");
+    let all = TABLE.layer("tcp");
     let get = |name: &str| all.iter().find(|v| v.name == name).unwrap_or_else(|| panic!("{name}")).bytes();
     for name in ["tcp-bad-length-0", "tcp-bad-length-1", "tcp-bad-length-255"] {
         assert!(tcp::parse(&get(name)).is_err(), "{name}");
@@ -274,7 +247,7 @@ fn unsound_tcp_vectors_close_wait_skip_or_are_answered_as_stated() {
 
 #[test]
 fn pipelined_and_unordered_messages_are_split_by_length() {
-    for v in vectors("tcp-stream") {
+    for v in TABLE.layer("tcp-stream") {
         let bytes = v.bytes();
         let mut at = 0;
         let mut transactions = vec![];
@@ -294,7 +267,7 @@ fn every_ascii_vector_is_framed_or_refused_for_its_reason() {
         ("ascii-bad-odd", "ASCII frame, byte 13: pair of hex digits needs 2 bytes, 1 is left"),
         ("ascii-bad-char", "ASCII frame, byte 5: character is 0x0047, allowed is 0 to 9 and A to F"),
     ];
-    for v in vectors("ascii") {
+    for v in TABLE.layer("ascii") {
         let bytes = v.bytes();
         for cut in 0..bytes.len() {
             assert!(
@@ -329,7 +302,7 @@ fn every_ascii_vector_is_framed_or_refused_for_its_reason() {
 
 #[test]
 fn a_colon_starts_afresh_and_a_parity_bit_is_taken_off() {
-    let v = vectors("ascii-stream");
+    let v = TABLE.layer("ascii-stream");
     let stream = v.iter().find(|v| v.name == "ascii-restart").unwrap().bytes();
     let ascii::Found::Noise { skip, why: None } = ascii::find(&stream, false) else { panic!() };
     assert!(matches!(ascii::find(&stream[skip..], false), ascii::Found::Frame { .. }));
@@ -379,7 +352,7 @@ fn both_wordings_of_a_refused_function_43_are_taken() {
 
 #[test]
 fn responses_are_as_long_as_their_requests_say() {
-    let all = vectors("rtu");
+    let all = TABLE.layer("rtu");
     for request in all.iter().filter(|v| v.valid && v.name.contains("-req-") && v.knows_function()) {
         let Some(response) = all.iter().find(|v| v.name == request.name.replace("-req-", "-rsp-")) else {
             continue;
