@@ -40,7 +40,7 @@ pub mod tap;
 
 pub use descriptors::{descriptor_limit, raise_descriptor_limit};
 pub use dialer::{Dialer, Evidence};
-pub use hex::bytes_of_hex;
+pub use hex::{bytes_of_hex, mac_shown};
 pub use memory::give_memory_back;
 pub use moment::Moment;
 pub use plain_file::{PLAIN_MAX, read_plain, read_plain_bytes};

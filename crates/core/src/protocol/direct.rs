@@ -3,9 +3,11 @@
 //!
 //! `%I` is what the controller reads and `%Q` what it writes, whichever end we are. The number always counts bytes.
 
-use super::{AddressFault, ImpliedType};
+use super::{AddressFault, BitWrite, Flow, Grain, Holder, ImpliedType, Space};
 use crate::form::Type;
+use std::borrow::Cow;
 use std::fmt::Write;
+use std::sync::Arc;
 
 /// Which way a block goes, seen from the controller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -22,6 +24,40 @@ impl Block {
         match self {
             Self::Inputs => 'I',
             Self::Outputs => 'Q',
+        }
+    }
+
+    /// What the other end calls it.
+    pub(super) const fn seen(self) -> &'static str {
+        match self {
+            Self::Inputs => "input, to the controller",
+            Self::Outputs => "output, from the controller",
+        }
+    }
+
+    /// Its space as `holder` sees it, by key; `shown` in words, where the key is none that people know.
+    pub(super) fn space(
+        self,
+        holder: Holder,
+        key: Cow<'static, str>,
+        shown: Option<Arc<str>>,
+        len: Option<u32>,
+    ) -> Space {
+        let goes = (self == Self::Inputs) == (holder == Holder::Image);
+        Space {
+            key,
+            shown,
+            noun: if self == Self::Inputs { "input byte" } else { "output byte" },
+            grain: Grain::Bytes(1),
+            align: 1,
+            len,
+            writable: self == Self::Outputs || goes,
+            bits: BitWrite::ReadBack,
+            only: &[],
+            rewritten: false,
+            whole: true,
+            publishes: false,
+            flow: if goes { Flow::Goes } else { Flow::Comes },
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Who is on an Ethernet interface, and a name and an address for one of them: frames, and no right but to send them.
 
 use super::ListedPort;
+use crate::hex::mac_shown;
 use crate::moment::Clock;
 use crate::net::{FRAME_MAX, FrameSocket, Place};
 use crate::port::wait::{wait_any, waker};
@@ -200,7 +201,7 @@ impl Naming {
                 format!("{} others answer", all.len())
             };
             return Err(FramesFault::new(
-                format!("{} does not answer: {there}", shown(mac)),
+                format!("{} does not answer: {there}", mac_shown(mac)),
                 "look at the MAC address on its label, its power and its cable; `woodrush scan --ethernet` lists all",
             ));
         };
@@ -208,7 +209,7 @@ impl Naming {
             let taken = caller.stations(Some(name), LISTENS, go_on);
             if let Some(other) = taken.keys().find(|other| **other != mac) {
                 return Err(FramesFault::new(
-                    format!("the name `{name}` is that of {} already", shown(*other)),
+                    format!("the name `{name}` is that of {} already", mac_shown(*other)),
                     "choose another one: two stations of one name are connected to by no controller",
                 ));
             }
@@ -217,7 +218,7 @@ impl Naming {
             && let Some(other) = caller.holder(address, go_on).filter(|other| *other != mac)
         {
             return Err(FramesFault::new(
-                format!("{} has the address {address} already", shown(other)),
+                format!("{} has the address {address} already", mac_shown(other)),
                 "choose a free one",
             ));
         }
@@ -265,8 +266,4 @@ impl Naming {
             )
         })
     }
-}
-
-fn shown(mac: [u8; 6]) -> String {
-    mac.map(|byte| format!("{byte:02x}")).join(":")
 }

@@ -2,9 +2,10 @@
 #![allow(clippy::panic, clippy::missing_panics_doc, reason = "a broken promise must stop the run")]
 
 use super::block::{Block, Blocks, kind};
-use super::connect::{AlarmAnswer, AlarmRequest, ArAnswer, ArRequest, IocrAnswer, IocrRequest};
+use super::connect::{AlarmAnswer, AlarmRequest, ArAnswer, ArRequest};
 use super::control::Control;
 use super::dcp::{Dcp, Emit, IpSuite, Kind, Service};
+use super::iocr::{IocrAnswer, IocrRequest};
 use super::records::{Identification, RecordHeader};
 use super::rpc::{Arguments, Header, kind as message};
 use super::rt::{self, RtFrame};

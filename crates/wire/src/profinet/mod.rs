@@ -1,8 +1,8 @@
 //! PROFINET IO with real-time class 1: frames of EtherType 0x8892, and calls over UDP.
 //!
 //! Stations are found and named by [`dcp`], their names obey [`name`]; a connection (an application relation) is made by
-//! calls ([`rpc`]) that carry blocks ([`connect`], [`submodules`], [`control`], [`records`]) and end with a [`status`]; data
-//! go in cyclic frames ([`rt`]), and each end breaks off by a message of the alarm channel ([`rta`]). All fields are
+//! calls ([`rpc`]) that carry blocks ([`connect`], [`iocr`], [`submodules`], [`control`], [`records`]) and end with a
+//! [`status`]; data go in cyclic frames ([`rt`]), and each end breaks off by a message of the alarm channel ([`rta`]). All fields are
 //! big-endian, but what of a call follows the sender's representation.
 //!
 //! Frames that are wrong are dropped; a call that is wrong is answered with the number of the field that is
@@ -14,6 +14,7 @@ pub mod control;
 pub mod dcp;
 #[cfg(any(test, feature = "exercise"))]
 pub mod exercise;
+pub mod iocr;
 pub mod lldp;
 pub mod name;
 pub mod records;

@@ -1,7 +1,7 @@
 //! What a call or the end of a connection says: four bytes, from who was wrong to which field.
 
 use super::block::HEAD;
-use super::{connect, records, submodules};
+use super::{connect, iocr, records, submodules};
 use crate::{WireError, WireFault};
 use std::fmt;
 
@@ -182,7 +182,7 @@ impl fmt::Display for PnioStatus {
 /// The fields of blocks behind their heads, in the order by which refusals number them.
 const FIELDS: [(&str, u8, &[&str]); 6] = [
     ("AR block", place::AR, &connect::AR_FIELDS),
-    ("IOCR block", place::IOCR, &connect::IOCR_FIELDS),
+    ("IOCR block", place::IOCR, &iocr::IOCR_FIELDS),
     ("expected submodule block", place::EXPECTED, &submodules::FIELDS),
     ("alarm CR block", place::ALARM_CR, &connect::ALARM_FIELDS),
     ("write block", place::WRITE, &records::FIELDS),

@@ -2,12 +2,10 @@
 //! code, and most of them read by a packet analyser.
 
 use super::block::{Block, Blocks, kind};
-use super::connect::{
-    AR_CONTROLLER, AlarmAnswer, AlarmRequest, ArAnswer, ArRequest, Direction, FRAME_ID_OPEN, IocrAnswer,
-    IocrRequest, NewIocr, Placed,
-};
+use super::connect::{AR_CONTROLLER, AlarmAnswer, AlarmRequest, ArAnswer, ArRequest};
 use super::control::{Control, Step};
 use super::dcp::{self, Choice, Dcp, Emit, IpSuite, Kind, Service};
+use super::iocr::{Direction, FRAME_ID_OPEN, IocrAnswer, IocrRequest, NewIocr, Placed};
 use super::lldp::{self, Neighbour};
 use super::records::{IM0_INDEX, Identification, Record, RecordHeader};
 use super::rpc::{self, Arguments, Header, emit_arguments, operation};
@@ -16,41 +14,10 @@ use super::rta::{self, Rta, RtaKind};
 use super::status::{self, PnioStatus, calls, ended, place, service};
 use super::submodules::{self, Difference, Expected, ModuleState, SUBMODULE_WRONG};
 use super::{Uuid, exercise};
+use crate::checked::{Vectors, bytes_of, emitted};
 use proptest::prelude::*;
-use serde::Deserialize;
 
-#[derive(Deserialize)]
-struct Vector {
-    name: String,
-    layer: String,
-    hex: String,
-    valid: bool,
-}
-
-fn bytes_of(hex: &str) -> Vec<u8> {
-    (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect()
-}
-
-fn all() -> Vec<Vector> {
-    serde_json::from_str(include_str!("../../testdata/vectors-profinet.json")).unwrap()
-}
-
-fn vectors(layer: &str, valid: bool) -> Vec<(String, Vec<u8>)> {
-    let chosen = all().into_iter().filter(|v| v.layer == layer && v.valid == valid);
-    let found: Vec<_> = chosen.map(|v| (v.name, bytes_of(&v.hex))).collect();
-    assert!(!found.is_empty(), "no vectors of layer {layer}");
-    found
-}
-
-fn vector(name: &str) -> Vec<u8> {
-    bytes_of(&all().iter().find(|v| v.name == name).unwrap_or_else(|| panic!("no vector {name}")).hex)
-}
-
-fn emitted(write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    let mut out = vec![0xA5; 3];
-    write(&mut out);
-    out.split_off(3)
-}
+const TABLE: Vectors = Vectors(include_str!("../../testdata/vectors-profinet.json"));
 
 /// The blocks of a call, all of them sound.
 fn call(bytes: &[u8]) -> (Header, Arguments<'_>) {
@@ -80,7 +47,7 @@ fn suite(last: u8) -> IpSuite {
 #[test]
 fn every_sound_frame_is_read_and_written_back() {
     for layer in ["dcp", "rt", "rta"] {
-        for (name, bytes) in vectors(layer, true) {
+        for (name, bytes) in TABLE.judged(layer, true) {
             exercise::frame(&bytes);
             let padded = [bytes.as_slice(), &[0; 46]].concat();
             exercise::frame(&padded);
@@ -98,7 +65,7 @@ fn every_sound_frame_is_read_and_written_back() {
 #[test]
 fn every_unsound_frame_is_dropped() {
     let told = |name: &str| {
-        let bytes = vector(name);
+        let bytes = TABLE.bytes(name);
         match name.split('_').nth(1) {
             Some("dcp") => Dcp::parse(&bytes).unwrap_err(),
             Some("rt") => RtFrame::parse(&bytes, 40).unwrap_err(),
@@ -122,7 +89,7 @@ fn every_unsound_frame_is_dropped() {
     for (name, words) in all {
         assert_eq!(told(name), words, "{name}");
     }
-    let unsound = ["dcp", "rt", "rta"].map(|layer| vectors(layer, false).len());
+    let unsound = ["dcp", "rt", "rta"].map(|layer| TABLE.judged(layer, false).len());
     assert_eq!(unsound.iter().sum::<usize>(), all.len());
 }
 
@@ -223,7 +190,7 @@ fn stations_are_found_named_and_addressed() {
             ),
         ),
     ] {
-        assert_eq!(bytes, vector(vector_name), "{vector_name}");
+        assert_eq!(bytes, TABLE.bytes(vector_name), "{vector_name}");
     }
     let outcome = |transaction, of, code| {
         emitted(|out| {
@@ -232,9 +199,9 @@ fn stations_are_found_named_and_addressed() {
             begun.end(out);
         })
     };
-    assert_eq!(outcome(0x0100_0045, Choice::IP, dcp::outcome::OK), vector("dcp_set_ip_rsp"));
-    assert_eq!(outcome(0x0100_0046, Choice::NAME, dcp::outcome::OK), vector("dcp_set_name_rsp"));
-    let busy = vector("dcp_set_ip_busy_rsp");
+    assert_eq!(outcome(0x0100_0045, Choice::IP, dcp::outcome::OK), TABLE.bytes("dcp_set_ip_rsp"));
+    assert_eq!(outcome(0x0100_0046, Choice::NAME, dcp::outcome::OK), TABLE.bytes("dcp_set_name_rsp"));
+    let busy = TABLE.bytes("dcp_set_ip_busy_rsp");
     assert_eq!(outcome(0x0100_0047, Choice::IP, dcp::outcome::IN_OPERATION), busy);
     let told = Dcp::parse(&busy).unwrap().find(Choice::RESPONSE).unwrap();
     assert_eq!(
@@ -242,7 +209,7 @@ fn stations_are_found_named_and_addressed() {
         (&[1, 2, 6][..], "a controller is connected to it")
     );
     // What is read out of them.
-    let several = vector("dcp_set_multi");
+    let several = TABLE.bytes("dcp_set_multi");
     let several = Dcp::parse(&several).unwrap();
     assert_eq!((several.service, several.kind), (Service::Set, Kind::Request));
     let blocks: Vec<_> = several.blocks().collect();
@@ -255,7 +222,7 @@ fn stations_are_found_named_and_addressed() {
 fn a_station_tells_its_neighbour_who_it_is() {
     let own = Neighbour { name: NAME, mac: MAC, address: Some([192, 168, 10, 2].into()) };
     let bytes = emitted(|out| own.emit(out));
-    assert_eq!(bytes, vector("lldp_min"));
+    assert_eq!(bytes, TABLE.bytes("lldp_min"));
     let mut kinds = vec![];
     lldp::parse(&bytes, |part| kinds.push(part.kind)).unwrap();
     assert_eq!(kinds, [1, 2, 3, 127, 127, 8]);
@@ -265,7 +232,7 @@ fn a_station_tells_its_neighbour_who_it_is() {
 #[test]
 fn frames_say_what_their_sender_says_of_them() {
     let read = |name: &str| {
-        let bytes = vector(name);
+        let bytes = TABLE.bytes(name);
         let own = RtFrame::parse(&bytes, 40).unwrap();
         (own.frame_id, own.counter, own.status, own.data.to_vec())
     };
@@ -278,7 +245,7 @@ fn frames_say_what_their_sender_says_of_them() {
     let (.., status, _) = read("rt_in_problem");
     assert!(status == DataStatus::PROBLEM && status.has_problem() && status.runs());
     assert!(!read("rt_in_invalid").2.is_valid() && read("rt_class2_range").0 == 0x8001);
-    let whole = vector("rt_vlan");
+    let whole = TABLE.bytes("rt_vlan");
     assert_eq!(RtFrame::parse(&whole, 40).unwrap().counter, 0x1800);
     let wrap = read("rt_in_wrap").1;
     for (last, counter, is_later) in [
@@ -295,11 +262,11 @@ fn frames_say_what_their_sender_says_of_them() {
 
 #[test]
 fn the_alarm_channel_tells_acknowledges_and_breaks_off() {
-    let broken = vector("rta_err_wdt");
+    let broken = TABLE.bytes("rta_err_wdt");
     assert_eq!(emitted(|out| Rta::emit_error(out, 1, 1, PnioStatus::ended(ended::WATCHDOG))), broken);
     let told = Rta::parse(&broken).unwrap().error().unwrap().to_string();
     assert_eq!(told, "CF 81 FD 05 (no frame came in time)");
-    let alarm = vector("rta_data_diag");
+    let alarm = TABLE.bytes("rta_data_diag");
     let alarm = Rta::parse(&alarm).unwrap();
     let (block, rest) = Block::parse(alarm.data).unwrap();
     assert_eq!((alarm.kind, alarm.sequence, alarm.error()), (RtaKind::Data, rta::FIRST, None));
@@ -312,15 +279,15 @@ fn the_alarm_channel_tells_acknowledges_and_breaks_off() {
         data: &[],
         ..alarm
     };
-    assert_eq!(emitted(|out| acknowledged.emit(out)), vector("rta_ack_diag"));
-    let answer = vector("rta_data_alarmack");
+    assert_eq!(emitted(|out| acknowledged.emit(out)), TABLE.bytes("rta_ack_diag"));
+    let answer = TABLE.bytes("rta_data_alarmack");
     let (block, _) = Block::parse(Rta::parse(&answer).unwrap().data).unwrap();
     assert_eq!(block.kind, kind::ALARM_ACK);
 }
 
 #[test]
 fn every_sound_call_is_read_and_written_back() {
-    for (name, bytes) in vectors("rpc", true) {
+    for (name, bytes) in TABLE.judged("rpc", true) {
         let (header, body) = Header::parse(&bytes).unwrap();
         exercise::datagram(&bytes);
         assert!((0..bytes.len()).all(|cut| Header::parse(&bytes[..cut]).is_err()), "{name} cut");
@@ -336,8 +303,8 @@ fn every_sound_call_is_read_and_written_back() {
             assert!(Blocks(arguments.bytes).all(|own| own.is_ok()), "{name}");
         }
     }
-    let turned = vector("pn_connect_req_be");
-    let straight = vector("pn_connect_req");
+    let turned = TABLE.bytes("pn_connect_req_be");
+    let straight = TABLE.bytes("pn_connect_req");
     let ((big, own), (little, other)) = (call(&turned), call(&straight));
     assert!(!big.little && little.little && own == other, "blocks do not turn");
     assert_eq!((big.object, big.interface), (little.object, little.interface));
@@ -406,7 +373,7 @@ fn a_connection_is_opened_as_its_blocks_say() {
         activity_timeout: 600,
         name: b"woodrush-ctl",
     };
-    let whole = vector("pn_connect_req");
+    let whole = TABLE.bytes("pn_connect_req");
     let (header, arguments) = call(&whole);
     assert_eq!(header, Header::call(DEVICE, rpc::DEVICE, CALLER, 0, operation::CONNECT));
     let (first, _) = Block::parse(arguments.bytes).unwrap();
@@ -438,7 +405,7 @@ fn a_connection_is_opened_as_its_blocks_say() {
         submodules::parse(block, |own| wanted.push(own)).unwrap();
     }
     assert_eq!(wanted, expected());
-    let both = vector("pn_block_expsub_inout");
+    let both = TABLE.bytes("pn_block_expsub_inout");
     let (block, _) = Block::parse(&both).unwrap();
     let mut wanted = vec![];
     submodules::parse(&block, |own| wanted.push(own)).unwrap();
@@ -448,7 +415,7 @@ fn a_connection_is_opened_as_its_blocks_say() {
 
 #[test]
 fn an_opening_is_answered_with_what_differs_and_refused_with_a_number() {
-    let whole = vector("pn_connect_diff_rsp");
+    let whole = TABLE.bytes("pn_connect_diff_rsp");
     let (header, arguments) = call(&whole);
     let difference = Difference {
         api: 0,
@@ -473,7 +440,7 @@ fn an_opening_is_answered_with_what_differs_and_refused_with_a_number() {
     let mut found = vec![];
     submodules::parse_differences(&last, |own| found.push(own)).unwrap();
     assert_eq!(found, [difference]);
-    let refused = vector("pn_connect_neg_rsp");
+    let refused = TABLE.bytes("pn_connect_neg_rsp");
     let (header, arguments) = call(&refused);
     let status = PnioStatus::protocol(service::CONNECT, place::CALLS, calls::OUT_OF_RELATIONS);
     assert_eq!(arguments.status(), status);
@@ -492,18 +459,18 @@ fn steps_and_records_are_what_they_say() {
         ("pn_release_req", Step::Release, false),
         ("pn_release_rsp", Step::Release, true),
     ] {
-        let bytes = vector(name);
+        let bytes = TABLE.bytes(name);
         let (_, arguments) = call(&bytes);
         let own = Control { step, done, uuid: relation(), session: 1, properties: 0 };
         assert_eq!(emitted(|out| own.emit(out)), arguments.bytes, "{name}");
         assert_eq!(Control::parse(&Block::parse(arguments.bytes).unwrap().0), Ok(own));
     }
-    let bytes = vector("pn_write_req");
+    let bytes = TABLE.bytes("pn_write_req");
     let (own, data) =
         RecordHeader::parse(call(&bytes).1.bytes).map(|(own, data)| (own, data.to_vec())).unwrap();
     let wanted = Record { sequence: 1, uuid: relation(), api: 0, slot: 1, subslot: 1, index: 16, length: 4 };
     assert_eq!((own.writes, own.answers, own.record, data), (true, false, wanted, vec![0, 0, 0, 5]));
-    let bytes = vector("pn_read_im0_rsp");
+    let bytes = TABLE.bytes("pn_read_im0_rsp");
     let (own, data) =
         RecordHeader::parse(call(&bytes).1.bytes).map(|(own, data)| (own, data.to_vec())).unwrap();
     assert_eq!((own.record.index, own.record.length), (IM0_INDEX, 60));
@@ -511,7 +478,7 @@ fn steps_and_records_are_what_they_say() {
     assert_eq!((identity.vendor, identity.order), (0xFFF1, Identification::padded("WR-IO-1")));
     assert_eq!(identity.serial, Identification::padded("0000000001"));
     assert_eq!(emitted(|out| identity.emit(out)), data);
-    let bytes = vector("pn_read_bad_rsp");
+    let bytes = TABLE.bytes("pn_read_bad_rsp");
     let told = call(&bytes).1.status();
     assert_eq!(told, PnioStatus::record(service::READ, status::record::INVALID_INDEX));
     assert_eq!(told.to_string(), "DE 80 B0 00 (there is no such record)");
@@ -555,7 +522,7 @@ fn every_unsound_call_has_its_number() {
         ("bad_iocr_overlap", Some("00 00 00 00 (done)")),
         ("bad_iocr_missing", Some("00 00 00 00 (done)")),
     ];
-    let unsound = vectors("rpc", false);
+    let unsound = TABLE.judged("rpc", false);
     assert_eq!(unsound.len(), told.len());
     for (name, bytes) in unsound {
         let found = judged(&bytes).map(|status| status.to_string());
@@ -569,8 +536,8 @@ proptest! {
     fn no_bytes_do_harm(bytes in prop::collection::vec(any::<u8>(), 0..200), flip in any::<prop::sample::Index>(),
         bit in 0u8..8, which in any::<prop::sample::Index>())
     {
-        let known = all();
-        let mut known = bytes_of(&known[which.index(known.len())].hex);
+        let known = TABLE.all();
+        let mut known = known[which.index(known.len())].bytes();
         let at = flip.index(known.len());
         known[at] ^= 1 << bit;
         for bytes in [&bytes, &known] {

@@ -9,6 +9,7 @@ use woodrush_core::project::{Owner, show_micros};
 use woodrush_core::protocol::{refusal_cause, refusal_shown};
 use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
+use woodrush_engine::mac_shown;
 use woodrush_engine::speak::{LinkLoss, LinkNews, StationNews};
 
 /// When a file was changed last, and how long it was.
@@ -282,7 +283,7 @@ fn station_news(news: &StationNews) -> Option<(Tone, &'static str, String)> {
             (Tone::Doubt, "station_blinks", "somebody looks for it: it would blink now for 3 s".into())
         }
         StationNews::Rival { address, mac } => {
-            let mac = mac.map(|byte| format!("{byte:02x}")).join(":");
+            let mac = mac_shown(*mac);
             let text =
                 format!("{mac} says that it has the address {address} as well: one of the two must change");
             (Tone::Bad, "station_rival", text)

@@ -8,9 +8,9 @@ use crate::form::Order;
 use crate::protocol::direct::{self, Block};
 use crate::protocol::requests::one_part;
 use crate::protocol::{
-    Address, AddressContext, AddressFault, BitWrite, Cost, Cyclic, CyclicTimes, DeviceFile, Dialect, Example,
-    Extent, Flow, FrameExample, Framing, Grain, Holder, Key, Link, Notation, Refusals, Requests,
-    SettingFault, Setup, ShownAddress, Slot, Space, StationId, Stations, TooMuch, Transport, Verb,
+    Address, AddressContext, AddressFault, Cost, Cyclic, CyclicTimes, DeviceFile, Dialect, Example, Extent,
+    FrameExample, Framing, Holder, Key, Link, Notation, Refusals, Requests, SettingFault, Setup,
+    ShownAddress, Slot, Space, StationId, Stations, TooMuch, Transport, Verb,
 };
 use std::borrow::Cow;
 use std::ops::RangeInclusive;
@@ -49,30 +49,8 @@ fn block_of(space: &Space) -> Block {
 
 /// The space of a block, as `holder` sees it.
 fn space(block: Block, setup: &Setup, holder: Holder) -> Space {
-    let goes = (block == Block::Inputs) == (holder == Holder::Image);
-    Space {
-        key: Cow::Borrowed(key_of(block)),
-        shown: None,
-        noun: if block == Block::Inputs { "input byte" } else { "output byte" },
-        grain: Grain::Bytes(1),
-        align: 1,
-        len: setup.row(key_of(block)).and_then(|row| row.number("bytes")),
-        writable: block == Block::Outputs || goes,
-        bits: BitWrite::ReadBack,
-        only: &[],
-        rewritten: false,
-        whole: true,
-        publishes: false,
-        flow: if goes { Flow::Goes } else { Flow::Comes },
-    }
-}
-
-/// What the other end calls it.
-const fn seen(block: Block) -> &'static str {
-    match block {
-        Block::Inputs => "input, to the controller",
-        Block::Outputs => "output, from the controller",
-    }
+    let bytes = setup.row(key_of(block)).and_then(|row| row.number("bytes"));
+    block.space(holder, Cow::Borrowed(key_of(block)), None, bytes)
 }
 
 impl Dialect for AssembliesInCycles {
@@ -181,7 +159,7 @@ impl Notation for AssembliesInCycles {
             let other = if own.block == Block::Inputs { "outputs" } else { "inputs" };
             return Err(whole(format!(
                 "`{text}` is an {}, and only `{other}` is written there: add `{key} = {{ assembly = … }}`",
-                seen(own.block)
+                own.block.seen()
             )));
         }
         let space = space(own.block, context.setup, context.holder);
@@ -347,7 +325,7 @@ impl Cyclic for AssembliesInCycles {
         CyclicFrame { connection: 0, number: 1, body: &body }.emit(&mut frame);
         let number = assembly(setup, key_of(block)).map_or(0, |own| own.number);
         let begins = frame.len() - bytes.len();
-        let words = format!("{}: assembly {number}, {} bytes", seen(block), bytes.len());
+        let words = format!("{}: assembly {number}, {} bytes", block.seen(), bytes.len());
         FrameExample { words, bytes: frame, begins }
     }
 
@@ -388,6 +366,7 @@ mod tests {
     use super::super::layout::blocks as setup;
     use super::*;
     use crate::form::Type;
+    use crate::protocol::Flow;
     use crate::protocol::ImpliedType;
 
     #[test]

@@ -2,8 +2,8 @@
 
 use crate::protocol::{Key, KeyKind, Setup, key};
 use std::net::Ipv4Addr;
-use woodrush_wire::profinet::connect::Placed;
 use woodrush_wire::profinet::dcp::IpSuite;
+use woodrush_wire::profinet::iocr::Placed;
 use woodrush_wire::profinet::rt::{DATA, TICK_NS};
 use woodrush_wire::profinet::submodules::Expected;
 
@@ -273,6 +273,15 @@ pub fn suite(text: &str) -> Result<IpSuite, String> {
         return Err(format!("{address} cannot be the address of a station in a network of {bits} bits"));
     }
     Ok(IpSuite { address, mask, gateway: Ipv4Addr::UNSPECIFIED })
+}
+
+/// The same as the file writes it; nothing where there is none.
+#[must_use]
+pub fn shown_suite(suite: IpSuite) -> String {
+    match suite.address.is_unspecified() {
+        true => String::new(),
+        false => format!("{}/{}", suite.address, u32::from(suite.mask).count_ones()),
+    }
 }
 
 /// What a device says of itself.

@@ -8,7 +8,8 @@ mod slots;
 mod terms;
 
 pub use layout::{
-    FramePart, HEAD, IoIdentity, SEND_CLOCK, StationLayout, Submodule, TEST_VENDOR, WATCHDOG_MAX_US, suite,
+    FramePart, HEAD, IoIdentity, SEND_CLOCK, StationLayout, Submodule, TEST_VENDOR, WATCHDOG_MAX_US,
+    shown_suite, suite,
 };
 pub use slots::key_of;
 
@@ -20,7 +21,7 @@ use super::{
 use crate::form::Order;
 use crate::term::Term;
 use layout::{is_cycle, period, usual_watchdog};
-use slots::{of_key, seen, space, words_of};
+use slots::{of_key, space, words_of};
 use woodrush_wire::profinet::rt::DATA;
 use woodrush_wire::profinet::{ETHERTYPE, RPC_PORT, name};
 
@@ -206,7 +207,7 @@ impl Notation for IoDevice {
                 let what = format!(
                     "`{text}` is an {}, and {shown} has only `{other}`: `%I` is what the controller reads, `%Q` what it \
                      writes",
-                    seen(own.block)
+                    own.block.seen()
                 );
                 return Err(whole("M08", what, vec![]));
             }

@@ -2,12 +2,10 @@
 
 use super::layout::{PERIOD_MAX, PERIOD_MIN, StationLayout, Submodule, period};
 use super::{ends, gsdml};
-use crate::grain::Grain;
 use crate::protocol::direct::Block;
 use crate::protocol::{
-    BitWrite, Cyclic, CyclicTimes, DeviceFile, Flow, FrameExample, Holder, SettingFault, Setup, Slot, Space,
+    Cyclic, CyclicTimes, DeviceFile, FrameExample, Holder, SettingFault, Setup, Slot, Space,
 };
-use std::borrow::Cow;
 use std::ops::RangeInclusive;
 use woodrush_wire::profinet::rt::{AROUND, DATA, DataStatus, RtFrame, iox};
 
@@ -39,30 +37,8 @@ pub(super) fn of_key(key: &str) -> Option<(u16, u16, Block)> {
 
 /// The space of one direction of a submodule, as `holder` sees it.
 pub(super) fn space(slot: u16, subslot: u16, block: Block, len: Option<u16>, holder: Holder) -> Space {
-    let goes = (block == Block::Inputs) == (holder == Holder::Image);
-    Space {
-        key: Cow::Owned(key_of(slot, subslot, block == Block::Inputs)),
-        shown: Some(words_of(slot, subslot, block).into()),
-        noun: if block == Block::Inputs { "input byte" } else { "output byte" },
-        grain: Grain::Bytes(1),
-        align: 1,
-        len: len.map(u32::from),
-        writable: block == Block::Outputs || goes,
-        bits: BitWrite::ReadBack,
-        only: &[],
-        rewritten: false,
-        whole: true,
-        publishes: false,
-        flow: if goes { Flow::Goes } else { Flow::Comes },
-    }
-}
-
-/// What the other end calls it.
-pub(super) const fn seen(block: Block) -> &'static str {
-    match block {
-        Block::Inputs => "input, to the controller",
-        Block::Outputs => "output, from the controller",
-    }
+    let key = key_of(slot, subslot, block == Block::Inputs);
+    block.space(holder, key.into(), Some(words_of(slot, subslot, block).into()), len.map(u32::from))
 }
 
 impl Cyclic for super::IoDevice {
@@ -128,7 +104,7 @@ impl Cyclic for super::IoDevice {
         let frame_id = SHOWN_IDS[usize::from(!to_controller)];
         let mut frame = vec![];
         RtFrame { frame_id, data: &data, counter: 0, status: DataStatus::RUN }.emit(&mut frame);
-        let words = format!("{}: {} bytes of slot {slot}", seen(block), bytes.len());
+        let words = format!("{}: {} bytes of slot {slot}", block.seen(), bytes.len());
         FrameExample { words, bytes: frame, begins: begins + 2 }
     }
 

@@ -2,41 +2,34 @@
 //! that has ended.
 
 use super::calls::Call;
-use super::cyclic::{Consumer, FrameFlow, FramePiece, Provider};
-use super::ether::{Mac, frame, shown};
+use super::cyclic::{Consumer, Provider};
+use super::discovery::dcp_frame;
+use super::ether::{Mac, frame};
 use super::ip::IpStack;
+use super::opening::{ACTIVITY, ALARM_REFERENCE, INPUT_FRAME, NewRelation, OpenedRelation, emit_opening};
 use super::refusal_of;
 use crate::Moment;
+use crate::hex::mac_shown;
 use crate::speak::{LinkFaults, LinkLoss, LinkNews, NetAct, Produced};
 use std::collections::VecDeque;
 use std::net::{Ipv4Addr, SocketAddrV4};
-use woodrush_core::protocol::profinet::{FramePart, IoIdentity, SEND_CLOCK, StationLayout};
+use woodrush_core::protocol::profinet::{IoIdentity, StationLayout};
 use woodrush_core::{Blame, Kind, Refusal};
-use woodrush_wire::profinet::block::{Blocks, kind as block};
-use woodrush_wire::profinet::connect::{
-    AR_ACTIVE, AR_CONTROLLER, AR_PARAMETERS, AlarmAnswer, AlarmRequest, ArRequest, Direction, FRAME_ID_OPEN,
-    IocrAnswer, NewIocr, Placed,
-};
+use woodrush_wire::profinet::block::Block;
 use woodrush_wire::profinet::control::{Control, Step};
-use woodrush_wire::profinet::dcp::{self, Choice, Dcp, Emit, IpSuite, Kind as DcpKind, Service, outcome};
+use woodrush_wire::profinet::dcp::{self, Choice, Dcp, IpSuite, Kind as DcpKind, Service, outcome};
 use woodrush_wire::profinet::rpc::{self, Arguments, Header, emit_arguments, kind, operation};
 use woodrush_wire::profinet::rta::{Rta, RtaKind};
 use woodrush_wire::profinet::status::{PnioStatus, ended};
-use woodrush_wire::profinet::submodules::{self, Expected};
+use woodrush_wire::profinet::submodules::Expected;
 use woodrush_wire::profinet::{ETHERTYPE, RPC_PORT, TAG, Uuid};
 
 /// How long answers to a question to all are waited for, in microseconds.
 const LISTENS: u64 = 100_000;
 /// After how long a station that was not found is looked for again, and a connection opened that was refused.
 const AGAIN: u64 = 300_000;
-/// Within what each step of the opening must follow the one before, in units of 100 ms.
-const ACTIVITY: u16 = 10;
-/// By what we name the alarm channel.
-const ALARM_REFERENCE: u16 = 1;
-/// The FrameID of the frames that come to us.
-const INPUT_FRAME: u16 = 0xC010;
 /// The network of a device whose address nothing says.
-const MASK: Ipv4Addr = Ipv4Addr::new(255, 255, 255, 0);
+pub(super) const MASK: Ipv4Addr = Ipv4Addr::new(255, 255, 255, 0);
 
 /// How far it is.
 #[derive(Debug)]
@@ -205,12 +198,7 @@ impl Controller {
     /// A question or an order about names and addresses.
     fn dcp(&mut self, stack: &mut IpStack, (to, service): (Mac, Service), blocks: &[(Choice, u16, &[u8])]) {
         self.number = self.number.wrapping_add(1);
-        let (number, delay) = (self.number, u16::from(service == Service::Identify));
-        let mut own = vec![];
-        let begun = Emit::begin(&mut own, service, DcpKind::Request, number, delay);
-        blocks.iter().for_each(|(choice, word, value)| begun.block(&mut own, *choice, *word, value));
-        begun.end(&mut own);
-        stack.out.push_back(frame(to, stack.mac, ETHERTYPE, None, |out| out.extend_from_slice(&own)));
+        stack.out.push_back(dcp_frame((to, stack.mac), self.number, service, blocks));
     }
 
     fn find(&mut self, now: Moment, stack: &mut IpStack) {
@@ -241,8 +229,8 @@ impl Controller {
                 let why = format!(
                     "two stations have the name `{}`: {} and {}",
                     self.layout.name,
-                    shown(*one),
-                    shown(*other)
+                    mac_shown(*one),
+                    mac_shown(*other)
                 );
                 self.give_up(now, Kind::Mismatch, why);
             }
@@ -269,109 +257,38 @@ impl Controller {
     fn connect(&mut self, now: Moment, stack: &mut IpStack, mac: Mac) {
         self.number = self.number.wrapping_add(1);
         let [a, b, c, d] = self.number.to_be_bytes();
-        let own = stack.mac;
-        self.uuid = Uuid([
-            0x57, 0x52, a, b, c, d, 0x40, 0x01, 0x80, 0x01, own[0], own[1], own[2], own[3], own[4], own[5],
-        ]);
+        let [e, f, g, h, i, j] = stack.mac;
+        self.uuid = Uuid([0x57, 0x52, a, b, c, d, 0x40, 0x01, 0x80, 0x01, e, f, g, h, i, j]);
         let mut activity = self.uuid.0;
         activity[0] ^= 0xFF;
         (self.activity, self.sequence) = (Uuid(activity), 0);
-        let (uuid, name, layout, expected) =
-            (self.uuid, self.name.clone(), self.layout.clone(), self.expected());
+        let own = NewRelation {
+            uuid: self.uuid,
+            mac: stack.mac,
+            name: self.name.clone(),
+            layout: self.layout.clone(),
+            expected: self.expected(),
+        };
         let (header, bytes) = self.call(operation::CONNECT, |out| {
-            ArRequest {
-                ar_type: AR_CONTROLLER,
-                uuid,
-                session: 1,
-                mac: own,
-                object: Uuid::object(1, 1, woodrush_core::protocol::profinet::TEST_VENDOR),
-                properties: AR_ACTIVE | AR_PARAMETERS,
-                activity_timeout: ACTIVITY,
-                name: name.as_bytes(),
-            }
-            .emit(out);
-            for (direction, reference) in [(Direction::Input, 1), (Direction::Output, 2)] {
-                let input = direction == Direction::Input;
-                let (parts, length) = layout.frame(input);
-                let chosen = |data: bool| -> Vec<Placed> {
-                    let own = |part: &&FramePart| part.data.is_some() == data;
-                    parts.iter().filter(own).map(|part| part.placed).collect()
-                };
-                NewIocr {
-                    direction,
-                    reference,
-                    class: 1,
-                    data_length: u16::try_from(length).unwrap_or(u16::MAX),
-                    frame_id: if input { INPUT_FRAME } else { FRAME_ID_OPEN },
-                    send_clock: SEND_CLOCK,
-                    ratio: layout.ratio(),
-                    watchdog: u16::try_from(layout.watchdog).unwrap_or(u16::MAX),
-                    objects: &chosen(true),
-                    iocs: &chosen(false),
-                }
-                .emit(out);
-            }
-            AlarmRequest { properties: 0, timeout: 1, retries: 3, reference: ALARM_REFERENCE, longest: 200 }
-                .emit(out);
-            expected
-                .chunk_by(|own, other| own.slot == other.slot)
-                .for_each(|slot| submodules::emit(out, slot));
+            emit_opening(out, &own);
         });
         self.stage = ControllerStage::Connect(Call::new(now, self.calls_to(), &header, bytes), mac);
     }
 
-    /// The frames of a direction as the layout has them, but for slots that differ at the device.
-    fn flow(&self, to_controller: bool, frame_id: u16, differing: &[(u16, u16)]) -> FrameFlow {
-        let (parts, length) = self.layout.frame(to_controller);
-        let part = |own: &FramePart| {
-            let at = (own.placed.slot, own.placed.subslot);
-            FramePiece {
-                offset: own.placed.offset.into(),
-                data: own.data.map(usize::from),
-                slot: self.layout.submodules.iter().position(|own| (own.slot, own.subslot) == at),
-                plugged: !differing.contains(&at),
-            }
-        };
-        FrameFlow {
-            frame_id,
-            length: u16::try_from(length).unwrap_or(u16::MAX),
-            period: self.layout.period.into(),
-            parts: parts.iter().map(part).collect(),
-        }
-    }
-
     /// The device has opened the connection: frames run, and the parameters are complete at once.
     fn opened(&mut self, now: Moment, stack: &IpStack, mac: Mac, arguments: &[u8]) {
-        let (mut output_id, mut differing, mut words) = (None, vec![], vec![]);
-        for own in Blocks(arguments).flatten() {
-            match own.kind {
-                block::IOCR_ANSWER => {
-                    let own = IocrAnswer::parse(&own).ok().filter(|own| own.direction == Direction::Output);
-                    output_id = output_id.or(own.map(|own| own.frame_id));
-                }
-                block::ALARM_CR_ANSWER => {
-                    self.alarm_reference = AlarmAnswer::parse(&own).map_or(0, |own| own.reference);
-                }
-                block::MODULE_DIFF => {
-                    let _ = submodules::parse_differences(&own, |own| {
-                        words.push(format!("slot {}: {}", own.slot, own.state.words()));
-                        let here = self.layout.submodules.iter().filter(|other| other.slot == own.slot);
-                        differing.extend(here.map(|other| (other.slot, other.subslot)));
-                    });
-                }
-                _ => {}
-            }
-        }
-        let Some(output_id) = output_id else {
+        let Some(opened) = OpenedRelation::of(arguments, &self.layout) else {
             return self.give_up(now, Kind::Damaged, "its answer has no FrameID for what we send".into());
         };
-        if !words.is_empty() {
-            self.tell_refused(Refusal::new(Kind::Mismatch, Blame::Device), words.join("; "));
+        self.alarm_reference = opened.alarm_reference;
+        if !opened.words.is_empty() {
+            self.tell_refused(Refusal::new(Kind::Mismatch, Blame::Device), opened.words.join("; "));
         }
         self.device_mac = mac;
-        let mut provider = Provider::new(self.flow(false, output_id, &differing), (stack.mac, mac), now);
+        let flow = |to_controller, frame_id| opened.flow(&self.layout, to_controller, frame_id);
+        let mut provider = Provider::new(flow(false, opened.output_id), (stack.mac, mac), now);
         (provider.stopped, provider.short) = (self.fault.idle, self.fault.wrong_size);
-        let flow = self.flow(true, INPUT_FRAME, &differing);
+        let flow = flow(true, INPUT_FRAME);
         let watchdog = flow.period * u64::from(self.layout.watchdog);
         let consumer = Consumer::new(flow, mac, watchdog, (now, u64::from(ACTIVITY) * 100_000));
         self.runs = Some((provider, consumer));
@@ -383,11 +300,7 @@ impl Controller {
 
     pub(super) fn produced(&mut self, now: Moment, cells: &Produced) {
         let Some((provider, _)) = &mut self.runs else { return };
-        let (bytes, due, skipped) = provider.frame(now, cells);
-        if skipped > 0 {
-            self.out.push_back(NetAct::Skipped(self.link, skipped));
-        }
-        self.out.push_back(NetAct::Frame { bytes, due: Some((self.link, due)) });
+        provider.produced(now, cells, self.link, &mut self.out);
     }
 
     /// What is due by time.
@@ -405,7 +318,7 @@ impl Controller {
                 let mac = *mac;
                 return match stack.mac_of(self.device) {
                     Some(other) if other != mac => {
-                        let why = format!("{} has the address {} already", shown(other), self.device);
+                        let why = format!("{} has the address {} already", mac_shown(other), self.device);
                         self.give_up(now, Kind::Mismatch, why);
                     }
                     _ => self.give_address(now, stack, mac, 0),
@@ -516,7 +429,7 @@ impl Controller {
     /// The device says that it is ready: from here on data count.
     fn take_ready(&mut self, header: &Header, body: &[u8]) -> Option<Vec<u8>> {
         let arguments = Arguments::of_call(body, header.little).ok()?;
-        let (own, _) = woodrush_wire::profinet::block::Block::parse(arguments.bytes).ok()?;
+        let (own, _) = Block::parse(arguments.bytes).ok()?;
         let control =
             Control::parse(&own).ok().filter(|own| own.uuid == self.uuid && own.step == Step::Ready)?;
         let (provider, consumer) = self.runs.as_mut()?;
@@ -544,10 +457,7 @@ impl Controller {
 
     pub(super) fn take_frame(&mut self, now: Moment, from: Mac, payload: &[u8]) {
         let Some((_, consumer)) = &mut self.runs else { return };
-        let mut heard = vec![];
-        consumer.take(now, from, payload, &mut heard);
-        let link = self.link;
-        self.out.extend(heard.into_iter().map(|heard| heard.act(link)));
+        consumer.heard(now, (from, payload), self.link, &mut self.out);
     }
 
     pub(super) fn take_alarm(&mut self, now: Moment, from: Mac, payload: &[u8]) {

@@ -3,6 +3,7 @@
 use super::ether::{Mac, frame};
 use crate::Moment;
 use crate::speak::{LinkLoss, NetAct, Produced};
+use std::collections::VecDeque;
 use woodrush_wire::profinet::rt::{DataStatus, RtFrame, iox};
 use woodrush_wire::profinet::{ETHERTYPE, TAG};
 
@@ -66,8 +67,23 @@ impl Provider {
         self.flow.period * 1000 / u64::from(woodrush_wire::profinet::rt::TICK_NS)
     }
 
+    /// Sends the frame that is due.
+    pub(super) fn produced(
+        &mut self,
+        now: Moment,
+        cells: &Produced,
+        link: usize,
+        out: &mut VecDeque<NetAct>,
+    ) {
+        let (bytes, due, skipped) = self.frame(now, cells);
+        if skipped > 0 {
+            out.push_back(NetAct::Skipped(link, skipped));
+        }
+        out.push_back(NetAct::Frame { bytes, due: Some((link, due)) });
+    }
+
     /// The frame that is due, when that was, and how many before it are left out because their time has passed.
-    pub(super) fn frame(&mut self, now: Moment, cells: &Produced) -> (Vec<u8>, Moment, u64) {
+    fn frame(&mut self, now: Moment, cells: &Produced) -> (Vec<u8>, Moment, u64) {
         let period = self.flow.period.max(1);
         let skipped = now.since(self.next) / period;
         let due = self.next + skipped * period;
@@ -114,7 +130,7 @@ impl Provider {
 
 /// What was heard in a frame.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum HeardFrame {
+enum HeardFrame {
     /// Other bytes than before.
     Came(usize, Vec<u8>),
     /// It came, and all that is good is as it was.
@@ -127,7 +143,7 @@ pub(super) enum HeardFrame {
 
 impl HeardFrame {
     /// What is told of it.
-    pub(super) fn act(self, link: usize) -> NetAct {
+    fn act(self, link: usize) -> NetAct {
         match self {
             Self::Came(slot, cells) => NetAct::Came { link, slot, cells },
             Self::Still => NetAct::Still(link),
@@ -183,8 +199,21 @@ impl Consumer {
         now >= self.deadline
     }
 
+    /// Takes a frame, and tells what was heard in it.
+    pub(super) fn heard(
+        &mut self,
+        now: Moment,
+        (from, payload): (Mac, &[u8]),
+        link: usize,
+        out: &mut VecDeque<NetAct>,
+    ) {
+        let mut heard = vec![];
+        self.take(now, from, payload, &mut heard);
+        out.extend(heard.into_iter().map(|heard| heard.act(link)));
+    }
+
     /// Takes a frame, if it is one of its own.
-    pub(super) fn take(&mut self, now: Moment, from: Mac, payload: &[u8], heard: &mut Vec<HeardFrame>) {
+    fn take(&mut self, now: Moment, from: Mac, payload: &[u8], heard: &mut Vec<HeardFrame>) {
         let Ok(own) = RtFrame::parse(payload, self.flow.length) else { return };
         if own.frame_id != self.flow.frame_id || from != self.from {
             return;

@@ -11,8 +11,9 @@ use std::collections::VecDeque;
 use std::net::SocketAddrV4;
 use woodrush_core::protocol::profinet::{IoIdentity, StationLayout};
 use woodrush_wire::profinet::block::Block;
-use woodrush_wire::profinet::connect::{AR_CONTROLLER, AlarmAnswer, ArAnswer, Direction, IocrAnswer};
+use woodrush_wire::profinet::connect::{AR_CONTROLLER, AlarmAnswer, ArAnswer};
 use woodrush_wire::profinet::control::{Control, Step};
+use woodrush_wire::profinet::iocr::{Direction, IocrAnswer};
 use woodrush_wire::profinet::records::{IM0_INDEX, Identification, RecordHeader};
 use woodrush_wire::profinet::rpc::{self, Arguments, Header, emit_arguments, kind, operation};
 use woodrush_wire::profinet::rta::{self, Rta, RtaKind};
@@ -131,11 +132,7 @@ impl Device {
     /// Takes what goes in the frame that is due.
     pub(super) fn produced(&mut self, now: Moment, cells: &Produced) {
         let Some(own) = &mut self.relation else { return };
-        let (bytes, due, skipped) = own.provider.frame(now, cells);
-        if skipped > 0 {
-            self.out.push_back(NetAct::Skipped(self.link, skipped));
-        }
-        self.out.push_back(NetAct::Frame { bytes, due: Some((self.link, due)) });
+        own.provider.produced(now, cells, self.link, &mut self.out);
     }
 
     /// What is due by time; a datagram for the controller, if there is one.
@@ -162,10 +159,7 @@ impl Device {
     /// Takes a cyclic frame.
     pub(super) fn take_frame(&mut self, now: Moment, from: Mac, payload: &[u8]) {
         let Some(own) = &mut self.relation else { return };
-        let mut heard = vec![];
-        own.consumer.take(now, from, payload, &mut heard);
-        let link = self.link;
-        self.out.extend(heard.into_iter().map(|heard| heard.act(link)));
+        own.consumer.heard(now, (from, payload), self.link, &mut self.out);
     }
 
     /// Takes a message of the alarm channel.

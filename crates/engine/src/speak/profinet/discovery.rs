@@ -1,11 +1,12 @@
 //! Finding stations and giving them names and addresses (DCP), as the one who asks.
 
-use super::ether::{BROADCAST, EtherFrame, Mac, frame, shown};
-use super::ip::ARP;
+use super::ether::{BROADCAST, EtherFrame, Mac, frame};
+use super::ip::{ARP, arp_frame};
+use crate::hex::mac_shown;
 use crate::speak::{Discovery, FoundStation, LinkWords, NewIdentity, Socket};
-use etherparse::{ArpHardwareId, ArpOperation, ArpPacket, ArpPacketSlice, EtherType};
+use etherparse::{ArpOperation, ArpPacketSlice};
 use std::net::Ipv4Addr;
-use woodrush_core::protocol::profinet::suite;
+use woodrush_core::protocol::profinet::{shown_suite, suite};
 use woodrush_wire::profinet::dcp::{self, Choice, Dcp, Emit, IpSuite, Kind, Service, outcome};
 use woodrush_wire::profinet::{ETHERTYPE, name};
 
@@ -39,18 +40,19 @@ static WORDS: LinkWords = LinkWords {
     of_part: ["", ""],
 };
 
-fn dcp_frame(
+/// A question or an order about names and addresses.
+pub(super) fn dcp_frame(
     (to, from): (Mac, Mac),
     number: u32,
     service: Service,
     blocks: &[(Choice, u16, &[u8])],
 ) -> Vec<u8> {
     let delay = u16::from(service == Service::Identify);
-    let mut own = vec![];
-    let begun = Emit::begin(&mut own, service, Kind::Request, number, delay);
-    blocks.iter().for_each(|(choice, word, value)| begun.block(&mut own, *choice, *word, value));
-    begun.end(&mut own);
-    frame(to, from, ETHERTYPE, None, |out| out.extend_from_slice(&own))
+    frame(to, from, ETHERTYPE, None, |out| {
+        let begun = Emit::begin(out, service, Kind::Request, number, delay);
+        blocks.iter().for_each(|(choice, word, value)| begun.block(out, *choice, *word, value));
+        begun.end(out);
+    })
 }
 
 /// Who has a name, or who is there at all.
@@ -82,7 +84,7 @@ fn answer(bytes: &[u8], number: u32) -> Option<([u8; 6], FoundStation)> {
         remarks.push(format!("its name is none that a station may have: {fault}"));
     }
     let block = own.find(Choice::IP);
-    let suite = block.and_then(|block| IpSuite::of(block.value)).filter(|own| !own.address.is_unspecified());
+    let suite = block.and_then(|block| IpSuite::of(block.value)).unwrap_or(IpSuite::NONE);
     if block.and_then(|block| block.word).is_some_and(|word| word & dcp::IP_CONFLICT != 0) {
         remarks.push("another station has its address too".to_string());
     }
@@ -97,11 +99,11 @@ fn answer(bytes: &[u8], number: u32) -> Option<([u8; 6], FoundStation)> {
         _ => "",
     };
     let station = FoundStation {
-        address: shown(from),
+        address: mac_shown(from),
         name: station_name,
         device: None,
         also: vec![
-            ("address", suite.map(shown_suite).unwrap_or_default()),
+            ("address", shown_suite(suite)),
             ("role", role.to_string()),
             ("vendor", half(0)),
             ("device-id", half(2)),
@@ -111,10 +113,6 @@ fn answer(bytes: &[u8], number: u32) -> Option<([u8; 6], FoundStation)> {
         parts: vec![],
     };
     Some((from, station))
-}
-
-fn shown_suite(own: IpSuite) -> String {
-    format!("{}/{}", own.address, u32::from(own.mask).count_ones())
 }
 
 /// Whether a name and an address may be given, and if not, why.
@@ -150,11 +148,8 @@ fn outcome_of(bytes: &[u8], number: u32, from: Mac) -> Option<Result<(), String>
 
 /// The question who has an address, of one who has none.
 fn probe(from: Mac, address: Ipv4Addr) -> Vec<u8> {
-    let kind = (ArpHardwareId::ETHERNET, EtherType::IPV4);
-    let packet =
-        ArpPacket::new(kind.0, kind.1, ArpOperation::REQUEST, &from, &[0; 4], &[0; 6], &address.octets());
-    let bytes = packet.map(|own| own.to_bytes().to_vec()).unwrap_or_default();
-    frame(BROADCAST, from, ARP, None, |out| out.extend_from_slice(&bytes))
+    let whom = ([0; 6], address);
+    arp_frame((from, Ipv4Addr::UNSPECIFIED), BROADCAST, ArpOperation::REQUEST, whom).unwrap_or_default()
 }
 
 /// Who says that it has an address.

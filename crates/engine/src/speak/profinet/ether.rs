@@ -61,8 +61,3 @@ pub(super) fn frame(
     }
     out
 }
-
-/// A MAC address as people write it.
-pub(super) fn shown(mac: Mac) -> String {
-    mac.map(|byte| format!("{byte:02x}")).join(":")
-}

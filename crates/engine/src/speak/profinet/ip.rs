@@ -79,7 +79,7 @@ impl IpStack {
         self.announce();
     }
 
-    /// Asks who has our own address: whoever has it too will answer.
+    /// Asks who has our own address: another station that has it will answer.
     pub(super) fn announce(&mut self) {
         if let Some(own) = self.address() {
             self.ask(own);
@@ -98,20 +98,7 @@ impl IpStack {
     }
 
     fn arp(&mut self, to: Mac, operation: ArpOperation, target: (Mac, Ipv4Addr)) {
-        let own = self.suite.address.octets();
-        let packet = ArpPacket::new(
-            ArpHardwareId::ETHERNET,
-            EtherType::IPV4,
-            operation,
-            &self.mac,
-            &own,
-            &target.0,
-            &target.1.octets(),
-        );
-        if let Ok(packet) = packet {
-            let bytes = packet.to_bytes();
-            self.out.push_back(frame(to, self.mac, ARP, None, |out| out.extend_from_slice(&bytes)));
-        }
+        self.out.extend(arp_frame((self.mac, self.suite.address), to, operation, target));
     }
 
     /// Asks all who has an address; whether somebody has it is known by [`Self::mac_of`] after a while.
@@ -212,6 +199,19 @@ impl IpStack {
             }
         }
     }
+}
+
+/// A question or an answer about addresses, of a station that may have none itself.
+pub(super) fn arp_frame(
+    (mac, own): (Mac, Ipv4Addr),
+    to: Mac,
+    operation: ArpOperation,
+    (their_mac, target): (Mac, Ipv4Addr),
+) -> Option<Vec<u8>> {
+    let kinds = (ArpHardwareId::ETHERNET, EtherType::IPV4);
+    let (own, target) = (own.octets(), target.octets());
+    let packet = ArpPacket::new(kinds.0, kinds.1, operation, &mac, &own, &their_mac, &target).ok()?;
+    Some(frame(to, mac, ARP, None, |out| out.extend_from_slice(&packet.to_bytes())))
 }
 
 /// The datagram in a frame, whole and sound, and to whom it goes.

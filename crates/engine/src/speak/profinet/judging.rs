@@ -6,9 +6,9 @@ use std::collections::BTreeMap;
 use woodrush_core::protocol::profinet::{SEND_CLOCK, StationLayout, WATCHDOG_MAX_US};
 use woodrush_wire::profinet::block::{Block, Blocks, kind};
 use woodrush_wire::profinet::connect::{
-    AR_ACTIVE, AR_CONTROLLER, AR_DEVICE_ACCESS, AR_TAKEOVER, AlarmRequest, ArRequest, Direction,
-    FRAME_ID_OPEN, IocrRequest, Placed,
+    AR_ACTIVE, AR_CONTROLLER, AR_DEVICE_ACCESS, AR_TAKEOVER, AlarmRequest, ArRequest,
 };
+use woodrush_wire::profinet::iocr::{Direction, FRAME_ID_OPEN, IocrRequest, Placed};
 use woodrush_wire::profinet::name;
 use woodrush_wire::profinet::status::{self, PnioStatus, calls, place, service};
 use woodrush_wire::profinet::submodules::{

@@ -11,6 +11,7 @@ mod judging;
 mod naming;
 mod node;
 mod observer;
+mod opening;
 
 #[cfg(test)]
 mod tests;

@@ -112,13 +112,9 @@ impl StationNaming {
 
     fn answered(&self, to: Mac, request: &Dcp<'_>, blocks: impl FnOnce(&Emit, &mut Vec<u8>)) -> Vec<u8> {
         frame(to, self.mac, ETHERTYPE, None, |out| {
-            let begin = out.len();
-            let mut own = vec![];
-            let begun = Emit::begin(&mut own, request.service, Kind::Success, request.transaction, 0);
-            blocks(&begun, &mut own);
-            begun.end(&mut own);
-            out.truncate(begin);
-            out.extend_from_slice(&own);
+            let begun = Emit::begin(out, request.service, Kind::Success, request.transaction, 0);
+            blocks(&begun, out);
+            begun.end(out);
         })
     }
 

@@ -1,7 +1,7 @@
 //! One end on an interface: a station with its MAC address, as an IO device or as a controller.
 
 use super::Ended;
-use super::controller::Controller;
+use super::controller::{Controller, MASK};
 use super::device::Device;
 use super::ether::{EtherFrame, Mac};
 use super::ip::{ARP, IPV4, IpStack};
@@ -10,7 +10,7 @@ use crate::Moment;
 use crate::speak::{LinkFaults, NetAct, NetNews, Node, NodeLink, NodeSetup, Produced, Socket, StationNews};
 use std::collections::VecDeque;
 use std::net::Ipv4Addr;
-use woodrush_core::protocol::profinet::{IoIdentity, StationLayout, suite};
+use woodrush_core::protocol::profinet::{IoIdentity, StationLayout, shown_suite, suite};
 use woodrush_wire::profinet::dcp::{self, IpSuite};
 use woodrush_wire::profinet::rt::is_cyclic;
 use woodrush_wire::profinet::status::ended;
@@ -26,8 +26,6 @@ const NAME: &str = "station-name";
 const ADDRESS: &str = "address";
 /// From here on links are numbered that are opened once more on purpose: nobody exchanges anything by them.
 const SECOND: usize = 1 << 20;
-/// The network of a controller whose device says none.
-const MASK: Ipv4Addr = Ipv4Addr::new(255, 255, 255, 0);
 
 /// What a station is.
 enum StationRole {
@@ -290,14 +288,6 @@ impl Station {
         };
         role.min(self.naming.wakes_at()).min(self.greets_at)
     }
-}
-
-/// An address with its network, as the file writes it; nothing where there is none.
-fn shown_suite(suite: IpSuite) -> String {
-    if suite.address.is_unspecified() {
-        return String::new();
-    }
-    format!("{}/{}", suite.address, u32::from(suite.mask).count_ones())
 }
 
 impl Node for EthernetNode {

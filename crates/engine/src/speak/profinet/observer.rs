@@ -1,8 +1,9 @@
 //! Listening to all frames of an interface: what each says, discovery and calls in words, cycles slot by slot.
 
-use super::ether::{EtherFrame, shown};
+use super::ether::EtherFrame;
 use super::ip::{ARP, IPV4, datagram_of};
 use crate::Moment;
+use crate::hex::mac_shown;
 use crate::speak::observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
 use etherparse::{ArpOperation, ArpPacketSlice};
 use std::borrow::Cow;
@@ -10,11 +11,12 @@ use std::collections::{HashMap, VecDeque};
 use std::net::Ipv4Addr;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Verb;
-use woodrush_core::protocol::profinet::StationLayout;
+use woodrush_core::protocol::profinet::{StationLayout, shown_suite};
 use woodrush_wire::profinet::block::{Block, Blocks, kind as block};
-use woodrush_wire::profinet::connect::{ArRequest, Direction, IocrRequest};
+use woodrush_wire::profinet::connect::ArRequest;
 use woodrush_wire::profinet::control::{Control, Step};
 use woodrush_wire::profinet::dcp::{Choice, Dcp, DcpBlock, IpSuite, Kind, Service, outcome};
+use woodrush_wire::profinet::iocr::{Direction, IocrRequest};
 use woodrush_wire::profinet::records::RecordHeader;
 use woodrush_wire::profinet::rpc::{Arguments, Header, kind, operation};
 use woodrush_wire::profinet::rt::{RtFrame, iox, is_cyclic};
@@ -71,7 +73,9 @@ impl EthernetObserver {
             }
             ARP => arp(ether.payload),
             lldp::ETHERTYPE => sign("tells its neighbour who it is", false),
-            other => sign(format!("a frame of EtherType 0x{other:04X} from {}", shown(ether.from)), false),
+            other => {
+                sign(format!("a frame of EtherType 0x{other:04X} from {}", mac_shown(ether.from)), false)
+            }
         }
     }
 
@@ -193,7 +197,7 @@ fn of_station(block: &DcpBlock<'_>) -> Option<String> {
         Choice::NAME => format!("name `{}`", text()),
         Choice::IP => match IpSuite::of(block.value) {
             Some(own) if own.address.is_unspecified() => "no address".into(),
-            Some(own) => format!("address {}/{}", own.address, u32::from(own.mask).count_ones()),
+            Some(own) => format!("address {}", shown_suite(own)),
             None => "an address of a wrong length".into(),
         },
         Choice::STATION_TYPE => format!("type {}", text()),
@@ -256,7 +260,7 @@ fn arp(payload: &[u8]) -> Says {
         ArpOperation::REQUEST => sign(format!("who has {target}?"), false),
         _ => {
             let mac = own.sender_hw_addr().first_chunk::<6>().copied().unwrap_or_default();
-            sign(format!("{sender} is at {}", shown(mac)), false)
+            sign(format!("{sender} is at {}", mac_shown(mac)), false)
         }
     }
 }
