@@ -1,10 +1,12 @@
 //! What lies behind a network port of a converter: its boards, its health, and the sessions of those who ask there.
 
-use super::driver::{Doorkeeper, NetThread, new_waker, start};
+use super::doorkeeper::Doorkeeper;
+use super::driver::{NetThread, new_waker, start};
 use super::place::Place;
 use super::{NetEnd, NetMachine, NetSession, SessionOut};
 use crate::Moment;
 use crate::admission::{Admission, Aliases, Seat, admit, claimed, may_connect};
+use crate::hex::mac_shown;
 use crate::hub::{Chunk, DatagramPeer};
 use crate::moment::Clock;
 use crate::port::tty::OpenFault;
@@ -314,6 +316,18 @@ impl NetDoor {
         let port = shared.ports.iter().position(|port| port.name == self.name)?;
         Some((port, shared))
     }
+
+    /// What passed at once, with whom. Who asks is told by what is said: both ends ask here.
+    fn chunk(&self, now: Moment, who: String, came: bool, bytes: &[u8]) -> Chunk {
+        Chunk {
+            port: self.name.as_str().into(),
+            who: Some(who.into()),
+            side: if came { Side::Asks } else { Side::Answers },
+            began: now,
+            ended: now,
+            bytes: bytes.to_vec(),
+        }
+    }
 }
 
 impl Doorkeeper for NetDoor {
@@ -379,16 +393,8 @@ impl Doorkeeper for NetDoor {
         let Some(other) = bytes.get(if came { 6..12 } else { 0..6 }).filter(|_| shared.tap.is_on()) else {
             return;
         };
-        let who = || other.iter().map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().join(":");
-        let side = if came { Side::Asks } else { Side::Answers };
-        shared.tap.passed(&self.name, now, || Chunk {
-            port: self.name.as_str().into(),
-            who: Some(who().into()),
-            side,
-            began: now,
-            ended: now,
-            bytes: bytes.to_vec(),
-        });
+        let who = || other.first_chunk().map_or_else(String::new, |mac| mac_shown(*mac));
+        shared.tap.passed(&self.name, now, || self.chunk(now, who(), came, bytes));
     }
 
     fn passed(&mut self, now: Moment, who: SocketAddr, came: bool, datagram: Option<u16>, bytes: &[u8]) {
@@ -402,15 +408,6 @@ impl Doorkeeper for NetDoor {
             (Some(local), SocketAddr::V4(address)) => DatagramPeer { local, address }.to_string(),
             _ => shown.to_string(),
         };
-        // Who asks is told by what is said: both ends ask here.
-        let side = if came { Side::Asks } else { Side::Answers };
-        shared.tap.passed(&self.name, now, || Chunk {
-            port: self.name.as_str().into(),
-            who: Some(who().into()),
-            side,
-            began: now,
-            ended: now,
-            bytes: bytes.to_vec(),
-        });
+        shared.tap.passed(&self.name, now, || self.chunk(now, who(), came, bytes));
     }
 }

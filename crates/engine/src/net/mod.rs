@@ -3,6 +3,7 @@
 
 mod converter;
 mod dialled;
+mod doorkeeper;
 mod driver;
 mod frame_socket;
 mod place;
@@ -11,7 +12,8 @@ mod sockets;
 mod tests;
 
 pub(crate) use converter::{Elsewhere, spawn};
-pub(crate) use driver::{Doorkeeper, NetThread, new_waker, start};
+pub(crate) use doorkeeper::Doorkeeper;
+pub(crate) use driver::{NetThread, new_waker, start};
 pub(crate) use frame_socket::{FRAME_MAX, FrameSocket};
 pub(crate) use place::Place;
 pub(crate) use sockets::open_sockets;
@@ -35,17 +37,17 @@ pub(crate) trait NetEnd: Send {
     /// A frame came with the same bytes.
     fn still(&mut self, now: Moment, link: usize);
     /// What comes in a slot is bad, as the other end says itself.
-    fn unsound(&mut self, now: Moment, link: usize, slot: usize);
+    fn unsound(&mut self, _now: Moment, _link: usize, _slot: usize) {}
     /// Something was done to the station of a link.
-    fn station(&mut self, link: usize, news: StationNews);
+    fn station(&mut self, _link: usize, _news: StationNews) {}
     /// Nothing comes any more.
     fn stopped(&mut self, now: Moment, link: usize, why: LinkLoss);
     /// Something became of a link.
-    fn news(&mut self, link: usize, news: LinkNews);
+    fn news(&mut self, _link: usize, _news: LinkNews) {}
     /// Frames were left out because their time had passed.
-    fn skipped(&mut self, link: usize, frames: u64);
+    fn skipped(&mut self, _link: usize, _frames: u64) {}
     /// A frame left so many microseconds after it was due.
-    fn sent(&mut self, link: usize, late: u64);
+    fn sent(&mut self, _link: usize, _late: u64) {}
     /// What answers a peer that has connected.
     fn session(&mut self, peer: SocketAddrV4, server: Box<dyn Server>) -> Option<Box<dyn NetSession>>;
 }

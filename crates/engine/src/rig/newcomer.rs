@@ -4,9 +4,7 @@ use super::network::Ground;
 use crate::Moment;
 use crate::moment::Clock;
 use crate::net::{Doorkeeper, NetEnd, NetMachine, NetSession, NetThread, Place, new_waker, start};
-use crate::speak::{
-    LinkFaults, LinkLoss, LinkNews, NodeLink, NodeSetup, Produced, Server, StationNews, another, speaker,
-};
+use crate::speak::{LinkFaults, LinkLoss, NodeLink, NodeSetup, Produced, Server, another, speaker};
 use std::net::{SocketAddr, SocketAddrV4};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Setup;
@@ -47,17 +45,7 @@ impl NetEnd for NothingBehind {
 
     fn still(&mut self, _now: Moment, _link: usize) {}
 
-    fn unsound(&mut self, _now: Moment, _link: usize, _slot: usize) {}
-
-    fn station(&mut self, _link: usize, _news: StationNews) {}
-
     fn stopped(&mut self, _now: Moment, _link: usize, _why: LinkLoss) {}
-
-    fn news(&mut self, _link: usize, _news: LinkNews) {}
-
-    fn skipped(&mut self, _link: usize, _frames: u64) {}
-
-    fn sent(&mut self, _link: usize, _late: u64) {}
 
     fn session(&mut self, _peer: SocketAddrV4, _server: Box<dyn Server>) -> Option<Box<dyn NetSession>> {
         None
@@ -81,14 +69,7 @@ impl Doorkeeper for OpenDoor {
         Err(())
     }
 
-    fn tells(&mut self, _who: SocketAddr, _why: String) {}
-
     fn idle_timeout(&self) -> u64 {
         u64::MAX
-    }
-
-    fn is_open(&mut self, _open: Result<String, String>) {}
-
-    fn passed(&mut self, _now: Moment, _who: SocketAddr, _came: bool, _datagram: Option<u16>, _bytes: &[u8]) {
     }
 }
