@@ -4,9 +4,10 @@
 use super::device::SimDevice;
 use super::driven::{loaded, sent_by_converter};
 use super::inside::Spot;
-use super::network::{NetStation, RigNetwork, SeenLink, Whom};
+use super::network::{NetStation, RigNetwork, Whom};
 use super::newcomer;
 use super::signal::Generator;
+use super::station_end::SeenLink;
 use super::{Rig, RigFault};
 use crate::Moment;
 use crate::dice::Dice;

@@ -7,6 +7,7 @@ mod command;
 mod controllers;
 mod device;
 mod driven;
+mod faults;
 mod inside;
 mod line;
 mod master;
@@ -16,13 +17,15 @@ mod newcomer;
 mod plain;
 mod settings;
 mod signal;
+mod station_end;
 mod switch;
 mod talk;
 
 pub use bus::{Bus, BusAct, Change};
 pub use clients::ClientState;
 pub use device::SimDevice;
-pub use network::{SeenLink, Whom};
+pub use network::Whom;
+pub use station_end::SeenLink;
 pub use talk::Opener;
 
 pub use inside::Spot;
@@ -34,6 +37,7 @@ use crate::converter::{Aliases, Bindings};
 use crate::moment::Clock;
 use crate::net::NetThread;
 use clients::{Ends, SimClients};
+use faults::value_of;
 use line::{LinePlace, RigLine};
 use master::Master;
 use network::{Ground, NetStation, RigNetwork};
@@ -44,8 +48,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::budget::LineTime;
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Station;
-use woodrush_core::project::{CUT, Fault, FaultValue, MUTE, RETYPE, Signal, Wires};
-use woodrush_core::protocol::Alteration;
+use woodrush_core::project::{Fault, Signal, Wires};
 use woodrush_core::protocol::{Extent, Verb};
 
 /// Why a bench cannot be built, in words.
@@ -348,38 +351,6 @@ impl Rig {
         self.with_device(device, |device| device.peek(extent)).flatten()
     }
 
-    /// Cuts or mends a port's line.
-    pub fn cut(&self, port: usize, cut: bool) {
-        if let Some(network) = self.networks.iter().find(|network| network.port == port) {
-            network.line().cut = cut;
-        }
-        if let Some(line) = self.lines.iter().find(|line| line.port == port) {
-            line.bus().change(Change::switch(&CUT, 0, cut));
-            line.changed();
-        }
-    }
-
-    /// Cuts or mends the way to all devices: those who ask, and controllers, are on other wires.
-    pub fn cut_devices(&self, cut: bool) {
-        self.device_ports().into_iter().for_each(|port| self.cut(port, cut));
-        for station in self.networks.iter().flat_map(|network| &network.devices) {
-            station.sim().set_fault(|faults| faults.mute = cut);
-        }
-    }
-
-    /// Lets a device fall silent, or speak again.
-    pub fn mute(&self, device: usize, mute: bool) {
-        if let Some(station) = self.net_device(device) {
-            station.sim().set_fault(|faults| faults.mute = mute);
-        }
-        if let Some((line, place)) =
-            self.seat(device).and_then(|seat| Some((self.lines.get(seat.line)?, seat.place)))
-        {
-            line.bus().change(Change::switch(&MUTE, place, mute));
-            line.changed();
-        }
-    }
-
     /// Starts or takes how long each exchange waited between answer and next request, in microseconds, silence
     /// included.
     #[must_use]
@@ -387,40 +358,6 @@ impl Rig {
         let line = self.lines.iter().find(|line| line.port == port);
         line.and_then(|line| line.bus().gaps.replace(vec![])).unwrap_or_default()
     }
-
-    fn apply(&self, fault: &Fault) -> Result<(), String> {
-        if self.is_on_network(fault) {
-            self.spoil_network(fault.kind, &fault.place, Some(fault.value));
-            return Ok(());
-        }
-        let (line, place) =
-            self.place_of(fault).ok_or_else(|| format!("nothing on this rig is called `{}`", fault.place))?;
-        let line = self.lines.get(line).ok_or("no such line")?;
-        let value = value_of(fault, &line.bus(), place)?;
-        line.bus().change(Change::begin(fault.kind, place, value));
-        line.changed();
-        Ok(())
-    }
-
-    /// The line that a fault is about, and the place of its device there.
-    fn place_of(&self, fault: &Fault) -> Option<(usize, usize)> {
-        if fault.kind.is_of_line() {
-            let port = self.checked.project.port(&fault.place)?;
-            return Some((self.lines.iter().position(|line| line.port == port)?, 0));
-        }
-        let seat = self.seat(self.checked.project.device(&fault.place)?)?;
-        Some((seat.line, seat.place))
-    }
-}
-
-/// What a fault takes, with what has the name that was given.
-fn value_of(fault: &Fault, bus: &Bus, place: usize) -> Result<FaultValue, String> {
-    let Some(name) = &fault.name else { return Ok(fault.value) };
-    let how = if fault.kind == &RETYPE { Alteration::Retyped } else { Alteration::Renamed };
-    let named = bus.devices.get(place).and_then(|device| device.named(name, how));
-    named.map(FaultValue::Space).ok_or_else(|| {
-        format!("`{}` has no tag `{name}` on this rig, or none that can change so", fault.place)
-    })
 }
 
 /// The loopback address that stands for a client: its place in the file from 127.0.1.1 on.

@@ -2,50 +2,25 @@
 //! addresses of their own.
 
 use super::device::SimDevice;
+use super::station_end::{ExchangedBlocks, SeenLink, StationDoor, StationEnd};
 use super::switch::RigSwitch;
-use crate::Moment;
 use crate::dice::Dice;
 use crate::moment::Clock;
-use crate::net::{
-    Doorkeeper, NetEnd, NetMachine, NetSession, NetThread, Place, SessionOut, new_waker, open_sockets, start,
-};
-use crate::speak::{
-    LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Serve, Server, ServerSetup, Socket,
-    StationNews, Want, another, speaker,
-};
-use std::collections::{BTreeMap, BTreeSet};
+use crate::net::{NetMachine, NetThread, Place, new_waker, open_sockets, start};
+use crate::speak::{LinkFaults, NodeLink, NodeSetup, ServerSetup, Socket, another, speaker};
+use std::collections::BTreeMap;
 use std::fmt;
-use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
+use std::net::Ipv4Addr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::{CyclicLink, Station};
-use woodrush_core::project::{DeviceFaults, LineFaults, Owner};
-use woodrush_core::protocol::{Extent, KeyKind, Setup};
-use woodrush_core::{Blame, Kind, Refusal};
+use woodrush_core::project::{LineFaults, Owner};
+use woodrush_core::protocol::{KeyKind, Setup};
 
 /// The address that an image gets whose file says none.
 const GIVEN: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 199);
 /// How often a free place among the loopback addresses is looked for.
 const TRIES: usize = 50;
-/// Connections at once to one simulated station.
-const SEATS: usize = 16;
-
-/// What is seen of a link from its simulated end.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct SeenLink {
-    /// Frames come.
-    pub online: bool,
-    /// The other end has said that it is idle.
-    pub idle: bool,
-    /// Frames that came.
-    pub frames: u64,
-    /// How often it was opened.
-    pub opened: u64,
-    /// Why it was refused last, in words.
-    pub refused: Option<String>,
-    /// Slots that the other end calls bad.
-    pub bad: BTreeSet<usize>,
-}
 
 /// Stations of one network: what is left of 256 addresses for more controllers than one an image.
 const STATIONS_MAX: usize = 200;
@@ -118,23 +93,6 @@ impl fmt::Display for Ground {
             Self::Loopback { own, .. } => own.fmt(f),
             Self::Switch(own) => f.write_str(&own.name),
             Self::Wire(own) => write!(f, "interface {own}"),
-        }
-    }
-}
-
-/// Bytes that a station sends and those that it gets, by the plan's link: slot by slot.
-#[derive(Clone)]
-struct ExchangedBlocks {
-    sends: Vec<Option<Extent>>,
-    gets: Vec<Option<Extent>>,
-}
-
-impl ExchangedBlocks {
-    fn of(link: &CyclicLink) -> Self {
-        // What comes to us is what they send.
-        Self {
-            sends: link.slots.iter().map(|slot| slot.comes.map(|(extent, _)| extent)).collect(),
-            gets: link.slots.iter().map(|slot| slot.goes).collect(),
         }
     }
 }
@@ -357,195 +315,4 @@ fn free_base(sockets: &[Socket]) -> Option<[u8; 3]> {
         let [a, b, c] = base;
         open_sockets(Ipv4Addr::new(a, b, c, 1), sockets).ok().map(|_| base)
     })
-}
-
-/// The cells of a simulated station behind its node.
-struct StationEnd {
-    sim: Arc<Mutex<SimDevice>>,
-    seen: Arc<Mutex<SeenLink>>,
-    blocks: ExchangedBlocks,
-    setup: NodeSetup,
-    serves: ServerSetup,
-    clock: Clock,
-}
-
-impl StationEnd {
-    fn sim(&self) -> MutexGuard<'_, SimDevice> {
-        self.sim.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn see(&self, change: impl FnOnce(&mut SeenLink)) {
-        change(&mut self.seen.lock().unwrap_or_else(PoisonError::into_inner));
-    }
-}
-
-impl NetEnd for StationEnd {
-    fn renewed(&mut self) -> Option<NodeSetup> {
-        let DeviceFaults { idles, wrong_size, second_owner, wrong_slot, name_taken, .. } =
-            self.sim().ailment();
-        let now = LinkFaults { idle: idles, wrong_size, second_owner, wrong_slot, name_taken };
-        let own = self.setup.links.first_mut()?;
-        (std::mem::replace(&mut own.fault, now) != now).then(|| self.setup.clone())
-    }
-
-    fn produce(&mut self, now: Moment, _link: usize, last: &mut Produced) {
-        let mut sim = self.sim();
-        if sim.ailment().frozen && !last.slots.is_empty() {
-            return;
-        }
-        let mut bytes =
-            |extent: &Option<Extent>| extent.and_then(|extent| sim.block(now, extent)).unwrap_or_default();
-        last.slots = self.blocks.sends.iter().map(&mut bytes).collect();
-        last.lost.clear();
-    }
-
-    fn came(&mut self, _now: Moment, _link: usize, slot: usize, cells: &[u8]) {
-        if let Some(extent) = self.blocks.gets.get(slot).copied().flatten() {
-            self.sim().poke(extent, cells);
-        }
-        self.see(|seen| {
-            seen.bad.remove(&slot);
-            seen.frames += 1;
-            (seen.online, seen.idle) = (true, false);
-        });
-    }
-
-    fn still(&mut self, _now: Moment, _link: usize) {
-        self.see(|seen| {
-            seen.frames += 1;
-            (seen.online, seen.idle) = (true, false);
-        });
-    }
-
-    fn unsound(&mut self, _now: Moment, _link: usize, slot: usize) {
-        self.see(|seen| {
-            seen.bad.insert(slot);
-        });
-    }
-
-    fn station(&mut self, _link: usize, _news: StationNews) {}
-
-    fn stopped(&mut self, _now: Moment, _link: usize, why: LinkLoss) {
-        self.see(|seen| {
-            seen.bad.clear();
-            (seen.online, seen.idle) = (why == LinkLoss::Idle, why == LinkLoss::Idle);
-        });
-    }
-
-    fn news(&mut self, _link: usize, news: LinkNews) {
-        self.see(|seen| match news {
-            LinkNews::Opened { .. } => seen.opened += 1,
-            LinkNews::Refused { why, .. } => seen.refused = Some(why),
-            LinkNews::OneLess { .. } => {}
-        });
-    }
-
-    fn skipped(&mut self, _link: usize, _frames: u64) {}
-
-    fn sent(&mut self, _link: usize, _late: u64) {}
-
-    fn session(&mut self, _peer: SocketAddrV4, mut server: Box<dyn Server>) -> Option<Box<dyn NetSession>> {
-        server.set_up(&self.serves);
-        Some(Box::new(StationSession { server, sim: Arc::clone(&self.sim), clock: self.clock }))
-    }
-}
-
-/// One who asks a simulated station by messages.
-struct StationSession {
-    server: Box<dyn Server>,
-    sim: Arc<Mutex<SimDevice>>,
-    clock: Clock,
-}
-
-impl NetSession for StationSession {
-    fn handle(&mut self, now: Moment, news: News<'_>) {
-        self.server.handle(now, news);
-    }
-
-    fn is_waiting(&self) -> bool {
-        false
-    }
-
-    fn poll(&mut self, now: Moment) -> SessionOut {
-        loop {
-            match self.server.poll(now) {
-                Serve::Send(bytes) => return SessionOut::Send(bytes),
-                Serve::HangUp(why) => return SessionOut::HangUp(why),
-                Serve::WaitUntil(moment) => return SessionOut::WaitUntil(moment),
-                Serve::Rest => return SessionOut::Rest,
-                Serve::Want { want, .. } => {
-                    let mut sim = self.sim.lock().unwrap_or_else(PoisonError::into_inner);
-                    let bare = Refusal::new(Kind::NoSuchAddress, Blame::ClientIdentity);
-                    let given = match want {
-                        Want::Read(extent) => sim.block(self.clock.now(), extent).ok_or(bare),
-                        _ => Err(Refusal::new(Kind::NoSuchCommand, Blame::ClientIdentity)),
-                    };
-                    drop(sim);
-                    match given {
-                        Ok(cells) => self.server.give(Ok(&cells)),
-                        Err(refusal) => self.server.give(Err(refusal)),
-                    }
-                }
-            }
-        }
-    }
-}
-
-/// What gets through to a simulated station and from it.
-struct StationDoor {
-    sim: Arc<Mutex<SimDevice>>,
-    line: Arc<Mutex<LineFaults>>,
-    dice: Dice,
-}
-
-impl StationDoor {
-    fn faults(&self) -> (DeviceFaults, LineFaults) {
-        let own = self.sim.lock().unwrap_or_else(PoisonError::into_inner).ailment();
-        (own, *self.line.lock().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    fn is_silent(&self) -> bool {
-        let (own, line) = self.faults();
-        own.mute || line.cut || line.unplugged
-    }
-}
-
-impl Doorkeeper for StationDoor {
-    fn lets_in(&self, _peer: SocketAddr) -> bool {
-        !self.is_silent() && !self.faults().1.closed
-    }
-
-    fn admits(
-        &mut self,
-        seats: &[(SocketAddr, Moment)],
-        _who: SocketAddr,
-        _now: Moment,
-    ) -> Result<Option<usize>, ()> {
-        if seats.len() < SEATS { Ok(None) } else { Err(()) }
-    }
-
-    fn hears(&self) -> bool {
-        !self.is_silent()
-    }
-
-    fn tells(&mut self, _who: SocketAddr, _why: String) {}
-
-    fn idle_timeout(&self) -> u64 {
-        120_000_000
-    }
-
-    fn is_open(&mut self, _open: Result<String, String>) {}
-
-    fn sends(&mut self, is_frame: bool) -> Option<u64> {
-        let (own, line) = self.faults();
-        let lost = f64::from(own.dropped_cycles) / 1000.0 + line.noise;
-        let silent = own.mute || line.cut || line.unplugged;
-        if silent || is_frame && lost > 0.0 && self.dice.share() < lost {
-            return None;
-        }
-        Some(if is_frame { own.late_cycles } else { 0 })
-    }
-
-    fn passed(&mut self, _now: Moment, _who: SocketAddr, _came: bool, _datagram: Option<u16>, _bytes: &[u8]) {
-    }
 }
