@@ -12,6 +12,7 @@ mod profinet;
 mod raw;
 mod search;
 mod simulated;
+mod subscription;
 mod tables;
 
 pub use node::{
@@ -24,12 +25,13 @@ pub use search::{
     ReadStation, RollCall,
 };
 pub use simulated::{Behaviour, Measured, Memory, OnItsLine, ServedDevice};
+pub use subscription::{Subscription, subscriptions};
 
 use crate::Moment;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::Arc;
 use woodrush_core::budget::LineTime;
-use woodrush_core::plan::{Plan, Station};
+use woodrush_core::plan::Station;
 use woodrush_core::project::LineFaults;
 use woodrush_core::protocol::{Extent, SetUpStep, Setup, Spaces, dialect};
 use woodrush_core::{Blame, Kind, Refusal};
@@ -276,28 +278,6 @@ impl Delivered {
             None => Ok(self.cells),
         }
     }
-}
-
-/// A transfer whose values come by themselves, and whose they are.
-#[derive(Debug, Clone)]
-pub struct Subscription {
-    /// Index of the transfer in the plan.
-    pub transfer: usize,
-    /// The station, as it is in that plan.
-    pub station: Station,
-    /// What comes.
-    pub extent: Extent,
-}
-
-/// What comes by itself on a port, as a plan has it.
-#[must_use]
-pub fn subscriptions(plan: &Plan, port: usize) -> Vec<Subscription> {
-    let published = plan.transfers.iter().enumerate().filter(|(_, transfer)| !transfer.cadence.is_asked());
-    let here = published.filter_map(|(at, transfer)| {
-        let station = plan.station(transfer.from).filter(|station| station.port == port)?;
-        Some(Subscription { transfer: at, station: station.clone(), extent: transfer.first()? })
-    });
-    here.collect()
 }
 
 /// What a client wants done next.
