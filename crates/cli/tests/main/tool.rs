@@ -4,14 +4,23 @@ use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
 /// How long anything may take that waits for a condition; far more than it does.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
 
+/// How many rigs of the whole hatchery may stand at once. Its lines answer within a tenth of a second and its frames pass
+/// every few milliseconds: more of them than this leave a machine of two cores no time, and devices seem silent.
+const WHOLE_SITES: usize = 3;
+
+/// How many of them stand.
+static STANDING: (Mutex<usize>, Condvar) = (Mutex::new(0), Condvar::new());
+
 pub(crate) struct Tool {
     folder: TempDir,
+    is_whole: bool,
 }
 
 /// What came back from a finished command.
@@ -35,7 +44,7 @@ impl From<Output> for Done {
 impl Tool {
     /// In an empty folder.
     pub(crate) fn new() -> Self {
-        Self { folder: tempfile::tempdir().unwrap() }
+        Self { folder: tempfile::tempdir().unwrap(), is_whole: false }
     }
 
     /// In a folder with the starter project.
@@ -52,7 +61,7 @@ impl Tool {
 
     /// In a folder with the hatchery.
     pub(crate) fn with_hatchery() -> Self {
-        let tool = Self::new();
+        let tool = Self { is_whole: true, ..Self::new() };
         let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
         std::fs::copy(from.join("woodrush.toml"), tool.file("woodrush.toml")).unwrap();
         std::fs::create_dir(tool.path().join("profiles")).unwrap();
@@ -102,9 +111,31 @@ impl Tool {
         self.command(args).output().unwrap().into()
     }
 
-    /// Begins a command that goes on.
+    /// Begins a command that goes on; a rig of the whole hatchery waits until there is room for it.
     pub(crate) fn begin(&self, args: &[&str]) -> Running {
-        Running::of(self.command(args).stdout(Stdio::piped()).stderr(Stdio::piped()))
+        let room = (self.is_whole && args.ends_with(&["rig", "up"])).then(Room::taken);
+        let mut running = Running::of(self.command(args).stdout(Stdio::piped()).stderr(Stdio::piped()));
+        running.room = room;
+        running
+    }
+}
+
+/// Room for the rig of a whole site, until it is dropped.
+struct Room;
+
+impl Room {
+    fn taken() -> Self {
+        let standing = STANDING.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let free = STANDING.1.wait_while(standing, |standing| *standing >= WHOLE_SITES);
+        *free.unwrap_or_else(PoisonError::into_inner) += 1;
+        Self
+    }
+}
+
+impl Drop for Room {
+    fn drop(&mut self) {
+        *STANDING.0.lock().unwrap_or_else(PoisonError::into_inner) -= 1;
+        STANDING.1.notify_one();
     }
 }
 
@@ -125,7 +156,7 @@ impl Running {
                 }
             });
         }
-        Self { child, lines, seen: vec![] }
+        Self { child, lines, seen: vec![], room: None }
     }
 }
 
@@ -134,6 +165,7 @@ pub(crate) struct Running {
     child: Child,
     lines: Receiver<String>,
     pub(crate) seen: Vec<String>,
+    room: Option<Room>,
 }
 
 impl Running {
