@@ -1,6 +1,6 @@
 //! What a user is told where a device or an image does not answer.
 
-use super::Connections;
+use super::{Connections, Project};
 use std::net::{Ipv4Addr, SocketAddr};
 use woodrush_core::plan::{Source, Station};
 use woodrush_core::project::Owner;
@@ -25,12 +25,26 @@ impl Failed {
 }
 
 impl Connections {
+    /// What the frames of an interface did not bring, which no converter does for us, how that is mended, and whether
+    /// the bench was likely meant.
+    pub(crate) fn without_frames(&self, seen: impl Into<String>, fix: impl Into<String>) -> Failed {
+        let mut failed = Failed::of(seen, fix);
+        if self.project.as_ref().is_some_and(|project| self.is_bench_meant(project)) {
+            failed.diagnosis.causes.insert(0, bench());
+        }
+        failed
+    }
+
+    /// Nobody said that the bench is meant, and there is one.
+    fn is_bench_meant(&self, project: &Project) -> bool {
+        !self.rig && project.rig.say("lines", &[]).is_ok()
+    }
+
     /// Says where the bench was likely meant.
     pub(super) fn also(&self, mut diagnosis: Diagnosis) -> Diagnosis {
         let Some(project) = &self.project else { return diagnosis };
-        if !self.rig && project.running.is_none() && project.rig.say("lines", &[]).is_ok() {
-            let what = "the project's real ports were tried, and a rig of it is running".to_string();
-            diagnosis.causes.insert(0, Cause { what, test: "the same with `--rig`".into() });
+        if project.running.is_none() && self.is_bench_meant(project) {
+            diagnosis.causes.insert(0, bench());
         }
         diagnosis
     }
@@ -55,6 +69,12 @@ impl Connections {
         }
         diagnosis
     }
+}
+
+/// That the bench may be meant.
+fn bench() -> Cause {
+    let what = "the project's real ports were tried, and a rig of it is running".to_string();
+    Cause { what, test: "the same with `--rig`".into() }
 }
 
 /// What a running converter says of a station that it asked for us.

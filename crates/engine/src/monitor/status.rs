@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 use woodrush_core::check::Checked;
-use woodrush_core::plan::{Plan, Source};
+use woodrush_core::plan::{CyclicLink, Plan, Source};
 use woodrush_core::project::Owner;
 
 /// A converter at one moment. `format` is the version of this shape.
@@ -54,6 +54,9 @@ pub struct PortStatus {
     pub clients: u64,
     /// Connections turned away.
     pub turned_away: u64,
+    /// How many exchanges in cycles go over it.
+    #[serde(default)]
+    pub cycles: u64,
 }
 
 /// One device.
@@ -180,7 +183,12 @@ pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
         let here = clients.iter().filter(|client| Arc::ptr_eq(&client.port, port));
         here.map(|client| client.tally.counts()).fold(port.past(), Counts::plus)
     };
-    let ports = shared.ports.iter().zip(&health.ports).map(|(port, tally)| PortStatus {
+    let over = |port: usize| {
+        let here =
+            |link: &&CyclicLink| shared.plan.station(link.with).is_some_and(|station| station.port == port);
+        shared.plan.links.iter().filter(here).count() as u64
+    };
+    let ports = shared.ports.iter().zip(&health.ports).enumerate().map(|(at, (port, tally))| PortStatus {
         name: port.name.clone(),
         up: tally.up.load(Relaxed),
         counts: tally.tally.counts().plus(asked(tally)),
@@ -188,6 +196,7 @@ pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
         load_percent: tally.load(now),
         clients: tally.clients.load(Relaxed),
         turned_away: tally.turned_away.load(Relaxed),
+        cycles: over(at),
     });
     ports.collect()
 }

@@ -1,7 +1,7 @@
 //! Who is on an Ethernet interface: stations that are found by frames, before they have an address.
 
 use super::listed::say;
-use super::{ScanArgs, only_names};
+use super::{ScanArgs, only_names, unreachable};
 use crate::connections::Connections;
 use crate::console::Console;
 use crate::{Failure, Verdict};
@@ -62,7 +62,14 @@ pub(super) fn run(
     let stop = Stop::with_terminal()
         .map_err(|error| Failure::Outside(format!("signals cannot be caught: {error}")))?;
     let wait = connections.and_then(Connections::timeout).unwrap_or(WAIT);
-    let mut found = stations_on(protocol, at, wait, &|| !stop.is_asked()).map_err(|fault| outside(&fault))?;
+    let mut found = match (stations_on(protocol, at, wait, &|| !stop.is_asked()), connections) {
+        (Ok(found), _) => found,
+        (Err(fault), None) => return Err(outside(&fault)),
+        (Err(fault), Some(connections)) => {
+            let failed = connections.without_frames(fault.what, fault.fix);
+            return Ok(unreachable(console, &failed));
+        }
+    };
     let checked = connections.and_then(Connections::checked);
     let ours: Vec<&Station> = checked
         .map(|checked| {

@@ -153,17 +153,25 @@ fn port_cell(port: &PortStatus) -> (String, Tone) {
     if port.load_percent > 0 {
         text += &format!("{} % ", port.load_percent);
     }
-    text += &format!("{} asked", port.counts.requests);
+    let mut told = vec![];
+    // A port of cycles alone asks nothing.
+    if port.cycles == 0 || port.counts.requests > 0 {
+        told.push(format!("{} asked", port.counts.requests));
+    }
+    if port.cycles > 0 {
+        told.push(format!("{} in cycles", port.cycles));
+    }
     if port.counts.published > 0 {
-        text += &format!(", {} published", port.counts.published);
+        told.push(format!("{} published", port.counts.published));
     }
     if failed > 0 {
-        text += &format!(", {failed} failed");
+        told.push(format!("{failed} failed"));
     }
     if port.clients > 0 {
         let noun = if port.clients == 1 { "client" } else { "clients" };
-        text += &format!(", {} {noun}", port.clients);
+        told.push(format!("{} {noun}", port.clients));
     }
+    text += &told.join(", ");
     (text, if port.up { Tone::Faint } else { Tone::Bad })
 }
 

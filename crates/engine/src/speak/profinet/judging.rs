@@ -3,6 +3,7 @@
 
 use super::cyclic::{FrameFlow, FramePiece};
 use std::collections::BTreeMap;
+use std::ops::RangeInclusive;
 use woodrush_core::protocol::profinet::{SEND_CLOCK, StationLayout, WATCHDOG_MAX_US};
 use woodrush_wire::profinet::block::{Block, Blocks, kind};
 use woodrush_wire::profinet::connect::{
@@ -116,11 +117,11 @@ fn judge_relation(ar: &ArRequest<'_>) -> Result<(), PnioStatus> {
     }
 }
 
-/// Whether a FrameID lies in the range of its class.
-const fn in_class(frame_id: u16, properties: u32) -> bool {
+/// The FrameIDs of the class that is wanted.
+const fn class(properties: u32) -> RangeInclusive<u16> {
     match properties & 0x0F {
-        2 => matches!(frame_id, 0x8000..=0xBBFF),
-        _ => matches!(frame_id, 0xC000..=0xF7FF),
+        2 => 0x8000..=0xBBFF,
+        _ => 0xC000..=0xF7FF,
     }
 }
 
@@ -228,10 +229,10 @@ pub(super) fn judge<'a>(arguments: &'a [u8], layout: &StationLayout) -> Result<O
     judge_relation(&ar)?;
     let shortest = u64::from(layout.period);
     let (input_times, output_times) = (judge_times(&input, shortest)?, judge_times(&output, shortest)?);
-    if !in_class(input.frame_id, input.properties) {
+    if !class(input.properties).contains(&input.frame_id) {
         return refused(place::IOCR, FRAME_ID);
     }
-    if output.frame_id != FRAME_ID_OPEN && !in_class(output.frame_id, output.properties) {
+    if output.frame_id != FRAME_ID_OPEN && !class(output.properties).contains(&output.frame_id) {
         return refused(place::IOCR, FRAME_ID);
     }
     let mut differences = vec![];
@@ -256,10 +257,9 @@ pub(super) fn judge<'a>(arguments: &'a [u8], layout: &StationLayout) -> Result<O
         Ok::<_, PnioStatus>(Half { reference: own.reference, flow, watchdog })
     };
     // The device chooses: the next one of the class, so that no two directions have one.
-    let chosen = match output.properties & 0x0F {
-        2 => 0x8000 | (input.frame_id.wrapping_add(1) & 0x3FFF).min(0x3BFF),
-        _ => 0xC000 | (input.frame_id.wrapping_add(1) & 0x3FFF).min(0x37FF),
-    };
+    let class = class(output.properties);
+    let next = input.frame_id.wrapping_add(1);
+    let chosen = if class.contains(&next) { next } else { *class.start() };
     let input = half(&input, input_times, input.frame_id)?;
     let output = half(&output, output_times, chosen)?;
     Ok(Opening { ar, alarm, input, output, differences })

@@ -1,5 +1,7 @@
 //! Both ends against each other over a switch in memory, and the device against the vectors.
 
+mod addresses;
+mod openings;
 mod switch;
 
 use super::ether::{BROADCAST, EtherFrame, frame};
