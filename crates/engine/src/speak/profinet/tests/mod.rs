@@ -1,6 +1,8 @@
 //! Both ends against each other over a switch in memory, and the device against the vectors.
 
 mod addresses;
+mod listening;
+mod naming;
 mod openings;
 mod switch;
 
