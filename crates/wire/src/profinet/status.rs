@@ -69,16 +69,32 @@ pub mod calls {
     pub const STATE: u8 = 6;
 }
 
-/// Second numbers behind [`place::ENDED`].
+/// Second numbers behind [`place::ENDED`]: why an end breaks a connection off.
 pub mod ended {
     /// Nothing came in time.
     pub const WATCHDOG: u8 = 5;
+    /// The steps of the opening took too long.
+    pub const ACTIVITY: u8 = 6;
     /// The controller's readiness was not confirmed.
     pub const READY_FAILED: u8 = 0x0C;
+    /// Its own program ends it.
+    pub const OWN_END: u8 = 0x0D;
     /// A new relation took its place.
     pub const NEW_RELATION: u8 = 0x0E;
-    /// The steps of the opening took too long.
-    pub const ACTIVITY: u8 = 0x10;
+    /// It was released.
+    pub const RELEASED: u8 = 0x0F;
+    /// The device was switched off at the controller.
+    pub const DEACTIVATED: u8 = 0x10;
+    /// The relation is no longer set up.
+    pub const REMOVED: u8 = 0x11;
+    /// The other end did not keep to the protocol.
+    pub const VIOLATION: u8 = 0x12;
+    /// The station has another name.
+    pub const RENAMED: u8 = 0x1F;
+    /// The station was reset to what it was shipped as.
+    pub const RESET: u8 = 0x20;
+    /// The station has another address.
+    pub const READDRESSED: u8 = 0x25;
 }
 
 /// First numbers of refused records.
@@ -156,6 +172,14 @@ impl PnioStatus {
                 ended::READY_FAILED => "the controller did not confirm that the device is ready",
                 ended::NEW_RELATION => "a new connection took its place",
                 ended::ACTIVITY => "the steps of the opening took too long",
+                ended::OWN_END => "its own program ended it",
+                ended::RELEASED => "it was released",
+                ended::DEACTIVATED => "the device was switched off at the controller",
+                ended::REMOVED => "it is no longer set up",
+                ended::VIOLATION => "the other end did not keep to the protocol",
+                ended::RENAMED => "the station has another name",
+                ended::RESET => "the station was reset to what it was shipped as",
+                ended::READDRESSED => "the station has another address",
                 _ => return None,
             }),
             (_, PROTOCOL, own, number) => {

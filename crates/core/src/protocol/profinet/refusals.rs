@@ -13,7 +13,7 @@ const fn refused(service: u8, place: u8, number: u8) -> u32 {
 }
 
 /// The statuses that have words, in the order of their numbers in `health.last-error`: new ones go to the end.
-static CODES: [u32; 25] = [
+static CODES: [u32; 33] = [
     refused(service::CONNECT, place::CALLS, calls::ARGS_LENGTH),
     refused(service::CONNECT, place::CALLS, calls::UNKNOWN_BLOCKS),
     refused(service::CONNECT, place::CALLS, calls::IOCR_MISSING),
@@ -39,6 +39,14 @@ static CODES: [u32; 25] = [
     PnioStatus::ended(ended::READY_FAILED).0,
     PnioStatus::ended(ended::NEW_RELATION).0,
     PnioStatus::ended(ended::ACTIVITY).0,
+    PnioStatus::ended(ended::OWN_END).0,
+    PnioStatus::ended(ended::RELEASED).0,
+    PnioStatus::ended(ended::DEACTIVATED).0,
+    PnioStatus::ended(ended::REMOVED).0,
+    PnioStatus::ended(ended::VIOLATION).0,
+    PnioStatus::ended(ended::RENAMED).0,
+    PnioStatus::ended(ended::RESET).0,
+    PnioStatus::ended(ended::READDRESSED).0,
 ];
 
 /// Statuses of IO devices and controllers.
@@ -119,6 +127,35 @@ fn words(code: u32) -> (&'static str, &'static str) {
         (0x81, place::ENDED, ended::ACTIVITY) => (
             "the steps of the opening took too long",
             "the controller gave up half way: look at its diagnosis",
+        ),
+        (0x81, place::ENDED, ended::OWN_END) => (
+            "its own program ended it",
+            "the other end was stopped, or set up otherwise: it opens again when it is there",
+        ),
+        (0x81, place::ENDED, ended::RELEASED) => {
+            ("it was released", "the controller has taken the station out of its exchange in good order")
+        }
+        (0x81, place::ENDED, ended::DEACTIVATED) => {
+            ("the device was switched off at the controller", "switch it on there, in its program or by hand")
+        }
+        (0x81, place::ENDED, ended::REMOVED) => (
+            "the connection is no longer set up",
+            "the controller was loaded with a set-up without the station: compare the two",
+        ),
+        (0x81, place::ENDED, ended::VIOLATION) => (
+            "the other end did not keep to the protocol",
+            "record it with `woodrush tap --save` and show it to those who make that end",
+        ),
+        (0x81, place::ENDED, ended::RENAMED) => {
+            ("the station has another name", "give it back the name that the controller looks for")
+        }
+        (0x81, place::ENDED, ended::RESET) => (
+            "the station was reset to what it was shipped as",
+            "give it its name again: `woodrush readdress --ethernet`",
+        ),
+        (0x81, place::ENDED, ended::READDRESSED) => (
+            "the station has another address",
+            "it was given one by hand: the controller gives it its own again",
         ),
         (0x80, record::INVALID_INDEX, _) => ("there is no such record", "the station has no such parameter"),
         (0x80, record::INVALID_SLOT, _) => {

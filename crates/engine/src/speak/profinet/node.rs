@@ -416,7 +416,7 @@ impl EthernetNode {
 impl Station {
     fn shut(&mut self, now: Moment) {
         match &mut self.role {
-            StationRole::Device(own) => own.end(ended::NEW_RELATION, Ended::Closed),
+            StationRole::Device(own) => own.end(ended::OWN_END, Ended::Closed),
             StationRole::Controller(own) => own.shut(now),
             StationRole::Bystander => {}
         }

@@ -225,6 +225,66 @@ fn a_module_that_is_not_plugged_is_told_and_the_other_slots_run() {
 }
 
 #[test]
+fn a_station_that_is_set_up_otherwise_ends_its_connection_and_one_that_is_not_keeps_it() {
+    let mut switch = pair(16, 8000, 3);
+    switch.run(1_000_000);
+    switch.set_up(0, &device_setup());
+    switch.run(100_000);
+    assert!(
+        switch.hosts[0].losses().is_empty() && switch.hosts[1].losses().is_empty(),
+        "nothing has changed"
+    );
+    // Slot 1 has other bytes now: the controller learns it by its end, and what is as it was goes on.
+    let mut other = device_setup();
+    other.links[0].setup.rows[0].1 = row(1, 4, 0);
+    switch.hosts[0].cells.slots[0] = vec![1, 2, 3, 4];
+    switch.set_up(0, &other);
+    switch.run(10_000);
+    assert_eq!(switch.hosts[0].losses(), [LinkLoss::Closed]);
+    assert_eq!(switch.hosts[1].losses(), [LinkLoss::Closed]);
+    switch.run(3_000_000);
+    assert_eq!(
+        switch.hosts[1].refusals(),
+        [
+            "it broke the connection off: CF 81 FD 0D (its own program ended it)",
+            "slot 1: another module is there"
+        ]
+    );
+    assert_eq!((switch.hosts[1].last(0), switch.hosts[1].last(2)), (None, Some(&[9, 8][..])));
+    assert_eq!(switch.hosts[0].last(1), Some(&SET[..]));
+    // Without any station there is nobody at all, and nothing stumbles.
+    switch.set_up(0, &NodeSetup { links: vec![], ..device_setup() });
+    switch.run(3_000_000);
+    assert_eq!(switch.hosts[1].losses(), [LinkLoss::Closed, LinkLoss::Closed]);
+}
+
+#[test]
+fn what_a_station_has_kept_it_has_again_and_a_name_taken_from_it_stays_away() {
+    let mut setup = device_setup();
+    setup.links[0].setup.words.push(("address", "192.0.2.40/24".into()));
+    let begins = |kept: &[(&str, &str)]| {
+        let mut switch = Switch::new(17);
+        let kept = kept.iter().map(|(key, value)| ((*key).to_string(), (*value).to_string())).collect();
+        switch.plug(&NodeSetup { kept, ..setup.clone() }, vec![vec![0; 8], vec![], vec![0; 2]]);
+        switch.run(1000);
+        switch.hosts.remove(0).told.into_iter().find_map(|(_, told)| match told {
+            Told::Station(StationNews::Begins(is)) => {
+                Some(is.into_iter().map(|(_, value)| value).collect::<Vec<_>>())
+            }
+            _ => None,
+        })
+    };
+    let own = |name: &str, address: &str| Some(vec![name.to_string(), address.to_string()]);
+    assert_eq!(begins(&[]), own("raceway-box", "192.0.2.40/24"), "as the project says");
+    assert_eq!(
+        begins(&[("station-name", "drum-2"), ("address", "192.0.2.31/24")]),
+        own("drum-2", "192.0.2.31/24")
+    );
+    assert_eq!(begins(&[("station-name", ""), ("address", "")]), own("", ""), "it was reset");
+    assert_eq!(begins(&[("address", "what is no address")]), own("raceway-box", ""));
+}
+
+#[test]
 fn two_stations_of_one_name_keep_a_controller_from_both() {
     let mut switch = Switch::new(10);
     switch.plug(&device_setup(), vec![SENT.to_vec(), vec![], vec![9, 8]]);
