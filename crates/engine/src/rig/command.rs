@@ -4,7 +4,9 @@ use super::line::LinePlace;
 use super::{Bus, Change, Rig, SimDevice};
 use crate::control::{ControlAnswer, Row};
 use std::sync::PoisonError;
-use woodrush_core::project::{Changes, FAULTS, Fault, FaultKind, FaultNumber, FaultValue, LineFaults, Takes};
+use woodrush_core::project::{
+    Changes, FAULTS, Fault, FaultKind, FaultNumber, FaultValue, LineFaults, Owner, Takes,
+};
 use woodrush_core::protocol::refusal_shown;
 
 /// Whose cells a person means.
@@ -46,8 +48,7 @@ impl Rig {
             return Err(why);
         }
         if self.place_of(&fault).is_none() && !self.is_on_network(&fault) {
-            let names = self.names(kind.is_of_line());
-            return Err(format!("nothing on this rig is called `{}` ({names})", fault.place));
+            return Err(self.nothing_called(&fault.place, &self.names(kind.is_of_line())));
         }
         self.apply(&fault)?;
         let dialect = self.checked.project.device(&fault.place);
@@ -55,6 +56,17 @@ impl Rig {
         let code = |code| dialect.map(|own| refusal_shown((own.refusals().name, code)));
         let value = fault.name.clone().unwrap_or_else(|| told(kind, fault.value, code));
         Ok((format!("{} {}", fault.place, kind.says.replace("{}", &value)), vec![]))
+    }
+
+    /// That a name is nobody's here, or not yet.
+    fn nothing_called(&self, name: &str, names: &str) -> String {
+        let client = self.checked.project.client(name).and_then(|at| self.checked.project.clients.get(at));
+        match client.and_then(|client| client.image.as_ref()) {
+            Some(image) if self.checked.plan.link_of(Owner::Image(image.value)).is_some() => {
+                format!("`{name}` begins when a converter does: start `woodrush run --rig` first")
+            }
+            _ => format!("nothing on this rig is called `{name}` ({names})"),
+        }
     }
 
     /// What is said of a line where a device is meant, is said of each device on it.
@@ -191,8 +203,8 @@ impl Rig {
                     }
                 }
                 (None, None) => {
-                    let (lines, devices) = (self.names(true), self.names(false));
-                    return Err(format!("nothing on this rig is called `{word}` ({lines}; {devices})"));
+                    let names = format!("{}; {}", self.names(true), self.names(false));
+                    return Err(self.nothing_called(word, &names));
                 }
             }
         }

@@ -66,17 +66,24 @@ impl SimDevice {
 
 impl Rig {
     /// Lets one controller for each image of a network begin: as the clients of the project are described, or where `plain`
-    /// as the image itself would have it.
+    /// as the image itself would have it. What goes wrong with one goes on with the one that comes in its place: a converter
+    /// that begins again mends nothing.
     ///
     /// # Errors
     /// One of them cannot begin, in words.
     pub fn begin_controllers(&self, plain: bool) -> Result<(), RigFault> {
+        let faults: Vec<(Whom, DeviceFaults)> =
+            self.controllers().iter().map(|own| (own.whom, own.sim().ailment())).collect();
         let mut all = vec![];
         for network in &self.networks {
             for (place, whose) in network.controllers_of(&self.checked, plain).into_iter().enumerate() {
                 let station = network.controller(&self.checked, (whose, place), &self.replays, self.clock);
                 let station = station.map_err(RigFault)?;
                 station.sim().still = plain;
+                if let Some((_, fault)) = faults.iter().find(|(whom, _)| !plain && *whom == station.whom) {
+                    station.sim().set_fault(|own| *own = *fault);
+                    station.changed();
+                }
                 all.push(station);
             }
         }
