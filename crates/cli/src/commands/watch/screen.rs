@@ -463,3 +463,33 @@ fn help(frame: &mut Frame<'_>, area: Rect, paint: Paint) {
         Block::new().borders(Borders::ALL).border_style(paint.style(Tone::Accent)).title(" keys and marks ");
     frame.render_widget(Paragraph::new(lines.map(Line::raw).to_vec()).block(block), place);
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A port with so many requests, answers and exchanges in cycles.
+    fn port(up: bool, requests: u64, answers: u64, cycles: u64) -> PortStatus {
+        let counts = serde_json::json!({
+            "requests": requests, "answers": answers, "published": 0, "exceptions": [], "no_answer": 0, "damaged": 0,
+            "mismatched": 0, "unreachable": 0, "last_error": 0, "sent": 0, "received": 0
+        });
+        let own = serde_json::json!({
+            "name": "machine", "up": up, "counts": counts, "damaged_requests": 0, "load_percent": 0, "clients": 0,
+            "turned_away": 0, "cycles": cycles
+        });
+        serde_json::from_value(own).unwrap()
+    }
+
+    #[test]
+    fn a_port_says_what_it_does_and_nothing_of_what_it_does_not() {
+        let cell = |port: &PortStatus| port_cell(port).0;
+        assert_eq!(cell(&port(true, 0, 0, 0)), "0 asked");
+        assert_eq!(cell(&port(true, 0, 0, 1)), "1 in cycles");
+        assert_eq!(cell(&port(true, 7, 5, 2)), "7 asked, 2 in cycles, 2 failed");
+        let down = port(false, 3, 3, 0);
+        assert_eq!((cell(&down).as_str(), port_cell(&down).1), ("DOWN 3 asked", Tone::Bad));
+        let many = PortStatus { clients: 2, load_percent: 40, ..port(true, 3, 3, 0) };
+        assert_eq!(cell(&many), "40 % 3 asked, 2 clients");
+    }
+}

@@ -320,3 +320,95 @@ impl IoIdentity {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::collection::btree_map;
+    use proptest::prelude::*;
+
+    fn layout(submodules: Vec<Submodule>) -> StationLayout {
+        StationLayout { name: "raceway-box".into(), address: None, submodules, period: 8000, watchdog: 3 }
+    }
+
+    #[test]
+    fn an_address_is_one_of_a_station_in_its_network() {
+        for (text, mask) in
+            [("192.0.2.30/24", 24), ("192.0.2.1/30", 30), ("10.0.0.1/8", 8), ("192.0.2.129/25", 25)]
+        {
+            let own = suite(text).unwrap();
+            assert_eq!((shown_suite(own).as_str(), u32::from(own.mask).count_ones()), (text, mask));
+        }
+        for (text, why) in [
+            ("192.0.2.30", "is not an address with its network"),
+            ("192.0.2.30/", "is not an address with its network"),
+            ("192.0.2.30/0", "is not an address with its network"),
+            ("192.0.2.30/31", "is not an address with its network"),
+            ("192.0.2/24", "is not an address with its network"),
+            ("192.0.2.0/24", "cannot be the address of a station"),
+            ("192.0.2.255/24", "cannot be the address of a station"),
+            ("127.0.0.1/8", "cannot be the address of a station"),
+            ("224.0.0.5/24", "cannot be the address of a station"),
+        ] {
+            let fault = suite(text).unwrap_err();
+            assert!(fault.contains(why), "{text}: {fault}");
+        }
+        assert_eq!(shown_suite(IpSuite::NONE), "");
+    }
+
+    #[test]
+    fn cycles_are_powers_of_two_of_the_send_clock() {
+        let good: Vec<u32> = (0..=600).map(|ms| ms * 1000).filter(|own| is_cycle(*own)).collect();
+        assert_eq!(good, [1000, 2000, 4000, 8000, 16_000, 32_000, 64_000, 128_000, 256_000, 512_000]);
+        for own in [999, 1001, 1500, 8001] {
+            assert!(!is_cycle(own), "{own}");
+        }
+        for period in good {
+            let own = StationLayout { period, ..layout(vec![]) };
+            assert_eq!(u32::from(own.ratio()) * 1000, period);
+            // As many as 400 ms have, and three at least.
+            let cycles = usual_watchdog(period);
+            assert!(
+                cycles == 3 || cycles * period <= 400_000 && (cycles + 1) * period > 400_000,
+                "{period}: {cycles}"
+            );
+            assert!(u64::from(cycles * period) <= WATCHDOG_MAX_US, "{period}: {cycles}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn everything_has_its_own_place_in_a_frame(
+            slots in btree_map((1u16..100, 1u16..4), (0u16..70, 0u16..70), 0..10),
+            to_controller: bool,
+        ) {
+            let submodule = |((slot, subslot), (input, output))| Submodule { slot, subslot, input, output };
+            let own = layout(slots.into_iter().map(submodule).collect());
+            let (parts, length) = own.frame(to_controller);
+            let mut taken = vec![false; length as usize];
+            for part in &parts {
+                let begin = usize::from(part.placed.offset);
+                for place in &mut taken[begin..=begin + usize::from(part.data.unwrap_or(0))] {
+                    prop_assert!(!std::mem::replace(place, true), "two have one place");
+                }
+            }
+            // No hole but at the end, where a short frame is filled up to forty bytes.
+            let used = taken.iter().rposition(|own| *own).map_or(0, |last| last + 1);
+            prop_assert!(taken[..used].iter().all(|own| *own) && (used == taken.len() || length == 40));
+            // Whatever has data one way has a status the other way, the head's three among them.
+            let (others, _) = own.frame(!to_controller);
+            let at = |own: &FramePart| (own.placed.slot, own.placed.subslot);
+            for part in parts.iter().filter(|part| part.data.is_none()) {
+                let answered = others.iter().any(|other| other.data.is_some() && at(other) == at(part));
+                prop_assert!(answered, "slot {}", part.placed.slot);
+            }
+            prop_assert_eq!(own.expected().len(), HEAD.len() + own.submodules.len());
+        }
+
+        #[test]
+        fn other_bytes_are_another_module(one in (0u16..1440, 0u16..1440), other in (0u16..1440, 0u16..1440)) {
+            let ident = |(input, output)| layout(vec![Submodule { slot: 1, subslot: 1, input, output }]).module_ident(1);
+            prop_assert_eq!(ident(one) == ident(other), one == other);
+        }
+    }
+}

@@ -175,8 +175,11 @@ fn cycle(
     })
 }
 
+/// What a frame touches: how, in which table, and the first byte of its value.
+type Touched = (Verb, String, Option<u8>);
+
 /// The words of a cycle, what it touches with the first byte of its value, and whether it has changed.
-fn told(says: Says) -> (String, Vec<(Verb, String, Option<u8>)>, bool, u64) {
+fn told(says: Says) -> (String, Vec<Touched>, bool, u64) {
     let Says::Cycle { what, changed, unchanged } = says else { panic!("{says:?}") };
     let touch = |own: &crate::speak::observer::Touch| {
         (own.verb, own.space.key.to_string(), own.cells.as_ref().map(|own| own[0]))
