@@ -1,6 +1,7 @@
 //! What changes between two states of a site for the clients of its images and for the devices on its lines.
 
 mod followers;
+mod lists;
 mod renames;
 mod site;
 
@@ -325,7 +326,8 @@ fn ends(
 
 fn settings(was: &EndSettings, is: &EndSettings) -> Vec<Difference> {
     let gone = was.items.iter().filter(|(name, value)| is.get(name) != Some(value));
-    let gone = gone.map(|(name, value)| difference(name, value, is.get(name).unwrap_or_default(), true));
+    let gone =
+        gone.flat_map(|(name, value)| lists::of_setting(name, value, is.get(name).unwrap_or_default()));
     let come = is.items.iter().filter(|(name, _)| was.get(name).is_none());
     gone.chain(come.map(|(name, value)| difference(name, "", value, true))).collect()
 }

@@ -3,6 +3,7 @@
 use super::line::LinePlace;
 use super::{Bus, Change, Rig, SimDevice};
 use crate::control::{ControlAnswer, Row};
+use std::net::Ipv4Addr;
 use std::sync::PoisonError;
 use woodrush_core::project::{
     Changes, FAULTS, Fault, FaultKind, FaultNumber, FaultValue, LineFaults, Owner, Takes,
@@ -250,8 +251,11 @@ impl Rig {
         let networks = self.networks.iter().filter_map(|network| {
             let port = project.ports.get(network.port)?;
             let stations = self.stations_of(network);
-            let detail: Vec<String> = stations.iter().map(|(own, real)| format!("{own} at {real}")).collect();
-            let detail = detail.join(", ");
+            let one = |(own, real): &(Ipv4Addr, Ipv4Addr)| match own == real {
+                true => own.to_string(),
+                false => format!("{own} at {real}"),
+            };
+            let detail = stations.iter().map(one).collect::<Vec<_>>().join(", ");
             Some(Row { name: port.name.value.clone(), value: network.ground.to_string(), detail })
         });
         self.lines.iter().filter_map(row).chain(ends).chain(networks).collect()
