@@ -90,7 +90,7 @@ fn unseen(
     let names: BTreeSet<&str> = clients.iter().map(|client| client.name.value.as_str()).collect();
     let names = names.into_iter().collect::<Vec<_>>().join("`, `");
     let what = format!(
-        "`{names}` does not have {} of `{}`: nobody sees what lies there",
+        "`{names}` does not have {} of `{}`: the controller never sees what lies there",
         space.name(),
         station.name
     );

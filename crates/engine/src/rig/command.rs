@@ -59,7 +59,7 @@ impl Rig {
         Ok((format!("{} {}", fault.place, kind.says.replace("{}", &value)), vec![]))
     }
 
-    /// That a name is nobody's here, or not yet.
+    /// That nothing here has a name, or not yet.
     fn nothing_called(&self, name: &str, names: &str) -> String {
         let client = self.checked.project.client(name).and_then(|at| self.checked.project.clients.get(at));
         match client.and_then(|client| client.image.as_ref()) {

@@ -279,9 +279,11 @@ fn station_news(news: &StationNews) -> Option<(Tone, &'static str, String)> {
             };
             (Tone::Doubt, "station_named", text)
         }
-        StationNews::Blinks => {
-            (Tone::Doubt, "station_blinks", "somebody looks for it: it would blink now for 3 s".into())
-        }
+        StationNews::Blinks => (
+            Tone::Doubt,
+            "station_blinks",
+            "an engineering tool asks where it is: a station with a lamp would blink for 3 s".into(),
+        ),
         StationNews::Rival { address, mac } => {
             let mac = mac_shown(*mac);
             let text =

@@ -253,7 +253,7 @@ pub(super) fn is_cycle(period: u32) -> bool {
     period.is_multiple_of(PERIOD_MIN) && clocks.is_power_of_two() && period <= PERIOD_MAX
 }
 
-/// Cycles of a watchdog that nobody has said: 400 ms, and three at least.
+/// Cycles of a watchdog where none is written: as many as 400 ms have, and three at least.
 pub(super) fn usual_watchdog(period: u32) -> u32 {
     (400_000 / period.max(1)).max(WATCHDOG)
 }

@@ -144,7 +144,7 @@ fn words(code: u32) -> (&'static str, &'static str) {
         ),
         (0x81, place::ENDED, ended::VIOLATION) => (
             "the other end did not keep to the protocol",
-            "record it with `woodrush tap --save` and show it to those who make that end",
+            "record it with `woodrush tap --save` and send it to that end's maker",
         ),
         (0x81, place::ENDED, ended::RENAMED) => {
             ("the station has another name", "give it back the name that the controller looks for")

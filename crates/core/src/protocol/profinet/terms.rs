@@ -37,7 +37,7 @@ pub(super) static TERMS: &[Term] = &[
     ),
     term(
         &["AR", "application relation", "CR"],
-        "A connection between one controller and one device: a direction of frames each way and an alarm channel. Woodrush has one; a second controller is refused with DB 81 40 04, and the same one that begins anew ends its old one.",
+        "A connection between one controller and one device: a direction of frames each way and an alarm channel. Woodrush has one; a second controller is refused with DB 81 40 04, and when the same one opens again, its old connection ends.",
     ),
     term(
         &["reduction ratio", "send clock", "watchdog factor"],

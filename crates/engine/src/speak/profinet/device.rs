@@ -265,7 +265,7 @@ impl Device {
         out: &mut Vec<u8>,
     ) -> Result<(), PnioStatus> {
         let opened = judge(arguments, &self.layout).and_then(|own| match &self.relation {
-            // The controller that has it begins anew; another one must wait.
+            // The controller that has it opens it again; another one must wait.
             Some(old) if old.uuid != own.ar.uuid && old.mac != own.ar.mac => {
                 Err(PnioStatus::protocol(service::CONNECT, place::CALLS, calls::OUT_OF_RELATIONS))
             }

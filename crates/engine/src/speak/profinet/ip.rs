@@ -101,7 +101,7 @@ impl IpStack {
         self.out.extend(arp_frame((self.mac, self.suite.address), to, operation, target));
     }
 
-    /// Asks all who has an address; whether somebody has it is known by [`Self::mac_of`] after a while.
+    /// Asks all stations for an address; the one that has it, if any, is known by [`Self::mac_of`] after a while.
     pub(super) fn ask_for(&mut self, whom: Ipv4Addr) {
         self.known.retain(|(own, _)| *own != whom);
         self.ask(whom);

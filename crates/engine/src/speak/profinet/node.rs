@@ -24,7 +24,7 @@ const SOCKETS: [Socket; 3] = [
 /// What is kept of a station beyond a run.
 const NAME: &str = "station-name";
 const ADDRESS: &str = "address";
-/// From here on links are numbered that are opened once more on purpose: nobody exchanges anything by them.
+/// From here on links are numbered that are opened a second time on purpose: nothing is exchanged by them.
 const SECOND: usize = 1 << 20;
 
 /// What a station is.

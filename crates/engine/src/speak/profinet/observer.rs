@@ -98,7 +98,7 @@ impl EthernetObserver {
         let to_controller = match side {
             Side::Asks => false,
             Side::Answers => true,
-            // Of somebody else's: by its number, as far as the opening was heard.
+            // Of two other stations: by its number, as far as the opening was heard.
             Side::Either => self.inputs.is_empty() || self.inputs.contains(&id),
         };
         let layout = self.station.as_ref().map(|(_, layout)| layout.frame(to_controller));

@@ -70,7 +70,7 @@ fn a_datagram_waits_until_its_receiver_has_said_who_it_is() {
     own.send(Moment(10), to, PORT, b"second".to_vec());
     let questions = sent(&mut own);
     assert!(questions.iter().all(|own| asked_for(own) == near(10)), "{questions:?}");
-    // An answer about somebody else releases nothing.
+    // An answer about another address releases nothing.
     told(&mut own, Moment(20), ROUTER, near(1), near(30));
     assert!(sent(&mut own).is_empty());
     told(&mut own, Moment(30), NEIGHBOUR, near(10), near(30));
@@ -151,7 +151,7 @@ fn only_questions_about_its_own_address_are_answered_and_a_rival_is_seen() {
     assert_eq!((own.rival, asked_for(&sent(&mut own)[0])), (None, near(31)));
     own.set_suite(suite(31, near(1)));
     assert!(sent(&mut own).is_empty(), "nothing has changed");
-    // Its own words that come back are nobody's.
+    // Its own frame that comes back is no rival's.
     let echo = arp_frame((OWN, near(31)), BROADCAST, ArpOperation::REQUEST, ([0; 6], near(31))).unwrap();
     own.take_arp(Moment(0), EtherFrame::parse(&echo).unwrap().payload);
     assert_eq!((own.rival, sent(&mut own).len()), (None, 0));

@@ -252,7 +252,7 @@ fn a_station_that_is_set_up_otherwise_ends_its_connection_and_one_that_is_not_ke
     );
     assert_eq!((switch.hosts[1].last(0), switch.hosts[1].last(2)), (None, Some(&[9, 8][..])));
     assert_eq!(switch.hosts[0].last(1), Some(&SET[..]));
-    // Without any station there is nobody at all, and nothing stumbles.
+    // Without any station nothing answers, and nothing stumbles.
     switch.set_up(0, &NodeSetup { links: vec![], ..device_setup() });
     switch.run(3_000_000);
     assert_eq!(switch.hosts[1].losses(), [LinkLoss::Closed, LinkLoss::Closed]);
@@ -300,7 +300,7 @@ fn two_stations_of_one_name_keep_a_controller_from_both() {
     assert!(switch.hosts[0].has_opened());
 }
 
-/// A frame about names and addresses, from somebody.
+/// A frame about names and addresses, from another station.
 fn asked(to: [u8; 6], service: Service, blocks: &[(Choice, u16, &[u8])]) -> Vec<u8> {
     frame(to, [2, 0, 0, 0, 9, 9], ETHERTYPE, None, |out| {
         let mut own = vec![];
@@ -448,7 +448,7 @@ fn nothing_that_is_wrong_or_too_much_disturbs_what_runs() {
             switch.inject(&frame(to, stranger, kind, None, |out| out.extend_from_slice(bytes)));
         }
         (0..50).for_each(|_| switch.inject(&identify));
-        // ARP and alarms of somebody else, and cut frames.
+        // ARP and alarms of another station, and cut frames.
         switch.inject(&frame(BROADCAST, stranger, 0x0806, None, |out| out.extend_from_slice(&[0; 28])));
         switch.inject(&frame(mac, stranger, ETHERTYPE, None, |out| {
             rta::Rta::emit_error(out, 1, 1, woodrush_wire::profinet::status::PnioStatus::ended(5));
