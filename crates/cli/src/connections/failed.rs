@@ -25,9 +25,8 @@ impl Failed {
 }
 
 impl Connections {
-    /// What the frames of an interface did not bring, which no converter does for us, how that is mended, and whether
-    /// the bench was likely meant.
-    pub(crate) fn without_frames(&self, seen: impl Into<String>, fix: impl Into<String>) -> Failed {
+    /// What could not be reached without a converter between, how that is fixed, and whether the bench was likely meant.
+    pub(crate) fn unreached(&self, seen: impl Into<String>, fix: impl Into<String>) -> Failed {
         let mut failed = Failed::of(seen, fix);
         if self.project.as_ref().is_some_and(|project| self.is_bench_meant(project)) {
             failed.diagnosis.causes.insert(0, bench());
@@ -35,7 +34,7 @@ impl Connections {
         failed
     }
 
-    /// Nobody said that the bench is meant, and there is one.
+    /// There is a bench, and `--rig` was not given.
     fn is_bench_meant(&self, project: &Project) -> bool {
         !self.rig && project.rig.say("lines", &[]).is_ok()
     }

@@ -35,7 +35,7 @@ pub fn listed(
 ) -> Result<ListedPort, String> {
     let make = speaker(protocol).and_then(|speaker| speaker.finder);
     let mut finder = make.ok_or("its stations are looked for one by one")?(setup);
-    let stream = TcpStream::connect_timeout(&to, CONNECT).map_err(|error| format!("{to}: {error}"))?;
+    let stream = TcpStream::connect_timeout(&to, CONNECT).map_err(|error| error.to_string())?;
     let prepared = stream.set_nodelay(true).and_then(|()| stream.set_nonblocking(true));
     prepared.map_err(|error| error.to_string())?;
     let wire: rustix::fd::OwnedFd = stream.into();

@@ -66,7 +66,7 @@ pub(super) fn run(
         (Ok(found), _) => found,
         (Err(fault), None) => return Err(outside(&fault)),
         (Err(fault), Some(connections)) => {
-            let failed = connections.without_frames(fault.what, fault.fix);
+            let failed = connections.unreached(fault.what, fault.fix);
             return Ok(unreachable(console, &failed));
         }
     };

@@ -47,8 +47,11 @@ pub(super) fn run(
     let found = match found {
         Ok(found) => found,
         Err(why) => {
-            console.complain(&format!("{to}: {why}"));
-            return Ok(Verdict::Outside);
+            let fix = format!(
+                "look at its power, its cable and its address; `ping {}` tells whether the way is there",
+                to.ip()
+            );
+            return Ok(unreachable(console, &connections.unreached(format!("{to}: {why}"), fix)));
         }
     };
     say(console, &to.to_string(), &found)?;
