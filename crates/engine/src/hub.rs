@@ -7,12 +7,14 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::Duration;
 
-/// Pieces that one who looks on gets in one window of time: 2,000 a second, what six serial lines at 115200 carry without a
-/// pause. What a flood on a socket has beyond that is counted and left out, so that looking on costs those who ask next to
-/// nothing.
-const WINDOW_PIECES: usize = 200;
-/// The length of such a window, in microseconds.
-const WINDOW: u64 = 100_000;
+/// The time that one piece uses up for a watcher, in microseconds: 2,000 a second, what six serial lines at 115200 carry
+/// without a pause. What a flood on a socket has beyond that is counted and left out, so that looking on costs those who
+/// ask next to nothing.
+const PIECE: u64 = 500;
+/// The time that may be used up at once: a machine that stood still brings what passed meanwhile in a moment.
+const BURST: u64 = 500_000;
+/// For how long pieces are only counted once there is no room, in microseconds.
+const PAUSE: u64 = 100_000;
 /// Pieces that wait for a watcher that does not fetch them.
 const WAITING_MAX: usize = 20_000;
 
@@ -82,8 +84,8 @@ pub struct Watcher {
 #[derive(Default)]
 struct Inner {
     waiting: Vec<Chunk>,
-    window: u64,
-    taken: usize,
+    /// Up to when time is used up, in microseconds.
+    used: u64,
     /// Pieces that were left out since the last look.
     lost: u64,
     /// How many had been missed by all at the last look.
@@ -173,15 +175,12 @@ impl Watcher {
         if self.ports.as_ref().is_some_and(|ports| ports.iter().all(|own| own != port)) {
             return 0;
         }
-        let window = now.0 / WINDOW;
-        if window != inner.window {
-            (inner.window, inner.taken) = (window, 0);
-        }
-        if inner.taken >= WINDOW_PIECES || inner.waiting.len() >= WAITING_MAX {
+        let used = inner.used.max(now.0) + PIECE;
+        if used > now.0 + BURST || inner.waiting.len() >= WAITING_MAX {
             inner.lost += 1;
-            return (window + 1) * WINDOW;
+            return now.0 + PAUSE;
         }
-        inner.taken += 1;
+        inner.used = used;
         inner.waiting.push(make());
         if inner.waiting.len() == 1 {
             self.more.notify_all();
@@ -238,16 +237,39 @@ mod tests {
     }
 
     #[test]
-    fn what_is_more_than_a_window_holds_is_counted_and_left_out() {
+    fn what_is_more_than_may_come_at_once_is_counted_and_left_out() {
+        let most = BURST / PIECE;
         let tap = Tap::default();
         let watcher = tap.watch(None);
-        for at in 0..1000 {
-            tap.passed("a", Moment(at), || piece("a", at));
+        for _ in 0..3 * most {
+            tap.passed("a", Moment(7), || piece("a", 7));
         }
-        tap.passed("a", Moment(WINDOW), || piece("a", WINDOW));
+        // After a pause there is room for as much as has its time since.
+        for _ in 0..most {
+            tap.passed("a", Moment(7 + PAUSE), || piece("a", 7 + PAUSE));
+        }
         let taken = watcher.fetch(Duration::ZERO).expect("the converter runs");
-        assert_eq!((taken.pieces.len(), taken.lost), (WINDOW_PIECES + 1, 1000 - WINDOW_PIECES as u64));
+        let room = most + PAUSE / PIECE;
+        // The last of what was missed is told with the next piece that passes.
+        tap.passed("a", Moment(7 + 2 * PAUSE), || piece("a", 7 + 2 * PAUSE));
+        let lost = taken.lost + watcher.fetch(Duration::ZERO).expect("the converter runs").lost;
+        assert_eq!((taken.pieces.len() as u64, lost), (room, 4 * most - room));
         drop(tap);
         assert!(watcher.fetch(Duration::from_secs(5)).is_none(), "the converter has ended");
+    }
+
+    #[test]
+    fn a_machine_that_stands_still_costs_no_piece_of_a_busy_site() {
+        let tap = Tap::default();
+        let watcher = tap.watch(None);
+        // 1,000 pieces a second; every second all of them come 400 ms late and at once.
+        for second in 0..10 {
+            for at in 0..1000 {
+                let late = if at < 400 { 400 } else { at };
+                tap.passed("a", Moment(second * 1_000_000 + late * 1000), || piece("a", at));
+            }
+        }
+        let taken = watcher.fetch(Duration::ZERO).expect("the converter runs");
+        assert_eq!((taken.pieces.len(), taken.lost), (10_000, 0));
     }
 }
