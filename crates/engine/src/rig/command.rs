@@ -295,7 +295,8 @@ impl Rig {
         let row = |station: &super::network::NetStation| {
             let (sim, seen) = (station.sim(), station.seen());
             let state = match (seen.online, &seen.refused) {
-                (true, _) => format!("connected, {} frames came", seen.frames),
+                (true, None) => format!("connected, {} frames came", seen.frames),
+                (true, Some(why)) => format!("connected, {} frames came, refused: {why}", seen.frames),
                 (false, Some(why)) => format!("refused: {why}"),
                 (false, None) => "not connected".to_string(),
             };

@@ -30,7 +30,7 @@ pub struct SeenLink {
     pub frames: u64,
     /// How often it was opened.
     pub opened: u64,
-    /// Why it was refused last, in words.
+    /// Why it was refused since it was opened or set up last, in words: all of it, or some of its slots.
     pub refused: Option<String>,
     /// Slots that the other end calls bad.
     pub bad: BTreeSet<usize>,
@@ -79,7 +79,12 @@ impl NetEnd for StationEnd {
             self.sim().ailment();
         let now = LinkFaults { idle: idles, wrong_size, second_owner, wrong_slot, name_taken };
         let own = self.setup.links.first_mut()?;
-        (std::mem::replace(&mut own.fault, now) != now).then(|| self.setup.clone())
+        if std::mem::replace(&mut own.fault, now) == now {
+            return None;
+        }
+        // What it was told of before is of another setup.
+        self.see(|seen| seen.refused = None);
+        Some(self.setup.clone())
     }
 
     fn produce(&mut self, now: Moment, _link: usize, last: &mut Produced) {
@@ -126,7 +131,10 @@ impl NetEnd for StationEnd {
 
     fn news(&mut self, _link: usize, news: LinkNews) {
         self.see(|seen| match news {
-            LinkNews::Opened { .. } => seen.opened += 1,
+            LinkNews::Opened { .. } => {
+                seen.opened += 1;
+                seen.refused = None;
+            }
             LinkNews::Refused { why, .. } => seen.refused = Some(why),
             LinkNews::OneLess { .. } => {}
         });

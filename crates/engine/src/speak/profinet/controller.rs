@@ -70,6 +70,8 @@ pub(super) struct Controller {
     runs: Option<(Provider, Consumer)>,
     device_mac: Mac,
     alarm_reference: u16,
+    /// Which slots differ at the device, in words.
+    differs: Vec<String>,
     number: u32,
     pub(super) out: VecDeque<NetAct>,
 }
@@ -96,6 +98,7 @@ impl Controller {
             runs: None,
             device_mac: [0; 6],
             alarm_reference: 0,
+            differs: vec![],
             number: first.into(),
             out: VecDeque::new(),
         }
@@ -281,9 +284,7 @@ impl Controller {
             return self.give_up(now, Kind::Damaged, "its answer has no FrameID for what we send".into());
         };
         self.alarm_reference = opened.alarm_reference;
-        if !opened.words.is_empty() {
-            self.tell_refused(Refusal::new(Kind::Mismatch, Blame::Device), opened.words.join("; "));
-        }
+        self.differs.clone_from(&opened.words);
         self.device_mac = mac;
         let flow = |to_controller, frame_id| opened.flow(&self.layout, to_controller, frame_id);
         let mut provider = Provider::new(flow(false, opened.output_id), (stack.mac, mac), now);
@@ -445,6 +446,9 @@ impl Controller {
                 only_reads: false,
             };
             self.out.push_back(NetAct::Tell(self.link, news));
+            if !self.differs.is_empty() {
+                self.tell_refused(Refusal::new(Kind::Mismatch, Blame::Device), self.differs.join("; "));
+            }
         }
         let mut out = vec![];
         header.answer(kind::RESPONSE, 1).emit_with(&mut out, |out| {
