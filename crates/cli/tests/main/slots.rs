@@ -187,6 +187,13 @@ fn a_controller_exchanges_slots_on_the_rig_and_what_is_lost_is_told_by_slot() {
     assert_eq!(status["links"][0]["opened"], 0, "{status}");
     rig_does(&["mend", "line-plc"]);
     becomes(&tool, "run");
+    // Another name in the project: it has it at once, and every output says so.
+    tool.edit("station-name = \"raceway-box\"", "station-name = \"drum-box\"");
+    run.hang_up();
+    until("the station's new name is told", || {
+        tool.run(&["status"]).out.contains("its name of station is drum-box")
+    });
+    becomes(&tool, "closed");
     for one in [tap, run, rig] {
         let _ = one.interrupt();
     }
@@ -285,7 +292,7 @@ run=$!
 for try in 1 2 3 4 5 6 7 8 9 10; do grep -q 'is in run' run.log && break; sleep 1; done
 '{woodrush}' scan --ethernet wr-b
 kill -INT $rig
-for try in 1 2 3 4 5 6 7 8 9 10; do grep -q 'closed the connection' run.log && break; sleep 1; done
+for try in 1 2 3 4 5 6 7 8 9 10; do grep -q 'the controller is closed' run.log && break; sleep 1; done
 mac=$(ip -o link show wr-a | sed 's/.*ether \\([0-9a-f:]*\\).*/\\1/')
 '{woodrush}' readdress --ethernet wr-b $mac --name drum-2 --permanent --yes
 sleep 1

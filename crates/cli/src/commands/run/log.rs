@@ -166,7 +166,9 @@ impl Names {
                     LinkLoss::Watchdog => {
                         "watchdog: nothing came from the controller in time; its outputs count as lost"
                     }
-                    LinkLoss::Closed => "the controller has closed the connection; its outputs count as lost",
+                    LinkLoss::Closed => {
+                        "the connection with the controller is closed; its outputs count as lost"
+                    }
                     LinkLoss::Invalid => {
                         "invalid: the controller says that its data mean nothing; its outputs count as lost"
                     }

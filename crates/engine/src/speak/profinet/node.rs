@@ -139,17 +139,20 @@ impl EthernetNode {
     fn begin(&mut self) {
         let Some(mac) = self.mac else { return };
         self.stations = self.all_stations(mac);
-        for own in &mut self.stations {
-            own.stack.announce();
-            if let Some(link) = own.link() {
-                let is = vec![(NAME, own.naming.name.clone()), (ADDRESS, shown_suite(own.stack.suite()))];
-                self.out.push_back(NetAct::Station(link, StationNews::Begins(is)));
-            }
-        }
+        self.stations.iter_mut().for_each(|own| own.begin(&mut self.out));
     }
 }
 
 impl Station {
+    /// It says to all that it is there, and to us how it is named and addressed.
+    fn begin(&mut self, out: &mut VecDeque<NetAct>) {
+        self.stack.announce();
+        if let Some(link) = self.link() {
+            let is = vec![(NAME, self.naming.name.clone()), (ADDRESS, shown_suite(self.stack.suite()))];
+            out.push_back(NetAct::Station(link, StationNews::Begins(is)));
+        }
+    }
+
     fn present(&self) -> Present {
         let connected = matches!(&self.role, StationRole::Device(own) if own.is_connected());
         Present { suite: self.stack.suite(), rival: self.stack.rival.is_some(), connected }
@@ -302,7 +305,7 @@ impl Node for EthernetNode {
         for mut new in self.all_stations(mac) {
             let same = |own: &Station| own.stack.mac == new.stack.mac && own.setup.setup == new.setup.setup;
             let Some(at) = before.iter().position(same) else {
-                new.stack.announce();
+                new.begin(&mut self.out);
                 self.stations.push(new);
                 continue;
             };

@@ -252,6 +252,15 @@ fn a_station_that_is_set_up_otherwise_ends_its_connection_and_one_that_is_not_ke
     );
     assert_eq!((switch.hosts[1].last(0), switch.hosts[1].last(2)), (None, Some(&[9, 8][..])));
     assert_eq!(switch.hosts[0].last(1), Some(&SET[..]));
+    // Another name and address in the project: it has them, and says so.
+    other.links[0].setup.words = vec![("station-name", "drum-2".into()), ("address", "192.0.2.40/24".into())];
+    switch.set_up(0, &other);
+    let read = asked(switch.hosts[0].mac, Service::Get, &[(Choice::IP, 0, &[]), (Choice::NAME, 0, &[])]);
+    let got = answered(&mut switch, &read);
+    assert_eq!((&got[0].1[..4], &got[1].1[..]), (&[192, 0, 2, 40][..], &b"drum-2"[..]));
+    let begins =
+        StationNews::Begins(vec![("station-name", "drum-2".into()), ("address", "192.0.2.40/24".into())]);
+    assert!(switch.hosts[0].told.iter().any(|(_, told)| *told == Told::Station(begins.clone())));
     // Without any station nothing answers, and nothing stumbles.
     switch.set_up(0, &NodeSetup { links: vec![], ..device_setup() });
     switch.run(3_000_000);
