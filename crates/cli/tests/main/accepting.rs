@@ -5,7 +5,7 @@ use serde_json::Value;
 
 /// The hatchery, running on its rig.
 fn site() -> (Tool, Running, Running) {
-    let tool = Tool::with_hatchery();
+    let tool = Tool::with_patient_hatchery();
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C ends it"]);
     let mut run = tool.begin(&["run", "--rig"]);

@@ -19,9 +19,7 @@ fn line_of(rig: &mut crate::tool::Running, port: &str) -> String {
 
 #[test]
 fn a_device_is_read_and_written_alone_and_then_through_the_converter() {
-    let tool = Tool::with_hatchery();
-    // What a busy machine holds up for a moment is no silence of a device here.
-    tool.edit("timeout  = \"120ms\"", "timeout  = \"400ms\"");
+    let tool = Tool::with_patient_hatchery();
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C ends it"]);
     let read = |args: &[&str]| tool.run(&[&["read", "--format", "json"], args].concat());
@@ -86,7 +84,7 @@ fn a_device_is_read_and_written_alone_and_then_through_the_converter() {
 
 #[test]
 fn a_way_that_no_project_knows_is_asked_and_told_apart() {
-    let tool = Tool::with_hatchery();
+    let tool = Tool::with_patient_hatchery();
     let mut rig = tool.begin(&["rig", "up"]);
     let path = line_of(&mut rig, "raceway");
     let socket = line_of(&mut rig, "pump-house");
@@ -198,7 +196,7 @@ fn nothing_is_written_that_should_not_be() {
 
 #[test]
 fn a_port_of_the_project_is_a_way_and_a_line_stands_for_its_devices() {
-    let tool = Tool::with_hatchery();
+    let tool = Tool::with_patient_hatchery();
     let mut rig = tool.begin(&["rig", "up"]);
     rig.wait_for(&["Ctrl-C ends it"]);
     let read = tool.run(&["read", "raceway", "--unit", "21", "--rig", "300001", "--format", "json"]);

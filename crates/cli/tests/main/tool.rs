@@ -78,6 +78,13 @@ impl Tool {
         tool
     }
 
+    /// In a folder with the hatchery, whose long line waits for an answer as long as a busy machine may need.
+    pub(crate) fn with_patient_hatchery() -> Self {
+        let tool = Self::with_hatchery();
+        tool.edit("timeout  = \"120ms\"", "timeout  = \"400ms\"");
+        tool
+    }
+
     pub(crate) fn path(&self) -> &Path {
         self.folder.path()
     }
