@@ -172,17 +172,18 @@ fn a_controller_exchanges_slots_on_the_rig_and_what_is_lost_is_told_by_slot() {
     becomes(&tool, "run");
     // A module that is not there is told to it, and the other slots go on.
     rig_does(&["wrong-slot", "line-plc"]);
-    until("the wrong slot is told", || {
-        tool.run(&["rig", "status"]).out.contains("slot 3: another module is there")
-    });
+    let sees = |words: &str| {
+        let rig = json(&tool.run(&["rig", "status", "--format", "json"]).out);
+        let own = rig["rows"].as_array().unwrap().iter().find(|row| row["name"] == "line-plc");
+        own.is_some_and(|row| row["detail"].as_str().unwrap().contains(words))
+    };
+    until("the wrong slot is told", || sees("slot 3: another module is there"));
     becomes(&tool, "run");
     // Another station has the name that the controller looks for: it connects to neither until that one is gone.
     assert_eq!(run.interrupt(), 0);
     rig_does(&["name-taken", "line-plc"]);
     let run = tool.begin(&["run", "--rig"]);
-    until("the controller tells of two", || {
-        tool.run(&["rig", "status"]).out.contains("two stations have the name `raceway-box`")
-    });
+    until("the controller tells of two", || sees("two stations have the name `raceway-box`"));
     let status = json(&tool.run(&["status", "--format", "json"]).out);
     assert_eq!(status["links"][0]["opened"], 0, "{status}");
     rig_does(&["mend", "line-plc"]);
