@@ -2,27 +2,14 @@
 
 use super::{Difference, difference};
 
-/// A row as it is named, and what it has.
-type NamedRow<'s> = (String, &'s str);
-
-/// The rows of a list that is called by the plural of what each begins with; `None` where it is no list.
-fn rows<'s>(key: &str, value: &'s str) -> Option<Vec<NamedRow<'s>>> {
+/// The rows of a list that is called by the plural of what each begins with: name and value; `None` where it is no list.
+fn rows<'s>(key: &str, value: &'s str) -> Option<Vec<(&'s str, &'s str)>> {
     let one = key.strip_suffix('s')?;
-    let all: Vec<&str> = value.split("; ").collect();
-    if !all.iter().all(|row| row.strip_prefix(one).is_some_and(|rest| rest.starts_with(' '))) {
-        return None;
-    }
-    let first = |row: &'s str| row.split_once(", ").unwrap_or((row, ""));
-    let named = |row: &&'s str| {
-        let (name, rest) = first(row);
-        // Of several parts of one slot each is named by its part too.
-        let is_one_of_several = all.iter().filter(|other| first(other).0 == name).count() > 1;
-        match rest.split_once(", ").filter(|_| is_one_of_several) {
-            Some((part, rest)) => (format!("{name}, {part}"), rest),
-            None => (name.to_string(), rest),
-        }
+    let row = |row: &'s str| {
+        row.strip_prefix(one).filter(|rest| rest.starts_with(' '))?;
+        Some(row.split_once(", ").unwrap_or((row, "")))
     };
-    Some(all.iter().map(named).collect())
+    value.split("; ").map(row).collect()
 }
 
 /// How a setting differs: row by row where it is a list.
@@ -30,13 +17,29 @@ pub(super) fn of_setting(key: &str, was: &str, is: &str) -> Vec<Difference> {
     let (Some(old), Some(new)) = (rows(key, was), rows(key, is)) else {
         return vec![difference(key, was, is, true)];
     };
-    let value = |all: &[NamedRow<'_>], name: &str| {
-        all.iter().find(|(own, _)| own == name).map_or_else(String::new, |(_, value)| (*value).to_string())
-    };
-    let gone = old.iter().map(|(name, was)| difference(name, was, &value(&new, name), true));
-    let come = new.iter().filter(|(name, _)| !old.iter().any(|(own, _)| own == name));
-    let come = come.map(|(name, is)| difference(name, "", is, true));
-    gone.chain(come).filter(|own| own.was != own.is).collect()
+    let mut come: Vec<_> = new.iter().filter(|row| !old.contains(row)).copied().collect();
+    let mut found = vec![];
+    for (name, was) in old.iter().filter(|row| !new.contains(row)) {
+        // Of several parts of one slot the same part is looked for first, and named with it.
+        let part = was.split_once(", ");
+        let same_part = come.iter().enumerate().find_map(|(at, (other, is))| {
+            let ((part, was), (other_part, is)) = (part?, is.split_once(", ")?);
+            (name == other && part == other_part).then(|| (at, format!("{name}, {part}"), was, is))
+        });
+        let same_name = || {
+            let at = come.iter().position(|(other, _)| other == name)?;
+            come.get(at).map(|(_, is)| (at, (*name).to_string(), *was, *is))
+        };
+        match same_part.or_else(same_name) {
+            Some((at, what, was, is)) => {
+                found.push(difference(&what, was, is, true));
+                come.remove(at);
+            }
+            None => found.push(difference(name, was, "", true)),
+        }
+    }
+    found.extend(come.iter().map(|(name, is)| difference(name, "", is, true)));
+    found
 }
 
 #[cfg(test)]
@@ -64,6 +67,13 @@ mod tests {
             ["slot 1, subslot 2: in 2 > in 3"]
         );
         assert!(!told("slots", "slot 1, in 4", parts).is_empty());
+        // A part with both directions; and the same slots in another order.
+        let both = "slot 1, in 4, out 2; slot 1, subslot 2, in 2";
+        assert_eq!(
+            told("slots", both, "slot 1, in 5, out 2; slot 1, subslot 2, in 2"),
+            ["slot 1: in 4, out 2 > in 5, out 2"]
+        );
+        assert!(told("slots", "slot 1, in 4; slot 2, in 1", "slot 2, in 1; slot 1, in 4").is_empty());
     }
 
     #[test]
