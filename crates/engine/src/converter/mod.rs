@@ -1,5 +1,6 @@
 //! The converter: a plan turned into threads and tasks around the images.
 
+mod bindings;
 mod identity;
 mod keeper;
 mod running;
@@ -7,5 +8,6 @@ mod serve;
 
 pub use crate::admission::Aliases;
 pub use crate::shared::{AnswerSettings, DeviceSettings, Event, PortSettings, Shared, Site};
-pub use running::{Bindings, Running, StartFault, start};
+pub use bindings::Bindings;
+pub use running::{Running, StartFault, start};
 pub use serve::Serving;

@@ -1,18 +1,17 @@
 //! A converter at work: its threads and tasks, from the first open to the last close, and the change to another project
 //! in between.
 
+use super::bindings::{Bindings, listen_fault};
 use super::identity::{Identity, Role, kept};
 use super::keeper::Keeper;
 use super::serve::{self, Serving};
-use crate::admission::Aliases;
 use crate::admission::ListenPlace;
 use crate::moment::Clock;
-use crate::net::{self, Elsewhere, NetThread, Place};
+use crate::net::{self, NetThread, Place};
 use crate::port::pipe::{self, Front, Pipe};
 use crate::port::tty::OpenFault;
 use crate::port::{Begin, LineThread, Open, OpenedPort, Way, spawn};
 use crate::shared::{Event, Shared, Site};
-use std::collections::{BTreeMap, HashMap};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -21,30 +20,6 @@ use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_core::project::{Port, Wires};
 use woodrush_core::protocol::dialect;
-
-/// Where ports really go, when that is not where the project says: the bench.
-#[derive(Debug, Clone, Default)]
-pub struct Bindings {
-    /// Path of a serial port's line, by port.
-    pub serial: HashMap<usize, PathBuf>,
-    /// Where an outgoing connection goes, by port.
-    pub connect: HashMap<usize, SocketAddr>,
-    /// Where a virtual serial port is made, by port.
-    pub pty: HashMap<usize, PathBuf>,
-    /// Our own address of a network, by port.
-    pub network: HashMap<usize, Ipv4Addr>,
-    /// Where a station of a network is, by port and its address in the project.
-    pub network_stations: HashMap<(usize, Ipv4Addr), Ipv4Addr>,
-    /// Switches that stand for interfaces, by port.
-    pub switches: HashMap<usize, String>,
-    /// What stations have kept of the run before, by image and key.
-    pub kept: BTreeMap<String, BTreeMap<String, String>>,
-    /// Every listening port goes to a free loopback port, and these addresses stand for others.
-    pub bench: Option<Aliases>,
-    /// A port whose adapter or address is missing is told and opened as soon as that is there; else it keeps the
-    /// converter from starting.
-    pub may_be_missing: bool,
-}
 
 /// Why a converter cannot start: one port, in words, with the fix.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -266,7 +241,7 @@ impl Running {
             }
             let back = match kept.role {
                 Role::Pipes(to) => {
-                    match checked.project.ports.get(to).and_then(|other| self.way(to, other)) {
+                    match checked.project.ports.get(to).and_then(|other| self.bindings.way(to, other)) {
                         Some(way) => Some(way),
                         None => continue,
                     }
@@ -279,7 +254,7 @@ impl Running {
                 Some(Wires::Ethernet { interface }) => {
                     Prefix::Network(Place::Interface(interface.value.clone()))
                 }
-                _ => match self.way(at, port) {
+                _ => match self.bindings.way(at, port) {
                     Some(way) => {
                         let begin = self.begin(port, &way, when)?;
                         Prefix::Opens(way, begin)
@@ -358,7 +333,7 @@ impl Running {
                     Opened::Thread(spawn(&self.site, ports, asks, self.clock).map_err(open_fault)?)
                 }
                 (Prefix::Network(own), _) => {
-                    let elsewhere = self.elsewhere(at);
+                    let elsewhere = self.bindings.elsewhere(at);
                     let usual =
                         dialect(protocol_of(&shared, at)).and_then(|own| own.framing().usual_tcp_port());
                     let address = own.address().map(|own| elsewhere.own.unwrap_or(own));
@@ -391,17 +366,6 @@ impl Running {
             self.open.push(OpenPort { name, kept_by: kept, paths, at: opened });
         }
         Ok(())
-    }
-
-    /// Where the addresses of a network port really are.
-    fn elsewhere(&self, port: usize) -> Elsewhere {
-        let stations = self.bindings.network_stations.iter().filter(|((own, _), _)| *own == port);
-        Elsewhere {
-            own: self.bindings.network.get(&port).copied(),
-            stations: stations.map(|((_, from), to)| (*from, *to)).collect(),
-            switch: self.bindings.switches.get(&port).cloned(),
-            kept: self.bindings.kept.clone(),
-        }
     }
 
     fn tell_missing(&self, port: usize, wanted: SocketAddr) {
@@ -444,28 +408,6 @@ impl Running {
             }
         }
     }
-
-    /// How a port with one other end is opened.
-    fn way(&self, at: usize, port: &Port) -> Option<Way> {
-        Some(match port.wires.as_ref()? {
-            Wires::Serial { path, line: Some(line), wiring } => Way::Serial {
-                path: self.bindings.serial.get(&at).cloned().unwrap_or_else(|| PathBuf::from(&path.value)),
-                line: line.value,
-                two_wires: wiring.as_ref().is_some_and(|wiring| wiring.value == "rs485"),
-            },
-            Wires::Connect { to } => {
-                let real = SocketAddr::from((to.value.host, to.value.port));
-                Way::Connect { to: self.bindings.connect.get(&at).copied().unwrap_or(real) }
-            }
-            Wires::Pty { path } => Way::Pty {
-                path: self.bindings.pty.get(&at).cloned().unwrap_or_else(|| PathBuf::from(&path.value)),
-            },
-            Wires::Serial { line: None, .. }
-            | Wires::Listen { .. }
-            | Wires::Network { .. }
-            | Wires::Ethernet { .. } => return None,
-        })
-    }
 }
 
 fn protocol_of(shared: &Shared, port: usize) -> &'static str {
@@ -483,26 +425,4 @@ enum When {
 fn wanted(checked: &Checked, plan: &Plan) -> Vec<(String, Identity)> {
     let ports = checked.project.ports.iter().enumerate();
     ports.filter_map(|(at, port)| Some((port.name.value.clone(), kept(checked, plan, at)?))).collect()
-}
-
-fn listen_fault(
-    fault: &impl Fn(String, &str) -> StartFault,
-    address: SocketAddr,
-    error: &std::io::Error,
-) -> StartFault {
-    match error.kind() {
-        std::io::ErrorKind::AddrInUse => fault(
-            format!("{address} is in use by another program"),
-            "stop it (`ss -ltnp` names it), or write another port in `listen`",
-        ),
-        std::io::ErrorKind::PermissionDenied => {
-            let fix = "ports below 1024 need the right to bind them (`setcap cap_net_bind_service+ep`), or choose one above";
-            fault(format!("{address} may not be opened by this user"), fix)
-        }
-        std::io::ErrorKind::AddrNotAvailable => fault(
-            format!("{address} is not an address of this machine"),
-            "write 0.0.0.0 for all addresses, or one of its own",
-        ),
-        _ => fault(format!("{address} cannot be opened: {error}"), "check `listen`"),
-    }
 }
