@@ -247,6 +247,13 @@ fn stations_are_found_on_the_switch_and_get_names_that_are_free() {
     run.wait_for(&["io", "its name of station is `drum-2` now, for good"]);
     // On the rig nothing is kept beside the project.
     assert!(!tool.file("woodrush.state").exists());
+    // A reload that opens the port again is no restart either.
+    tool.edit("name   = \"Raceway box\"", "name   = \"Drum box\"");
+    run.hang_up();
+    run.wait_for(&["project", "1 closed, 1 opened"]);
+    until("the station is named as it was told", || {
+        tool.run(&["status"]).out.contains("its name of station is drum-2, its address 192.0.2.31/24")
+    });
     // Without `--rig` the real interface is looked for: the bench may have been meant, while there is one.
     for words in [&["scan", "machine"][..], &["scan", "--ethernet", "wr-a"]] {
         let real = tool.run(words);

@@ -4,9 +4,11 @@ use super::running::StartFault;
 use crate::admission::Aliases;
 use crate::net::Elsewhere;
 use crate::port::Way;
-use std::collections::{BTreeMap, HashMap};
+use crate::speak::ToldStations;
+use std::collections::HashMap;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
+use std::sync::Arc;
 use woodrush_core::project::{Port, Wires};
 
 /// Where ports really go, when that is not where the project says: the bench.
@@ -24,8 +26,8 @@ pub struct Bindings {
     pub network_stations: HashMap<(usize, Ipv4Addr), Ipv4Addr>,
     /// Switches that stand for interfaces, by port.
     pub switches: HashMap<usize, String>,
-    /// What stations have kept of the run before, by image and key.
-    pub kept: BTreeMap<String, BTreeMap<String, String>>,
+    /// What others have told stations, in this run and for good before it.
+    pub kept: ToldStations,
     /// Every listening port goes to a free loopback port, and these addresses stand for others.
     pub bench: Option<Aliases>,
     /// A port whose adapter or address is missing is told and opened as soon as that is there; else it keeps the
@@ -41,7 +43,7 @@ impl Bindings {
             own: self.network.get(&port).copied(),
             stations: stations.map(|((_, from), to)| (*from, *to)).collect(),
             switch: self.switches.get(&port).cloned(),
-            kept: self.kept.clone(),
+            kept: Arc::clone(&self.kept),
         }
     }
 

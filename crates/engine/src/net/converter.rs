@@ -14,11 +14,10 @@ use crate::port::wait::wake;
 use crate::session::{ClientIdentity, Session, SessionAct};
 use crate::shared::{ClientId, Event, Shared, Site};
 use crate::speak::{
-    LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Server, Side, StationNews, another,
-    speaker,
+    LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Server, Side, StationNews,
+    ToldStations, another, speaker,
 };
 use rustix::fd::OwnedFd;
-use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -34,8 +33,8 @@ pub(crate) struct Elsewhere {
     pub(crate) stations: Vec<(Ipv4Addr, Ipv4Addr)>,
     /// The switch that stands for the interface.
     pub(crate) switch: Option<String>,
-    /// What stations have kept of the run before, by image and key.
-    pub(crate) kept: BTreeMap<String, BTreeMap<String, String>>,
+    /// What others have told stations.
+    pub(crate) kept: ToldStations,
 }
 
 /// The address that the project knows for one of this machine: of who asks here, or of a station.
@@ -154,7 +153,8 @@ impl Behind {
     fn kept(&self) -> Vec<(String, String)> {
         let plan = &self.shared.plan;
         let stations = self.links.iter().filter_map(|at| plan.station(plan.links.get(*at)?.with));
-        let kept = stations.filter_map(|station| self.elsewhere.kept.get(&station.name));
+        let all = self.elsewhere.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        let kept = stations.filter_map(|station| all.get(&station.name));
         kept.flatten().map(|(key, value)| (key.clone(), value.clone())).collect()
     }
 
@@ -199,8 +199,8 @@ impl NetEnd for Behind {
             self.shared.plan.links.get(self.link(link)).and_then(|own| self.shared.plan.station(own.with));
         if let (StationNews::Now { key, value, .. }, Some(station)) = (&news, station) {
             // A reload is no restart: it stays as it is.
-            let kept = self.elsewhere.kept.entry(station.name.clone()).or_default();
-            kept.insert((*key).to_string(), value.clone());
+            let mut all = self.elsewhere.kept.lock().unwrap_or_else(PoisonError::into_inner);
+            all.entry(station.name.clone()).or_default().insert((*key).to_string(), value.clone());
         }
         self.shared.station_news(self.link(link), news);
     }

@@ -17,7 +17,7 @@ mod tables;
 
 pub use node::{
     Channel, LinkFaults, LinkLoss, LinkNews, MakeNode, NetAct, NetNews, Node, NodeLink, NodeSetup, Produced,
-    Socket, StationNews,
+    Socket, StationNews, ToldStations,
 };
 pub use observer::{AnswerMeaning, Asked, Heard, Observer, ObserverSetup, Says, Side, Touch};
 pub use search::{

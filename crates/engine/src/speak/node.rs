@@ -2,7 +2,9 @@
 
 use super::Server;
 use crate::Moment;
+use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddrV4};
+use std::sync::{Arc, Mutex};
 use woodrush_core::Refusal;
 use woodrush_core::project::Network;
 use woodrush_core::protocol::Setup;
@@ -46,6 +48,9 @@ pub struct NodeSetup {
     /// What it kept of the run before, each with its key: what others have named it.
     pub kept: Vec<(String, String)>,
 }
+
+/// What others have told stations, by image and key: it outlives a port that is opened again for a changed project.
+pub type ToldStations = Arc<Mutex<BTreeMap<String, BTreeMap<String, String>>>>;
 
 /// One link of an end.
 #[derive(Debug, Clone, PartialEq, Eq)]

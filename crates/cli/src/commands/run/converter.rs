@@ -72,7 +72,8 @@ impl Converter {
         let bindings = match &rig {
             Some(remote) => attach(remote, checked)?,
             None => {
-                Bindings { may_be_missing: to.may_be_missing, kept: to.kept.clone(), ..Bindings::default() }
+                let kept = Arc::new(Mutex::new(to.kept.clone()));
+                Bindings { may_be_missing: to.may_be_missing, kept, ..Bindings::default() }
             }
         };
         let running =
