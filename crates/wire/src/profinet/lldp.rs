@@ -31,7 +31,8 @@ pub struct Part<'a> {
 /// Reads all parts up to the last, and gives each.
 ///
 /// # Errors
-/// A part is cut, or the last one is missing.
+/// A part is cut, the last one is missing, or the chassis or the port is called nothing (IEEE 802.1AB, 8.5.2
+/// and 8.5.3: a kind of name and at least one byte of it).
 pub fn parse(data: &[u8], mut take: impl FnMut(Part<'_>)) -> Result<(), WireError> {
     let mut reader = Reader::new(LAYER, data);
     loop {
@@ -47,6 +48,10 @@ pub fn parse(data: &[u8], mut take: impl FnMut(Part<'_>)) -> Result<(), WireErro
             }
             return Ok(());
         }
+        if matches!(kind, 1 | 2) && value.len() < 2 {
+            let got = u32::from(head & 0x1FF);
+            return reader.fault(at, WireFault::Range { field: "length of a name", got, low: 2, high: 256 });
+        }
         take(Part { kind, value });
     }
 }
@@ -54,7 +59,7 @@ pub fn parse(data: &[u8], mut take: impl FnMut(Part<'_>)) -> Result<(), WireErro
 /// What a station says of itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Neighbour<'a> {
-    /// Its name of station.
+    /// Its name of station; empty where it has none yet.
     pub name: &'a str,
     /// Its MAC address.
     pub mac: [u8; 6],
@@ -65,7 +70,11 @@ pub struct Neighbour<'a> {
 impl Neighbour<'_> {
     /// Appends all parts.
     pub fn emit(&self, out: &mut Vec<u8>) {
-        part(out, 1, &[&[7], self.name.as_bytes()]);
+        // A chassis must be called something (IEEE 802.1AB, 8.5.2): a station without a name goes by its MAC.
+        match self.name {
+            "" => part(out, 1, &[&[4], &self.mac]),
+            name => part(out, 1, &[&[7], name.as_bytes()]),
+        }
         part(out, 2, &[&[7], b"port-001"]);
         part(out, 3, &[&HOLDS.to_be_bytes()]);
         part(out, 127, &[&ORGANISATION, &[5], &self.mac]);

@@ -227,6 +227,15 @@ fn a_station_tells_its_neighbour_who_it_is() {
     lldp::parse(&bytes, |part| kinds.push(part.kind)).unwrap();
     assert_eq!(kinds, [1, 2, 3, 127, 127, 8]);
     assert!((0..bytes.len()).all(|cut| lldp::parse(&bytes[..cut], |_| {}).is_err()));
+    // One that has no name yet goes by its MAC; called nothing at all it would be no neighbour.
+    let bytes = emitted(|out| Neighbour { name: "", mac: MAC, address: None }.emit(out));
+    let mut parts = vec![];
+    lldp::parse(&bytes, |part| parts.push((part.kind, part.value.to_vec()))).unwrap();
+    assert_eq!(parts[0], (1, [&[4][..], &MAC].concat()));
+    assert!(
+        lldp::parse(&[0x02, 1, 7, 0, 0], |_| {}).is_err()
+            && lldp::parse(&[0x04, 1, 7, 0, 0], |_| {}).is_err()
+    );
 }
 
 #[test]
