@@ -113,7 +113,7 @@ impl Console {
     }
 
     /// A line beside the results; left out when quiet.
-    pub(crate) fn note(&mut self, text: &str) {
+    pub(crate) fn note(&self, text: &str) {
         if !self.quiet {
             // Nobody to tell if stderr is gone.
             let _ = writeln!(std::io::stderr().lock(), "{}", harmless(text));

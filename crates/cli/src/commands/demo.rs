@@ -1,5 +1,6 @@
 //! `woodrush demo`: the shipped example, from nothing to a proven conversion, in seconds.
 
+use super::prove::ProofBeside;
 use super::run::Names;
 use crate::args::Format;
 use crate::console::{Console, Tone, counted};
@@ -58,6 +59,8 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     let found = findings::text(console, &checked, false, findings::MOST);
     console.say(if found.is_empty() { "  no errors, no warnings, no remarks" } else { &found })?;
     map(console, &checked)?;
+    // Lines at their own speed leave a computer idle most of the time: both fit.
+    let proof = ProofBeside::begin(&checked, file);
     let play = Play::begin(&checked)?;
     at_work(console, &play)?;
     changed(console, &play)?;
@@ -67,7 +70,8 @@ pub(crate) fn run(console: &mut Console, keep: Option<&Path>) -> Result<Verdict,
     controller_idles(console, &play)?;
     drop(play);
     step(console, 10, "the proof: every rule, every pattern, both ways, before and after a cut cable")?;
-    let proof = super::prove::prove_visibly(console, &checked, (&file, &RigWires::new()))?;
+    console.say("  it began with step 4, on simulated stations of its own (`woodrush prove`)")?;
+    let proof = proof.end(console)?;
     let verdict = super::prove::show(console, &proof)?;
     papers(console, &checked)?;
     console.say("")?;

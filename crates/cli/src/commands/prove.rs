@@ -7,12 +7,13 @@ use crate::{Failure, Verdict};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 use woodrush_core::check::Checked;
 use woodrush_engine::prove::{BenchParts, Progress, Proof, prove_on};
+use woodrush_engine::rig::RigWires;
 
 pub(crate) fn run(
     console: &mut Console,
@@ -80,37 +81,85 @@ impl Drop for ProgressTeller {
     }
 }
 
-/// Proves with a progress bar on a terminal, and with plain lines elsewhere.
+/// How far a proof is: a bar on a terminal, plain lines elsewhere.
+struct ProgressShown<'a> {
+    console: &'a Console,
+    bar: ProgressBar,
+    teller: ProgressTeller,
+    last: &'static str,
+}
+
+impl<'a> ProgressShown<'a> {
+    fn begin(console: &'a Console) -> Self {
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
+        if console.is_watched() {
+            bar.set_draw_target(ProgressDrawTarget::stderr());
+        }
+        if let Ok(style) = ProgressStyle::with_template("  {msg:28} {bar:30} {pos}/{len}  {elapsed}") {
+            bar.set_style(style);
+        }
+        bar.enable_steady_tick(TOLD);
+        let teller = ProgressTeller::begin(console.is_watched() || console.quiet);
+        Self { console, bar, teller, last: "" }
+    }
+
+    fn is_doing(&mut self, progress: Progress) {
+        let Progress { doing, done, of } = progress;
+        self.bar.set_length(of.into());
+        self.bar.set_position(done.into());
+        self.bar.set_message(doing);
+        self.teller.is_doing(progress);
+        if std::mem::replace(&mut self.last, doing) != doing && !self.console.is_watched() {
+            self.console.note(&format!("  {doing}"));
+        }
+    }
+}
+
+impl Drop for ProgressShown<'_> {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}
+
+/// Proves, and shows how far it is.
 pub(crate) fn prove_visibly(
-    console: &mut Console,
+    console: &Console,
     checked: &Arc<Checked>,
     rig: BenchParts<'_>,
 ) -> Result<Proof, Failure> {
-    let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
-    if console.is_watched() {
-        bar.set_draw_target(ProgressDrawTarget::stderr());
-    }
-    if let Ok(style) = ProgressStyle::with_template("  {msg:28} {bar:30} {pos}/{len}  {elapsed}") {
-        bar.set_style(style);
-    }
     let plan = Arc::new(checked.plan.clone());
-    bar.enable_steady_tick(TOLD);
-    let teller = ProgressTeller::begin(console.is_watched() || console.quiet);
-    let mut last = "";
-    let proof = prove_on(checked, plan, rig, &mut |progress| {
-        let Progress { doing, done, of } = progress;
-        bar.set_length(of.into());
-        bar.set_position(done.into());
-        bar.set_message(doing);
-        teller.is_doing(progress);
-        if doing != last && !console.is_watched() {
-            console.note(&format!("  {doing}"));
-        }
-        last = doing;
-    });
-    drop(teller);
-    bar.finish_and_clear();
-    proof.map_err(Failure::Outside)
+    let mut shown = ProgressShown::begin(console);
+    prove_on(checked, plan, rig, &mut |progress| shown.is_doing(progress)).map_err(Failure::Outside)
+}
+
+/// A proof that runs beside something else.
+pub(crate) struct ProofBeside {
+    progress: Receiver<Progress>,
+    thread: JoinHandle<Result<Proof, String>>,
+}
+
+impl ProofBeside {
+    /// Begins it, on simulated stations alone.
+    pub(crate) fn begin(checked: &Arc<Checked>, read_file: fn(&str) -> Result<String, String>) -> Self {
+        let (teller, progress) = channel();
+        let (checked, plan) = (Arc::clone(checked), Arc::new(checked.plan.clone()));
+        let thread = std::thread::spawn(move || {
+            prove_on(&checked, plan, (&read_file, &RigWires::new()), &mut |own| {
+                // It fails only once the demo has ended without it.
+                let _ = teller.send(own);
+            })
+        });
+        Self { progress, thread }
+    }
+
+    /// Shows how far it is until it has ended.
+    pub(crate) fn end(self, console: &Console) -> Result<Proof, Failure> {
+        let mut shown = ProgressShown::begin(console);
+        self.progress.iter().for_each(|progress| shown.is_doing(progress));
+        drop(shown);
+        let ended = self.thread.join();
+        ended.unwrap_or_else(|_| Err("the proof broke off".into())).map_err(Failure::Outside)
+    }
 }
 
 pub(crate) fn show(console: &mut Console, proof: &Proof) -> Result<Verdict, Failure> {
