@@ -82,7 +82,7 @@ pub(crate) struct TapArgs {
     /// Show every frame of what is sent in cycles, not only those that differ from the one before
     #[arg(long)]
     pub(crate) all: bool,
-    /// Show acknowledgements and the bytes of each message too
+    /// Show what carries no values too (acknowledgements, discovery, openings), and the bytes of each message
     #[arg(short, long)]
     pub(crate) verbose: bool,
     /// Stop after this time, such as 1m

@@ -276,6 +276,41 @@ fn stations_are_found_on_the_switch_and_get_names_that_are_free() {
     );
 }
 
+/// A station of many slots: its opening goes in several datagrams, of which the packet analyser makes one call.
+#[test]
+#[ignore = "needs a packet analyser: apt-get install tshark; .ci/run installs it"]
+fn an_opening_in_several_datagrams_is_one_call_for_an_analyser() {
+    let tool = site();
+    let more: String = (4..64).map(|slot| format!(", {{ slot = {slot}, in = 4 }}")).collect();
+    tool.write(
+        "woodrush.toml",
+        &SITE.replace("{ slot = 3, in = 2 }", &format!("{{ slot = 3, in = 2 }}{more}")),
+    );
+    let checked = tool.run(&["check"]);
+    assert!(checked.out.contains("0 errors, 0 warnings"), "{}", checked.out);
+    let mut rig = tool.begin(&["rig", "up"]);
+    rig.wait_for(&["Ctrl-C"]);
+    let mut run = tool.begin(&["run", "--rig"]);
+    run.wait_for(&["io", "is in run"]);
+    let mut tap = tool.begin(&["tap", "machine", "-v", "--save", "machine.pcapng"]);
+    tap.wait_for(&["inputs, to the controller"]);
+    assert_eq!(tool.run(&["rig", "wrong-slot", "line-plc"]).status, 0);
+    tap.wait_for(&["connect: part 1, and more to come"]);
+    tap.wait_for(&["connect by `line-plc`, a cycle of 32 ms, slots 1, 2, 3, 4,"]);
+    tap.wait_for(&["connect: done, but slot 63: another module is there"]);
+    assert_eq!(tap.interrupt(), 0);
+    let decoded = |filter: &str| {
+        let done = Command::new("tshark")
+            .args(["-r", tool.file("machine.pcapng").to_str().unwrap(), "-Y", filter])
+            .output()
+            .expect("tshark is installed");
+        String::from_utf8_lossy(&done.stdout).lines().count()
+    };
+    assert!(decoded("dcerpc.dg_frag_num == 2") >= 1 && decoded("pn_io.block_type == 0x0101") >= 1);
+    assert!(decoded("pn_io.block_type == 0x8104") >= 1, "what differs");
+    assert_eq!(decoded("_ws.malformed"), 0);
+}
+
 /// Everything once more over a real pair of interfaces, with the packet analyser beside it: the proof, discovery, opening,
 /// cycles, stop and release; and what a station keeps.
 #[test]

@@ -227,3 +227,21 @@ fn a_controller_that_exchanges_has_no_list_of_reads() {
     assert!(told.is_some_and(|own| own.what.contains("exchanges whole blocks")), "{:?}", found.findings);
     assert!(found.findings.iter().all(|own| own.rule.code != "M04"));
 }
+
+/// A station with so many slots would be refused by no one but its controller, on site.
+#[test]
+fn a_station_has_no_more_slots_than_an_opening_may_name() {
+    let slots = |count: u32| {
+        let rows: Vec<String> = (1..=count).map(|slot| format!("{{ slot = {slot}, in = 1 }}")).collect();
+        let text = format!(
+            "[ports.machine]\nethernet = \"eth1\"\nprotocol = \"profinet\"\n[images.io]\nport = \"machine\"\n\
+             station-name = \"raceway-box\"\nslots = [{}]\n",
+            rows.join(", ")
+        );
+        let found = checked(&text).findings;
+        found.into_iter().filter(|own| own.rule.code == "M08").map(|own| own.what).collect::<Vec<_>>()
+    };
+    assert_eq!(slots(253), Vec::<String>::new());
+    let told = slots(254);
+    assert!(told.len() == 1 && told[0].starts_with("it has 254 slots and subslots, and 253"), "{told:?}");
+}

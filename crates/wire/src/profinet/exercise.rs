@@ -6,8 +6,9 @@ use super::connect::{AlarmAnswer, AlarmRequest, ArAnswer, ArRequest};
 use super::control::Control;
 use super::dcp::{Dcp, Emit, IpSuite, Kind, Service};
 use super::iocr::{IocrAnswer, IocrRequest};
+use super::parts::{BODY_MAX, Gathered, Gathering, in_parts};
 use super::records::{Identification, RecordHeader};
-use super::rpc::{Arguments, Header, kind as message};
+use super::rpc::{Arguments, HEADER, Header, kind as message};
 use super::rt::{self, RtFrame};
 use super::rta::Rta;
 use super::status::{self, service};
@@ -115,6 +116,11 @@ pub fn datagram(datagram: &[u8]) {
     let Ok((header, body)) = Header::parse(datagram) else { return };
     comes_back(datagram, "header", |out| header.emit_with(out, |out| out.extend_from_slice(body)));
     let _ = header.reason(body);
+    let mut gathered = Gathered::default();
+    let alone = gathered.take(&header, body);
+    assert!(alone != Gathering::Whole(vec![]) || body.is_empty());
+    header.emit_ack(&mut vec![], 0, header.fragment);
+    in_parts(datagram.to_vec(), |part| assert!(part.len() <= datagram.len().max(HEADER + BODY_MAX)));
     let read = match header.kind {
         message::REQUEST => Arguments::of_call(body, header.little),
         _ => Arguments::of_answer(body, header.little),

@@ -1,7 +1,7 @@
 //! PROFINET IO with real-time class 1: frames of EtherType 0x8892, and calls over UDP.
 //!
 //! Stations are found and named by [`dcp`], their names obey [`name`]; a connection (an application relation) is made by
-//! calls ([`rpc`]) that carry blocks ([`connect`], [`iocr`], [`submodules`], [`control`], [`records`]) and end with a
+//! calls ([`rpc`], long ones in [`parts`]) that carry blocks ([`connect`], [`iocr`], [`submodules`], [`control`], [`records`]) and end with a
 //! [`status`]; data go in cyclic frames ([`rt`]), and each end breaks off by a message of the alarm channel ([`rta`]). All fields are
 //! big-endian, but what of a call follows the sender's representation.
 //!
@@ -17,6 +17,7 @@ pub mod exercise;
 pub mod iocr;
 pub mod lldp;
 pub mod name;
+pub mod parts;
 pub mod records;
 pub mod rpc;
 pub mod rt;

@@ -19,8 +19,9 @@ const ARGS: &str = "arguments";
 pub const HEADER: usize = 80;
 /// Bytes of the words before the arguments.
 pub const NDR: usize = 20;
-/// The most bytes of arguments that are taken and asked for: what fits in one datagram.
-pub const ARGS_MAX: u32 = 1372;
+/// The most bytes of arguments that are taken and asked for, in as many datagrams as they need (see [`super::parts`]): what it
+/// takes to expect 256 submodules that have data both ways.
+pub const ARGS_MAX: u32 = 18 * 1024;
 
 /// What a message is.
 pub mod kind {
@@ -40,6 +41,8 @@ pub mod kind {
     pub const REJECT: u8 = 6;
     /// An answer came.
     pub const ACK: u8 = 7;
+    /// Parts of a message came.
+    pub const ACK_OF_PART: u8 = 9;
 }
 
 /// Operations.
@@ -62,8 +65,6 @@ pub mod operation {
 pub const DEVICE: u8 = 1;
 /// The interface of a controller.
 pub const CONTROLLER: u8 = 2;
-/// Bit of the flags: one part of several.
-pub const FRAGMENT: u8 = 0x04;
 const REQUEST_FLAGS: u8 = 0x20;
 const RESPONSE_FLAGS: u8 = 0x0A;
 /// Why a call to an interface that is not there is rejected.
@@ -127,7 +128,7 @@ impl Header {
     #[must_use]
     pub const fn answer(self, kind: u8, boot: u32) -> Self {
         let flags = if kind == kind::RESPONSE { [RESPONSE_FLAGS, 0] } else { [0, 0] };
-        Self { kind, flags, boot, hints: [0xFFFF; 2], ..self }
+        Self { kind, flags, boot, hints: [0xFFFF; 2], fragment: 0, serial: [0; 3], ..self }
     }
 
     /// Reads a datagram: the header, and what follows it.
@@ -330,10 +331,10 @@ fn half(reader: &mut Reader<'_>, field: &'static str, little: bool) -> Result<u1
     if little { reader.u16_le(field) } else { reader.u16(field) }
 }
 
-fn emit_word(out: &mut Vec<u8>, word: u32, little: bool) {
+pub(super) fn emit_word(out: &mut Vec<u8>, word: u32, little: bool) {
     out.extend_from_slice(&if little { word.to_le_bytes() } else { word.to_be_bytes() });
 }
 
-fn emit_half(out: &mut Vec<u8>, half: u16, little: bool) {
+pub(super) fn emit_half(out: &mut Vec<u8>, half: u16, little: bool) {
     out.extend_from_slice(&if little { half.to_le_bytes() } else { half.to_be_bytes() });
 }

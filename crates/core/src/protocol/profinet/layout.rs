@@ -27,6 +27,8 @@ const TEST_PRODUCT: u16 = 0x0203;
 pub(super) const HEAD_MODULE: u32 = 1;
 /// Subslots of the head, each with its ident: itself, its interface, its port.
 pub const HEAD: [(u16, u32); 3] = [(1, 1), (0x8000, 2), (0x8001, 3)];
+/// Submodules that one station may have, its head's among them: what openings and their answers are sized for.
+pub const SUBMODULES_MAX: usize = 256;
 /// The table of the keys of one slot, and of what a device says of itself.
 const SLOT: &str = "slot";
 const IDENTITY: &str = "identity";

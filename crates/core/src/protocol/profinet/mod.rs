@@ -8,8 +8,8 @@ mod slots;
 mod terms;
 
 pub use layout::{
-    FramePart, HEAD, IoIdentity, SEND_CLOCK, StationLayout, Submodule, TEST_VENDOR, WATCHDOG_MAX_US,
-    shown_suite, suite,
+    FramePart, HEAD, IoIdentity, SEND_CLOCK, SUBMODULES_MAX, StationLayout, Submodule, TEST_VENDOR,
+    WATCHDOG_MAX_US, shown_suite, suite,
 };
 pub use slots::key_of;
 
@@ -144,6 +144,14 @@ impl Dialect for IoDevice {
                 let what = format!("slot {slot} is there twice");
                 add("M08", "slots", what, "give one of them another number, or a `subslot`".into());
             }
+        }
+        let most = SUBMODULES_MAX - HEAD.len();
+        if rows.len() > most {
+            let what = format!(
+                "it has {} slots and subslots, and {most} are the most of one station: its controller would be refused",
+                rows.len()
+            );
+            add("M08", "slots", what, "part them over two stations, or put more bytes into one slot".into());
         }
         if let Some(layout) = StationLayout::of(setup) {
             for (to_controller, word) in [(true, "to the controller"), (false, "from the controller")] {

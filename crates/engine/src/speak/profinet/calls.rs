@@ -1,16 +1,30 @@
-//! Calls: one end asks again until it is answered, the other does a thing once and answers as often as it is asked.
+//! Calls: one end asks again until it is answered, the other does a thing once and answers as often as it is asked. Long ones
+//! come in parts.
 
+use super::ether::Mac;
+use super::ip::IpStack;
 use crate::Moment;
+use std::borrow::Cow;
 use std::collections::VecDeque;
 use std::net::SocketAddrV4;
-use woodrush_wire::profinet::Uuid;
+use woodrush_wire::profinet::parts::{Gathered, Gathering, in_parts};
 use woodrush_wire::profinet::rpc::{Header, kind};
+use woodrush_wire::profinet::{RPC_PORT, Uuid};
 
 /// Callers whose last answer is kept: a controller, and some who read.
 const ANSWERS_MAX: usize = 8;
 /// After how long a call is made again, in microseconds, and how often.
 const AGAIN: u64 = 1_000_000;
 const TRIES: u32 = 5;
+
+/// The name of our own calls of a connection.
+pub(super) fn activity(mac: Mac, relation: Uuid) -> Uuid {
+    let mut bytes = relation.0;
+    for (place, byte) in bytes.iter_mut().zip(mac) {
+        *place ^= byte ^ 0xA5;
+    }
+    Uuid(bytes)
+}
 
 /// The last answer to each caller.
 #[derive(Debug, Default)]
@@ -48,6 +62,48 @@ impl Answers {
         }
         self.kept.push_back((header.activity, header.sequence, answer.to_vec()));
     }
+}
+
+/// Sends a call or an answer, in as many datagrams as it needs.
+pub(super) fn send(stack: &mut IpStack, now: Moment, to: SocketAddrV4, message: Vec<u8>) {
+    in_parts(message, |datagram| stack.send(now, to, RPC_PORT, datagram));
+}
+
+/// What comes of a datagram of a call or an answer.
+#[derive(Debug)]
+pub(super) enum Completed<'a> {
+    /// The body is whole.
+    Whole(Cow<'a, [u8]>),
+    /// Parts are missing; what is said to that.
+    More(Option<Vec<u8>>),
+    /// Its parts make no message.
+    Broken,
+}
+
+/// Completes a body out of its parts; one that has none is complete.
+pub(super) fn complete<'a>(
+    gathered: &mut Gathered,
+    header: &Header,
+    body: &'a [u8],
+    boot: u32,
+) -> Completed<'a> {
+    if !header.is_part() {
+        return if header.fragment == 0 { Completed::Whole(body.into()) } else { Completed::Broken };
+    }
+    match gathered.take(header, body) {
+        Gathering::Whole(body) => Completed::Whole(body.into()),
+        Gathering::More(up_to) => Completed::More(up_to.and_then(|up_to| acknowledged(header, boot, up_to))),
+        Gathering::Broken => Completed::Broken,
+    }
+}
+
+/// What is said to a part whose sender waits for it before it goes on.
+pub(super) fn acknowledged(header: &Header, boot: u32, up_to: u16) -> Option<Vec<u8>> {
+    header.wants_ack().then(|| {
+        let mut out = vec![];
+        header.emit_ack(&mut out, boot, up_to);
+        out
+    })
 }
 
 /// A call that waits for its answer.

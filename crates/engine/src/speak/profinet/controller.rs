@@ -1,7 +1,7 @@
 //! An IO controller, for the rig alone: it finds the device, gives it an address, opens the connection, and begins again when
 //! that has ended.
 
-use super::calls::Call;
+use super::calls::{Call, Completed, complete, send};
 use super::cyclic::{Consumer, Provider};
 use super::discovery::dcp_frame;
 use super::ether::{Mac, frame};
@@ -18,6 +18,7 @@ use woodrush_core::{Blame, Kind, Refusal};
 use woodrush_wire::profinet::block::Block;
 use woodrush_wire::profinet::control::{Control, Step};
 use woodrush_wire::profinet::dcp::{self, Choice, Dcp, IpSuite, Kind as DcpKind, Service, outcome};
+use woodrush_wire::profinet::parts::Gathered;
 use woodrush_wire::profinet::rpc::{self, Arguments, Header, emit_arguments, kind, operation};
 use woodrush_wire::profinet::rta::{Rta, RtaKind};
 use woodrush_wire::profinet::status::{PnioStatus, ended};
@@ -73,6 +74,7 @@ pub(super) struct Controller {
     /// Which slots differ at the device, in words.
     differs: Vec<String>,
     number: u32,
+    gathered: Gathered,
     pub(super) out: VecDeque<NetAct>,
 }
 
@@ -100,6 +102,7 @@ impl Controller {
             alarm_reference: 0,
             differs: vec![],
             number: first.into(),
+            gathered: Gathered::default(),
             out: VecDeque::new(),
         }
     }
@@ -343,7 +346,7 @@ impl Controller {
             _ => return,
         };
         match (sent, &self.stage) {
-            (Ok(Some((to, bytes))), _) => stack.send(now, to, RPC_PORT, bytes),
+            (Ok(Some((to, bytes))), _) => send(stack, now, to, bytes),
             (Ok(None), _) => {}
             (Err(()), ControllerStage::Release(_)) => self.stage = ControllerStage::Ended,
             (Err(()), _) => self.give_up_open(now, stack, "it does not answer calls at UDP port 34964"),
@@ -403,7 +406,13 @@ impl Controller {
         if !call.is_answered_by(&header) {
             return None;
         }
-        let answer = Arguments::of_answer(body, header.little).ok().filter(|_| header.kind == kind::RESPONSE);
+        let body = match complete(&mut self.gathered, &header, body, 0) {
+            Completed::Whole(body) => body,
+            Completed::More(said) => return said,
+            Completed::Broken => return None,
+        };
+        let answer =
+            Arguments::of_answer(&body, header.little).ok().filter(|_| header.kind == kind::RESPONSE);
         match (answer, &self.stage) {
             (_, ControllerStage::Release(_)) => self.stage = ControllerStage::Ended,
             (Some(own), ControllerStage::Connect(_, mac)) if own.status() == PnioStatus::OK => {

@@ -1,6 +1,6 @@
 //! An IO device: a controller opens a connection in steps, then frames go both ways until one of them ends it.
 
-use super::calls::{Answers, Call, CallJudgement};
+use super::calls::{Answers, Call, CallJudgement, Completed, acknowledged, activity, complete};
 use super::cyclic::{Consumer, Provider};
 use super::ether::{Mac, frame};
 use super::judging::{Opening, judge};
@@ -14,6 +14,7 @@ use woodrush_wire::profinet::block::Block;
 use woodrush_wire::profinet::connect::{AR_CONTROLLER, AlarmAnswer, ArAnswer};
 use woodrush_wire::profinet::control::{Control, Step};
 use woodrush_wire::profinet::iocr::{Direction, IocrAnswer};
+use woodrush_wire::profinet::parts::Gathered;
 use woodrush_wire::profinet::records::{IM0_INDEX, Identification, RecordHeader};
 use woodrush_wire::profinet::rpc::{self, Arguments, Header, emit_arguments, kind, operation};
 use woodrush_wire::profinet::rta::{self, Rta, RtaKind};
@@ -27,7 +28,7 @@ const ALARM_REFERENCE: u16 = 1;
 const ALARM_LONGEST: u16 = 200;
 /// The most bytes of arguments that we say of an answer of ours.
 const ARGUMENTS: u32 = rpc::ARGS_MAX;
-/// Why a call in parts is rejected: the protocol is not kept.
+/// Why a call is rejected whose parts make none: the protocol is not kept.
 const PROTOCOL_ERROR: u32 = 0x1C01_000B;
 
 /// How far a connection is.
@@ -70,6 +71,7 @@ pub(super) struct Device {
     mac: Mac,
     relation: Option<Relation>,
     answers: Answers,
+    gathered: Gathered,
     /// Another number for each run.
     boot: u32,
     sequence: u32,
@@ -84,9 +86,18 @@ impl Device {
         mac: Mac,
         first: u16,
     ) -> Self {
-        let (answers, out) = (Answers::default(), VecDeque::new());
-        let boot = u32::from(first) | 0x0001_0000;
-        Self { link, layout, identity, mac, relation: None, answers, boot, sequence: first.into(), out }
+        Self {
+            link,
+            layout,
+            identity,
+            mac,
+            relation: None,
+            answers: Answers::default(),
+            gathered: Gathered::default(),
+            boot: u32::from(first) | 0x0001_0000,
+            sequence: first.into(),
+            out: VecDeque::new(),
+        }
     }
 
     pub(super) const fn is_connected(&self) -> bool {
@@ -202,8 +213,14 @@ impl Device {
         match header.kind {
             kind::REQUEST => {}
             kind::RESPONSE | kind::REJECT | kind::FAULT => {
-                self.answered(&header, body);
-                return None;
+                return match complete(&mut self.gathered, &header, body, self.boot) {
+                    Completed::Whole(body) => {
+                        self.answered(&header, &body);
+                        None
+                    }
+                    Completed::More(said) => said,
+                    Completed::Broken => None,
+                };
             }
             kind::PING => {
                 let mut out = vec![];
@@ -214,6 +231,10 @@ impl Device {
         }
         match self.answers.judge(&header) {
             CallJudgement::New => {}
+            // A long one that comes again is answered at its end, and until then its parts are taken.
+            CallJudgement::Again(_) if header.is_part() && !header.is_last() => {
+                return acknowledged(&header, self.boot, header.fragment);
+            }
             CallJudgement::Again(answer) => return Some(answer),
             CallJudgement::Old => return None,
         }
@@ -225,9 +246,11 @@ impl Device {
         if header.interface != Uuid::interface(rpc::DEVICE) || header.object != self.object() {
             return rejected(rpc::UNKNOWN_INTERFACE);
         }
-        if header.flags[0] & rpc::FRAGMENT != 0 || header.fragment != 0 {
-            return rejected(PROTOCOL_ERROR);
-        }
+        let body = match complete(&mut self.gathered, &header, body, self.boot) {
+            Completed::Whole(body) => body,
+            Completed::More(said) => return said,
+            Completed::Broken => return rejected(PROTOCOL_ERROR),
+        };
         let service = match header.operation {
             operation::CONNECT => service::CONNECT,
             operation::RELEASE => service::RELEASE,
@@ -236,7 +259,7 @@ impl Device {
             operation::CONTROL => service::CONTROL,
             _ => return rejected(rpc::UNKNOWN_OPERATION),
         };
-        let read = Arguments::of_call(body, header.little);
+        let read = Arguments::of_call(&body, header.little);
         let most = read.as_ref().map_or(ARGUMENTS, |own| own.first);
         let mut blocks = vec![];
         let done = match read {
@@ -287,6 +310,7 @@ impl Device {
             IocrAnswer { direction, reference: half.reference, frame_id: half.flow.frame_id }.emit(out);
         }
         AlarmAnswer { reference: ALARM_REFERENCE, longest: ALARM_LONGEST }.emit(out);
+        // Each is shorter than what expects it, so the answer is no longer than its call may be.
         if !differences.is_empty() {
             submodules::emit_differences(out, &differences);
         }
@@ -474,13 +498,4 @@ impl Device {
         // Nothing of ours is set by a controller: its modules have no parameters.
         Err(PnioStatus::record(service::WRITE, record::INVALID_INDEX))
     }
-}
-
-/// The name of our own calls of a connection.
-fn activity(mac: Mac, relation: Uuid) -> Uuid {
-    let mut bytes = relation.0;
-    for (place, byte) in bytes.iter_mut().zip(mac) {
-        *place ^= byte ^ 0xA5;
-    }
-    Uuid(bytes)
 }

@@ -16,8 +16,8 @@ pub(super) const ARP: u16 = 0x0806;
 pub(super) const IPV4: u16 = 0x0800;
 /// Addresses that are known at once: a station talks to one controller, and some ask it.
 const KNOWN_MAX: usize = 32;
-/// Datagrams that wait until an address is found.
-const WAITING_MAX: usize = 8;
+/// Datagrams that wait until an address is found: the parts of a long call, and some.
+const WAITING_MAX: usize = 24;
 /// How long one waits, in microseconds.
 const PATIENCE: u64 = 3_000_000;
 /// Hops that a datagram may take.

@@ -4,7 +4,7 @@
 use super::cyclic::{FrameFlow, FramePiece};
 use std::collections::BTreeMap;
 use std::ops::RangeInclusive;
-use woodrush_core::protocol::profinet::{SEND_CLOCK, StationLayout, WATCHDOG_MAX_US};
+use woodrush_core::protocol::profinet::{SEND_CLOCK, SUBMODULES_MAX, StationLayout, WATCHDOG_MAX_US};
 use woodrush_wire::profinet::block::{Block, Blocks, kind};
 use woodrush_wire::profinet::connect::{
     AR_ACTIVE, AR_CONTROLLER, AR_DEVICE_ACCESS, AR_TAKEOVER, AlarmRequest, ArRequest,
@@ -16,8 +16,6 @@ use woodrush_wire::profinet::submodules::{
     self, Difference, Expected, ModuleState, SUBMODULE_MISSING, SUBMODULE_WRONG,
 };
 
-/// Submodules that one opening may expect: more do not fit in one call.
-const EXPECTED_MAX: usize = 256;
 /// Numbers of fields by which openings are refused.
 const AR_TYPE: u8 = 0x04;
 const AR_UUID: u8 = 0x05;
@@ -86,7 +84,7 @@ fn parts(arguments: &[u8]) -> Result<Parts<'_>, PnioStatus> {
             kind::EXPECTED => submodules::parse(&block, |own| expected.push(own)).map_err(unread)?,
             _ => return refused(place::CALLS, calls::UNKNOWN_BLOCKS),
         }
-        if expected.len() > EXPECTED_MAX {
+        if expected.len() > SUBMODULES_MAX {
             return refused(place::EXPECTED, 0x09);
         }
     }

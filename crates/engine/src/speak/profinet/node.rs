@@ -1,6 +1,7 @@
 //! One end on an interface: a station with its MAC address, as an IO device or as a controller.
 
 use super::Ended;
+use super::calls::send;
 use super::controller::{Controller, MASK};
 use super::device::Device;
 use super::ether::{EtherFrame, Mac};
@@ -218,7 +219,7 @@ impl Station {
                     StationRole::Bystander => None,
                 };
                 if let Some(answer) = answer {
-                    self.stack.send(now, back, RPC_PORT, answer);
+                    send(&mut self.stack, now, back, answer);
                 }
             }
             ETHERTYPE => {
@@ -265,7 +266,7 @@ impl Station {
         match &mut self.role {
             StationRole::Device(own) => {
                 if let Some((to, bytes)) = own.poll(now) {
-                    self.stack.send(now, to, RPC_PORT, bytes);
+                    send(&mut self.stack, now, to, bytes);
                 }
             }
             StationRole::Controller(own) => own.poll(now, &mut self.stack),

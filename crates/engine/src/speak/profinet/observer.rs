@@ -1,5 +1,6 @@
 //! Listening to all frames of an interface: what each says, discovery and calls in words, cycles slot by slot.
 
+use super::calls::{Completed, complete};
 use super::ether::EtherFrame;
 use super::ip::{ARP, IPV4, datagram_of};
 use crate::Moment;
@@ -17,6 +18,7 @@ use woodrush_wire::profinet::connect::ArRequest;
 use woodrush_wire::profinet::control::{Control, Step};
 use woodrush_wire::profinet::dcp::{Choice, Dcp, DcpBlock, IpSuite, Kind, Service, outcome};
 use woodrush_wire::profinet::iocr::{Direction, IocrRequest};
+use woodrush_wire::profinet::parts::Gathered;
 use woodrush_wire::profinet::records::RecordHeader;
 use woodrush_wire::profinet::rpc::{Arguments, Header, kind, operation};
 use woodrush_wire::profinet::rt::{RtFrame, iox, is_cyclic};
@@ -41,6 +43,8 @@ pub(super) struct EthernetObserver {
     known: HashMap<(Side, u16), LastData>,
     /// FrameIDs of frames to the controller, as openings have said.
     inputs: Vec<u16>,
+    /// Calls of which parts have been heard.
+    gathered: Gathered,
     heard: VecDeque<Heard>,
 }
 
@@ -51,6 +55,7 @@ impl EthernetObserver {
             station: setup.stations.iter().find_map(of),
             known: HashMap::new(),
             inputs: vec![],
+            gathered: Gathered::default(),
             heard: VecDeque::new(),
         }
     }
@@ -67,10 +72,7 @@ impl EthernetObserver {
                 Ok(own) => discovery(&own),
                 Err(error) => Says::Noise(error.to_string()),
             },
-            IPV4 => {
-                self.learn(&ether);
-                call(&ether)
-            }
+            IPV4 => self.call(&ether),
             ARP => arp(ether.payload),
             lldp::ETHERTYPE => sign("tells its neighbour who it is", false),
             other => {
@@ -79,10 +81,33 @@ impl EthernetObserver {
         }
     }
 
+    /// A datagram of calls: one that is a part says so, and the one that completes the message tells all of it.
+    fn call(&mut self, ether: &EtherFrame<'_>) -> Says {
+        let Some((_, datagram)) =
+            datagram_of(ether).filter(|(_, own)| own.port == RPC_PORT || own.from.port() == RPC_PORT)
+        else {
+            return sign("another packet over IP", false);
+        };
+        let (header, body) = match Header::parse(datagram.bytes) {
+            Ok(own) => own,
+            Err(error) => return Says::Noise(error.to_string()),
+        };
+        match complete(&mut self.gathered, &header, body, 0) {
+            Completed::Whole(body) => {
+                self.learn(&header, &body);
+                call(&header, &body)
+            }
+            Completed::More(_) => {
+                let (name, part) = (called(header.operation), header.fragment + 1);
+                let whose = if header.kind == kind::REQUEST { "" } else { ", answered" };
+                sign(format!("{name}{whose}: part {part}, and more to come"), false)
+            }
+            Completed::Broken => Says::Noise("parts of a call that make none".into()),
+        }
+    }
+
     /// Which frames go to the controller, as it says when it opens.
-    fn learn(&mut self, ether: &EtherFrame<'_>) {
-        let Some((_, datagram)) = datagram_of(ether) else { return };
-        let Ok((header, body)) = Header::parse(datagram.bytes) else { return };
+    fn learn(&mut self, header: &Header, body: &[u8]) {
         if (header.kind, header.operation) != (kind::REQUEST, operation::CONNECT) {
             return;
         }
@@ -265,24 +290,21 @@ fn arp(payload: &[u8]) -> Says {
     }
 }
 
-fn call(ether: &EtherFrame<'_>) -> Says {
-    let Some((_, datagram)) =
-        datagram_of(ether).filter(|(_, own)| own.port == RPC_PORT || own.from.port() == RPC_PORT)
-    else {
-        return sign("another packet over IP", false);
-    };
-    let (header, body) = match Header::parse(datagram.bytes) {
-        Ok(own) => own,
-        Err(error) => return Says::Noise(error.to_string()),
-    };
-    let name = match header.operation {
+/// What an operation is called.
+const fn called(asked: u16) -> &'static str {
+    match asked {
         operation::CONNECT => "connect",
         operation::RELEASE => "release",
         operation::READ | operation::READ_IMPLICIT => "read",
         operation::WRITE => "write",
         operation::CONTROL => "control",
         _ => "unknown call",
-    };
+    }
+}
+
+/// A call or an answer that is whole.
+fn call(header: &Header, body: &[u8]) -> Says {
+    let name = called(header.operation);
     match header.kind {
         kind::REQUEST => match Arguments::of_call(body, header.little) {
             Ok(own) => sign(asked(name, own.bytes), false),
@@ -294,6 +316,7 @@ fn call(ether: &EtherFrame<'_>) -> Says {
             Err(error) => Says::Noise(error.to_string()),
         },
         kind::REJECT | kind::FAULT => sign(format!("{name} rejected"), true),
+        kind::ACK_OF_PART => sign(format!("{name}: parts up to {} came", header.fragment + 1), false),
         _ => sign("a sign of the calls", false),
     }
 }
@@ -386,5 +409,6 @@ impl Observer for EthernetObserver {
 
     fn reset(&mut self) {
         self.known.clear();
+        self.gathered = Gathered::default();
     }
 }

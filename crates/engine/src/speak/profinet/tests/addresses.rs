@@ -111,7 +111,7 @@ fn what_waits_and_what_is_known_have_bounds() {
     sent(&mut own);
     told(&mut own, Moment(1), NEIGHBOUR, near(10), near(30));
     let last: Vec<u8> = sent(&mut own).iter().map(|(.., payload)| payload[28]).collect();
-    assert_eq!(last, (92..100).collect::<Vec<_>>(), "the last eight");
+    assert_eq!(last, (76..100).collect::<Vec<_>>(), "the last ones");
     // One that waits for three seconds goes nowhere.
     own.send(Moment(0), SocketAddrV4::new(near(11), PORT), PORT, vec![1]);
     sent(&mut own);

@@ -4,6 +4,7 @@ mod addresses;
 mod listening;
 mod naming;
 mod openings;
+mod parts;
 mod switch;
 
 use super::ether::{BROADCAST, EtherFrame, frame};

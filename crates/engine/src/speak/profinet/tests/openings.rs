@@ -36,7 +36,7 @@ fn layouts() -> impl Strategy<Value = StationLayout> {
 }
 
 /// The blocks of a call that opens a station, as one that is built so expects it.
-fn opening(layout: &StationLayout) -> Vec<u8> {
+pub(super) fn opening(layout: &StationLayout) -> Vec<u8> {
     let new = NewRelation {
         uuid: Uuid::object(7, 1, 2),
         mac: CONTROLLER,
