@@ -20,11 +20,17 @@ pub(super) fn range(text: &str) -> Result<RangeInclusive<u32>, String> {
 
 /// The value of an expression of whole numbers, `n`, `+ - * /` and brackets.
 pub(super) fn evaluate(text: &str, n: i64) -> Result<i64, String> {
-    let mut parser = Parser { text: text.as_bytes(), at: 0, n, depth: 0 };
+    worked_out(text, n).map(|(value, _)| value)
+}
+
+/// The same, and as how many digits it is written: as many as a number in it that begins with a zero has, such as the
+/// reference number of a coil.
+fn worked_out(text: &str, n: i64) -> Result<(i64, usize), String> {
+    let mut parser = Parser { text: text.as_bytes(), at: 0, n, depth: 0, digits: 0 };
     let value = parser.sum();
     parser.skip();
     match value {
-        Some(value) if parser.at == text.len() => Ok(value),
+        Some(value) if parser.at == text.len() => Ok((value, parser.digits)),
         _ => Err(format!("`{text}` is not an expression of n such as `10+n` or `16*(n-1)`")),
     }
 }
@@ -38,7 +44,8 @@ pub(super) fn fill(text: &str, n: i64) -> Result<String, String> {
             return Err(format!("`{text}` has a `{{` without its `}}`"));
         };
         out.push_str(before);
-        out.push_str(&evaluate(inner, n)?.to_string());
+        let (value, digits) = worked_out(inner, n)?;
+        out.push_str(&format!("{value:0digits$}"));
         rest = behind;
     }
     out.push_str(rest);
@@ -50,6 +57,7 @@ struct Parser<'t> {
     at: usize,
     n: i64,
     depth: u8,
+    digits: usize,
 }
 
 impl Parser<'_> {
@@ -100,7 +108,11 @@ impl Parser<'_> {
         while self.text.get(self.at).is_some_and(u8::is_ascii_digit) {
             self.at += 1;
         }
-        std::str::from_utf8(self.text.get(begin..self.at)?).ok()?.parse().ok()
+        let digits = self.text.get(begin..self.at)?;
+        if digits.len() > 1 && digits.first() == Some(&b'0') {
+            self.digits = self.digits.max(digits.len().min(20));
+        }
+        std::str::from_utf8(digits).ok()?.parse().ok()
     }
 
     /// Brackets within brackets, to a depth that nobody needs.
@@ -133,6 +145,9 @@ mod tests {
         }
         assert_eq!(fill("scada:{400001+2*(n-1)} as f32", 3).as_deref(), Ok("scada:400005 as f32"));
         assert_eq!(fill("meter-{n}.power-{n}", 12).as_deref(), Ok("meter-12.power-12"));
+        // The reference number of a coil keeps its digits.
+        assert_eq!(fill("scada:{000001+n}", 99).as_deref(), Ok("scada:000100"));
+        assert_eq!(fill("{n}:{0}:{00009*n}", 2).as_deref(), Ok("2:0:00018"));
         assert!(fill("a{n", 1).is_err() && fill("a{x}", 1).is_err());
         assert_eq!(range("1-47"), Ok(1..=47));
         assert_eq!(range("5"), Ok(5..=5));
