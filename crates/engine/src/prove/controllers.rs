@@ -241,7 +241,7 @@ impl Runner<'_> {
     fn plain_pattern(&self, at: usize, round: usize) -> Option<(Vec<u8>, Vec<u8>)> {
         let subject = self.subjects.get(at)?;
         let plain = |cells: &Vec<u8>| {
-            let shown = subject.shown(cells)?;
+            let shown = subject.carried(cells)?;
             let is_fill = match subject.on_loss {
                 OnLoss::Fill(word) => whole_word(subject, &shown, word),
                 _ => false,

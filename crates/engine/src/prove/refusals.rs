@@ -178,7 +178,7 @@ impl Runner<'_> {
             && subject.image().is_none()
             && subject.after_device
             && !subject.again
-            && subject.shown(&cells).is_some();
+            && subject.carried(&cells).is_some();
         let result = self.write(image, place, cells);
         // No answer on its line, or no connection to ask on.
         let lost = matches!(&result, Err(refusal)
@@ -194,7 +194,7 @@ impl Runner<'_> {
         let subject = self.subjects.get(at)?;
         let Feed::Written(image, source) = &subject.feed else { return None };
         let (image, place, cells) = (*image, source.item(0), subject.patterns.get(1)?.clone());
-        let (wanted, patience) = (subject.shown(&cells)?, self.patience(subject) + 10_000_000);
+        let (wanted, patience) = (subject.carried(&cells)?, self.patience(subject) + 10_000_000);
         loop {
             let result = self.write(image, place, cells.clone());
             let seen = self.look(at);

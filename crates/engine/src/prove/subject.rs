@@ -415,15 +415,18 @@ impl Subject {
     /// What a reader must see of one value whose source holds these cells; `None` where it must be refused.
     pub(super) fn shown(&self, cells: &[u8]) -> Option<Vec<u8>> {
         let source = self.source()?;
-        let word = cells.iter().take(8).fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
         if let Some(bit) = source.bit {
-            return expected(
-                &source.lay,
-                &self.target.lay,
-                self.clamp,
-                &[u8::from(word >> bit & 1 == 1)],
-                self.room(),
-            );
+            let word = cells.iter().take(8).fold(0u64, |sum, byte| sum << 8 | u64::from(*byte));
+            return self.carried(&[u8::from(word >> bit & 1 == 1)]);
+        }
+        self.carried(cells)
+    }
+
+    /// The same of a pattern: of a bit of a register it is the bit alone, which is as wide as a whole byte of a block.
+    pub(super) fn carried(&self, cells: &[u8]) -> Option<Vec<u8>> {
+        let source = self.source()?;
+        if source.bit.is_some() {
+            return expected(&source.lay, &self.target.lay, self.clamp, cells, self.room());
         }
         if !self.invalid.is_empty() && cells.len() <= 8 && self.invalid.contains(&source.lay.raw(cells)) {
             return None;
@@ -455,7 +458,7 @@ impl Subject {
     pub(super) fn is_open(&self, cells: &[u8]) -> bool {
         let at = |end: &End, came: Option<Vec<u8>>| came.is_some_and(|cells| end.taking(&cells).is_none());
         let there = self.source().is_some_and(|source| at(source, self.taken(cells)));
-        there || at(&self.target, self.shown(cells))
+        there || at(&self.target, self.carried(cells))
     }
 
     /// Whether a refusal is that of cells that do not fit where they go; where the device itself takes no such value,

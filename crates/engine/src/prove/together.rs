@@ -69,7 +69,7 @@ impl Runner<'_> {
                 if let (Feed::Written(image, source), Some(cells)) =
                     (&subject.feed, pattern(&subject.patterns))
                     && source.bit.is_none()
-                    && let Some(wanted) = subject.shown(&cells)
+                    && let Some(wanted) = subject.carried(&cells)
                 {
                     let (image, place) = (*image, source.item(item));
                     units.push(Unit { at, item, back: false, image, place, cells, wanted });

@@ -94,7 +94,7 @@ impl Runner<'_> {
                 continue;
             }
             let (place, target) = (subject.source()?.item(item), subject.target.item(item));
-            let wanted = subject.shown(&cells);
+            let wanted = subject.carried(&cells);
             let before = self.see(at, target).ok();
             let whole = self.with_bit_of(image, at, place, &cells);
             let result = self.write(image, place, whole);

@@ -61,6 +61,7 @@ pub(super) struct Controller {
     pub(super) layout: StationLayout,
     /// The address that the device is to have.
     pub(super) device: Ipv4Addr,
+    /// Who the device is.
     identity: IoIdentity,
     name: String,
     fault: LinkFaults,

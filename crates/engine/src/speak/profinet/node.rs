@@ -94,9 +94,10 @@ impl EthernetNode {
             own.name.chars().map(|own| if own.is_ascii_alphanumeric() { own } else { '-' }).collect();
         let name = name.trim_matches('-').to_ascii_lowercase();
         let device = own.opens?;
-        let naming = StationNaming::new(mac, name.clone(), identity.clone(), dcp::ROLE_CONTROLLER);
+        let naming = StationNaming::new(mac, name.clone(), identity, dcp::ROLE_CONTROLLER);
         let first = self.setup.first ^ u16::from(mac[5]);
-        let mut controller = Controller::new(link, (name, layout), device, identity, first);
+        // Calls name the device by its own numbers, not by the controller's.
+        let mut controller = Controller::new(link, (name, layout), device, IoIdentity::of(&own.setup), first);
         let mut stack = IpStack::new(mac, IpSuite { address, mask, gateway: address });
         let fault = LinkFaults { second_owner: false, name_taken: false, ..own.fault };
         controller.set_fault(Moment(0), &mut stack, fault);
