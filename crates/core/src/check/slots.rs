@@ -25,7 +25,26 @@ pub(super) fn check(project: &Project, plan: &Plan, link: &CyclicLink, findings:
     }
 }
 
-/// A lost value that is refused makes its whole block bad: health beside it goes with it, and so do other devices' values.
+/// Whose a rule's values are: a device's, or those that clients or a controller write to an image.
+const fn origin(rule: &PlannedRule) -> Option<Owner> {
+    match rule.source {
+        Source::Values { owner, .. } => Some(owner),
+        Source::ClientCells { image, .. } => Some(Owner::Image(image)),
+        Source::Health(_) | Source::Client => None,
+    }
+}
+
+/// The same in words, of one or more of them.
+fn origin_shown(plan: &Plan, origin: Owner, values: &str) -> String {
+    let image = |at: usize| plan.images.get(at).map_or("", |own| own.name.as_str());
+    let device = |at: usize| plan.devices.get(at).map_or("", |own| own.name.as_str());
+    match origin {
+        Owner::Image(at) => format!("what others write to `{}`", image(at)),
+        _ => format!("{values} of `{}`", origin.device().map_or("", device)),
+    }
+}
+
+/// A lost value that is refused makes its whole block bad: health beside it goes with it, and so do the values of others.
 fn goes_with(
     project: &Project,
     plan: &Plan,
@@ -33,42 +52,34 @@ fn goes_with(
     rules: &[&PlannedRule],
     findings: &mut Vec<Finding>,
 ) {
-    let refuses = |rule: &&&PlannedRule| {
-        rule.on_loss == OnLoss::Refuse
-            && matches!(rule.source, Source::Values { .. })
-            && rule.source.device().is_some()
-    };
-    let Some(refused) = rules.iter().find(refuses) else { return };
-    let device = refused.source.device();
-    let name = |device: Option<usize>| {
-        device.and_then(|at| plan.devices.get(at)).map_or("", |own| own.name.as_str())
-    };
+    let refused = rules
+        .iter()
+        .filter(|rule| rule.on_loss == OnLoss::Refuse)
+        .find_map(|rule| Some((rule, origin(rule)?)));
+    let Some((refused, whose)) = refused else { return };
     let block = station.space_at(refused.target.space).map_or("", |space| space.name());
-    let other = |rule: &&&PlannedRule| match rule.source {
-        Source::Health(_) => true,
-        _ => rule.source.device().is_some_and(|own| Some(own) != device),
-    };
-    let Some(beside) = rules.iter().find(other) else { return };
+    let health = |rule: &&&PlannedRule| matches!(rule.source, Source::Health(_));
+    let other = |rule: &&&PlannedRule| origin(rule).is_some_and(|own| own != whose);
+    let Some(beside) = rules.iter().find(health).or_else(|| rules.iter().find(other)) else { return };
     let (Some(here), Some(there)) = (project.maps.get(beside.map), project.maps.get(refused.map)) else {
         return;
     };
-    let (what, fix) = match beside.source {
-        Source::Health(_) => (
+    let name = &station.name;
+    let (what, fix) = match origin(beside) {
+        None => (
             format!(
-                "once a value of `{}` is lost, all {block} of `{}` are bad, and the health among them is not seen",
-                name(device),
-                station.name
+                "once {} is lost, all {block} of `{name}` are bad, and the health among them is not seen",
+                origin_shown(plan, whose, "a value"),
             ),
             "give health a slot of its own, such as `{ slot = 3, in = 1 }`, or write `on-loss = \"hold\"` at the values",
         ),
-        _ => (
+        Some(own) => (
             format!(
-                "{block} of `{}` hold values of `{}` and `{}`: one lost value makes all of them bad",
-                station.name,
-                name(device),
-                name(beside.source.device())
+                "{block} of `{name}` hold {} and {}: while one of them is lost, or has not come yet, all of them are bad",
+                origin_shown(plan, whose, "values"),
+                origin_shown(plan, own, "values"),
             ),
-            "give each device a slot of its own, or write `on-loss = \"hold\"` or `fill` with health in another slot",
+            "give each a slot of its own, or write `on-loss = \"hold\"` or `fill` with health in another slot",
         ),
     };
     findings.push(Finding::new("M50", here.to.span, what).note(there.to.span, "such a value").fix(fix));

@@ -245,3 +245,53 @@ fn a_station_has_no_more_slots_than_an_opening_may_name() {
     let told = slots(254);
     assert!(told.len() == 1 && told[0].starts_with("it has 254 slots and subslots, and 253"), "{told:?}");
 }
+
+/// Until the control room writes, nothing of the device is good in the controller's slot either.
+#[test]
+fn values_of_several_origins_in_one_slot_are_told() {
+    let site = |to: &str, on_loss: &str| {
+        let text = format!(
+            r#"
+[ports.raceway]
+serial = "/dev/ttyUSB0"
+line = "38400 8E1"
+protocol = "modbus-rtu"
+timeout = "200ms"
+[ports.machine]
+ethernet = "eth1"
+protocol = "profinet"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[devices.gauge]
+port = "raceway"
+unit = 7
+[images.io]
+port = "machine"
+station-name = "raceway-box"
+slots = [{{ slot = 1, in = 8 }}, {{ slot = 2, in = 4 }}]
+[images.scada]
+port = "office"
+unit = 1
+[[map]]
+from = "gauge:400001 as f32 ABCD"
+to = "io:1:%ID0 as f32"
+{on_loss}
+[[map]]
+from = "scada:400101 as f32 ABCD"
+to = "{to} as f32"
+{on_loss}
+"#
+        );
+        let found = checked(&text).findings;
+        found.into_iter().map(|own| (own.rule.code, own.what)).collect::<Vec<_>>()
+    };
+    let told = site("io:1:%ID4", "");
+    let words = "slot 1 inputs of `io` hold values of `gauge` and what others write to `scada`: while one of them is lost, \
+                 or has not come yet, all of them are bad";
+    assert_eq!(told, [("M50", words.to_string())]);
+    assert_eq!(site("io:2:%ID0", ""), []);
+    let held = site("io:1:%ID4", "on-loss = \"fill 0\"");
+    assert!(held.iter().all(|(code, _)| *code != "M50"), "{held:?}");
+}

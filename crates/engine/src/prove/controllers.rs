@@ -30,7 +30,7 @@ impl Runner<'_> {
     }
 
     /// Whether a frame can say of a part of an image's blocks that it is bad.
-    fn has_slots(&self, image: usize) -> bool {
+    pub(super) fn has_slots(&self, image: usize) -> bool {
         let station = self.checked.plan.images.get(image);
         station.and_then(|own| own.dialect?.cyclic()).is_some_and(|own| own.tells_loss())
     }
@@ -238,7 +238,7 @@ impl Runner<'_> {
     }
 
     /// The pattern of a round that fits at both ends and does not look like a loss, with what a device gets for it.
-    fn plain_pattern(&self, at: usize, round: usize) -> Option<(Vec<u8>, Vec<u8>)> {
+    pub(super) fn plain_pattern(&self, at: usize, round: usize) -> Option<(Vec<u8>, Vec<u8>)> {
         let subject = self.subjects.get(at)?;
         let plain = |cells: &Vec<u8>| {
             let shown = subject.carried(cells)?;

@@ -12,6 +12,7 @@ mod patterns;
 mod refusals;
 mod rounds;
 mod runner;
+mod slots;
 mod steady;
 mod subject;
 mod together;

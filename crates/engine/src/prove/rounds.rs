@@ -7,6 +7,7 @@ use super::subject::{End, Feed, Subject};
 use crate::moment::nap;
 use crate::speak::answers;
 use woodrush_core::Kind;
+use woodrush_core::check::Checked;
 use woodrush_core::form::hex_words;
 use woodrush_core::project::OnLoss;
 use woodrush_core::protocol::{Extent, Verb};
@@ -128,7 +129,13 @@ impl Runner<'_> {
     /// Puts a round's pattern into the source of a rule, another one into each value.
     pub(super) fn put(&self, subject: &Subject, round: usize) {
         let (Feed::Cells(source), Some(device)) = (&subject.feed, subject.device) else { return };
-        if let Some((judge, says)) = source.judge().zip(source.judge_patterns().get(round)) {
+        let mut judges = source.judge_patterns().iter();
+        // One that its device calls none turns a slot bad: that has a round of its own.
+        let says = match self.turns_bad(subject) {
+            Some(_) => judges.find(|says| is_sound_as(self.checked, device, source, **says)),
+            None => judges.nth(round),
+        };
+        if let Some((judge, says)) = source.judge().zip(says) {
             self.rig.poke(device, judge, &[*says]);
         }
         for item in 0..subject.count {
@@ -143,13 +150,10 @@ impl Runner<'_> {
     /// Whether a device itself calls its value one.
     fn is_sound(&self, device: usize, source: &End) -> bool {
         let Some(judge) = source.judge().and_then(|judge| self.rig.peek(device, judge)) else { return true };
-        let station = self.checked.plan.devices.get(device);
-        let setup = station.map(|station| station.setup.clone()).unwrap_or_default();
-        let says = judge.first().copied().unwrap_or_default();
-        source.dialect.is_none_or(|own| own.notation().meanings().is_sound(says, &setup))
+        is_sound_as(self.checked, device, source, judge.first().copied().unwrap_or_default())
     }
 
-    fn poke(&self, device: usize, source: &End, item: u32, cells: &[u8]) {
+    pub(super) fn poke(&self, device: usize, source: &End, item: u32, cells: &[u8]) {
         let extent = source.item(item);
         match source.bit {
             None => self.rig.poke(device, extent, cells),
@@ -243,4 +247,11 @@ impl Runner<'_> {
         }
         most as usize
     }
+}
+
+/// Whether what a device says of a value in its source means that it is one.
+pub(super) fn is_sound_as(checked: &Checked, device: usize, source: &End, says: u8) -> bool {
+    let station = checked.plan.devices.get(device);
+    let setup = station.map(|station| station.setup.clone()).unwrap_or_default();
+    source.dialect.is_none_or(|own| own.notation().meanings().is_sound(says, &setup))
 }

@@ -110,7 +110,10 @@ fn once(
         field,
     };
     runner.wait_for_controllers();
+    runner.part_patterns();
+    runner.fill_slots();
     runner.read_rounds(progress);
+    runner.bad_slots(progress);
     runner.write_rounds(progress);
     runner.guarded(progress);
     runner.forwards(progress);

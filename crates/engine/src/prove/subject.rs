@@ -120,6 +120,8 @@ pub(super) struct Subject {
     invalid: Vec<u64>,
     /// Cells for the source, in the source's own order.
     pub(super) patterns: Vec<Vec<u8>>,
+    /// The same that turn a slot bad, and its other values with them.
+    pub(super) unfit: Vec<Vec<u8>>,
     /// Cells that a client writes, in the target's own order.
     pub(super) writes: Vec<Vec<u8>>,
 }
@@ -348,6 +350,7 @@ impl Subject {
             again: rule.send.as_ref().is_some_and(|send| send.value.every.is_some()),
             invalid: vec![],
             patterns: vec![],
+            unfit: vec![],
             writes: vec![],
         }
     }

@@ -131,7 +131,11 @@ impl Runner<'_> {
                 }
                 // Nobody is told that it does not fit: it must leave what is there, or show as lost.
                 (None, Ok(())) if cyclic => {
-                    if let Some(why) = self.left_alone(at, target, before.as_ref()) {
+                    let why = match self.may_turn_bad(subject) {
+                        true => self.turns_bad_and_good(at, (image, place)),
+                        false => self.left_alone(at, target, before.as_ref()),
+                    };
+                    if let Some(why) = why {
                         return Some(format!("{written} does not fit {shown}, and {why}"));
                     }
                 }

@@ -22,6 +22,7 @@ mod scanning;
 mod segment;
 mod serving;
 mod site;
+mod slots;
 mod smaller;
 mod spoilt_ways;
 mod tables;
