@@ -168,7 +168,8 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     if ill.is_empty() {
         console.say(&format!("all {} rules are fresh", status.rules.len()))?;
     } else {
-        console.say(&format!("{} of {} rules are not fresh", ill.len(), status.rules.len()))?;
+        let are = if ill.len() == 1 { "is" } else { "are" };
+        console.say(&format!("{} of {} rules {are} not fresh", ill.len(), status.rules.len()))?;
         let row = |rule: &&woodrush_engine::monitor::RuleStatus| {
             vec![
                 if rule.name.parse::<u32>().is_ok() { "-".into() } else { rule.name.clone() },

@@ -274,8 +274,17 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment) -> RuleStatus {
         from: name.from.clone(),
         to: name.to.clone(),
         age_s: age.map(seconds),
-        // What is told, and what clients write, is as fresh as it gets.
-        fresh: !carried || fresh,
+        // What is told is as fresh as it gets; and what clients write, once they have where others read it.
+        fresh: if carried { fresh } else { !is_refused(shared, name, now) },
         counts: counts.unwrap_or_default(),
     }
+}
+
+/// Whether those who read what clients write into another image are refused: none has written it yet.
+fn is_refused(shared: &Shared, name: &RuleName, now: Moment) -> bool {
+    let Some(planned) = shared.plan.rules.get(name.number as usize) else { return false };
+    let between = matches!(planned.source, Source::ClientCells { .. });
+    between
+        && planned.board < shared.plan.images.len()
+        && shared.read_values(planned.board, now, planned.target.extent(), &mut vec![]).is_err()
 }

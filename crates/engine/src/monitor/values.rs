@@ -86,7 +86,7 @@ fn rule(shared: &Shared, name: &RuleName, now: Moment, room: &mut Vec<u8>) -> Op
     room.clear();
     let image = planned.board < shared.plan.images.len();
     let read = match planned.source {
-        _ if image => shared.read(Some(planned.board), now, extent, room),
+        _ if image => shared.read_values(planned.board, now, extent, room),
         // What a device shall be sent is there once a client has written it.
         Source::ClientCells { image, place, .. } => shared.read(Some(image), now, place.extent(), room),
         _ => Ok(()),
@@ -172,8 +172,12 @@ to = "scada:100001"
 
     impl Site {
         fn new() -> Self {
+            Self::of(SITE)
+        }
+
+        fn of(text: &str) -> Self {
             let mut none = |_: &str| Err("no files".to_string());
-            let checked = check(woodrush_core::project::read("test", SITE.into(), &mut none));
+            let checked = check(woodrush_core::project::read("test", text.into(), &mut none));
             assert!(!checked.has_errors(), "{:?}", checked.findings);
             let plan = Arc::new(Plan::build(&checked.project, &mut vec![]));
             let shared = Shared::new(&checked, plan, |_| {});
@@ -262,5 +266,41 @@ to = "scada:100001"
         let entered = ClientCells { rule: entry.unwrap().0, item: 0, cells: vec![0x12, 0x34] };
         site.shared.enter(Moment(10), &entered);
         assert_eq!(site.look(Moment(20))[3], (cells("1234"), cells("1234"), ValueState::Fresh));
+    }
+
+    /// A block is never refused, but the controller is told that its slot is bad: so are those who look.
+    #[test]
+    fn what_no_client_has_written_into_a_slot_is_no_value() {
+        const SLOTS: &str = r#"
+[ports.machine]
+ethernet = "eth1"
+protocol = "profinet"
+[ports.office]
+listen = "0.0.0.0:502"
+protocol = "modbus-tcp"
+allow = ["192.0.2.0/24"]
+[images.scada]
+port = "office"
+[images.io]
+port = "machine"
+station-name = "raceway-box"
+slots = [{ slot = 1, in = 4 }]
+[[map]]
+from = "scada:400021"
+to = "io:1:%IW0"
+"#;
+        let site = Site::of(SLOTS);
+        let shared = &site.shared;
+        let names = Names::of(&site.checked, &shared.plan);
+        let told = |now| {
+            let rule = look(shared, &names, now).rules.remove(0);
+            let status = crate::monitor::status::look(shared, &names, now);
+            (rule.state, rule.target, status.rules[0].fresh)
+        };
+        assert_eq!(told(Moment(5)), (ValueState::Never, None, false));
+        let entry = shared.plan.rules.iter().position(|rule| rule.source == Source::Client).unwrap();
+        let rule = u32::try_from(entry).unwrap();
+        shared.enter(Moment(6), &ClientCells { rule, item: 0, cells: vec![0x12, 0x34] });
+        assert_eq!(told(Moment(7)), (ValueState::Fresh, cells("1234"), true));
     }
 }

@@ -127,6 +127,7 @@ impl Runner<'_> {
                     lost_rightly(subject, seen, before.get(at).and_then(Option::as_ref))
                 }),
             };
+            let why = why.map(|why| self.with_its_slot(at, why));
             self.note(at, why, "after the cut");
         }
         self.rig.cut_devices(false);

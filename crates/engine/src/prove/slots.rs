@@ -52,6 +52,15 @@ impl Runner<'_> {
         why.or_else(|| self.wait_for(at, self.clock.now(), 0, |_, seen| seen.is_ok()))
     }
 
+    /// Why a value that should be held or filled is not there: another one of its slot may have turned it bad.
+    pub(super) fn with_its_slot(&self, at: usize, why: String) -> String {
+        let beside = self.subjects.get(at).filter(|subject| subject.on_loss != OnLoss::Refuse);
+        match beside.and_then(|subject| self.slot_of(subject)) {
+            Some(_) => format!("{why}: another value of its slot is refused, and all of it is bad (M50)"),
+            None => why,
+        }
+    }
+
     /// Patterns that turn a slot bad are set aside for rounds of their own.
     pub(super) fn part_patterns(&mut self) {
         for at in 0..self.subjects.len() {

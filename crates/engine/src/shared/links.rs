@@ -179,6 +179,21 @@ impl Shared {
         self.tell(Event::Link { link, news });
     }
 
+    /// Reads cells that a rule fills, as one who asks would be answered: also in a block, which itself never refuses.
+    ///
+    /// # Errors
+    /// As [`Board::read`]; no such image is no path.
+    pub(crate) fn read_values(
+        &self,
+        image: usize,
+        now: Moment,
+        extent: Extent,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Refusal> {
+        let no_path = Refusal::new(Kind::NoPath, Blame::ClientIdentity);
+        self.read_board(image).ok_or(no_path)?.read(now, extent, out)
+    }
+
     /// What a message reads of an image that is exchanged in cycles: all that goes, as the next frame would carry it, or what
     /// came last.
     pub(super) fn read_block(
