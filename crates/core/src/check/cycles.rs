@@ -4,7 +4,7 @@ use super::slots;
 use crate::budget::PROMISED_US;
 use crate::finding::{Finding, Severity};
 use crate::plan::{CyclicLink, Plan, PlannedRule, Source};
-use crate::project::{Client, OnLoss, Owner, Port, Project, Wires, show_micros};
+use crate::project::{Client, Network, OnLoss, Owner, Port, Project, Wires, show_micros};
 use crate::protocol::{Cyclic, StationId, Transport};
 use crate::source::Span;
 use std::collections::{BTreeMap, BTreeSet};
@@ -25,6 +25,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         losses(project, plan, link, findings);
         unexplained(project, plan, link, findings);
         slots::check(project, plan, link, findings);
+        addresses(project, plan, link, findings);
     }
     alike(project, plan, findings);
     for client in &project.clients {
@@ -269,6 +270,38 @@ fn ends(project: &Project, plan: &Plan, client: &Client, findings: &mut Vec<Find
                 .note(span_of(project, owner, fault.key), "the image")
                 .fix(fault.fix),
         );
+    }
+}
+
+/// The address that a station has for itself, against the machine's own and that of its controller.
+fn addresses(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut Vec<Finding>) {
+    let Owner::Image(image) = link.with else { return };
+    let (Some(station), Some(cyclic)) = (plan.station(link.with), cyclic_of(plan, link.with)) else { return };
+    let Some((address, prefix)) = cyclic.own_address(&station.setup) else { return };
+    let (own, name) = (Network { address, prefix }, &station.name);
+    let at = span_of(project, link.with, "address");
+    let machine = project.converter.address.filter(|machine| machine.value.address == address);
+    if let Some(machine) = machine {
+        let what = format!("{address} is the address of the converter and of its station `{name}`");
+        let fix = "give the station an address of its own: the machine's is not used for it";
+        findings.push(Finding::new("M29", at, what).note(machine.span, "the converter").fix(fix));
+    }
+    for client in project.clients_of(image) {
+        let Some(theirs) = client.address else { continue };
+        let (what, severity, fix) = if theirs.value == address {
+            let what = format!("{address} is the address of `{name}` and of `{}`", client.name.value);
+            (what, Severity::Error, "give each its own address")
+        } else if !own.holds(theirs.value) {
+            let what = format!(
+                "`{}` at {} is not in the network of `{name}`, {own}: what it calls does not get there without a router",
+                client.name.value, theirs.value
+            );
+            (what, Severity::Warning, "correct one of the addresses, or the bits of the network")
+        } else {
+            continue;
+        };
+        findings
+            .push(Finding::new("M29", theirs.span, what).severity(severity).note(at, "the station").fix(fix));
     }
 }
 

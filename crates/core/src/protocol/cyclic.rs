@@ -31,6 +31,11 @@ pub trait Cyclic: Sync {
     -> Option<DeviceFile>;
     /// The numbers by which the other end names its blocks, each with its key: no two stations may have the same.
     fn numbers(&self, setup: &Setup) -> Vec<(&'static str, u32)>;
+    /// The address that a station says it has for itself, with the bits of its network: none of the machine's.
+    fn own_address(&self, setup: &Setup) -> Option<(std::net::Ipv4Addr, u8)> {
+        let _ = setup;
+        None
+    }
     /// How the keys of two ends of one exchange differ, each with what is wrong; `theirs` is the controller's.
     fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<super::SettingFault>;
     /// Whether a controller that is set up so exchanges a space of ours.

@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 use woodrush_core::blocks::blocks;
 use woodrush_core::budget::networks;
 use woodrush_core::check::Checked;
+use woodrush_core::finding::Severity;
 use woodrush_core::handover::{handover_list, image_settings, papers, values_of};
 use woodrush_core::plan::demands;
 use woodrush_core::project::Owner;
@@ -294,4 +295,42 @@ to = "{to} as f32"
     assert_eq!(site("io:2:%ID0", ""), []);
     let held = site("io:1:%ID4", "on-loss = \"fill 0\"");
     assert!(held.iter().all(|(code, _)| *code != "M50"), "{held:?}");
+}
+
+/// A station on Ethernet has an address of its own: neither the machine's nor its controller's, and in its network.
+#[test]
+fn a_stations_own_address_is_held_against_those_around_it() {
+    let told = |machine: &str, controller: &str| {
+        let text = format!(
+            r#"
+[converter]
+address = "{machine}/24"
+[ports.machine]
+ethernet = "eth1"
+protocol = "profinet"
+[images.io]
+port = "machine"
+station-name = "raceway-box"
+address = "192.0.2.40/25"
+slots = [{{ slot = 1, in = 8 }}]
+[clients.line-plc]
+image = "io"
+address = "{controller}"
+"#
+        );
+        let own = checked(&text).findings.into_iter().filter(|own| own.rule.code == "M29");
+        own.map(|own| (own.severity, own.what)).collect::<Vec<_>>()
+    };
+    assert_eq!(told("192.0.2.10", "192.0.2.20"), []);
+    assert_eq!(
+        told("192.0.2.40", "192.0.2.20"),
+        [(Severity::Error, "192.0.2.40 is the address of the converter and of its station `io`".to_string())]
+    );
+    assert_eq!(
+        told("192.0.2.10", "192.0.2.40"),
+        [(Severity::Error, "192.0.2.40 is the address of `io` and of `line-plc`".to_string())]
+    );
+    let far = "`line-plc` at 192.0.2.140 is not in the network of `io`, 192.0.2.40/25: what it calls does not get there \
+               without a router";
+    assert_eq!(told("192.0.2.10", "192.0.2.140"), [(Severity::Warning, far.to_string())]);
 }

@@ -1,6 +1,6 @@
 //! Both ends of one exchange held against each other.
 
-use super::layout::{StationLayout, Submodule, period};
+use super::layout::{StationLayout, Submodule, WATCHDOG_MAX_US, period};
 use crate::protocol::{SettingFault, Setup};
 
 /// How the keys of two ends of one exchange differ, each with what is wrong; `theirs` is the controller's.
@@ -62,8 +62,25 @@ pub(super) fn differences(ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {
         add(
             "period",
             what,
-            format!("set {} there, or `period = \"{}\"` at the image", shown(mine), shown(other)),
+            format!(
+                "set {} there, or `period = \"{}\"` at the image",
+                shown(mine),
+                shown(other).replace(' ', "")
+            ),
         );
+    }
+    let period = other.unwrap_or(mine).max(1);
+    if let Some(cycles) = theirs.number("watchdog").map(u64::from)
+        && period * cycles > WATCHDOG_MAX_US
+    {
+        let shown = crate::shown::show_micros;
+        let what = format!(
+            "its watchdog of {cycles} cycles of {} is {}, and {} are the most",
+            shown(period),
+            shown(period * cycles),
+            shown(WATCHDOG_MAX_US)
+        );
+        add("watchdog", what, format!("set {} cycles there, or less", WATCHDOG_MAX_US / period));
     }
     found
 }
@@ -107,6 +124,10 @@ mod tests {
                 "it looks for a station `other`",
             ),
             (Setup { numbers: vec![("period", 2000)], ..Setup::default() }, "its cycle is 2 ms"),
+            (
+                Setup { numbers: vec![("period", 512_000), ("watchdog", 4)], ..Setup::default() },
+                "its watchdog of 4 cycles of 512 ms is 2.05 s, and 1.92 s are the most",
+            ),
         ] {
             let said = said(&theirs);
             assert!(said.len() == 1 && said[0].starts_with(what), "{said:?}");

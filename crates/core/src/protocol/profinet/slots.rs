@@ -125,6 +125,11 @@ impl Cyclic for super::IoDevice {
         vec![]
     }
 
+    fn own_address(&self, setup: &Setup) -> Option<(std::net::Ipv4Addr, u8)> {
+        let own = super::suite(setup.word("address")?).ok()?;
+        Some((own.address, u8::try_from(u32::from(own.mask).count_ones()).unwrap_or(32)))
+    }
+
     fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {
         ends::differences(ours, theirs)
     }
