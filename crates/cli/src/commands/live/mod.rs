@@ -6,7 +6,7 @@ mod writes;
 
 use crate::args::{ConnectionArgs, Format, Global, ProveArgs};
 use crate::connections::{Connections, Failed, fault};
-use crate::console::{Console, Tone};
+use crate::console::{Console, Tone, counted};
 use crate::render;
 use crate::{Failure, Verdict};
 use looks::look;
@@ -250,8 +250,9 @@ fn show(console: &mut Console, proof: &LiveProof) -> Result<(), Failure> {
     }
     if !proof.left_out.is_empty() {
         console.note(&format!(
-            "{} rules were not compared, because one end is not a device: {}",
-            proof.left_out.len(),
+            "{} {} not compared, because one end is not a device: {}",
+            counted(proof.left_out.len(), "rule"),
+            if proof.left_out.len() == 1 { "was" } else { "were" },
             proof.left_out.join(", ")
         ));
     }

@@ -34,8 +34,13 @@ impl Ends<'_> {
             {
                 let written = self.project.sources.text(end.span);
                 let address = at_form(written).map_or(written, |(end, _)| end).trim();
-                let what = format!("`{address}` names {letter} bytes, and `{}` takes {own}", form.ty);
-                let fix = "write the letter of that width (B, W, D), or a type as wide as the address says";
+                let what = format!(
+                    "`{address}` names {letter} byte{}, and `{}` takes {own}",
+                    if letter == 1 { "" } else { "s" },
+                    form.ty
+                );
+                let fix =
+                    "write the letter of that width (B, W, D, L), or a type as wide as the address says";
                 return Err(vec![Finding::new("M35", at.span, what).fix(fix)]);
             }
         }
