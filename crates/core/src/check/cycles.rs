@@ -26,6 +26,7 @@ pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>)
         unexplained(project, plan, link, findings);
         slots::check(project, plan, link, findings);
         addresses(project, plan, link, findings);
+        controllers(project, plan, link, findings);
     }
     alike(project, plan, findings);
     for client in &project.clients {
@@ -302,6 +303,29 @@ fn addresses(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut V
         };
         findings
             .push(Finding::new("M29", theirs.span, what).severity(severity).note(at, "the station").fix(fix));
+    }
+}
+
+/// Controllers that a station does not take beside the first.
+fn controllers(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut Vec<Finding>) {
+    let Owner::Image(image) = link.with else { return };
+    let (Some(station), Some(cyclic)) = (plan.station(link.with), cyclic_of(plan, link.with)) else { return };
+    let most = cyclic.controllers_max();
+    let Some(first) = project.clients_of(image).next() else { return };
+    for client in project.clients_of(image).skip(most) {
+        let what = format!(
+            "`{}` takes {most} controller{}, and `{}` is {}: `{}` is refused while it is there",
+            station.name,
+            if most == 1 { "" } else { "s" },
+            first.name.value,
+            if most == 1 { "it" } else { "one of them" },
+            client.name.value
+        );
+        findings.push(
+            Finding::new("M31", client.name.span, what)
+                .note(first.name.span, "the first")
+                .fix("give it a station of its own: another image on a port of its own"),
+        );
     }
 }
 

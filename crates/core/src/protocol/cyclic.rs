@@ -36,6 +36,10 @@ pub trait Cyclic: Sync {
         let _ = setup;
         None
     }
+    /// How many controllers may exchange with one image at a time.
+    fn controllers_max(&self) -> usize {
+        usize::MAX
+    }
     /// How the keys of two ends of one exchange differ, each with what is wrong; `theirs` is the controller's.
     fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<super::SettingFault>;
     /// Whether a controller that is set up so exchanges a space of ours.

@@ -334,3 +334,27 @@ address = "{controller}"
                without a router";
     assert_eq!(told("192.0.2.10", "192.0.2.140"), [(Severity::Warning, far.to_string())]);
 }
+
+#[test]
+fn a_second_controller_of_a_station_is_told() {
+    let text = r#"
+[ports.machine]
+ethernet = "eth1"
+protocol = "profinet"
+[images.io]
+port = "machine"
+station-name = "raceway-box"
+slots = [{ slot = 1, in = 8 }]
+[clients.line-plc]
+image = "io"
+[clients.spare-plc]
+image = "io"
+"#;
+    let found = checked(text).findings;
+    let told: Vec<&str> =
+        found.iter().filter(|own| own.rule.code == "M31").map(|own| own.what.as_str()).collect();
+    assert_eq!(
+        told,
+        ["`io` takes 1 controller, and `line-plc` is it: `spare-plc` is refused while it is there"]
+    );
+}
