@@ -109,6 +109,16 @@ fn slots_are_checked_shown_and_described_as_the_controllers_programmer_sees_them
     {
         assert!(text.contains(part), "{part}: {text}");
     }
+    // What the controller's programmer is handed: who the device is, and how a lost value shows.
+    assert_eq!(tool.run(&["handover", "papers"]).status, 0);
+    let papers = std::fs::read_to_string(tool.file("papers/handover.md")).unwrap();
+    for part in [
+        "vendor 0xFFF1, device 0x0203; the controller gives it an address; slot 1: 8 bytes in",
+        "a lost value is refused with a bad provider status of the slot",
+        "| bad, with its slot |",
+    ] {
+        assert!(papers.contains(part), "{part}: {papers}");
+    }
     let other = tool.run(&["map", "--eds", "box.eds"]);
     assert!(other.status != 0 && other.err.contains("`--gsdml`"), "{}", other.err);
     // Health in the slot of a value that can be refused goes with it; and a slot that the controller has not.

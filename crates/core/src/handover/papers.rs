@@ -298,6 +298,10 @@ fn images(checked: &Checked) -> Vec<PaperImage> {
     let (project, plan) = (&checked.project, &checked.plan);
     let settings = image_settings(project, plan);
     let exchanged = |at: usize| plan.link_of(Owner::Image(at)).is_some();
+    let tells_loss = |at: usize| {
+        let cyclic = project.image_dialect(at).and_then(|dialect| dialect.cyclic());
+        exchanged(at) && cyclic.is_some_and(|own| own.tells_loss())
+    };
     let image = |(at, own): (usize, &crate::project::Image)| {
         let dialect = project.image_dialect(at);
         let values = values_of(project, plan, at);
@@ -332,10 +336,13 @@ fn images(checked: &Checked) -> Vec<PaperImage> {
             settings: settings.get(&own.name.value).map(|own| own.items.clone()).unwrap_or_default(),
             // A block cannot refuse a part of it.
             unmapped: if own.unmapped_zero || exchanged(at) { "0" } else { "refused" },
-            refusal: dialect.filter(|_| !exchanged(at)).map_or("", |dialect| dialect.refusals().lost),
+            refusal: dialect
+                .filter(|_| !exchanged(at) || tells_loss(at))
+                .map_or("", |dialect| dialect.refusals().lost),
             clients: project.clients_of(at).map(client).collect(),
             values: dialect.map_or_else(Vec::new, |dialect| {
-                values.iter().map(|value| paper_value(dialect.notation(), value)).collect()
+                let refused = if tells_loss(at) { "bad, with its slot" } else { "refused" };
+                values.iter().map(|value| paper_value(dialect.notation(), value, refused)).collect()
             }),
         }
     };
@@ -352,7 +359,12 @@ fn client(own: &Client) -> PaperClient {
     }
 }
 
-fn paper_value(notation: &dyn crate::protocol::Notation, value: &super::HandedValue) -> PaperValue {
+/// `refused` is what a lost value is that is neither held nor filled.
+fn paper_value(
+    notation: &dyn crate::protocol::Notation,
+    value: &super::HandedValue,
+    refused: &str,
+) -> PaperValue {
     let shown = notation.show(&value.space, value.first, value.width, value.bit, &Setup::default());
     let form = value.form;
     PaperValue {
@@ -378,7 +390,7 @@ fn paper_value(notation: &dyn crate::protocol::Notation, value: &super::HandedVa
         on_loss: match value.on_loss {
             None if value.access == (false, true) => String::new(),
             None => "never lost".into(),
-            Some(OnLoss::Refuse) => "refused".into(),
+            Some(OnLoss::Refuse) => refused.into(),
             Some(OnLoss::Hold) => "the last value".into(),
             Some(OnLoss::Fill(word)) => format!("0x{word:04X}"),
             Some(OnLoss::Stop) => "nothing more".into(),

@@ -290,9 +290,17 @@ impl Stations for IoDevice {
             words.push(format!("{}: {} (ident 0x{:08X})", own.shown(), ends::bytes(own), own.ident()));
         }
         let every = crate::shown::show_micros(layout.period.into());
+        let own = IoIdentity::of(link.setup);
+        let address = match layout.address {
+            Some(address) => format!("its address is {}", shown_suite(address)),
+            None => "the controller gives it an address".into(),
+        };
         Some(format!(
-            "an IO device of the name `{}` of RT class 1; {}; a cycle of {every} or more",
+            "an IO device of the name `{}` of RT class 1, vendor 0x{:04X}, device 0x{:04X}; {address}; {}; a cycle of \
+             {every} or more",
             layout.name,
+            own.vendor,
+            own.product,
             words.join("; ")
         ))
     }
