@@ -214,9 +214,6 @@ impl RigNetwork {
         for (key, row) in setup.rows.iter_mut().filter(|(key, _)| !lists(key)) {
             *row = row.with(usual.row(key));
         }
-        // Who we are is set up at it, as the file that describes us says: the tables of our port.
-        let port = checked.project.ports.get(station.port).ok_or("no such port")?;
-        setup.rows.extend(port.setup.rows.iter().cloned());
         let name =
             described.map_or_else(|| format!("{}'s controller", station.name), |own| own.name.value.clone());
         let signals: Vec<_> = checked

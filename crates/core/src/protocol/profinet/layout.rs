@@ -31,7 +31,7 @@ pub const HEAD: [(u16, u32); 3] = [(1, 1), (0x8000, 2), (0x8001, 3)];
 pub const SUBMODULES_MAX: usize = 256;
 /// The table of the keys of one slot, and of what a device says of itself.
 const SLOT: &str = "slot";
-const IDENTITY: &str = "identity";
+pub(super) const IDENTITY: &str = "identity";
 
 const SLOTS: &str = "its slots, each with the bytes that go to the controller and those that come from it";
 const BYTES: KeyKind = KeyKind::Whole(0, 1439);

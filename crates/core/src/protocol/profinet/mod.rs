@@ -20,7 +20,7 @@ use super::{
 };
 use crate::form::Order;
 use crate::term::Term;
-use layout::{is_cycle, period, usual_watchdog};
+use layout::{IDENTITY, is_cycle, period, usual_watchdog};
 use slots::{of_key, space, words_of};
 use woodrush_wire::profinet::rt::DATA;
 use woodrush_wire::profinet::{ETHERTYPE, RPC_PORT, name};
@@ -268,7 +268,10 @@ impl Notation for IoDevice {
 
 impl Stations for IoDevice {
     fn other_end(&self, ours: &Setup) -> Setup {
-        let rows = ours.all_rows("slots").map(|row| ("slots", row.clone())).collect();
+        let slots = ours.all_rows("slots").map(|row| ("slots", row.clone()));
+        // It calls us by our numbers, which the file that describes us has told it.
+        let identity = ours.row(IDENTITY).map(|row| (IDENTITY, row.clone()));
+        let rows = slots.chain(identity).collect();
         let words = ours.word("station-name").map(|own| ("station-name", own.to_string()));
         let period = period(ours);
         let numbers = vec![("period", period), ("watchdog", usual_watchdog(period))];
