@@ -80,13 +80,24 @@ impl Runner<'_> {
     }
 
     /// Cells of a value as a controller writes them: one bit comes into the byte around it.
-    pub(super) fn with_bit_of(&self, image: usize, at: usize, place: Extent, cells: &[u8]) -> Vec<u8> {
+    fn with_bit_of(&self, image: usize, at: usize, place: Extent, cells: &[u8]) -> Vec<u8> {
         let bit = self.subjects.get(at).and_then(Subject::source).and_then(|source| source.bit);
         let (Some(bit), true) = (bit, self.exchanges(image)) else { return cells.to_vec() };
         let around = self.rig.with_controller(image, |own| own.peek(place)).flatten().unwrap_or_default();
         let byte = around.first().copied().unwrap_or(0);
         let on = cells.iter().any(|cell| *cell != 0);
         vec![byte & !(1 << bit) | u8::from(on) << bit]
+    }
+
+    /// Writes a pattern of a rule where others write it.
+    pub(super) fn enter(
+        &mut self,
+        at: usize,
+        (image, place): (usize, Extent),
+        cells: &[u8],
+    ) -> Result<(), woodrush_core::Refusal> {
+        let whole = self.with_bit_of(image, at, place, cells);
+        self.write(image, place, whole)
     }
 
     /// Watches what must not change, or may only show as lost; what it is where it is something else.
@@ -256,8 +267,7 @@ impl Runner<'_> {
     fn poke_pattern(&mut self, at: usize, image: usize, round: usize) -> Option<()> {
         let (cells, _) = self.plain_pattern(at, round)?;
         let place = self.subjects.get(at)?.source()?.item(0);
-        let whole = self.with_bit_of(image, at, place, &cells);
-        self.write(image, place, whole).ok()
+        self.enter(at, (image, place), &cells).ok()
     }
 
     /// Puts a pattern into the controller's block and waits until the device has it.

@@ -62,6 +62,21 @@ fn distinct(bytes: usize) -> Vec<u8> {
     [0x12, 0x34, 0x56, 0x78, 0x9A, 0xBC, 0xDE, 0xF1].into_iter().cycle().take(bytes).collect()
 }
 
+/// A register as sixteen bits, bit 0 first, or the reverse.
+pub(super) fn spread(cells: &[u8]) -> Vec<u8> {
+    match cells {
+        [high, low] => {
+            let word = u16::from(*high) << 8 | u16::from(*low);
+            (0..16).map(|bit| u8::from(word >> bit & 1 == 1)).collect()
+        }
+        bits => {
+            let word =
+                bits.iter().enumerate().fold(0u16, |word, (bit, on)| word | u16::from(*on != 0) << bit);
+            word.to_be_bytes().to_vec()
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

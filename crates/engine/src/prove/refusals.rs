@@ -180,7 +180,7 @@ impl Runner<'_> {
             && subject.after_device
             && !subject.again
             && subject.carried(&cells).is_some();
-        let result = self.write(image, place, cells);
+        let result = self.enter(at, (image, place), &cells);
         // No answer on its line, or no connection to ask on.
         let lost = matches!(&result, Err(refusal)
             if answers(refusal, Kind::NoAnswer) || answers(refusal, Kind::NoPath));
@@ -197,7 +197,7 @@ impl Runner<'_> {
         let (image, place, cells) = (*image, source.item(0), subject.patterns.get(1)?.clone());
         let (wanted, patience) = (subject.carried(&cells)?, self.patience(subject) + 10_000_000);
         loop {
-            let result = self.write(image, place, cells.clone());
+            let result = self.enter(at, (image, place), &cells);
             let seen = self.look(at);
             let subject = self.subjects.get(at)?;
             if result.is_ok() && seen.as_ref().is_ok_and(|seen| subject.agrees(seen, &wanted)) {

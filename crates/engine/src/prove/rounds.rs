@@ -132,8 +132,8 @@ impl Runner<'_> {
         let mut judges = source.judge_patterns().iter();
         // One that its device calls none turns a slot bad: that has a round of its own.
         let says = match self.turns_bad(subject) {
-            Some(_) => judges.find(|says| is_sound_as(self.checked, device, source, **says)),
-            None => judges.nth(round),
+            true => judges.find(|says| is_sound_as(self.checked, device, source, **says)),
+            false => judges.nth(round),
         };
         if let Some((judge, says)) = source.judge().zip(says) {
             self.rig.poke(device, judge, &[*says]);

@@ -28,14 +28,8 @@ impl Runner<'_> {
         Some((image, subject.target.space))
     }
 
-    /// The slot that a rule turns bad where its device has no value for it.
-    pub(super) fn turns_bad(&self, subject: &Subject) -> Option<SlotKey> {
-        let refuses = subject.on_loss == OnLoss::Refuse && matches!(subject.feed, Feed::Cells(_));
-        self.slot_of(subject).filter(|_| refuses)
-    }
-
-    /// Whether a rule's slot says that it is bad where what a controller sent does not fit.
-    pub(super) fn may_turn_bad(&self, subject: &Subject) -> bool {
+    /// Whether a rule turns its slot bad where it has no value.
+    pub(super) fn turns_bad(&self, subject: &Subject) -> bool {
         subject.on_loss == OnLoss::Refuse && self.slot_of(subject).is_some()
     }
 
@@ -47,8 +41,7 @@ impl Runner<'_> {
     ) -> Option<String> {
         let why = self.wait_for(at, self.clock.now(), 0, |_, seen| is_bad(seen));
         let (cells, _) = self.plain_pattern(at, 0)?;
-        let whole = self.with_bit_of(image, at, place, &cells);
-        let _ = self.write(image, place, whole);
+        let _ = self.enter(at, (image, place), &cells);
         why.or_else(|| self.wait_for(at, self.clock.now(), 0, |_, seen| seen.is_ok()))
     }
 
@@ -64,7 +57,8 @@ impl Runner<'_> {
     /// Patterns that turn a slot bad are set aside for rounds of their own.
     pub(super) fn part_patterns(&mut self) {
         for at in 0..self.subjects.len() {
-            let turns = self.subjects.get(at).is_some_and(|subject| self.turns_bad(subject).is_some());
+            let read = |subject: &&Subject| matches!(subject.feed, Feed::Cells(_));
+            let turns = self.subjects.get(at).filter(read).is_some_and(|subject| self.turns_bad(subject));
             let Some(subject) = self.subjects.get_mut(at).filter(|_| turns) else { continue };
             let all = std::mem::take(&mut subject.patterns);
             let (fit, unfit) = all.into_iter().partition(|cells| subject.carried(cells).is_some());
@@ -85,16 +79,15 @@ impl Runner<'_> {
             let (image, cells) = (*image, cells.clone());
             let places: Vec<_> = (0..subject.count).map(|item| source.item(item)).collect();
             for place in places {
-                let whole = self.with_bit_of(image, at, place, &cells);
                 // How it is answered, and what comes of it, is looked at in the rounds.
-                let _ = self.write(image, place, whole);
+                let _ = self.enter(at, (image, place), &cells);
             }
         }
     }
 
     /// What makes a rule's value none, one after the other.
     fn spoils(&self, subject: &Subject) -> Vec<Spoils> {
-        let (Feed::Cells(source), Some(device), Some(_)) =
+        let (Feed::Cells(source), Some(device), true) =
             (&subject.feed, subject.device, self.turns_bad(subject))
         else {
             return vec![];

@@ -1,7 +1,7 @@
 //! One rule as the proof sees it: both ends read from the file again, apart from the plan.
 
 use super::oracle::{Layout, Repr, expected, is_approximate, nearly};
-use super::patterns::patterns;
+use super::patterns::{patterns, spread};
 use crate::speak::answers;
 use woodrush_core::check::Checked;
 use woodrush_core::form::{Form, Order, Overflow, Type};
@@ -484,20 +484,5 @@ impl Subject {
         let Some(source) = self.source() else { return false };
         let own = source.own(seen);
         own == wanted || is_approximate(&self.target.lay, &source.lay) && nearly(&source.lay, &own, wanted)
-    }
-}
-
-/// A register as sixteen bits, bit 0 first, or the reverse.
-fn spread(cells: &[u8]) -> Vec<u8> {
-    match cells {
-        [high, low] => {
-            let word = u16::from(*high) << 8 | u16::from(*low);
-            (0..16).map(|bit| u8::from(word >> bit & 1 == 1)).collect()
-        }
-        bits => {
-            let word =
-                bits.iter().enumerate().fold(0u16, |word, (bit, on)| word | u16::from(*on != 0) << bit);
-            word.to_be_bytes().to_vec()
-        }
     }
 }

@@ -48,9 +48,8 @@ impl Runner<'_> {
             };
             if let (Feed::Written(image, source), Some(cells)) = (&subject.feed, subject.patterns.first()) {
                 let (image, place, cells) = (*image, source.item(0), cells.clone());
-                let cells = self.with_bit_of(image, at, place, &cells);
                 // How it is answered, and what comes of it, is looked at in the rounds.
-                let _ = self.write(image, place, cells);
+                let _ = self.enter(at, (image, place), &cells);
             }
         }
     }
@@ -96,8 +95,7 @@ impl Runner<'_> {
             let (place, target) = (subject.source()?.item(item), subject.target.item(item));
             let wanted = subject.carried(&cells);
             let before = self.see(at, target).ok();
-            let whole = self.with_bit_of(image, at, place, &cells);
-            let result = self.write(image, place, whole);
+            let result = self.enter(at, (image, place), &cells);
             let written = hex_words(&cells);
             let cyclic = self.exchanges(image);
             let subject = self.subjects.get(at)?;
@@ -131,7 +129,7 @@ impl Runner<'_> {
                 }
                 // Nobody is told that it does not fit: it must leave what is there, or show as lost.
                 (None, Ok(())) if cyclic => {
-                    let why = match self.may_turn_bad(subject) {
+                    let why = match self.turns_bad(subject) {
                         true => self.turns_bad_and_good(at, (image, place)),
                         false => self.left_alone(at, target, before.as_ref()),
                     };
