@@ -306,20 +306,18 @@ fn addresses(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut V
     }
 }
 
-/// Controllers that a station does not take beside the first.
+/// Controllers beside the one that a station takes.
 fn controllers(project: &Project, plan: &Plan, link: &CyclicLink, findings: &mut Vec<Finding>) {
     let Owner::Image(image) = link.with else { return };
-    let (Some(station), Some(cyclic)) = (plan.station(link.with), cyclic_of(plan, link.with)) else { return };
-    let most = cyclic.controllers_max();
-    let Some(first) = project.clients_of(image).next() else { return };
-    for client in project.clients_of(image).skip(most) {
+    if !cyclic_of(plan, link.with).is_some_and(Cyclic::takes_one) {
+        return;
+    }
+    let mut clients = project.clients_of(image);
+    let (Some(station), Some(first)) = (plan.station(link.with), clients.next()) else { return };
+    for client in clients {
         let what = format!(
-            "`{}` takes {most} controller{}, and `{}` is {}: `{}` is refused while it is there",
-            station.name,
-            if most == 1 { "" } else { "s" },
-            first.name.value,
-            if most == 1 { "it" } else { "one of them" },
-            client.name.value
+            "`{}` takes one controller, and `{}` is it: `{}` is refused while it is there",
+            station.name, first.name.value, client.name.value
         );
         findings.push(
             Finding::new("M31", client.name.span, what)

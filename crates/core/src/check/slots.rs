@@ -36,11 +36,10 @@ const fn origin(rule: &PlannedRule) -> Option<Owner> {
 
 /// The same in words, of one or more of them.
 fn origin_shown(plan: &Plan, origin: Owner, values: &str) -> String {
-    let image = |at: usize| plan.images.get(at).map_or("", |own| own.name.as_str());
-    let device = |at: usize| plan.devices.get(at).map_or("", |own| own.name.as_str());
+    let name = plan.station(origin).map_or("", |own| own.name.as_str());
     match origin {
-        Owner::Image(at) => format!("what others write to `{}`", image(at)),
-        _ => format!("{values} of `{}`", origin.device().map_or("", device)),
+        Owner::Image(_) => format!("what others write to `{name}`"),
+        _ => format!("{values} of `{name}`"),
     }
 }
 

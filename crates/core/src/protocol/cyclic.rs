@@ -36,9 +36,9 @@ pub trait Cyclic: Sync {
         let _ = setup;
         None
     }
-    /// How many controllers may exchange with one image at a time.
-    fn controllers_max(&self) -> usize {
-        usize::MAX
+    /// Whether only one controller may exchange with an image at a time.
+    fn takes_one(&self) -> bool {
+        false
     }
     /// How the keys of two ends of one exchange differ, each with what is wrong; `theirs` is the controller's.
     fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<super::SettingFault>;

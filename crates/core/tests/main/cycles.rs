@@ -355,6 +355,6 @@ image = "io"
         found.iter().filter(|own| own.rule.code == "M31").map(|own| own.what.as_str()).collect();
     assert_eq!(
         told,
-        ["`io` takes 1 controller, and `line-plc` is it: `spare-plc` is refused while it is there"]
+        ["`io` takes one controller, and `line-plc` is it: `spare-plc` is refused while it is there"]
     );
 }

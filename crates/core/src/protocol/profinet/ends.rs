@@ -55,9 +55,9 @@ pub(super) fn differences(ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {
             }
         }
     }
+    let shown = crate::shown::show_micros;
     let (mine, other) = (u64::from(period(ours)), theirs.number("period").map(u64::from));
     if let Some(other) = other.filter(|other| *other < mine) {
-        let shown = crate::shown::show_micros;
         let what = format!("its cycle is {}, and the image accepts {} at least", shown(other), shown(mine));
         add(
             "period",
@@ -69,18 +69,17 @@ pub(super) fn differences(ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {
             ),
         );
     }
-    let period = other.unwrap_or(mine).max(1);
+    let cycle = other.unwrap_or(mine).max(1);
     if let Some(cycles) = theirs.number("watchdog").map(u64::from)
-        && period * cycles > WATCHDOG_MAX_US
+        && cycle * cycles > WATCHDOG_MAX_US
     {
-        let shown = crate::shown::show_micros;
         let what = format!(
             "its watchdog of {cycles} cycles of {} is {}, and {} are the most",
-            shown(period),
-            shown(period * cycles),
+            shown(cycle),
+            shown(cycle * cycles),
             shown(WATCHDOG_MAX_US)
         );
-        add("watchdog", what, format!("set {} cycles there, or less", WATCHDOG_MAX_US / period));
+        add("watchdog", what, format!("set {} cycles there, or less", WATCHDOG_MAX_US / cycle));
     }
     found
 }

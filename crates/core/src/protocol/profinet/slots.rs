@@ -130,8 +130,8 @@ impl Cyclic for super::IoDevice {
         Some((own.address, u8::try_from(u32::from(own.mask).count_ones()).unwrap_or(32)))
     }
 
-    fn controllers_max(&self) -> usize {
-        1
+    fn takes_one(&self) -> bool {
+        true
     }
 
     fn differences(&self, ours: &Setup, theirs: &Setup) -> Vec<SettingFault> {
