@@ -7,7 +7,7 @@ use crate::{Failure, Verdict};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -132,6 +132,9 @@ pub(crate) fn prove_visibly(
     prove_on(checked, plan, rig, &mut |progress| shown.is_doing(progress)).map_err(Failure::Outside)
 }
 
+/// Steps of a proof that are told before they are looked at: the demo's has fewer, and what is beyond that is left out.
+const AHEAD: usize = 4096;
+
 /// A proof that runs beside something else.
 pub(crate) struct ProofBeside {
     progress: Receiver<Progress>,
@@ -141,12 +144,12 @@ pub(crate) struct ProofBeside {
 impl ProofBeside {
     /// Begins it, on simulated stations alone.
     pub(crate) fn begin(checked: &Arc<Checked>, read_file: fn(&str) -> Result<String, String>) -> Self {
-        let (teller, progress) = channel();
+        let (teller, progress) = sync_channel(AHEAD);
         let (checked, plan) = (Arc::clone(checked), Arc::new(checked.plan.clone()));
         let thread = std::thread::spawn(move || {
             prove_on(&checked, plan, (&read_file, &RigWires::new()), &mut |own| {
-                // It fails only once the demo has ended without it.
-                let _ = teller.send(own);
+                // Nothing waits for those who look.
+                let _ = teller.try_send(own);
             })
         });
         Self { progress, thread }
