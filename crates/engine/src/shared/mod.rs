@@ -328,13 +328,11 @@ impl Shared {
         extent: Extent,
         out: &mut Vec<u8>,
     ) -> Result<(), Refusal> {
-        let no_path = Refusal::new(Kind::NoPath, Blame::ClientIdentity);
-        let at = image.ok_or(no_path)?;
-        let board = self.read_board(at).ok_or(no_path)?;
-        if let Some(link) = self.plan.link_number(Owner::Image(at)) {
-            return self.read_block(link, &board, now, extent, out);
+        let at = image.ok_or(Refusal::new(Kind::NoPath, Blame::ClientIdentity))?;
+        match self.plan.link_number(Owner::Image(at)).zip(self.read_board(at)) {
+            Some((link, board)) => self.read_block(link, &board, now, extent, out),
+            None => self.read_values(at, now, extent, out),
         }
-        board.read(now, extent, out)
     }
 
     /// Cells of a board as they stand, fresh or not: of an image, or behind those of what is to be sent to a device.

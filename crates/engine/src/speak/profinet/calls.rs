@@ -106,6 +106,13 @@ pub(super) fn acknowledged(header: &Header, boot: u32, up_to: u16) -> Option<Vec
     })
 }
 
+/// What is said to a call that is not taken, with its reason.
+pub(super) fn rejected(header: &Header, boot: u32, reason: u32) -> Vec<u8> {
+    let mut out = vec![];
+    header.answer(kind::REJECT, boot).emit_reason(&mut out, reason);
+    out
+}
+
 /// A call that waits for its answer.
 #[derive(Debug)]
 pub(super) struct Call {

@@ -1,6 +1,6 @@
 //! An IO device: a controller opens a connection in steps, then frames go both ways until one of them ends it.
 
-use super::calls::{Answers, Call, CallJudgement, Completed, acknowledged, activity, complete};
+use super::calls::{Answers, Call, CallJudgement, Completed, acknowledged, activity, complete, rejected};
 use super::cyclic::{Consumer, Provider};
 use super::ether::{Mac, frame};
 use super::judging::{Opening, judge};
@@ -238,11 +238,8 @@ impl Device {
             CallJudgement::Again(answer) => return Some(answer),
             CallJudgement::Old => return None,
         }
-        let rejected = |reason| {
-            let mut out = vec![];
-            header.answer(kind::REJECT, self.boot).emit_reason(&mut out, reason);
-            Some(out)
-        };
+        let boot = self.boot;
+        let rejected = |reason| Some(rejected(&header, boot, reason));
         if header.interface != Uuid::interface(rpc::DEVICE) || header.object != self.object() {
             return rejected(rpc::UNKNOWN_INTERFACE);
         }
