@@ -10,13 +10,42 @@ pub struct Refusal {
     /// The device's own number with the name of its protocol's family, for the log and for a client who speaks the
     /// same.
     pub native: Option<(&'static str, u32)>,
+    /// It went out, and nothing sound came back: it may have been done or not.
+    pub outcome_unknown: bool,
 }
 
 impl Refusal {
     /// A refusal without a number of its own.
     #[must_use]
     pub const fn new(kind: Kind, blame: Blame) -> Self {
-        Self { kind, blame, native: None }
+        Self { kind, blame, native: None, outcome_unknown: false }
+    }
+
+    /// The same with the number by which a device refused.
+    #[must_use]
+    pub const fn with_native(self, family: &'static str, code: u32) -> Self {
+        Self { native: Some((family, code)), ..self }
+    }
+
+    /// The same of a request that had gone out.
+    #[must_use]
+    pub const fn with_unknown_outcome(self) -> Self {
+        Self { outcome_unknown: true, ..self }
+    }
+
+    /// Whether the device that was asked has refused by itself: then it has not done it.
+    #[must_use]
+    pub const fn is_by_device(&self) -> bool {
+        self.native.is_some() && matches!(self.blame, Blame::Device)
+    }
+
+    /// Why, in words, to stand after "because".
+    #[must_use]
+    pub const fn words(&self) -> &'static str {
+        match self.kind {
+            Kind::NoPath if self.outcome_unknown => "the connection was lost before an answer came",
+            kind => kind.words(),
+        }
     }
 }
 

@@ -7,15 +7,11 @@ use crate::Moment;
 use crate::line::{LineAct, Schedule};
 use crate::rig::{Bus, BusAct, Opener, SimDevice, Twins, kin_bus_of};
 use crate::session::{ClientIdentity, Session, SessionAct};
-use crate::shared::{ClientId, Event, Shared, Site};
+use crate::shared::{ClientId, Event, Inbox, Shared, Site};
 use crate::speak::News;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
-use woodrush_core::Refusal;
 use woodrush_core::check::Checked;
-
-/// How something that was handed over has ended.
-type Ending = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
 
 /// The simulated side of a port.
 struct FarSide {
@@ -306,21 +302,17 @@ impl Bench {
                 SessionAct::Send(bytes) => back.extend(bytes),
                 SessionAct::HangUp(_) => return None,
                 SessionAct::WaitUntil(_) | SessionAct::Rest => return Some(back),
-                SessionAct::Hand(handed) => {
-                    let ended: Ending = Arc::default();
-                    let told = Arc::clone(&ended);
-                    client.0.submit(
-                        *handed,
-                        Box::new(move |result| {
-                            *told.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
-                        }),
-                    );
-                    let result = || ended.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                SessionAct::Hand(ticket) => {
+                    let inbox = Inbox::default();
+                    client.0.submit(inbox.reply(ticket, || {}));
+                    let mut ended = None;
                     self.run_until(600_000_000, |bench| {
                         seen(bench);
-                        result().is_some()
+                        ended = ended.take().or_else(|| inbox.take());
+                        ended.is_some()
                     });
-                    client.0.ended(self.now, result()?);
+                    let (ticket, outcome) = ended?;
+                    client.0.ended(self.now, ticket, outcome);
                 }
             }
         }

@@ -8,7 +8,7 @@ use crate::health::ClientTally;
 use crate::hub::{Chunk, Tap};
 use crate::moment::Clock;
 use crate::session::{ClientIdentity, Session, SessionAct};
-use crate::shared::{AnswerSettings, ClientId, Event, Site};
+use crate::shared::{AnswerSettings, ClientId, Event, Reply, Site};
 use crate::speak::{News, Side};
 
 use std::future::poll_fn;
@@ -332,19 +332,18 @@ impl Serving {
                     talk.stream.write_all(&bytes).await.ok()?;
                     connection.last.store(now.0, Relaxed);
                 }
-                SessionAct::Hand(handed) => {
+                SessionAct::Hand(ticket) => {
                     let (done, ended) = oneshot::channel();
                     // The receiver is gone only with its connection; then nobody waits for the outcome.
-                    let reply = move |result| {
-                        let _ = done.send(result);
-                    };
-                    talk.answering.submit(*handed, Box::new(reply));
+                    let reply = Reply::new(ticket, move |ticket, outcome| drop(done.send((ticket, outcome))));
+                    talk.answering.submit(reply);
                     connection.waits.store(true, Relaxed);
-                    let result = ended.await.unwrap_or(Err(Session::forgotten()));
+                    // A reply tells an outcome whatever becomes of it, and is never lost before it has.
+                    let (ticket, outcome) = ended.await.ok()?;
                     now = self.clock.now();
                     connection.last.store(now.0, Relaxed);
                     connection.waits.store(false, Relaxed);
-                    talk.answering.ended(now, result);
+                    talk.answering.ended(now, ticket, outcome);
                 }
                 SessionAct::HangUp(why) => return Some(format!("closed: {why}")),
                 SessionAct::WaitUntil(_) | SessionAct::Rest => {

@@ -2,7 +2,11 @@
 
 use crate::control::{self, Remote};
 use crate::dialer::Evidence;
-use crate::shared::{ClientId, Event, LineRequest, Message, Queued, Shared, Site, WriteRecord};
+use crate::session::ended;
+use crate::shared::{
+    ClientId, Event, LineRequest, Message, Queued, Reply, ReplyTicket, Shared, Site, Wanted, WriteRecord,
+    given_up,
+};
 use crate::speak::{Ask, one_place};
 use serde::{Deserialize, Serialize};
 use std::sync::mpsc::channel;
@@ -54,6 +58,7 @@ struct Refused {
     kind: Kind,
     blame: Blame,
     native: Option<(String, u32)>,
+    outcome_unknown: bool,
 }
 
 /// Asks a running converter to ask: what was answered, and how that went, a refusal too.
@@ -78,9 +83,9 @@ pub(super) fn ask(
 fn answered(reply: WireReply) -> Result<Vec<u8>, Refusal> {
     match (reply.cells, reply.refused) {
         (Some(cells), _) => Ok(cells),
-        (None, Some(Refused { kind, blame, native })) => {
+        (None, Some(Refused { kind, blame, native, outcome_unknown })) => {
             let known = |(name, code): (String, u32)| Some((refusals(&name)?.name, code));
-            Err(Refusal { kind, blame, native: native.and_then(known) })
+            Err(Refusal { native: native.and_then(known), outcome_unknown, ..Refusal::new(kind, blame) })
         }
         (None, None) => Err(Refusal::new(Kind::NoPath, Blame::Us)),
     }
@@ -187,16 +192,24 @@ impl ControlHandler {
             new: woodrush_core::form::hex_words(&cells),
             outcome: String::new(),
         });
-        let patience =
-            PATIENCE + Duration::from_micros(shared.plan.lines.get(port).map_or(0, |line| line.timeout));
+        let timeout = Duration::from_micros(shared.plan.lines.get(port).map_or(0, |line| line.timeout));
         let queue = shared.queues.get(port).ok_or("no such port")?;
         let (told, hears) = channel();
         let clock = crate::moment::Clock::start();
-        let line_request = LineRequest::ByHand { station: Box::new(station), ask: Box::new(ask) };
-        // The client may have gone.
-        let reply = Box::new(move |result| drop(told.send(result)));
-        queue.push(Queued { client: PERSON, line_request, reply });
-        let result = hears.recv_timeout(patience).map_err(|_| "the port had no time for it".to_string())?;
+        let wanted = Wanted::default();
+        let line_request =
+            LineRequest::ByHand { station: Box::new(station), ask: Box::new(ask), wanted: wanted.clone() };
+        // The client may have gone. Each request has a channel of its own.
+        let reply = Reply::new(ReplyTicket(0), move |_, outcome| drop(told.send(outcome)));
+        queue.push(Queued::new(PERSON, line_request, reply));
+        let result = match hears.recv_timeout(PATIENCE + timeout) {
+            Ok(result) => result,
+            Err(_) if wanted.give_up() => {
+                return Err("the port had no time for it, and it was not sent".to_string());
+            }
+            // It has begun, so that it ends within the port's own time.
+            Err(_) => hears.recv_timeout(LONGEST.saturating_sub(timeout)).unwrap_or_else(|_| Err(given_up())),
+        };
         log(&shared, record, result.as_ref().map(|_| ()));
         let took = clock.now().0;
         Ok(match result {
@@ -206,7 +219,12 @@ impl ControlHandler {
                 WireReply {
                     cells: None,
                     took,
-                    refused: Some(Refused { kind: refusal.kind, blame: refusal.blame, native }),
+                    refused: Some(Refused {
+                        kind: refusal.kind,
+                        blame: refusal.blame,
+                        native,
+                        outcome_unknown: refusal.outcome_unknown,
+                    }),
                 }
             }
         })
@@ -252,7 +270,7 @@ fn to_ask(
 
 fn log(shared: &Shared, record: Option<WriteRecord>, result: Result<(), &Refusal>) {
     if let Some(mut record) = record.filter(|_| shared.logs_writes) {
-        record.outcome = result.map_or_else(|refusal| refusal.kind.words().to_string(), |()| "done".into());
+        record.outcome = ended(result.err());
         shared.tell(Event::Written(Box::new(record)));
     }
 }

@@ -5,10 +5,10 @@ use crate::Moment;
 use crate::image::{DeviceWrite, Shown};
 use crate::line::{LineAct, Schedule};
 use crate::session::{ClientIdentity, Session, SessionAct};
-use crate::shared::{ClientId, LineRequest, Message, Queued, Shared, Site};
+use crate::shared::{ClientId, Inbox, LineRequest, Message, Queued, Reply, ReplyTicket, Shared, Site};
 use crate::speak::{News, SPEAKERS};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 use woodrush_core::check::{Checked, check};
 use woodrush_core::plan::Plan;
 use woodrush_core::project::read;
@@ -135,10 +135,10 @@ pub fn schedule(bytes: &[u8]) {
         if let Some(line_request) = line_request {
             wanted += 1;
             let told = Arc::clone(&ended);
-            let reply = Box::new(move |_| {
+            let reply = Reply::new(ReplyTicket(wanted), move |_, _| {
                 told.fetch_add(1, Relaxed);
             });
-            queue.push(Queued { client: ClientId(u64::from(kind)), line_request, reply });
+            queue.push(Queued::new(ClientId(u64::from(kind)), line_request, reply));
         }
         port.act(port.now + pause);
         if port.again.is_none() {
@@ -216,16 +216,14 @@ pub fn session(bytes: &[u8]) {
                     answering.handle(now, News::Up);
                 }
                 SessionAct::WaitUntil(_) | SessionAct::Rest => break,
-                SessionAct::Hand(handed) => {
+                SessionAct::Hand(ticket) => {
                     assert!(answering.is_waiting());
-                    let told: Arc<Mutex<u32>> = Arc::default();
-                    let count = Arc::clone(&told);
-                    let reply = move |_| *count.lock().unwrap_or_else(PoisonError::into_inner) += 1;
-                    answering.submit(*handed, Box::new(reply));
+                    let inbox = Inbox::default();
+                    answering.submit(inbox.reply(ticket, || {}));
                     shared.queues.iter().for_each(|queue| queue.refuse_all());
-                    assert_eq!(*told.lock().unwrap_or_else(PoisonError::into_inner), 1, "told once");
+                    assert!(inbox.take().is_some() && inbox.take().is_none(), "told once");
                     let refused = Err(Refusal::new(Kind::NoAnswer, Blame::Device));
-                    answering.ended(now, if kind == 1 { refused } else { Ok(vec![]) });
+                    answering.ended(now, ticket, if kind == 1 { refused } else { Ok(vec![]) });
                 }
             }
         }

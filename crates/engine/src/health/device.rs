@@ -96,7 +96,7 @@ pub fn failure_code(refusal: &Refusal) -> u16 {
         (Some(native), _) => u16::try_from(refusal_health(native)).unwrap_or(u16::MAX),
         (None, Kind::Damaged) => 257,
         (None, Kind::Mismatch) => 258,
-        (None, Kind::NoPath) => 259,
+        (None, Kind::NoPath) if !refusal.outcome_unknown => 259,
         (None, Kind::DoesNotFit) => 260,
         (None, _) => 256,
     }

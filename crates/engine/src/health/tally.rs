@@ -120,7 +120,7 @@ impl Tally {
             (None, Kind::Mismatch) => {
                 add(&self.mismatched);
             }
-            (None, Kind::NoPath | Kind::Busy) => {
+            (None, Kind::NoPath | Kind::Busy) if !refusal.outcome_unknown => {
                 add(&self.unreachable);
             }
             (None, _) => {

@@ -334,6 +334,10 @@ impl Schedule {
     fn next_errand(&mut self, now: Moment, poll_due: bool) -> Option<Queued> {
         loop {
             let job = self.lane.queue.take()?;
+            if matches!(&job.line_request, LineRequest::ByHand { wanted, .. } if !wanted.begin()) {
+                job.end(Err(Refusal::new(Kind::Busy, Blame::Line)));
+                continue;
+            }
             let lost = match &job.line_request {
                 LineRequest::Write(DeviceWrite { device, .. }) => self.lost_device(*device).is_some(),
                 // A person wants to know.
@@ -349,7 +353,7 @@ impl Schedule {
             }
             let refusal = Refusal::new(Kind::NoAnswer, Blame::Device);
             self.count_errand(now, &job.line_request, Err(&refusal));
-            (job.reply)(Err(refusal));
+            job.end(Err(refusal));
         }
     }
 
@@ -363,6 +367,7 @@ impl Schedule {
         let Some(current) = self.lane.current.take().filter(|current| current.ticket == ticket) else {
             return;
         };
+        let result = result.map_err(|refusal| self.judged(&current, refusal));
         // What another lane has read counts there.
         let own = !self.waits_elsewhere(current.stage, &current.doing);
         match &result {
@@ -402,6 +407,19 @@ impl Schedule {
         }
     }
 
+    /// A refusal of something that is to change a device: once it has gone out, only the device can say that it has not
+    /// done it.
+    fn judged(&self, current: &Current, refusal: Refusal) -> Refusal {
+        let went = current.left.is_some() && !matches!(current.stage, ChangeStage::Reading(_));
+        let denied = refusal.native.is_some() && refusal.kind != Kind::NoAnswer;
+        let changes = match &current.doing {
+            InFlight::Push { .. } => true,
+            InFlight::LineRequest(job) => job.line_request.changes_something(),
+            InFlight::Poll { .. } | InFlight::Owed(_) => false,
+        };
+        if went && changes && !denied { refusal.with_unknown_outcome() } else { refusal }
+    }
+
     fn errand_done(&mut self, now: Moment, began: Moment, job: Queued, result: Result<Vec<u8>, Refusal>) {
         let pause = now + now.since(began) * PROBE_PAUSE;
         self.count_errand(now, &job.line_request, result.as_ref().map(|_| ()));
@@ -418,7 +436,7 @@ impl Schedule {
                     self.lane.silent.remove(unit);
                     self.heard(now, &result, |station| station.number() == Some((*unit).into()));
                 }
-                (job.reply)(result);
+                job.end(result);
             }
             LineRequest::ByHand { station: guest, .. } => {
                 let asked = guest.id();
@@ -427,7 +445,7 @@ impl Schedule {
                 if let Some(own) = setup(&self.shared, self.lane.port) {
                     self.lane.client.set_up(&own);
                 }
-                (job.reply)(result);
+                job.end(result);
             }
             LineRequest::Write(write) => {
                 let good = result.is_ok();
@@ -448,7 +466,7 @@ impl Schedule {
                 if let Some(polled) = self.devices.iter_mut().find(|polled| polled.index == write.device) {
                     polled.look_at = now;
                 }
-                (job.reply)(result.map(|_| vec![]));
+                job.end(result.map(|_| vec![]));
             }
         }
     }

@@ -11,7 +11,7 @@ use woodrush_core::cells::{all_but, filled, set_bit};
 use woodrush_core::plan::{Plan, Push, Source};
 use woodrush_core::project::OnLoss;
 use woodrush_core::protocol::{Extent, Grain};
-use woodrush_core::{Blame, Kind, Refusal};
+use woodrush_core::{Blame, Refusal};
 
 /// How often something is looked at that can change without a value landing.
 const LOOK: u64 = 100_000;
@@ -215,11 +215,9 @@ impl Schedule {
         }
     }
 
-    /// A write that a device did not after_device: unless it said so itself, it may hold the new value or the old one.
+    /// A write that a device has not confirmed: where that is not known, it may hold the new value or the old one.
     pub(super) fn unconfirmed(&self, device: usize, rule: u32, extent: Extent, refusal: &Refusal) {
-        let told = refusal.native.is_some() && refusal.blame == Blame::Device;
-        let never_sent = matches!(refusal.kind, Kind::Busy);
-        if !told && !never_sent {
+        if refusal.outcome_unknown {
             self.shared.kept.doubt(device, rule, extent);
         }
     }

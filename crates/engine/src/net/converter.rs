@@ -12,7 +12,7 @@ use crate::moment::Clock;
 use crate::port::tty::OpenFault;
 use crate::port::wait::wake;
 use crate::session::{ClientIdentity, Session, SessionAct};
-use crate::shared::{ClientId, Event, Shared, Site};
+use crate::shared::{ClientId, Event, Inbox, Shared, Site};
 use crate::speak::{
     LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Server, Side, StationNews,
     ToldStations, another, speaker,
@@ -20,8 +20,7 @@ use crate::speak::{
 use rustix::fd::OwnedFd;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::atomic::Ordering::Relaxed;
-use std::sync::{Arc, Mutex, PoisonError};
-use woodrush_core::Refusal;
+use std::sync::{Arc, PoisonError};
 use woodrush_core::project::Owner;
 
 /// Where addresses of a network port really are, when that is not where the project says: the bench.
@@ -241,7 +240,7 @@ impl NetEnd for Behind {
         }
         Some(Box::new(MessageSession {
             session,
-            slot: AnswerSlot::default(),
+            inbox: Inbox::default(),
             waker: Arc::clone(&self.waker),
             shared: Arc::clone(&self.shared),
             port: self.port,
@@ -249,13 +248,10 @@ impl NetEnd for Behind {
     }
 }
 
-/// How something that was handed over has ended, on its way back to the port's thread.
-type AnswerSlot = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
-
 /// One who asks an image by messages.
 struct MessageSession {
     session: Session,
-    slot: AnswerSlot,
+    inbox: Inbox,
     waker: Arc<OwnedFd>,
     shared: Arc<Shared>,
     port: usize,
@@ -280,22 +276,17 @@ impl NetSession for MessageSession {
 
     fn poll(&mut self, now: Moment) -> SessionOut {
         loop {
-            let ended = self.slot.lock().unwrap_or_else(PoisonError::into_inner).take();
-            if let Some(result) = ended {
-                self.session.ended(now, result);
+            while let Some((ticket, outcome)) = self.inbox.take() {
+                self.session.ended(now, ticket, outcome);
             }
             match self.session.poll(now) {
                 SessionAct::Send(bytes) => return SessionOut::Send(bytes),
                 SessionAct::HangUp(why) => return SessionOut::HangUp(why),
                 SessionAct::WaitUntil(moment) => return SessionOut::WaitUntil(moment),
                 SessionAct::Rest => return SessionOut::Rest,
-                SessionAct::Hand(handed) => {
-                    let (slot, waker) = (Arc::clone(&self.slot), Arc::clone(&self.waker));
-                    let reply = move |result| {
-                        *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
-                        wake(&waker);
-                    };
-                    self.session.submit(*handed, Box::new(reply));
+                SessionAct::Hand(ticket) => {
+                    let waker = Arc::clone(&self.waker);
+                    self.session.submit(self.inbox.reply(ticket, move || wake(&waker)));
                 }
             }
         }

@@ -7,15 +7,14 @@ use super::wait::{be_punctual, wait_any, wake, waker, write_all};
 use crate::Moment;
 use crate::line::{LineAct, Schedule};
 use crate::moment::Clock;
-use crate::session::{ClientIdentity, Handed, LineSession, LineStep, Session};
-use crate::shared::{ClientId, Event, Shared, Site};
+use crate::session::{ClientIdentity, LineSession, LineStep, Session};
+use crate::shared::{ClientId, Event, Inbox, Shared, Site};
 use crate::speak::{News, Side};
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
-use woodrush_core::Refusal;
 
 /// How long before a moment the system's wait ends, in microseconds; the rest is spun, so that a silence is met to
 /// the microsecond. A system wakes a thread some 50 µs late.
@@ -47,9 +46,6 @@ impl Drop for LineThread {
         }
     }
 }
-
-/// How something that was handed over has ended, on its way back to the port's thread.
-type Slot = Arc<Mutex<Option<Result<Vec<u8>, Refusal>>>>;
 
 /// What a port does.
 enum Machine {
@@ -97,7 +93,7 @@ pub(crate) fn spawn(
         ports,
         clock,
         machine,
-        slot: Slot::default(),
+        inbox: Inbox::default(),
         waker: Arc::clone(&waker),
         stop: Arc::clone(&stop),
     };
@@ -122,7 +118,7 @@ struct Driver {
     shared: Arc<Shared>,
     ports: Vec<OpenedPort>,
     clock: Clock,
-    slot: Slot,
+    inbox: Inbox,
     waker: Arc<OwnedFd>,
     stop: Arc<AtomicBool>,
 }
@@ -254,26 +250,17 @@ impl Driver {
             Machine::Session(answering) => answering,
         };
         loop {
-            let ended = self.slot.lock().unwrap_or_else(PoisonError::into_inner).take();
-            if let Some(result) = ended {
-                answering.ended(now, result);
+            while let Some((ticket, outcome)) = self.inbox.take() {
+                answering.ended(now, ticket, outcome);
             }
             match answering.poll(now) {
                 LineStep::Act(act) => return (first, act),
-                LineStep::Hand(handed) => Self::hand(answering, *handed, &self.slot, &self.waker),
+                LineStep::Hand(ticket) => {
+                    let waker = Arc::clone(&self.waker);
+                    answering.submit(self.inbox.reply(ticket, move || wake(&waker)));
+                }
             }
         }
-    }
-
-    fn hand(answering: &LineSession, handed: Handed, slot: &Slot, waker: &Arc<OwnedFd>) {
-        let (slot, waker) = (Arc::clone(slot), Arc::clone(waker));
-        answering.submit(
-            handed,
-            Box::new(move |result| {
-                *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
-                wake(&waker);
-            }),
-        );
     }
 
     /// Whether a changed project waits that can be taken now.

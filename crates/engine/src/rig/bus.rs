@@ -407,7 +407,7 @@ struct DeviceSaid {
 fn serve(server: &mut dyn Server, device: &mut SimDevice, now: Moment, want: Want) {
     if let Some(code) = device.ailment().refuse {
         let native = device.station.dialect.map(|dialect| (dialect.refusals().name, u32::from(code)));
-        return server.give(Err(Refusal { kind: Kind::Fault, blame: Blame::Device, native }));
+        return server.give(Err(Refusal { native, ..Refusal::new(Kind::Fault, Blame::Device) }));
     }
     // Each connection of a controller that keeps two is for one direction.
     let verb = if matches!(want, Want::Read(_)) { Verb::Read } else { Verb::Write };

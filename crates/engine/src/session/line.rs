@@ -1,19 +1,18 @@
 //! A line on which others ask: the answers come no earlier than a silence after the request.
 
-use super::{Handed, Session, SessionAct};
+use super::{Session, SessionAct};
 use crate::Moment;
 use crate::line::LineAct;
-use crate::shared::Reply;
+use crate::shared::{Outcome, Reply, ReplyTicket};
 use crate::speak::News;
-use woodrush_core::Refusal;
 
 /// What comes next on a line on which others ask.
 #[must_use = "a step that is not carried out stalls the line"]
 pub enum LineStep {
     /// For the driver.
     Act(LineAct),
-    /// To be handed over by [`LineSession::submit`]; then poll again.
-    Hand(Box<Handed>),
+    /// As [`SessionAct::Hand`].
+    Hand(ReplyTicket),
 }
 
 /// The converter as one of those who answer on a line.
@@ -42,9 +41,9 @@ impl LineSession {
         self.answering.handle(now, news);
     }
 
-    /// How what was handed over has ended.
-    pub fn ended(&mut self, now: Moment, result: Result<Vec<u8>, Refusal>) {
-        self.answering.ended(now, result);
+    /// As [`Session::ended`].
+    pub fn ended(&mut self, now: Moment, ticket: ReplyTicket, outcome: Outcome) {
+        self.answering.ended(now, ticket, outcome);
     }
 
     /// Whether a request is in the hands of another port.
@@ -53,9 +52,9 @@ impl LineSession {
         self.answering.is_waiting()
     }
 
-    /// Hands something over.
-    pub fn submit(&self, handed: Handed, reply: Reply) {
-        self.answering.submit(handed, reply);
+    /// As [`Session::submit`].
+    pub fn submit(&mut self, reply: Reply) {
+        self.answering.submit(reply);
     }
 
     /// What to do now.
@@ -73,7 +72,7 @@ impl LineSession {
                 self.answer = Some(bytes);
                 self.poll(now)
             }
-            SessionAct::Hand(handed) => LineStep::Hand(handed),
+            SessionAct::Hand(ticket) => LineStep::Hand(ticket),
             SessionAct::WaitUntil(moment) => LineStep::Act(LineAct::WaitUntil(moment)),
             // A line is not closed: what made no sense has been dropped.
             SessionAct::HangUp(_) | SessionAct::Rest => LineStep::Act(LineAct::Rest),

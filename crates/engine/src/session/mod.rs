@@ -8,10 +8,13 @@ pub use line::{LineSession, LineStep};
 
 use crate::Moment;
 use crate::health::ClientTally;
-use crate::image::{DeviceWrite, Task};
-use crate::shared::{AnswerSettings, ClientId, Message, Reply, Shared, Site, WriteRecord};
+use crate::image::Task;
+use crate::shared::{
+    AnswerSettings, ClientId, Message, Outcome, Reply, ReplyTicket, Shared, Site, WriteRecord,
+};
 use crate::speak::{FastReads, News, Serve, Server, Want, speaker};
 use outcome::WriteOutcome;
+pub(crate) use outcome::ended;
 use std::collections::VecDeque;
 use std::net::Ipv4Addr;
 use std::sync::atomic::Ordering::Relaxed;
@@ -31,27 +34,14 @@ pub struct ClientIdentity {
     pub address: Option<Ipv4Addr>,
 }
 
-/// What others must do before the answer is known.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Handed {
-    /// A device takes values.
-    Write(DeviceWrite),
-    /// A request goes on to another port.
-    Pass {
-        /// The unit that was asked here.
-        unit: u16,
-        /// The request.
-        message: Message,
-    },
-}
-
 /// What the driver of a connection must do next.
 #[must_use = "an action that is not carried out stalls the connection"]
 pub enum SessionAct {
     /// Write these bytes, then poll again.
     Send(Vec<u8>),
-    /// Hand this over by [`Session::submit`]; tell [`Session::ended`] how it ended, then poll again.
-    Hand(Box<Handed>),
+    /// Hand over what comes next by [`Session::submit`], with a reply of this ticket; tell [`Session::ended`] its outcome,
+    /// then poll again.
+    Hand(ReplyTicket),
     /// Close, for this reason.
     HangUp(String),
     /// Nothing to do before this moment or bytes.
@@ -76,6 +66,8 @@ pub struct Session {
     client: ClientIdentity,
     cells: Vec<u8>,
     damaged: u64,
+    /// Of what is handed over next.
+    next_ticket: u64,
     /// Whole requests that took more than a look at the cells, or were refused.
     taken: u64,
     /// Good answers that are not in the tally yet.
@@ -94,8 +86,8 @@ impl Drop for Session {
 /// A request that takes more than a look at the cells.
 struct Work {
     tasks: VecDeque<Task>,
-    /// The first task is under way elsewhere.
-    under_way: bool,
+    /// The request itself, or the first task, is under way elsewhere, and this outcome is waited for.
+    under_way: Option<ReplyTicket>,
     pass: Option<(u16, Message)>,
     /// What is read once all is written.
     read: Option<(usize, Extent)>,
@@ -136,6 +128,7 @@ impl Session {
             work: None,
             cells: vec![],
             damaged: 0,
+            next_ticket: 0,
             taken: 0,
             good: 0,
             came: 0,
@@ -188,7 +181,7 @@ impl Session {
     /// Whether something is under way elsewhere: nothing more is read from the connection meanwhile.
     #[must_use]
     pub fn is_waiting(&self) -> bool {
-        self.work.as_ref().is_some_and(|work| work.under_way)
+        self.work.as_ref().is_some_and(|work| work.under_way.is_some())
     }
 
     /// Takes the project that runs now; `false` where it has no such port any more.
@@ -284,7 +277,7 @@ impl Session {
             Want::Pass(message) => {
                 let work = Work {
                     tasks: VecDeque::new(),
-                    under_way: false,
+                    under_way: None,
                     pass: Some((unit, *message)),
                     read: None,
                     outcome: None,
@@ -302,7 +295,7 @@ impl Session {
                     images.into_iter().filter_map(|i| self.shared.route(Some(i), who, extent, &cells).ok());
                 let tasks: VecDeque<Task> = routed.flatten().collect();
                 let outcome = self.outcome(None, extent, &cells);
-                self.work = Some(Box::new(Work { tasks, under_way: false, pass: None, read: None, outcome }));
+                self.work = Some(Box::new(Work { tasks, under_way: None, pass: None, read: None, outcome }));
             }
             Want::Write { extent, cells } => self.write(now, image, extent, &cells, None),
             Want::Change(change) => {
@@ -334,7 +327,7 @@ impl Session {
         match self.shared.route(image, self.client.address, extent, cells) {
             Ok(tasks) => {
                 self.work =
-                    Some(Box::new(Work { tasks: tasks.into(), under_way: false, pass: None, read, outcome }));
+                    Some(Box::new(Work { tasks: tasks.into(), under_way: None, pass: None, read, outcome }));
             }
             Err(refusal) => {
                 if let Some(outcome) = outcome {
@@ -348,29 +341,29 @@ impl Session {
     /// Does the next part of a request; `None` when it went on at once.
     fn go_on(&mut self, now: Moment) -> Option<SessionAct> {
         let work = self.work.as_mut()?;
-        if work.under_way {
+        if work.under_way.is_some() {
             return Some(SessionAct::Rest);
         }
-        if let Some((unit, message)) = work.pass.clone() {
-            work.under_way = true;
-            return Some(SessionAct::Hand(Box::new(Handed::Pass { unit, message })));
+        let waits = matches!(work.tasks.front(), Some(Task::Send(write)) if write.after_device);
+        if work.pass.is_some() || waits {
+            let ticket = ReplyTicket(self.next_ticket);
+            self.next_ticket += 1;
+            work.under_way = Some(ticket);
+            return Some(SessionAct::Hand(ticket));
         }
         match work.tasks.front().cloned() {
-            Some(Task::Send(write)) if write.after_device => {
-                work.under_way = true;
-                Some(SessionAct::Hand(Box::new(Handed::Write(write))))
-            }
             Some(Task::Send(mut write)) => {
                 work.tasks.pop_front();
                 let shown = std::mem::take(&mut write.shown);
                 let outcome = work.outcome.clone();
                 // The client does not wait: how it ends shows in the health of rule and device, and in the write log.
-                let reply = move |result: Result<Vec<u8>, Refusal>| {
+                let reply = Reply::new(ReplyTicket(self.next_ticket), move |_, result| {
                     if let (Some(outcome), Err(refusal)) = (outcome, result) {
                         outcome.refused(refusal);
                     }
-                };
-                if self.shared.submit(self.client.id, write, Box::new(reply)) {
+                });
+                self.next_ticket += 1;
+                if self.shared.submit(self.client.id, write, reply) {
                     self.shared.show_written(now, &shown);
                 } else {
                     // What is known at once is told at once.
@@ -399,11 +392,12 @@ impl Session {
         }
     }
 
-    /// How what was handed over has ended.
-    pub fn ended(&mut self, now: Moment, result: Result<Vec<u8>, Refusal>) {
-        let Some(work) = &mut self.work else { return };
-        work.under_way = false;
-        match (work.pass.take(), result) {
+    /// How what was handed over has ended. The outcome of an earlier request, which nobody waits for any more, changes
+    /// nothing.
+    pub fn ended(&mut self, now: Moment, ticket: ReplyTicket, outcome: Outcome) {
+        let Some(work) = self.work.as_mut().filter(|work| work.under_way == Some(ticket)) else { return };
+        work.under_way = None;
+        match (work.pass.take(), outcome) {
             (Some(_), Ok(body)) => {
                 self.work = None;
                 self.cells = body;
@@ -470,20 +464,18 @@ impl Session {
         }))
     }
 
-    /// Hands something over.
-    pub fn submit(&self, handed: Handed, reply: Reply) {
-        match handed {
-            // Where it is refused at once, that is what the reply is told.
-            Handed::Write(write) => drop(self.shared.submit(self.client.id, write, reply)),
-            Handed::Pass { unit, message } => {
-                self.shared.pass((self.client.id, self.client.address), self.port, unit, message, reply);
+    /// Hands over what [`SessionAct::Hand`] is about. Where it is refused at once, that is what the reply tells.
+    pub fn submit(&mut self, reply: Reply) {
+        let Some(work) = self.work.as_ref().filter(|work| work.under_way == Some(reply.ticket())) else {
+            return;
+        };
+        match (&work.pass, work.tasks.front()) {
+            (Some((unit, message)), _) => {
+                let client = (self.client.id, self.client.address);
+                self.shared.pass(client, self.port, *unit, message.clone(), reply);
             }
+            (None, Some(Task::Send(write))) => drop(self.shared.submit(self.client.id, write.clone(), reply)),
+            (None, _) => {}
         }
-    }
-
-    /// The refusal for whatever was handed over when nobody is left to tell how it ended.
-    #[must_use]
-    pub fn forgotten() -> Refusal {
-        Refusal::new(Kind::NoPath, Blame::Us)
     }
 }

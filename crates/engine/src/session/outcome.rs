@@ -5,6 +5,18 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::Refusal;
 use woodrush_core::protocol::refusal_shown;
 
+/// How a write has ended, as the write log has it.
+#[must_use]
+pub(crate) fn ended(refusal: Option<&Refusal>) -> String {
+    let Some(refusal) = refusal else { return "done".into() };
+    let why = refusal.native.map_or_else(|| refusal.words().to_string(), refusal_shown);
+    match (refusal.outcome_unknown, refusal.native) {
+        (true, _) => format!("not known whether it was done: {why}"),
+        (false, Some(_)) => format!("refused by the device: {why}"),
+        (false, None) => format!("refused: {why}"),
+    }
+}
+
 /// What became of a client's write, for the log: told once, when the last part of it has ended.
 pub(super) struct WriteOutcome {
     pub(super) shared: Arc<Shared>,
@@ -29,12 +41,8 @@ impl Drop for WriteOutcome {
         let (record, refusal, complete) =
             self.state.get_mut().map_or_else(|poisoned| poisoned.into_inner().clone(), |state| state.clone());
         let outcome = match refusal {
-            Some(Refusal { native: Some(native), .. }) => {
-                format!("refused by the device: {}", refusal_shown(native))
-            }
-            Some(refusal) => format!("refused: {}", refusal.kind.words()),
-            None if complete => "done".into(),
-            None => "not known: the client went before it was done".into(),
+            None if !complete => "not known: the client went before it was done".into(),
+            refusal => ended(refusal.as_ref()),
         };
         self.shared.tell(Event::Written(Box::new(WriteRecord { outcome, ..record })));
     }

@@ -1,16 +1,21 @@
 //! What all threads and tasks of one converter share: the plan, the cells, what is known of health, the queues.
 
+mod carried;
 mod event;
 mod links;
 mod queue;
+mod reply;
 mod settings;
 mod site;
 mod write_log;
 
 use crate::image::Kept;
 pub use crate::speak::Message;
+use carried::Carried;
 pub use event::Event;
-pub use queue::{ClientId, LineQueue, LineRequest, Queued, Reply};
+pub use queue::{ClientId, LineQueue, LineRequest, Queued, Wanted};
+pub(crate) use reply::given_up;
+pub use reply::{Inbox, Outcome, Reply, ReplyTicket};
 pub use settings::{AnswerSettings, DeviceSettings, PortSettings};
 pub use site::Site;
 pub use write_log::WriteRecord;
@@ -399,17 +404,11 @@ impl Shared {
         let (device, rule) = (write.device, write.rule);
         let port = self.plan.write_port(device);
         let Some(queue) = port.and_then(|port| self.queues.get(port)) else {
-            reply(Err(Refusal::new(Kind::NoPath, Blame::File)));
+            reply.answer(Err(Refusal::new(Kind::NoPath, Blame::File)));
             return false;
         };
-        self.kept.begin(device, rule);
-        let kept = Arc::clone(&self.kept);
-        let ended = move |result| {
-            kept.end(device, rule);
-            reply(result);
-        };
-        let taken =
-            queue.push(Queued { client, line_request: LineRequest::Write(write), reply: Box::new(ended) });
+        let carried = Some(Carried::new(&self.kept, device, rule));
+        let taken = queue.push(Queued { carried, ..Queued::new(client, LineRequest::Write(write), reply) });
         if !taken {
             let refusal = Refusal::new(Kind::Busy, Blame::Us);
             self.health.count_write(Moment(0), device, rule, Err(&refusal));
@@ -435,26 +434,26 @@ impl Shared {
         reply: Reply,
     ) {
         if message.writes && !self.may_write_at(port, who) {
-            return reply(Err(Refusal::new(Kind::ReadOnly, Blame::ClientIdentity)));
+            return reply.answer(Err(Refusal::new(Kind::ReadOnly, Blame::ClientIdentity)));
         }
         let Some(route) = self.plan.route(port, unit) else {
-            return reply(Err(Refusal::new(Kind::NoPath, Blame::File)));
+            return reply.answer(Err(Refusal::new(Kind::NoPath, Blame::File)));
         };
         let forward = self.plan.forwards.get(route.forward);
         let functions = forward.map_or(&[][..], |forward| forward.functions.as_slice());
         if !functions.is_empty() && !functions.contains(&message.code) {
-            return reply(Err(Refusal::new(Kind::NoSuchCommand, Blame::File)));
+            return reply.answer(Err(Refusal::new(Kind::NoSuchCommand, Blame::File)));
         }
         let first = forward.is_some_and(|forward| forward.writes_first);
         match self.queues.get(route.to) {
             Some(queue) => {
-                queue.push(Queued {
+                queue.push(Queued::new(
                     client,
-                    line_request: LineRequest::Pass { unit: route.unit, message, first },
+                    LineRequest::Pass { unit: route.unit, message, first },
                     reply,
-                });
+                ));
             }
-            None => reply(Err(Refusal::new(Kind::NoPath, Blame::File))),
+            None => reply.answer(Err(Refusal::new(Kind::NoPath, Blame::File))),
         }
     }
 

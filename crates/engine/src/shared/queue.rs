@@ -3,11 +3,16 @@
 //! Each client has a queue of its own, and the queues take turns: a client with many requests waits for its own and not
 //! before others. Nobody waits longer than one request of each other who asks, plus what is under way.
 
-use super::Message;
+use super::reply::{Outcome, Reply};
+use super::{Message, carried::Carried};
 use crate::image::DeviceWrite;
 use crate::speak::Ask;
 use std::collections::VecDeque;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::atomic::{
+    AtomicU8,
+    Ordering::{AcqRel, Acquire},
+};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use woodrush_core::plan::Station;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -18,12 +23,35 @@ const WAITING_EACH: usize = 256;
 /// yet gets a place, so that those who flood keep nobody out; there are no more clients than connections.
 const WAITING_ALL: usize = 64 * WAITING_EACH;
 
-/// Called with how it ended, once: nothing for a write, the body of the answer to what was passed on.
-pub type Reply = Box<dyn FnOnce(Result<Vec<u8>, Refusal>) + Send>;
-
 /// Who asks, for taking turns: the same number for all connections of one machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub struct ClientId(pub u64);
+
+/// Whether a request that waits may still begin: its asker may give up before it does, and then it never goes out.
+#[derive(Debug, Clone, Default)]
+pub struct Wanted(Arc<AtomicU8>);
+
+impl Wanted {
+    const WAITS: u8 = 0;
+    const BEGUN: u8 = 1;
+    const GIVEN_UP: u8 = 2;
+
+    fn change(&self, to: u8) -> bool {
+        self.0.compare_exchange(Self::WAITS, to, AcqRel, Acquire).is_ok()
+    }
+
+    /// It begins; `false` where its asker has given up.
+    #[must_use]
+    pub(crate) fn begin(&self) -> bool {
+        self.change(Self::BEGUN)
+    }
+
+    /// Its asker gives up; `false` where it has begun.
+    #[must_use]
+    pub(crate) fn give_up(&self) -> bool {
+        self.change(Self::GIVEN_UP)
+    }
+}
 
 /// What is wanted.
 #[derive(Debug, Clone)]
@@ -36,6 +64,8 @@ pub enum LineRequest {
         station: Box<Station>,
         /// What; the station is number 0.
         ask: Box<Ask>,
+        /// Whether that person still waits for it to begin.
+        wanted: Wanted,
     },
     /// A unit answers a forwarded request.
     Pass {
@@ -48,6 +78,18 @@ pub enum LineRequest {
     },
 }
 
+impl LineRequest {
+    /// Whether it may change something at the station that it goes to.
+    #[must_use]
+    pub fn changes_something(&self) -> bool {
+        match self {
+            Self::Write(_) => true,
+            Self::ByHand { ask, .. } => ask.changes_something(),
+            Self::Pass { message, .. } => message.writes,
+        }
+    }
+}
+
 /// One thing that is wanted, and who waits for its end.
 pub struct Queued {
     /// Who wants it.
@@ -56,6 +98,23 @@ pub struct Queued {
     pub line_request: LineRequest,
     /// Told how it ended.
     pub reply: Reply,
+    /// Of a write: it counts as under way at its device until this is dropped.
+    pub(crate) carried: Option<Carried>,
+}
+
+impl Queued {
+    /// Something that is wanted.
+    #[must_use]
+    pub const fn new(client: ClientId, line_request: LineRequest, reply: Reply) -> Self {
+        Self { client, line_request, reply, carried: None }
+    }
+
+    /// Tells how it ended.
+    pub fn end(self, outcome: Outcome) {
+        // Who waits may look at what the device holds.
+        drop(self.carried);
+        self.reply.answer(outcome);
+    }
 }
 
 /// The queue of one port.
@@ -96,7 +155,7 @@ impl LineQueue {
         match turns.clients.iter_mut().find(|(client, _)| *client == job.client) {
             Some((_, jobs)) if full || jobs.len() >= WAITING_EACH => {
                 drop(turns);
-                (job.reply)(Err(Refusal::new(Kind::Busy, Blame::Us)));
+                job.end(Err(Refusal::new(Kind::Busy, Blame::Us)));
                 return false;
             }
             Some((_, jobs)) => jobs.push_back(job),
@@ -131,22 +190,20 @@ impl LineQueue {
     /// Refuses all that wait: the port is going away.
     pub fn refuse_all(&self) {
         while let Some(job) = self.take() {
-            (job.reply)(Err(Refusal::new(Kind::NoPath, Blame::File)));
+            job.end(Err(Refusal::new(Kind::NoPath, Blame::File)));
         }
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::reply::{Inbox, ReplyTicket};
     use super::*;
 
     fn job(client: u64, unit: u16, writes: bool, first: bool) -> Queued {
         let message = Message { code: 3, body: vec![], writes };
-        Queued {
-            client: ClientId(client),
-            line_request: LineRequest::Pass { unit, message, first },
-            reply: Box::new(|_| {}),
-        }
+        let line_request = LineRequest::Pass { unit, message, first };
+        Queued::new(ClientId(client), line_request, Reply::new(ReplyTicket(0), |_, _| {}))
     }
 
     fn units(queue: &LineQueue) -> Vec<u16> {
@@ -183,17 +240,14 @@ mod tests {
     #[test]
     fn who_floods_fills_only_its_own_queue_and_is_told_at_once() {
         let queue = LineQueue::default();
-        let refused = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
-        for _ in 0..WAITING_EACH + 5 {
-            let refused = std::sync::Arc::clone(&refused);
-            let mut job = job(1, 10, false, false);
-            job.reply = Box::new(move |result: Result<Vec<u8>, Refusal>| {
-                assert_eq!(result, Err(Refusal::new(Kind::Busy, Blame::Us)));
-                refused.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
-            });
+        let inbox = Inbox::default();
+        for ticket in 0..WAITING_EACH as u64 + 5 {
+            let job = Queued { reply: inbox.reply(ReplyTicket(ticket), || {}), ..job(1, 10, false, false) };
             queue.push(job);
         }
-        assert_eq!(refused.load(std::sync::atomic::Ordering::Relaxed), 5);
+        let told: Vec<(ReplyTicket, Outcome)> = std::iter::from_fn(|| inbox.take()).collect();
+        assert_eq!(told.len(), 5);
+        assert!(told.iter().all(|(_, outcome)| *outcome == Err(Refusal::new(Kind::Busy, Blame::Us))));
         assert!(queue.push(job(2, 20, false, false)), "another client has a queue of its own");
         assert_eq!(units(&queue)[1], 20, "and its turn after one request of the first");
     }

@@ -229,6 +229,16 @@ impl Ask {
     pub fn read(station: usize, extent: Extent) -> Self {
         Self::Read { station, parts: Arc::new([extent]) }
     }
+
+    /// Whether it may change something at the station.
+    #[must_use]
+    pub const fn changes_something(&self) -> bool {
+        match self {
+            Self::Read { .. } => false,
+            Self::Write { .. } | Self::Change { .. } => true,
+            Self::Pass { message, .. } => message.writes,
+        }
+    }
 }
 
 /// The place that a read is for, of a protocol that asks for one at a time; the plan gathers no others there.

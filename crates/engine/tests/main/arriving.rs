@@ -173,7 +173,7 @@ fn an_unconfirmed_write_that_fails_is_counted_and_its_row_says_how_it_ended() {
         Event::Written(record) => Some(record),
         _ => None,
     });
-    assert_eq!(row.unwrap().outcome, "refused: no answer came");
+    assert_eq!(row.unwrap().outcome, "not known whether it was done: no answer came");
 }
 
 /// An age that is sent on change changes all the time: once a second is enough.

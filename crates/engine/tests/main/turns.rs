@@ -8,7 +8,7 @@ use woodrush_core::{Kind, Refusal};
 use woodrush_engine::converter::Event;
 use woodrush_engine::image::{DeviceWrite, Shown};
 use woodrush_engine::rig::Change;
-use woodrush_engine::shared::{ClientId, LineQueue, LineRequest, Queued};
+use woodrush_engine::shared::{ClientId, LineQueue, LineRequest, Queued, Reply, ReplyTicket};
 use woodrush_wire::modbus::{Request, Table};
 
 const SECOND: u64 = 1_000_000;
@@ -32,12 +32,9 @@ fn a_full_queue_refuses_at_once_and_loses_nothing_that_waits() {
     let refused: Arc<Mutex<Vec<Refusal>>> = Arc::default();
     for _ in 0..300 {
         let refused = Arc::clone(&refused);
-        let reply = move |result: Result<Vec<u8>, Refusal>| refused.lock().unwrap().extend(result.err());
-        queue.push(Queued {
-            client: ClientId(1),
-            line_request: LineRequest::Write(write()),
-            reply: Box::new(reply),
-        });
+        let reply =
+            Reply::new(ReplyTicket(0), move |_, outcome| refused.lock().unwrap().extend(outcome.err()));
+        queue.push(Queued::new(ClientId(1), LineRequest::Write(write()), reply));
     }
     let told = refused.lock().unwrap().clone();
     assert_eq!(told.len(), 300 - 256);

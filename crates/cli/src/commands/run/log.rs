@@ -205,13 +205,14 @@ impl Names {
                 let what = plan.rules.get(*rule as usize).and_then(|rule| {
                     Some(plan.devices.get(*at)?.show(rule.target.space, rule.target.first, rule.target.bit))
                 });
-                let why = refusal.native.map_or_else(|| refusal.kind.words().to_string(), refusal_shown);
-                (
-                    Tone::Doubt,
-                    "not_taken",
-                    device(at),
-                    format!("does not take {}: {why}", what.unwrap_or_default()),
-                )
+                let why = refusal.native.map_or_else(|| refusal.words().to_string(), refusal_shown);
+                let what = what.unwrap_or_default();
+                let text = if refusal.outcome_unknown {
+                    format!("it is not known whether it took {what}: {why}")
+                } else {
+                    format!("does not take {what}: {why}")
+                };
+                (Tone::Doubt, "not_taken", device(at), text)
             }
             Event::Reloaded { what } => (Tone::Good, "reloaded", "project", what.clone()),
             Event::Written(_) => return None,
@@ -298,7 +299,7 @@ fn station_news(news: &StationNews) -> Option<(Tone, &'static str, String)> {
 /// A device's refusal in words, with its likely cause.
 fn why_refused(refusal: &Refusal) -> String {
     refusal.native.map_or_else(
-        || refusal.kind.words().to_string(),
+        || refusal.words().to_string(),
         |native| format!("{}; {}", refusal_shown(native), refusal_cause(native)),
     )
 }

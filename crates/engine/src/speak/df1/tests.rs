@@ -290,7 +290,7 @@ fn a_controllers_status_is_a_refusal_in_words() {
         assert_eq!(sent(&mut client, now), framed(&command));
         client.handle(now, News::Bytes(&framed(&vector(&format!("rsp-{name}")))));
         assert_eq!(sent(&mut client, now), ACK);
-        let refusal = Refusal { kind, blame: Blame::Device, native: Some(("data table status", code)) };
+        let refusal = Refusal::new(kind, Blame::Device).with_native("data table status", code);
         assert_eq!(done(&mut client, now), Err(refusal), "{name}");
     }
     let shown = woodrush_core::protocol::refusal_shown;

@@ -283,7 +283,7 @@ impl Services {
                 let values = Values::parse(reply.data).map_err(|_| mismatch)?;
                 if !is_type(&part.space, values.tag_type) {
                     let native = Some((NATIVE, other_type(values.tag_type)));
-                    part.refused = Some(Refusal { kind: Kind::TypeDiffers, blame: Blame::Device, native });
+                    part.refused = Some(Refusal { native, ..Refusal::new(Kind::TypeDiffers, Blame::Device) });
                     self.drop_after(&asked);
                     return Ok(());
                 }

@@ -76,7 +76,7 @@ fn refusal(general: u8, word: Option<u16>) -> Refusal {
         _ => Kind::Fault,
     };
     let code = u32::from(general) | u32::from(word.unwrap_or(0)) << 8;
-    Refusal { kind, blame: Blame::Device, native: Some((NATIVE, code)) }
+    Refusal::new(kind, Blame::Device).with_native(NATIVE, code)
 }
 
 /// The status and the word that answer a refusal: the controller's own where there is one.

@@ -195,7 +195,7 @@ pub(super) fn delivered(station: &Station, extent: Extent, value: Typed<'_>) -> 
     }
     if value.data.len() != usize::from(located.ty.bytes) {
         let native = Some((NATIVE, WRONG_SIZE));
-        return Err(Refusal { kind: Kind::Unsound, blame: Blame::Device, native });
+        return Err(Refusal { native, ..Refusal::new(Kind::Unsound, Blame::Device) });
     }
     let range = extent.first as usize..extent.end() as usize;
     let cells = value.data.get(range).ok_or(file_fault(Kind::NoSuchAddress))?.to_vec();
@@ -222,7 +222,7 @@ fn judged(station: &Station, status: Status) -> Option<Refusal> {
     };
     // Limits are no reason of their own.
     let code = u32::from(status.0 & !3);
-    (!is_one).then_some(Refusal { kind: Kind::Unsound, blame: Blame::Device, native: Some((NATIVE, code)) })
+    (!is_one).then_some(Refusal::new(Kind::Unsound, Blame::Device).with_native(NATIVE, code))
 }
 
 /// How a device is called in messages: by its tag.

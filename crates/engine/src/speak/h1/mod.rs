@@ -53,12 +53,12 @@ fn refusal(class: u8, code: u8) -> Refusal {
     };
     // That no such node is there is said by the link, not by the device.
     let native = Some((NATIVE, link_code(class, code))).filter(|_| kind != Kind::NoAnswer);
-    Refusal { kind, blame: Blame::Device, native }
+    Refusal { native, ..Refusal::new(kind, Blame::Device) }
 }
 
 /// What is known of a device, and why it is of no use.
 fn unfit(code: u32) -> Refusal {
-    Refusal { kind: Kind::WrongMode, blame: Blame::Device, native: Some((NATIVE, code)) }
+    Refusal::new(Kind::WrongMode, Blame::Device).with_native(NATIVE, code)
 }
 
 /// The error of the link that answers a refusal.

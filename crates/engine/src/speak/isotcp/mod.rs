@@ -78,7 +78,7 @@ fn refusal(error: u8) -> Refusal {
         NO_BLOCK | TOO_SMALL => Kind::NoSuchAddress,
         _ => Kind::Fault,
     };
-    Refusal { kind, blame: Blame::Device, native: Some((NATIVE, error.into())) }
+    Refusal::new(kind, Blame::Device).with_native(NATIVE, error.into())
 }
 
 /// The error number that answers a refusal: the controller's own where there is one.

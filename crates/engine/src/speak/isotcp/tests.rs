@@ -157,7 +157,7 @@ fn refusals_are_the_controllers_own_and_the_connection_stays() {
         let mut answer = hex("03 00 00 17 02 F0 80 53 35 10 01 03 06 0F 03 00 FF 07 00 00 00 00 00");
         answer[15] = number;
         client.handle(now, News::Bytes(&answer));
-        let refusal = Refusal { kind, blame: Blame::Device, native: Some(("block error", number.into())) };
+        let refusal = Refusal::new(kind, Blame::Device).with_native("block error", number.into());
         assert_eq!(done(client.as_mut(), now), Err(refusal));
         assert_eq!(client.poll(now), Act::Rest);
     }

@@ -88,7 +88,7 @@ fn refusal(exception: Exception) -> Refusal {
         Exception::GATEWAY_TARGET_FAILED => Kind::NoAnswer,
         _ => Kind::Fault,
     };
-    Refusal { kind, blame: Blame::Device, native: Some((NATIVE, u32::from(exception.0))) }
+    Refusal::new(kind, Blame::Device).with_native(NATIVE, u32::from(exception.0))
 }
 
 /// The exception that answers a refusal: the device's own where there is one (APP section 7).

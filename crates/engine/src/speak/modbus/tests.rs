@@ -321,10 +321,7 @@ fn an_answer_is_found_behind_noise_and_an_exception_keeps_its_code() {
     sent(client.as_mut(), &mut now);
     client.handle(now, News::Bytes(&frame(17, &[0x83, 2])));
     let refusal = done(client.as_mut(), &mut now).unwrap_err();
-    assert_eq!(
-        refusal,
-        Refusal { kind: Kind::NoSuchAddress, blame: Blame::Device, native: Some((NATIVE, 2)) }
-    );
+    assert_eq!(refusal, Refusal::new(Kind::NoSuchAddress, Blame::Device).with_native(NATIVE, 2));
     assert_eq!(NATIVE, DIALECTS[0].refusals().name, "one name on both floors");
 }
 
@@ -459,7 +456,7 @@ fn refusals_become_the_exceptions_that_the_standard_has_for_them() {
     ] {
         assert_eq!(server.native(Refusal::new(kind, Blame::Device)).0, code, "{kind:?}");
     }
-    let own = Refusal { kind: Kind::Fault, blame: Blame::Device, native: Some((NATIVE, 8)) };
+    let own = Refusal::new(Kind::Fault, Blame::Device).with_native(NATIVE, 8);
     assert_eq!(server.native(own), (8, "memory parity error"), "the device's own passes unchanged");
 }
 

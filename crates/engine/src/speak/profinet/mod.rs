@@ -55,5 +55,5 @@ fn refusal_of(status: PnioStatus) -> Refusal {
         (record::INVALID_INDEX | record::INVALID_SLOT, _) => Kind::NoSuchAddress,
         _ => Kind::Mismatch,
     };
-    Refusal { kind, blame: Blame::ClientIdentity, native: Some((NATIVE, status.0)) }
+    Refusal::new(kind, Blame::ClientIdentity).with_native(NATIVE, status.0)
 }

@@ -39,7 +39,7 @@ pub(super) fn refusal((sts, ext): Sts) -> Refusal {
         _ => Kind::Fault,
     };
     let code = if sts == EXTENDED { 256 + u32::from(ext) } else { sts.into() };
-    Refusal { kind, blame: Blame::Device, native: Some((NATIVE, code)) }
+    Refusal::new(kind, Blame::Device).with_native(NATIVE, code)
 }
 
 /// The status that answers a refusal: the controller's own where there is one.
