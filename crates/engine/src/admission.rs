@@ -121,6 +121,18 @@ pub(crate) struct ListenPlace {
     pub(crate) listener: Option<std::net::TcpListener>,
 }
 
+impl ListenPlace {
+    /// A second descriptor of the socket, which nobody waits for from now on, and where it really is.
+    ///
+    /// # Errors
+    /// The system has no descriptor left.
+    pub(crate) fn second(&self) -> std::io::Result<Option<(std::net::TcpListener, SocketAddr)>> {
+        let Some(listener) = &self.listener else { return Ok(None) };
+        listener.set_nonblocking(true)?;
+        Ok(Some((listener.try_clone()?, listener.local_addr()?)))
+    }
+}
+
 /// Whether the system has no descriptor or no memory for another connection (accept(2)).
 pub(crate) fn is_out_of_room(error: &std::io::Error) -> bool {
     let errno = Errno::from_io_error(error);

@@ -7,7 +7,7 @@ use crate::Moment;
 use crate::line::{LineAct, Schedule};
 use crate::rig::{Bus, BusAct, Opener, SimDevice, Twins, kin_bus_of};
 use crate::session::{ClientIdentity, Session, SessionAct};
-use crate::shared::{ClientId, Event, Inbox, Shared, Site};
+use crate::shared::{ClientId, Event, Inbox, ProjectChange, Shared, Site};
 use crate::speak::News;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -15,7 +15,8 @@ use woodrush_core::check::Checked;
 
 /// The simulated side of a port.
 struct FarSide {
-    port: usize,
+    /// The port's name, by which it is found in whatever project runs.
+    name: Arc<str>,
     bus: Bus,
     /// When its connection was made last; and when it is made again, while there is none.
     made: Moment,
@@ -39,17 +40,17 @@ impl Line {
                 (side.again, side.made) = (None, now);
                 side.bus.left(Opener::FIRST);
                 side.bus.connected(now);
-                self.asking.handle(side.port, now, News::Up);
+                self.asking.handle(&side.name, now, News::Up);
             }
             let (port, act) = self.asking.poll(now);
-            let side = self.sides.iter_mut().find(|side| side.port == port);
+            let side = self.sides.iter_mut().find(|side| side.name == port);
             let mut next = match act {
                 LineAct::Send(bytes) => {
                     side.into_iter().for_each(|side| side.bus.handle(Opener::FIRST, now, &bytes));
                     continue;
                 }
                 LineAct::HangUp(_) => {
-                    self.asking.handle(port, now, News::Down);
+                    self.asking.handle(&port, now, News::Down);
                     // At once, unless that was just done.
                     side.into_iter().for_each(|side| side.again = Some(now.max(side.made + AGAIN_AFTER)));
                     continue;
@@ -61,7 +62,7 @@ impl Line {
                 let bus = match side.bus.poll(Opener::FIRST, now) {
                     BusAct::Deliver(bytes) => {
                         if side.again.is_none() {
-                            self.asking.handle(side.port, now, News::Bytes(&bytes));
+                            self.asking.handle(&side.name, now, News::Bytes(&bytes));
                         }
                         continue 'pass;
                     }
@@ -82,16 +83,40 @@ const AGAIN_AFTER: u64 = 1_000_000;
 /// Converter, devices and clients at one virtual moment.
 pub struct Bench {
     now: Moment,
-    shared: Arc<Shared>,
     site: Arc<Site>,
     lines: Vec<Line>,
+    /// Simulated sides of ports that the project does not have now.
+    unused: Vec<FarSide>,
+    /// A changed project that waits for what is under way.
+    waiting: Option<(Arc<ProjectChange>, Checked)>,
     events: Arc<Mutex<Vec<(Moment, Event)>>>,
     /// What `events` are stamped with.
     clock: Arc<Mutex<Moment>>,
 }
 
 /// One connection to a listening port of the bench.
-pub struct BenchClient(Session);
+pub struct BenchClient {
+    session: Session,
+    inbox: Inbox,
+}
+
+impl BenchClient {
+    /// Does what can be done at this moment: what the converter sends, and whether the connection is still there.
+    fn pass(&mut self, now: Moment) -> (Vec<u8>, bool) {
+        let mut back = vec![];
+        while let Some((ticket, outcome)) = self.inbox.take() {
+            self.session.ended(now, ticket, outcome);
+        }
+        loop {
+            match self.session.poll(now) {
+                SessionAct::Send(bytes) => back.extend(bytes),
+                SessionAct::HangUp(_) => return (back, false),
+                SessionAct::WaitUntil(_) | SessionAct::Rest => return (back, true),
+                SessionAct::Hand(ticket) => self.session.submit(self.inbox.reply(ticket, || {})),
+            }
+        }
+    }
+}
 
 impl Bench {
     /// Builds the site as the project describes it.
@@ -110,26 +135,92 @@ impl Bench {
         if let Some(own) = Arc::get_mut(&mut shared) {
             own.ports.iter_mut().for_each(|port| port.first = 0);
         }
-        let (mut lines, mut kin): (Vec<Line>, _) = (vec![], Twins::new());
+        let site = Site::new(shared);
+        let mut bench =
+            Self { now: Moment(0), site, lines: vec![], unused: vec![], waiting: None, events, clock };
+        bench.connect_lines(checked)?;
+        Ok(bench)
+    }
+
+    /// Gives each port on which the converter asks, and that has none yet, its schedule and its simulated side.
+    fn connect_lines(&mut self, checked: &Checked) -> Result<(), String> {
+        let shared = self.site.current();
+        let mut kin = Twins::new();
         for port in 0..checked.project.ports.len() {
+            let Some(name) = shared.ports.get(port).map(|port| Arc::<str>::from(port.name.as_str())) else {
+                continue;
+            };
+            if self.sides().any(|side| side.name == name) {
+                continue;
+            }
+            let known = self.unused.iter().position(|side| side.name == name);
             let no_files = |path: &str| Err(format!("{path}: there are no files here"));
-            let bus = kin_bus_of(checked, port, &no_files, true, &mut kin)?;
-            let Some(bus) = bus else { continue };
-            let side = FarSide { port, bus, made: Moment(0), again: None };
-            if let Some(line) = lines.iter_mut().find(|line| line.asking.ports().contains(&port)) {
+            let side = match known.map(|at| self.unused.swap_remove(at)) {
+                Some(known) => known,
+                None => match kin_bus_of(checked, port, &no_files, true, &mut kin)? {
+                    Some(bus) => FarSide { name, bus, made: self.now, again: None },
+                    None => continue,
+                },
+            };
+            let same = |line: &&mut Line| line.asking.ports().contains(&port);
+            if let Some(line) = self.lines.iter_mut().find(same) {
                 line.sides.push(side);
                 continue;
             }
-            let Some(asking) = Schedule::new(Arc::clone(&shared), port) else { continue };
+            let Some(asking) = Schedule::new(&self.site, port) else { continue };
             let woken = Arc::new(AtomicBool::new(true));
             for queue in asking.ports().into_iter().filter_map(|port| shared.queues.get(port)) {
                 let wakes = Arc::clone(&woken);
                 queue.set_wake(move || wakes.store(true, Relaxed));
             }
-            lines.push(Line { asking, sides: vec![side], next: Moment(0), woken });
+            self.lines.push(Line { asking, sides: vec![side], next: self.now, woken });
         }
-        let site = Site::new(Arc::clone(&shared));
-        Ok(Self { now: Moment(0), shared, site, lines, events, clock })
+        Ok(())
+    }
+
+    fn sides(&self) -> impl Iterator<Item = &FarSide> {
+        self.lines.iter().flat_map(|line| &line.sides)
+    }
+
+    /// Begins to take a changed project, as a running converter does: at once where nothing is under way, else as soon as
+    /// that has ended. The simulated devices stay what they are; a port that they do not know yet gets those of the changed
+    /// project.
+    pub fn reload(&mut self, checked: Checked, plan: Arc<woodrush_core::plan::Plan>) {
+        let old = self.site.current();
+        let mut next = Shared::renewed(&checked, plan, old.teller(), Some(&old));
+        next.ports.iter_mut().for_each(|port| port.first = 0);
+        self.waiting = Some((ProjectChange::between(&old, Arc::new(next)), checked));
+        self.site.hold(true);
+    }
+
+    /// Whether a changed project waits.
+    #[must_use]
+    pub const fn is_reloading(&self) -> bool {
+        self.waiting.is_some()
+    }
+
+    /// Takes the changed project, if one waits and nothing is under way.
+    fn take_changed(&mut self) {
+        let Some((change, checked)) = self.waiting.take() else { return };
+        if !self.site.try_replace(&change) {
+            self.waiting = Some((change, checked));
+            return;
+        }
+        let shared = self.site.current();
+        let stays = |line: &Line| {
+            line.sides.iter().all(|side| shared.ports.iter().any(|port| line.asking.stays(&side.name, port)))
+        };
+        let (stay, go): (Vec<_>, Vec<_>) = std::mem::take(&mut self.lines).into_iter().partition(stays);
+        self.lines = stay;
+        for mut side in go.into_iter().flat_map(|line| line.sides) {
+            // The port is closed, and what was on its way to it is lost.
+            side.bus.left(Opener::FIRST);
+            side.bus.connected(self.now);
+            self.unused.push(side);
+        }
+        self.lines.iter().for_each(|line| line.woken.store(true, Relaxed));
+        // What cannot be simulated was found when the bench was made.
+        let _ = self.connect_lines(&checked);
     }
 
     /// The present moment.
@@ -141,7 +232,7 @@ impl Bench {
     /// The converter's health of a device.
     #[must_use]
     pub fn is_online(&self, device: usize) -> bool {
-        self.shared.health.devices.get(device).is_some_and(|health| health.is_online())
+        self.shared().health.devices.get(device).is_some_and(|health| health.is_online())
     }
 
     /// Good polls of a device since the start.
@@ -153,30 +244,30 @@ impl Bench {
     /// What became of the polls of a device since the start.
     #[must_use]
     pub fn counts(&self, device: usize) -> crate::health::Counts {
-        self.shared.health.devices.get(device).map(|health| health.tally.counts()).unwrap_or_default()
+        self.shared().health.devices.get(device).map(|health| health.tally.counts()).unwrap_or_default()
     }
 
     /// What became of all requests of a port since the start.
     #[must_use]
     pub fn port_counts(&self, port: usize) -> crate::health::Counts {
-        self.shared.health.ports.get(port).map(|health| health.tally.counts()).unwrap_or_default()
+        self.shared().health.ports.get(port).map(|health| health.tally.counts()).unwrap_or_default()
     }
 
     /// Requests of others on a port that made no sense, since the start.
     #[must_use]
     pub fn damaged_requests(&self, port: usize) -> u64 {
-        self.shared.health.ports.get(port).map_or(0, |health| health.noise.load(Relaxed))
+        self.shared().health.ports.get(port).map_or(0, |health| health.noise.load(Relaxed))
     }
 
     /// What became of all requests of those who have asked on a port and gone.
     #[must_use]
     pub fn past_counts(&self, port: usize) -> crate::health::Counts {
-        self.shared.health.ports.get(port).map(|health| health.past()).unwrap_or_default()
+        self.shared().health.ports.get(port).map(|health| health.past()).unwrap_or_default()
     }
 
     /// All counters from 0 on.
     pub fn reset_counts(&self) {
-        self.shared.health.reset();
+        self.shared().health.reset();
     }
 
     /// What was told so far, with the moment.
@@ -190,10 +281,21 @@ impl Bench {
         self.events.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
+    /// What all machines share now.
+    #[must_use]
+    pub fn shared(&self) -> Arc<Shared> {
+        self.site.current()
+    }
+
     /// The simulated side of a port.
     pub fn bus(&mut self, port: usize) -> Option<&mut Bus> {
+        let shared = self.site.current();
+        let name = &shared.ports.get(port)?.name;
+        if let Some(side) = self.unused.iter_mut().find(|side| *side.name == **name) {
+            return Some(&mut side.bus);
+        }
         self.lines.iter_mut().find_map(|line| {
-            let side = line.sides.iter_mut().find(|side| side.port == port)?;
+            let side = line.sides.iter_mut().find(|side| *side.name == **name)?;
             // Whatever is done to it, it is looked at again.
             line.woken.store(true, Relaxed);
             Some(&mut side.bus)
@@ -203,8 +305,9 @@ impl Bench {
     /// A simulated device, by its port and its place there.
     #[must_use]
     pub fn device(&self, port: usize, place: usize) -> Option<&SimDevice> {
-        let mut sides = self.lines.iter().flat_map(|line| &line.sides);
-        sides.find(|side| side.port == port)?.bus.devices.get(place)
+        let shared = self.site.current();
+        let name = &shared.ports.get(port)?.name;
+        self.sides().chain(&self.unused).find(|side| *side.name == **name)?.bus.devices.get(place)
     }
 
     /// Lets everything happen that happens now; says when something happens next.
@@ -213,13 +316,14 @@ impl Bench {
         // Only who is due or was woken is asked, as the drivers of ports do it.
         loop {
             let mut still = true;
+            self.take_changed();
             for line in &mut self.lines {
                 if line.woken.swap(false, Relaxed) || line.next <= self.now {
                     line.pass(self.now);
                     still = false;
                 }
             }
-            if still {
+            if still && (self.waiting.is_none() || self.lines.iter().any(|line| !line.asking.is_idle())) {
                 return self.lines.iter().map(|line| line.next).min().unwrap_or(Moment::NEVER);
             }
         }
@@ -278,8 +382,26 @@ impl Bench {
     /// Connects to a listening port.
     #[must_use]
     pub fn connect(&self, port: usize) -> Option<BenchClient> {
-        let client = ClientIdentity { id: ClientId(0), who: "bench".into(), address: None };
-        Session::new(Arc::clone(&self.site), port, client).map(BenchClient)
+        self.connect_as(ClientId(0), port)
+    }
+
+    /// The same as one client of several.
+    #[must_use]
+    pub fn connect_as(&self, id: ClientId, port: usize) -> Option<BenchClient> {
+        let client = ClientIdentity { id, who: "bench".into(), address: None };
+        let session = Session::new(Arc::clone(&self.site), port, client)?;
+        Some(BenchClient { session, inbox: Inbox::default() })
+    }
+
+    /// Sends bytes over a connection, without waiting for what comes back.
+    pub fn say(&self, client: &mut BenchClient, bytes: &[u8]) {
+        client.session.handle(self.now, News::Bytes(bytes));
+    }
+
+    /// What has come back by now; `None` once the connection was closed.
+    pub fn hear(&mut self, client: &mut BenchClient) -> Option<Vec<u8>> {
+        let (back, open) = client.pass(self.now);
+        (open || !back.is_empty()).then_some(back)
     }
 
     /// Sends bytes over a connection and returns what comes back until nothing more does; time passes while writes go
@@ -295,25 +417,23 @@ impl Bench {
         bytes: &[u8],
         seen: &mut dyn FnMut(&mut Self),
     ) -> Option<Vec<u8>> {
-        client.0.handle(self.now, News::Bytes(bytes));
+        self.say(client, bytes);
         let mut back = vec![];
         loop {
-            match client.0.poll(self.now) {
-                SessionAct::Send(bytes) => back.extend(bytes),
-                SessionAct::HangUp(_) => return None,
-                SessionAct::WaitUntil(_) | SessionAct::Rest => return Some(back),
-                SessionAct::Hand(ticket) => {
-                    let inbox = Inbox::default();
-                    client.0.submit(inbox.reply(ticket, || {}));
-                    let mut ended = None;
-                    self.run_until(600_000_000, |bench| {
-                        seen(bench);
-                        ended = ended.take().or_else(|| inbox.take());
-                        ended.is_some()
-                    });
-                    let (ticket, outcome) = ended?;
-                    client.0.ended(self.now, ticket, outcome);
-                }
+            let (more, open) = client.pass(self.now);
+            back.extend(more);
+            if !open {
+                return None;
+            }
+            if !client.session.is_waiting() {
+                return Some(back);
+            }
+            let has_ended = self.run_until(600_000_000, |bench| {
+                seen(bench);
+                client.inbox.has_come()
+            });
+            if !has_ended {
+                return None;
             }
         }
     }

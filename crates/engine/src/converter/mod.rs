@@ -1,8 +1,9 @@
 //! The converter: a plan turned into threads and tasks around the images.
 
 mod bindings;
-mod identity;
 mod keeper;
+mod preparing;
+mod ready;
 mod running;
 mod serve;
 

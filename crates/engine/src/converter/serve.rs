@@ -8,7 +8,7 @@ use crate::health::ClientTally;
 use crate::hub::{Chunk, Tap};
 use crate::moment::Clock;
 use crate::session::{ClientIdentity, Session, SessionAct};
-use crate::shared::{AnswerSettings, ClientId, Event, Reply, Site};
+use crate::shared::{AnswerSettings, ClientId, Event, PortSettings, Reply, Site};
 use crate::speak::{News, Side};
 
 use std::future::poll_fn;
@@ -94,20 +94,29 @@ impl Drop for Listed {
     }
 }
 
-/// Serves a port until the runtime ends; where its address is missing, as soon as that is there.
-pub(super) fn spawn(
+/// A listening port that is ready to begin.
+pub(super) struct ReadyServing {
+    pub(super) serving: Arc<Serving>,
+    /// None while its address is not there yet.
+    listener: Option<TcpListener>,
+}
+
+/// Makes a port ready to be served until the runtime ends; where its address is missing, as soon as that is there.
+///
+/// # Errors
+/// The system has no descriptor left.
+pub(super) fn prepare(
     site: &Arc<Site>,
-    port: usize,
+    settings: &PortSettings,
     place: ListenPlace,
     aliases: Option<Aliases>,
     clock: Clock,
     runtime: Handle,
-) -> std::io::Result<Arc<Serving>> {
-    let shared = site.current();
+) -> std::io::Result<ReadyServing> {
     let serving = Arc::new(Serving {
         site: Arc::clone(site),
-        name: shared.ports.get(port).map(|port| port.name.as_str()).unwrap_or_default().into(),
-        tap: Arc::clone(&shared.tap),
+        name: settings.name.as_str().into(),
+        tap: Arc::clone(&site.current().tap),
         clock,
         aliases,
         connections: Mutex::new(vec![]),
@@ -118,10 +127,23 @@ pub(super) fn spawn(
         room: Notify::new(),
         next: AtomicU64::new(0),
     });
-    if let Some(listener) = place.listener {
-        serving.begin(listener)?;
+    let listener = place.listener.map(|listener| serving.bind(listener)).transpose()?;
+    Ok(ReadyServing { serving, listener })
+}
+
+impl ReadyServing {
+    /// Begins to accept connections; or says that its address is missing.
+    pub(super) fn begin(self) -> Arc<Serving> {
+        match self.listener {
+            Some(listener) => self.serving.begin(listener),
+            None => {
+                let port = self.serving.port();
+                let why = format!("{} is not an address of this machine yet", self.serving.wanted.ip());
+                self.serving.site.current().tell(Event::PortDown { port, why });
+            }
+        }
+        self.serving
     }
-    Ok(serving)
 }
 
 /// Accepts connections for ever. Without a free descriptor it pauses until one may be free: to try again and again
@@ -149,22 +171,29 @@ async fn accept(serving: Arc<Serving>, listener: TcpListener) {
 }
 
 impl Serving {
-    /// Begins to accept connections.
-    fn begin(self: &Arc<Self>, listener: std::net::TcpListener) -> std::io::Result<()> {
+    /// Makes a socket ready to be accepted from.
+    fn bind(&self, listener: std::net::TcpListener) -> std::io::Result<TcpListener> {
         listener.set_nonblocking(true)?;
-        let second = listener.try_clone()?;
-        let real = listener.local_addr()?;
+        let (second, real) = (listener.try_clone()?, listener.local_addr()?);
         let _inside = self.runtime.enter();
-        let task = self.runtime.spawn(accept(Arc::clone(self), TcpListener::from_std(listener)?));
-        // Both are set only here.
-        let _ = (self.accepting.set(task.abort_handle()), self.bound.set((second, real)));
+        let listener = TcpListener::from_std(listener)?;
+        // It is set only here.
+        let _ = self.bound.set((second, real));
+        Ok(listener)
+    }
+
+    /// Begins to accept connections.
+    fn begin(self: &Arc<Self>, listener: TcpListener) {
+        let task = self.runtime.spawn(accept(Arc::clone(self), listener));
+        // It is set only here.
+        let _ = self.accepting.set(task.abort_handle());
         let port = self.port();
         let shared = self.site.current();
         if let Some(tally) = shared.health.ports.get(port) {
             tally.up.store(true, Relaxed);
         }
-        shared.tell(Event::PortUp { port, what: real.to_string() });
-        Ok(())
+        let what = self.real().unwrap_or(self.wanted).to_string();
+        shared.tell(Event::PortUp { port, what });
     }
 
     /// Where it listens, once it does.
@@ -184,9 +213,10 @@ impl Serving {
         self.room.notify_one();
         if self.bound.get().is_none()
             && let Ok(listener) = std::net::TcpListener::bind(self.wanted)
-        {
             // Where it fails it is tried again at the next look.
-            let _ = self.begin(listener);
+            && let Ok(listener) = self.bind(listener)
+        {
+            self.begin(listener);
         }
         let Some((port, settings)) = self.settings() else { return };
         let connections = self.connections();

@@ -4,8 +4,8 @@ use crate::control::{self, Remote};
 use crate::dialer::Evidence;
 use crate::session::ended;
 use crate::shared::{
-    ClientId, Event, LineRequest, Message, Queued, Reply, ReplyTicket, Shared, Site, Wanted, WriteRecord,
-    given_up,
+    ClientId, Event, LineRequest, Message, Queued, Reply, ReplyTicket, Shared, Site, StillWanted,
+    WriteRecord, given_up,
 };
 use crate::speak::{Ask, one_place};
 use serde::{Deserialize, Serialize};
@@ -164,7 +164,9 @@ impl ControlHandler {
     fn carry_out(&self, text: &str) -> Result<WireReply, String> {
         let request: WireRequest =
             serde_json::from_str(text).map_err(|error| format!("not understood: {error}"))?;
-        let shared = self.0.upgrade().ok_or("the converter is ending")?.current();
+        let site = self.0.upgrade().ok_or("the converter is ending")?;
+        let step = site.step();
+        let shared = site.current();
         let port = shared.ports.iter().position(|port| port.name == request.port);
         let port = port.ok_or_else(|| format!("the converter has no port `{}`", request.port))?;
         let settings = shared.ports.get(port).ok_or("no such port")?;
@@ -196,12 +198,13 @@ impl ControlHandler {
         let queue = shared.queues.get(port).ok_or("no such port")?;
         let (told, hears) = channel();
         let clock = crate::moment::Clock::start();
-        let wanted = Wanted::default();
+        let wanted = StillWanted::default();
         let line_request =
             LineRequest::ByHand { station: Box::new(station), ask: Box::new(ask), wanted: wanted.clone() };
         // The client may have gone. Each request has a channel of its own.
         let reply = Reply::new(ReplyTicket(0), move |_, outcome| drop(told.send(outcome)));
         queue.push(Queued::new(PERSON, line_request, reply));
+        drop(step);
         let result = match hears.recv_timeout(PATIENCE + timeout) {
             Ok(result) => result,
             Err(_) if wanted.give_up() => {

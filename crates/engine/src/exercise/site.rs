@@ -5,7 +5,9 @@ use crate::Moment;
 use crate::image::{DeviceWrite, Shown};
 use crate::line::{LineAct, Schedule};
 use crate::session::{ClientIdentity, Session, SessionAct};
-use crate::shared::{ClientId, Inbox, LineRequest, Message, Queued, Reply, ReplyTicket, Shared, Site};
+use crate::shared::{
+    AskedAt, ClientId, Inbox, LineRequest, Message, Queued, Reply, ReplyTicket, Shared, Site,
+};
 use crate::speak::{News, SPEAKERS};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, OnceLock};
@@ -17,6 +19,8 @@ use woodrush_core::{Blame, Kind, Refusal};
 /// Of the file below: the port on which a device is asked, and the one on which an image answers.
 const ASKS: usize = 0;
 const ANSWERS: usize = 1;
+/// The name of the first.
+const NAME: &str = "bus";
 
 /// What differs from protocol to protocol.
 struct Particulars {
@@ -106,13 +110,13 @@ fn shared(bytes: &[u8]) -> Option<Arc<Shared>> {
 /// A line on which anything is heard, while clients want this and that: each of them is told once how it ended.
 pub fn schedule(bytes: &[u8]) {
     let Some(shared) = shared(bytes) else { return };
-    let Some(asking) = Schedule::new(Arc::clone(&shared), ASKS) else { return };
+    let Some(asking) = Schedule::new(&Site::new(Arc::clone(&shared)), ASKS) else { return };
     let Some(queue) = shared.queues.get(ASKS) else { return };
     let mut port = DrivenPort { asking, now: Moment(1_000_000), again: None };
     let mut wanted = 0;
     let ended: Arc<AtomicU64> = Arc::default();
     let place = shared.plan.pushes.first().map(|push| push.extent);
-    port.asking.handle(ASKS, port.now, News::Up);
+    port.asking.handle(NAME, port.now, News::Up);
     for (pause, kind, piece) in pieces(bytes.get(1..).unwrap_or_default()) {
         let line_request = match (kind, place) {
             (1 | 2, Some(extent)) => Some(LineRequest::Write(DeviceWrite {
@@ -128,7 +132,8 @@ pub fn schedule(bytes: &[u8]) {
             (3, _) => {
                 let message =
                     Message { code: *piece.first().unwrap_or(&3), body: piece.to_vec(), writes: false };
-                Some(LineRequest::Pass { unit: 1, message, first: false })
+                let asked = AskedAt { port: "office".into(), unit: 1 };
+                Some(LineRequest::Pass { unit: 1, message, first: false, asked })
             }
             _ => None,
         };
@@ -142,7 +147,7 @@ pub fn schedule(bytes: &[u8]) {
         }
         port.act(port.now + pause);
         if port.again.is_none() {
-            port.asking.handle(ASKS, port.now, News::Bytes(piece));
+            port.asking.handle(NAME, port.now, News::Bytes(piece));
         }
     }
     // Nothing is heard any more: whatever was wanted has its end.
@@ -169,7 +174,7 @@ impl DrivenPort {
         for _ in 0..10_000 {
             if self.again.is_some_and(|again| again <= self.now) {
                 self.again = None;
-                self.asking.handle(ASKS, self.now, News::Up);
+                self.asking.handle(NAME, self.now, News::Up);
             }
             let next = match self.asking.poll(self.now).1 {
                 LineAct::Send(bytes) => {
@@ -177,7 +182,7 @@ impl DrivenPort {
                     continue;
                 }
                 LineAct::HangUp(_) => {
-                    self.asking.handle(ASKS, self.now, News::Down);
+                    self.asking.handle(NAME, self.now, News::Down);
                     self.again = Some(self.now + 1_000_000);
                     continue;
                 }

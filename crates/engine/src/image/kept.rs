@@ -60,6 +60,17 @@ impl Kept {
         }
     }
 
+    /// What is known of a device in another project, where it is number `other`; `rule` says which of the rules here each
+    /// one is.
+    pub(crate) fn adopt(&self, device: usize, old: &Self, other: usize, rule: impl Fn(u32) -> Option<u32>) {
+        let (Some(mut own), Some(known)) = (self.of(device), old.of(other)) else { return };
+        for ((before, grain), cell) in &known.cells {
+            if let Some(rule) = rule(*before) {
+                own.cells.insert((rule, *grain), cell.clone());
+            }
+        }
+    }
+
     /// A client's write of a rule is on its way.
     pub(crate) fn begin(&self, device: usize, rule: u32) {
         if let Some(mut known) = self.of(device) {

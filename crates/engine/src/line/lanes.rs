@@ -3,7 +3,7 @@
 use super::turns::{self, DeviceState};
 use super::{Current, Schedule};
 use crate::Moment;
-use crate::shared::{LineQueue, Shared};
+use crate::shared::{LineQueue, PortSettings, Shared, Site};
 use crate::speak::{Client, ClientSetup, speaker, subscriptions};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -22,7 +22,10 @@ pub(super) struct Unheard {
 
 /// One port of a schedule.
 pub(super) struct Lane {
+    /// Index of the port in the project that the schedule follows.
     pub(super) port: usize,
+    /// Its name, by which others know it.
+    pub(super) name: Arc<str>,
     pub(super) client: Box<dyn Client>,
     pub(super) queue: Arc<LineQueue>,
     pub(super) current: Option<Current>,
@@ -43,6 +46,7 @@ impl Lane {
         client.keep(subscriptions(&shared.plan, port));
         Some(Self {
             port,
+            name: shared.ports.get(port)?.name.as_str().into(),
             client,
             queue: Arc::clone(shared.queues.get(port)?),
             current: None,
@@ -80,12 +84,21 @@ pub(super) fn setup(shared: &Shared, port: usize) -> Option<ClientSetup<'_>> {
 impl Schedule {
     /// Of a port, and of those that have a device in common with it; `None` where it has no protocol that can be spoken.
     #[must_use]
-    pub fn new(shared: Arc<Shared>, port: usize) -> Option<Self> {
+    pub fn new(site: &Arc<Site>, port: usize) -> Option<Self> {
+        let _step = site.step();
+        Self::of(site, site.current(), port)
+    }
+
+    /// The same in that project, which is the one that runs while nobody else takes a step.
+    fn of(site: &Arc<Site>, shared: Arc<Shared>, port: usize) -> Option<Self> {
         let lane = Lane::new(&shared, port)?;
         let ports = shared.plan.ports_together(port);
         let others = ports.iter().filter(|own| **own != port).filter_map(|own| Lane::new(&shared, *own));
         let (others, devices) = (others.collect(), turns::of_ports(&shared, &ports));
         Some(Self {
+            site: Arc::clone(site),
+            generation: site.generation(),
+            busy: site.busy(&lane.name),
             shared,
             devices,
             next_ticket: 0,
@@ -93,7 +106,7 @@ impl Schedule {
             others,
             owed: VecDeque::new(),
             stirred: false,
-            held: false,
+            ended: false,
         })
     }
 
@@ -101,6 +114,12 @@ impl Schedule {
     #[must_use]
     pub fn ports(&self) -> Vec<usize> {
         std::iter::once(&self.lane).chain(&self.others).map(|lane| lane.port).collect()
+    }
+
+    /// Whether the port of that name, one of these, is the same one as `other` of the project that runs now.
+    #[must_use]
+    pub fn stays(&self, name: &str, other: &PortSettings) -> bool {
+        self.shared.ports.iter().any(|own| own.name == *name && other.is_same(own))
     }
 
     /// Looks at the lane of that port; whether there is one.
@@ -112,34 +131,55 @@ impl Schedule {
         true
     }
 
-    /// The same ports in a changed project, `port` one of them: what is known of their devices stays. Only between two
-    /// requests.
-    #[must_use]
-    pub fn renewed(&mut self, shared: Arc<Shared>, port: usize) -> Option<Self> {
-        let mut next = Self::new(shared, port)?;
+    /// Looks at the lane of the port of that name; whether there is one.
+    pub(super) fn turn_to_named(&mut self, name: &str) -> bool {
+        let lane = std::iter::once(&self.lane).chain(&self.others).find(|lane| *lane.name == *name);
+        lane.map(|lane| lane.port).is_some_and(|port| self.turn_to(port))
+    }
+
+    /// Takes the project that runs now, if that has changed; `false` where its ports are no longer there as they were. A
+    /// project changes only while nothing is under way.
+    pub(super) fn follow(&mut self) -> bool {
+        if self.ended || self.site.generation() == self.generation {
+            return !self.ended;
+        }
+        match self.renewed() {
+            Some(next) => *self = next,
+            None => self.ended = true,
+        }
+        !self.ended
+    }
+
+    /// The same ports in the project that runs now: what is known of their devices stays.
+    fn renewed(&mut self) -> Option<Self> {
+        let shared = self.site.current();
+        let (port, own) = shared.ports.iter().enumerate().find(|(_, own)| own.name == *self.lane.name)?;
+        if !self.shared.ports.get(self.lane.port)?.is_same(own) {
+            return None;
+        }
+        let mut next = Self::of(&self.site, Arc::clone(&shared), port)?;
+        // What was begun before must not be taken for what begins now.
+        next.next_ticket = self.next_ticket;
+        let change = self.site.change_from(self.generation);
         for polled in &mut next.devices {
             // One at another unit is another device: what was known of the old one says nothing of it.
             let same = |station: &Station| (station.name.clone(), station.setup.clone());
             let own = next.shared.plan.devices.get(polled.index).map(same);
             let known =
                 self.devices.iter().find(|old| self.shared.plan.devices.get(old.index).map(same) == own);
-            if let Some(known) = known {
-                (polled.failed, polled.lost) = (known.failed, known.lost);
+            let Some(known) = known else { continue };
+            (polled.failed, polled.lost, polled.no_change) = (known.failed, known.lost, known.no_change);
+            if let Some(change) = &change {
+                polled.adopt_sent(known, &shared.plan, &self.shared.plan, |rule| change.rule(rule));
             }
         }
         for lane in std::iter::once(&mut next.lane).chain(&mut next.others) {
-            let name = next.shared.ports.get(lane.port).map(|port| &port.name);
-            let same = |old: &&mut Lane| self.shared.ports.get(old.port).map(|port| &port.name) == name;
+            let same = |old: &&mut Lane| old.name == lane.name;
             if let Some(old) = std::iter::once(&mut self.lane).chain(&mut self.others).find(same) {
                 lane.go_on_from(old, &next.shared)?;
             }
         }
         Some(next)
-    }
-
-    /// Lets nothing more begin, so that a changed project can be taken: a line with more to do than it can would never be idle.
-    pub fn hold(&mut self, held: bool) {
-        self.held = held;
     }
 
     /// Whether nothing is under way.

@@ -16,7 +16,7 @@ mod turns;
 
 use crate::Moment;
 use crate::image::DeviceWrite;
-use crate::shared::{Event, LineRequest, Queued, Shared};
+use crate::shared::{BusyFlag, Event, LineRequest, Queued, Shared, Site};
 use crate::speak::{Act, Ask, ClientSetup, News, Ticket};
 use lanes::{Lane, Unheard, setup};
 use parts::{ChangeStage, OwedRead};
@@ -81,7 +81,13 @@ pub enum LineAct {
 
 /// Asks the devices of one port, or of all ports that have a device in common, and lets the answers land in the images.
 pub struct Schedule {
+    site: Arc<Site>,
+    generation: u64,
     shared: Arc<Shared>,
+    /// Whether something is under way, for those who wait to change the project.
+    busy: BusyFlag,
+    /// Its ports are no longer those of the project that runs: it does nothing more.
+    ended: bool,
     devices: Vec<DeviceState>,
     next_ticket: u64,
     /// The one that is looked at.
@@ -91,16 +97,20 @@ pub struct Schedule {
     owed: VecDeque<OwedRead>,
     /// A lane has more to do than when it was looked at last.
     stirred: bool,
-    /// A changed project waits: nothing more begins.
-    held: bool,
 }
 
 impl Schedule {
-    /// Takes news of a port.
-    pub fn handle(&mut self, port: usize, now: Moment, news: News<'_>) {
-        if !self.turn_to(port) {
-            return;
+    /// Takes news of the port of that name.
+    pub fn handle(&mut self, port: &str, now: Moment, news: News<'_>) {
+        let site = Arc::clone(&self.site);
+        let _step = site.step();
+        if self.follow() && self.turn_to_named(port) {
+            self.take_news(now, news);
+            self.busy.set(!self.is_idle());
         }
+    }
+
+    fn take_news(&mut self, now: Moment, news: News<'_>) {
         match news {
             News::Up => {
                 self.lane.up = true;
@@ -137,10 +147,23 @@ impl Schedule {
         self.lane.client.handle(now, news);
     }
 
-    /// What to do now, and at which port: of a wait, for all of them. Calling it early or often changes nothing.
-    pub fn poll(&mut self, now: Moment) -> (usize, LineAct) {
+    /// What to do now, and at the port of which name: of a wait, for all of them. Calling it early or often changes nothing.
+    /// A changed project is taken here, between two steps.
+    pub fn poll(&mut self, now: Moment) -> (Arc<str>, LineAct) {
+        let site = Arc::clone(&self.site);
+        let _step = site.step();
+        if !self.follow() {
+            return (Arc::clone(&self.lane.name), LineAct::Rest);
+        }
+        let act = self.poll_lanes(now);
+        self.busy.set(!self.is_idle());
+        (Arc::clone(&self.lane.name), act)
+    }
+
+    /// The same; the lane that it is about is the one that is looked at.
+    fn poll_lanes(&mut self, now: Moment) -> LineAct {
         if self.others.is_empty() {
-            return (self.lane.port, self.poll_lane(now));
+            return self.poll_lane(now);
         }
         loop {
             let mut waits = Moment::NEVER;
@@ -151,12 +174,11 @@ impl Schedule {
                 match self.poll_lane(now) {
                     LineAct::WaitUntil(moment) => waits = waits.min(moment),
                     LineAct::Rest => {}
-                    act => return (port, act),
+                    act => return act,
                 }
             }
             if !std::mem::take(&mut self.stirred) {
-                let wait = if waits == Moment::NEVER { LineAct::Rest } else { LineAct::WaitUntil(waits) };
-                return (self.lane.port, wait);
+                return if waits == Moment::NEVER { LineAct::Rest } else { LineAct::WaitUntil(waits) };
             }
         }
     }
@@ -229,7 +251,7 @@ impl Schedule {
 
     /// Gives the client its next question; or says for what to wait.
     fn start_next(&mut self, now: Moment) -> Option<LineAct> {
-        let chosen = if self.held {
+        let chosen = if self.site.is_held() {
             // What a lane waits for is part of what it has begun.
             self.next_owed(now).map(InFlight::Owed).ok_or(None)
         } else {

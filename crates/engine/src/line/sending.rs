@@ -46,6 +46,12 @@ impl Sent {
         Self { push, due, not_before, wait: AGAIN, filled: false, grows, keep, told: None }
     }
 
+    /// What was known of the same push in another project.
+    fn adopt(&mut self, old: &Self) {
+        (self.due, self.not_before, self.wait) = (old.due, old.not_before, old.wait);
+        (self.filled, self.told) = (old.filled, old.told);
+    }
+
     /// The cells that go out now; `value` is what the rule shows, `held` says whether the device is known to hold cells.
     fn wanted(
         &self,
@@ -94,6 +100,32 @@ fn fill_of(entry: &Push, word: u16, grain: Grain) -> Vec<u8> {
     match entry.bit {
         Some(_) => vec![u8::from(word != 0)],
         None => filled(word, grain, entry.extent.first, entry.extent.count),
+    }
+}
+
+impl DeviceState {
+    /// What was known in another plan of what the device is sent; `rule` says which of the rules here each of that one is.
+    pub(super) fn adopt_sent(
+        &mut self,
+        old: &Self,
+        plan: &Plan,
+        old_plan: &Plan,
+        rule: impl Fn(u32) -> Option<u32>,
+    ) {
+        for sent in &mut self.pushes {
+            let Some(own) = plan.pushes.get(sent.push) else { continue };
+            let same = |old: &&Sent| {
+                let entry = old_plan.pushes.get(old.push);
+                entry.is_some_and(|entry| {
+                    rule(entry.rule) == Some(own.rule)
+                        && (entry.extent.first, entry.extent.count, entry.bit)
+                            == (own.extent.first, own.extent.count, own.bit)
+                })
+            };
+            if let Some(old) = old.pushes.iter().find(same) {
+                sent.adopt(old);
+            }
+        }
     }
 }
 

@@ -1,8 +1,9 @@
 //! What lies behind a network port of a converter: its boards, its health, and the sessions of those who ask there.
 
 use super::doorkeeper::Doorkeeper;
-use super::driver::{NetThread, new_waker, start};
+use super::driver::{ReadyNet, idle_worker};
 use super::place::Place;
+use super::sockets::Sockets;
 use super::{NetEnd, NetMachine, NetSession, SessionOut};
 use crate::Moment;
 use crate::admission::{Admission, Aliases, Seat, admit, claimed, may_connect};
@@ -10,14 +11,13 @@ use crate::hex::mac_shown;
 use crate::hub::{Chunk, DatagramPeer};
 use crate::moment::Clock;
 use crate::port::tty::OpenFault;
-use crate::port::wait::wake;
+use crate::port::worker::Bell;
 use crate::session::{ClientIdentity, Session, SessionAct};
 use crate::shared::{ClientId, Event, Inbox, Shared, Site};
 use crate::speak::{
     LinkFaults, LinkLoss, LinkNews, News, NodeLink, NodeSetup, Produced, Server, Side, StationNews,
     ToldStations, another, speaker,
 };
-use rustix::fd::OwnedFd;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, PoisonError};
@@ -44,56 +44,68 @@ fn shown(aliases: Option<&Aliases>, elsewhere: &Elsewhere, real: SocketAddr) -> 
     })
 }
 
-/// Opens all sockets of a port and gives it a thread. Where `may_wait`, an address that is not there yet is waited for.
+/// Where a port of a network is to be, and what of it is there already.
+pub(crate) struct NetPlace<'a> {
+    /// As the project says it.
+    pub(crate) at: Place,
+    /// Where that really is.
+    pub(crate) elsewhere: Elsewhere,
+    /// Addresses that stand for others.
+    pub(crate) aliases: Option<Aliases>,
+    /// Sockets of a port whose place it takes.
+    pub(crate) spare: Option<&'a Sockets>,
+    /// An address that is not there yet is waited for.
+    pub(crate) may_wait: bool,
+}
+
+/// Opens all sockets of a port of a project, which runs or will, and finds a thread for it.
 ///
 /// # Errors
 /// A socket cannot be opened, in words.
-pub(crate) fn spawn(
+pub(crate) fn prepare(
     site: &Arc<Site>,
+    shared: &Arc<Shared>,
     port: usize,
-    at: Place,
-    (elsewhere, aliases): (Elsewhere, Option<Aliases>),
-    may_wait: bool,
+    place: NetPlace<'_>,
     clock: Clock,
-) -> Result<NetThread, OpenFault> {
-    let shared = site.current();
+) -> Result<(ReadyNet, Option<String>), OpenFault> {
+    let NetPlace { at, elsewhere, aliases, spare, may_wait } = place;
     let name = shared.ports.get(port).map(|port| port.name.clone()).unwrap_or_default();
     let at = match at {
         Place::Address(own) => Place::Address(elsewhere.own.unwrap_or(own)),
         Place::Interface(own) => elsewhere.switch.clone().map_or(Place::Interface(own), Place::Switch),
         at @ Place::Switch(_) => at,
     };
-    let waker = new_waker()?;
+    let worker = idle_worker()?;
     let protocol = shared.ports.get(port).map_or("", |port| port.protocol);
     let make = speaker(protocol).and_then(|speaker| speaker.node);
     let make = make.ok_or_else(|| {
         OpenFault::new(format!("`{protocol}` exchanges nothing in cycles"), "write another protocol")
     })?;
+    let runs = Arc::ptr_eq(&site.current(), shared);
     let end = Behind {
-        generation: site.generation(),
-        links: links_of(&shared, port),
+        generation: site.generation() + u64::from(!runs),
+        links: links_of(shared, port),
         site: Arc::clone(site),
-        shared: Arc::clone(&shared),
+        shared: Arc::clone(shared),
         name: name.clone(),
         at: at.address(),
         port,
         elsewhere,
         aliases: aliases.clone(),
-        waker: Arc::clone(&waker),
+        bell: worker.bell(),
         first: another(),
+        renew: false,
     };
     let node = make(&end.setup());
-    let open = match at.open(node.sockets()) {
-        Ok(open) => Some(open),
-        Err(fault) if may_wait && fault.missing => {
-            shared.tell(Event::PortDown { port, why: at.missing() });
-            None
-        }
+    let (open, missing) = match at.open(node.sockets(), spare) {
+        Ok(open) => (Some(open), None),
+        Err(fault) if may_wait && fault.missing => (None, Some(at.missing())),
         Err(fault) => return Err(fault),
     };
     let door = NetDoor { site: Arc::clone(site), name, aliases, elsewhere: end.elsewhere.clone() };
     let machine = NetMachine::new(node, Box::new(end));
-    start(at, machine, Box::new(door), open, waker, clock)
+    Ok((ReadyNet::new(worker, at, machine, Box::new(door), open, clock)?, missing))
 }
 
 /// The links of a port, by their numbers in the plan.
@@ -114,8 +126,10 @@ struct Behind {
     links: Vec<usize>,
     elsewhere: Elsewhere,
     aliases: Option<Aliases>,
-    waker: Arc<OwnedFd>,
+    bell: Bell,
     first: u16,
+    /// The node does not have the settings of the project that is followed yet.
+    renew: bool,
 }
 
 impl Behind {
@@ -162,57 +176,88 @@ impl Behind {
     }
 }
 
-impl NetEnd for Behind {
-    fn renewed(&mut self) -> Option<NodeSetup> {
+impl Behind {
+    /// Takes the project that runs now, if that has changed. In a step. The links keep the node's numbers until that has
+    /// its new settings, also those that are there no more.
+    fn follow(&mut self) {
         let generation = self.site.generation();
         if generation == self.generation {
+            return;
+        }
+        let shared = self.site.current();
+        self.generation = generation;
+        // A port that is gone has its thread ended by the reload.
+        let port = shared.ports.iter().position(|port| port.name == self.name).unwrap_or(usize::MAX);
+        let there = links_of(&shared, port);
+        let name = |shared: &Shared, link: usize| -> Option<String> {
+            Some(shared.plan.station(shared.plan.links.get(link)?.with)?.name.clone())
+        };
+        let same = |link: &usize| {
+            let own = name(&self.shared, *link)?;
+            there.iter().copied().find(|other| name(&shared, *other).as_ref() == Some(&own))
+        };
+        self.links = self.links.iter().map(|link| same(link).unwrap_or(usize::MAX)).collect();
+        (self.shared, self.port, self.renew) = (shared, port, true);
+    }
+
+    /// Does something with the project that runs now, while nobody changes it.
+    fn in_step<T>(&mut self, act: impl FnOnce(&Self) -> T) -> T {
+        let site = Arc::clone(&self.site);
+        let _step = site.step();
+        self.follow();
+        act(self)
+    }
+}
+
+impl NetEnd for Behind {
+    fn renewed(&mut self) -> Option<NodeSetup> {
+        if !self.renew && self.generation == self.site.generation() {
             return None;
         }
-        self.generation = generation;
-        let shared = self.site.current();
-        // A port that is gone has its thread ended by the reload.
-        let port = shared.ports.iter().position(|port| port.name == self.name)?;
-        self.links = links_of(&shared, port);
-        (self.shared, self.port) = (shared, port);
-        Some(self.setup())
+        self.in_step(|_| ());
+        self.renew = false;
+        self.links = links_of(&self.shared, self.port);
+        Some(self.setup()).filter(|_| self.port != usize::MAX)
     }
 
     fn produce(&mut self, now: Moment, link: usize, last: &mut Produced) {
-        self.shared.produce(self.link(link), now, last);
+        self.in_step(|own| own.shared.produce(own.link(link), now, last));
     }
 
     fn came(&mut self, now: Moment, link: usize, slot: usize, cells: &[u8]) {
-        self.shared.land_frame(self.link(link), slot, now, cells);
+        self.in_step(|own| own.shared.land_frame(own.link(link), slot, now, cells));
     }
 
     fn still(&mut self, now: Moment, link: usize) {
-        self.shared.still(self.link(link), now);
+        self.in_step(|own| own.shared.still(own.link(link), now));
     }
 
     fn unsound(&mut self, _now: Moment, link: usize, slot: usize) {
-        self.shared.spoil_slot(self.link(link), slot);
+        self.in_step(|own| own.shared.spoil_slot(own.link(link), slot));
     }
 
     fn station(&mut self, link: usize, news: StationNews) {
-        let station =
-            self.shared.plan.links.get(self.link(link)).and_then(|own| self.shared.plan.station(own.with));
-        if let (StationNews::Now { key, value, .. }, Some(station)) = (&news, station) {
-            // A reload is no restart: it stays as it is.
-            let mut all = self.elsewhere.kept.lock().unwrap_or_else(PoisonError::into_inner);
-            all.entry(station.name.clone()).or_default().insert((*key).to_string(), value.clone());
-        }
-        self.shared.station_news(self.link(link), news);
+        self.in_step(|own| {
+            let plan = &own.shared.plan;
+            let station = plan.links.get(own.link(link)).and_then(|own| plan.station(own.with));
+            if let (StationNews::Now { key, value, .. }, Some(station)) = (&news, station) {
+                // A reload is no restart: it stays as it is.
+                let mut all = own.elsewhere.kept.lock().unwrap_or_else(PoisonError::into_inner);
+                all.entry(station.name.clone()).or_default().insert((*key).to_string(), value.clone());
+            }
+            own.shared.station_news(own.link(link), news);
+        });
     }
 
     fn stopped(&mut self, _now: Moment, link: usize, why: LinkLoss) {
-        self.shared.stop_link(self.link(link), &why);
+        self.in_step(|own| own.shared.stop_link(own.link(link), &why));
     }
 
     fn news(&mut self, link: usize, mut news: LinkNews) {
         let peer = news.peer_mut();
         let real = SocketAddr::new(IpAddr::V4(*peer), 0);
         *peer = shown(self.aliases.as_ref(), &self.elsewhere, real).unwrap_or(*peer);
-        self.shared.link_news(self.link(link), news);
+        self.in_step(|own| own.shared.link_news(own.link(link), news));
     }
 
     fn skipped(&mut self, link: usize, frames: u64) {
@@ -241,7 +286,7 @@ impl NetEnd for Behind {
         Some(Box::new(MessageSession {
             session,
             inbox: Inbox::default(),
-            waker: Arc::clone(&self.waker),
+            bell: self.bell.clone(),
             shared: Arc::clone(&self.shared),
             port: self.port,
         }))
@@ -252,7 +297,7 @@ impl NetEnd for Behind {
 struct MessageSession {
     session: Session,
     inbox: Inbox,
-    waker: Arc<OwnedFd>,
+    bell: Bell,
     shared: Arc<Shared>,
     port: usize,
 }
@@ -285,8 +330,8 @@ impl NetSession for MessageSession {
                 SessionAct::WaitUntil(moment) => return SessionOut::WaitUntil(moment),
                 SessionAct::Rest => return SessionOut::Rest,
                 SessionAct::Hand(ticket) => {
-                    let waker = Arc::clone(&self.waker);
-                    self.session.submit(self.inbox.reply(ticket, move || wake(&waker)));
+                    let bell = self.bell.clone();
+                    self.session.submit(self.inbox.reply(ticket, move || bell.ring()));
                 }
             }
         }

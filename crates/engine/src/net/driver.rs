@@ -12,7 +12,8 @@ use crate::Moment;
 use crate::admission::keep_alive;
 use crate::moment::Clock;
 use crate::port::tty::OpenFault;
-use crate::port::wait::{be_punctual, wake, waker};
+use crate::port::wait::be_punctual;
+use crate::port::worker::{Bell, IdleWorker, Worker};
 use crate::speak::{Channel, NetNews};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd, OwnedFd};
@@ -20,9 +21,6 @@ use rustix::io::Errno;
 use rustix::net::RecvFlags;
 use std::collections::VecDeque;
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
-use std::thread::JoinHandle;
 
 /// Datagrams that are read at one socket before what is due is looked at again.
 const DATAGRAMS: usize = 32;
@@ -36,31 +34,6 @@ const AGAIN: u64 = 1_000_000;
 const DELAYED_MAX: usize = 4096;
 /// The longest datagram that is taken: what Ethernet carries in one piece, and more.
 const DATAGRAM_MAX: usize = 2048;
-
-/// A port's thread; dropping it closes what it has opened, in order, and ends it.
-pub(crate) struct NetThread {
-    stop: Arc<AtomicBool>,
-    waker: Arc<OwnedFd>,
-    thread: Option<JoinHandle<()>>,
-}
-
-impl NetThread {
-    /// Lets the thread look whether something has changed.
-    pub(crate) fn look(&self) {
-        wake(&self.waker);
-    }
-}
-
-impl Drop for NetThread {
-    fn drop(&mut self) {
-        self.stop.store(true, Relaxed);
-        wake(&self.waker);
-        if let Some(thread) = self.thread.take() {
-            // A panic there has been printed already.
-            let _ = thread.join();
-        }
-    }
-}
 
 /// One who asks.
 struct Asking {
@@ -89,54 +62,67 @@ struct NetDriver {
     next: u32,
     /// What leaves later.
     delayed: VecDeque<(Moment, Parcel)>,
-    waker: Arc<OwnedFd>,
-    stop: Arc<AtomicBool>,
+    bell: Bell,
 }
 
-/// Gives a port its thread. Without `open` the sockets are opened as soon as they can be.
+/// A port that is ready to begin: it has its thread and its machine, and its sockets unless they are missing.
+pub(crate) struct ReadyNet {
+    driver: NetDriver,
+    worker: IdleWorker,
+    open: Option<Sockets>,
+}
+
+impl ReadyNet {
+    /// With a thread of its own. Without `open` the sockets are opened as soon as they can be.
+    ///
+    /// # Errors
+    /// The system has no descriptor left.
+    pub(crate) fn new(
+        worker: IdleWorker,
+        at: Place,
+        machine: NetMachine,
+        door: Box<dyn Doorkeeper>,
+        open: Option<Sockets>,
+        clock: Clock,
+    ) -> Result<Self, OpenFault> {
+        let driver = NetDriver {
+            at,
+            machine,
+            door,
+            clock,
+            open: None,
+            again: Moment(0),
+            asking: vec![],
+            dialled: DialledSet::new()?,
+            next: 0,
+            delayed: VecDeque::new(),
+            bell: worker.bell(),
+        };
+        Ok(Self { driver, worker, open })
+    }
+
+    /// What it has open once more, for a port that takes its place.
+    pub(crate) fn spare(&self) -> Option<Sockets> {
+        self.open.as_ref().and_then(Sockets::spare)
+    }
+
+    /// Begins. What is dropped then closes what it has opened, in order, and ends.
+    pub(crate) fn begin(self) -> Worker {
+        let Self { mut driver, worker, open } = self;
+        if let Some(open) = open {
+            driver.opened(open);
+        }
+        worker.begin(move || driver.run())
+    }
+}
+
+/// A thread for [`ReadyNet::new`].
 ///
 /// # Errors
 /// The system has no thread or descriptor left.
-pub(crate) fn start(
-    at: Place,
-    machine: NetMachine,
-    door: Box<dyn Doorkeeper>,
-    open: Option<Sockets>,
-    waker: Arc<OwnedFd>,
-    clock: Clock,
-) -> Result<NetThread, OpenFault> {
-    let stop = Arc::new(AtomicBool::new(false));
-    let mut driver = NetDriver {
-        at,
-        machine,
-        door,
-        clock,
-        open: None,
-        again: Moment(0),
-        asking: vec![],
-        dialled: DialledSet::new()?,
-        next: 0,
-        delayed: VecDeque::new(),
-        waker: Arc::clone(&waker),
-        stop: Arc::clone(&stop),
-    };
-    if let Some(open) = open {
-        driver.opened(open);
-    }
-    let named = std::thread::Builder::new().name("network".into());
-    let thread = named
-        .spawn(move || driver.run())
-        .map_err(|error| OpenFault::new(format!("no thread: {error}"), "free memory or threads"))?;
-    Ok(NetThread { stop, waker, thread: Some(thread) })
-}
-
-/// An eventfd for [`start`].
-///
-/// # Errors
-/// The system has no descriptor left.
-pub(crate) fn new_waker() -> Result<Arc<OwnedFd>, OpenFault> {
-    waker()
-        .map_err(|errno| OpenFault::new(format!("no descriptor: {errno}"), "raise the limit of open files"))
+pub(crate) fn idle_worker() -> Result<IdleWorker, OpenFault> {
+    IdleWorker::new("network")
+        .map_err(|error| OpenFault::new(format!("no thread: {error}"), "free memory, threads or descriptors"))
 }
 
 impl NetDriver {
@@ -153,7 +139,7 @@ impl NetDriver {
     }
 
     fn try_to_open(&mut self, now: Moment) {
-        match self.at.open(self.machine.sockets()) {
+        match self.at.open(self.machine.sockets(), None) {
             Ok(open) => self.opened(open),
             Err(_) => self.again = now + AGAIN,
         }
@@ -163,7 +149,7 @@ impl NetDriver {
         be_punctual();
         loop {
             let now = self.clock.now();
-            if self.stop.load(Relaxed) {
+            if self.bell.is_ending() {
                 break;
             }
             if self.open.is_none() && now >= self.again {
@@ -297,10 +283,10 @@ impl NetDriver {
             tv_nsec: i64::try_from(micros % 1_000_000 * 1000).unwrap_or(0),
         });
         let pending = self.dialled.pending();
-        let mut fds = vec![PollFd::new(&self.waker, PollFlags::IN)];
+        let mut fds = vec![PollFd::new(self.bell.fd(), PollFlags::IN)];
         if let Some(open) = &self.open {
             fds.extend(open.datagrams.iter().map(|(.., socket)| PollFd::new(socket, PollFlags::IN)));
-            fds.extend(open.listeners.iter().map(|listener| PollFd::new(listener, PollFlags::IN)));
+            fds.extend(open.listeners.iter().map(|(_, own)| PollFd::new(own, PollFlags::IN)));
             if let Some(frames) = &open.frames {
                 fds.extend(frames.fds().map(|own| PollFd::from_borrowed_fd(own, PollFlags::IN)));
             }
@@ -325,7 +311,7 @@ impl NetDriver {
         let mut ready = fds.iter().map(|fd| fd.revents()).collect::<Vec<_>>().into_iter();
         drop(fds);
         if ready.next().is_some_and(|own| own.contains(PollFlags::IN)) {
-            let _ = rustix::io::read(&*self.waker, &mut [0u8; 8]);
+            let _ = rustix::io::read(self.bell.fd(), &mut [0u8; 8]);
         }
         let now = self.clock.now();
         let (datagrams, listeners, frames) = self.open.as_ref().map_or((0, 0, 0), |open| {
@@ -448,7 +434,7 @@ impl NetDriver {
     fn accept(&mut self, now: Moment) {
         let Some(open) = &self.open else { return };
         let mut come = vec![];
-        for listener in &open.listeners {
+        for (_, listener) in &open.listeners {
             while let Ok((stream, who)) = listener.accept() {
                 come.push((stream, who));
                 if come.len() >= DATAGRAMS {

@@ -11,12 +11,12 @@ mod sockets;
 #[cfg(test)]
 mod tests;
 
-pub(crate) use converter::{Elsewhere, spawn};
+pub(crate) use converter::{Elsewhere, NetPlace, prepare};
 pub(crate) use doorkeeper::Doorkeeper;
-pub(crate) use driver::{NetThread, new_waker, start};
+pub(crate) use driver::{ReadyNet, idle_worker};
 pub(crate) use frame_socket::{FRAME_MAX, FrameSocket};
 pub(crate) use place::Place;
-pub(crate) use sockets::open_sockets;
+pub(crate) use sockets::{Sockets, open_sockets};
 
 use crate::Moment;
 use crate::speak::{

@@ -27,13 +27,13 @@ impl Place {
         }
     }
 
-    /// Opens what a node needs there.
+    /// Opens what a node needs there; of `spare` what is open there already.
     ///
     /// # Errors
     /// What cannot be opened, in words.
-    pub(crate) fn open(&self, sockets: &[Socket]) -> Result<Sockets, OpenFault> {
+    pub(crate) fn open(&self, sockets: &[Socket], spare: Option<&Sockets>) -> Result<Sockets, OpenFault> {
         match self {
-            Self::Address(own) => open_sockets(*own, sockets),
+            Self::Address(own) => open_sockets(*own, sockets, spare),
             _ => Ok(Sockets { listeners: vec![], datagrams: vec![], frames: Some(self.frames(sockets)?) }),
         }
     }

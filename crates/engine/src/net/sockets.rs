@@ -7,18 +7,37 @@ use std::net::{Ipv4Addr, SocketAddrV4, TcpListener, UdpSocket};
 
 /// All sockets of an address.
 pub(crate) struct Sockets {
-    pub(super) listeners: Vec<TcpListener>,
+    /// By TCP port.
+    pub(super) listeners: Vec<(u16, TcpListener)>,
     /// By the node's place of it.
     pub(super) datagrams: Vec<(usize, u16, UdpSocket)>,
     /// What carries whole frames, where some do.
     pub(super) frames: Option<FrameSocket>,
 }
 
-/// Opens the sockets of a node at an address.
+impl Sockets {
+    /// Second descriptors of its sockets, for a port that takes the place of this one at the same address.
+    pub(crate) fn spare(&self) -> Option<Self> {
+        let listeners = self.listeners.iter().map(|(port, own)| Some((*port, own.try_clone().ok()?)));
+        let datagrams =
+            self.datagrams.iter().map(|(place, port, own)| Some((*place, *port, own.try_clone().ok()?)));
+        Some(Self {
+            listeners: listeners.collect::<Option<_>>()?,
+            datagrams: datagrams.collect::<Option<_>>()?,
+            frames: None,
+        })
+    }
+}
+
+/// Opens the sockets of a node at an address; of `spare` those that are open there already.
 ///
 /// # Errors
 /// The first that cannot be opened, in words.
-pub(crate) fn open_sockets(at: Ipv4Addr, sockets: &[Socket]) -> Result<Sockets, OpenFault> {
+pub(crate) fn open_sockets(
+    at: Ipv4Addr,
+    sockets: &[Socket],
+    spare: Option<&Sockets>,
+) -> Result<Sockets, OpenFault> {
     let fault = |what: &str, port: u16, error: &std::io::Error| {
         let place = SocketAddrV4::new(at, port);
         let (why, fix) = match error.kind() {
@@ -40,19 +59,18 @@ pub(crate) fn open_sockets(at: Ipv4Addr, sockets: &[Socket]) -> Result<Sockets, 
     for (place, socket) in sockets.iter().enumerate() {
         match socket {
             Socket::Listen(port) => {
-                let listener = TcpListener::bind((at, *port)).and_then(|listener| {
-                    listener.set_nonblocking(true)?;
-                    Ok(listener)
-                });
-                open.listeners.push(listener.map_err(|error| fault("TCP", *port, &error))?);
+                let known = spare.and_then(|open| open.listeners.iter().find(|(own, _)| own == port));
+                let listener =
+                    known.map_or_else(|| TcpListener::bind((at, *port)), |(_, own)| own.try_clone());
+                let listener = listener.and_then(|own| own.set_nonblocking(true).map(|()| own));
+                open.listeners.push((*port, listener.map_err(|error| fault("TCP", *port, &error))?));
             }
             // Frames belong to an interface, and not to an address.
             Socket::Frames { .. } => {}
             Socket::Datagrams(port) => {
-                let socket = UdpSocket::bind((at, *port)).and_then(|socket| {
-                    socket.set_nonblocking(true)?;
-                    Ok(socket)
-                });
+                let known = spare.and_then(|open| open.datagrams.iter().find(|(_, own, _)| own == port));
+                let socket = known.map_or_else(|| UdpSocket::bind((at, *port)), |(.., own)| own.try_clone());
+                let socket = socket.and_then(|own| own.set_nonblocking(true).map(|()| own));
                 open.datagrams.push((place, *port, socket.map_err(|error| fault("UDP", *port, &error))?));
             }
         }

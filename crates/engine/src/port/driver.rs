@@ -2,19 +2,17 @@
 //! that have a device in common. It runs their machine, `ppoll`s their descriptors and an eventfd, and decides nothing.
 
 use super::opened::{OpenedPort, passed};
-use super::tty::OpenFault;
-use super::wait::{be_punctual, wait_any, wake, waker, write_all};
+use super::wait::{be_punctual, wait_any, write_all};
 use crate::Moment;
 use crate::line::{LineAct, Schedule};
 use crate::moment::Clock;
+use crate::port::worker::{Bell, IdleWorker, Worker};
 use crate::session::{ClientIdentity, LineSession, LineStep, Session};
 use crate::shared::{ClientId, Event, Inbox, Shared, Site};
-use crate::speak::{News, Side};
+use crate::speak::{News, Side, speaker};
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
-use std::thread::JoinHandle;
 
 /// How long before a moment the system's wait ends, in microseconds; the rest is spun, so that a silence is met to
 /// the microsecond. A system wakes a thread some 50 µs late.
@@ -22,88 +20,65 @@ const SPIN: u64 = 60;
 /// How often a virtual port that nobody has open is looked at.
 const LOOK: u64 = 10_000;
 
-/// A port's thread; dropping it ends the thread.
-pub(crate) struct LineThread {
-    stop: Arc<AtomicBool>,
-    waker: Arc<OwnedFd>,
-    thread: Option<JoinHandle<()>>,
-}
-
-impl LineThread {
-    /// Lets the thread look whether the project has changed.
-    pub(crate) fn look(&self) {
-        wake(&self.waker);
-    }
-}
-
-impl Drop for LineThread {
-    fn drop(&mut self) {
-        self.stop.store(true, Relaxed);
-        wake(&self.waker);
-        if let Some(thread) = self.thread.take() {
-            // A panic there has been printed already.
-            let _ = thread.join();
-        }
-    }
-}
-
 /// What a port does.
 enum Machine {
     Schedule(Box<Schedule>),
     Session(Box<LineSession>),
 }
 
-/// Gives opened ports a thread; `asks` says whether we ask there or others do. Several are those of one schedule.
-///
-/// # Errors
-/// They have no protocol, or the system no thread left.
-pub(crate) fn spawn(
+/// Whether a port can be driven: whether its protocol can be spoken there.
+#[must_use]
+pub(crate) fn can_drive(shared: &Shared, port: usize, asks: bool) -> bool {
+    let speaker = shared.ports.get(port).and_then(|port| speaker(port.protocol));
+    let answers = shared.answers.get(port).is_some_and(Option::is_some);
+    speaker.is_some_and(
+        |speaker| if asks { speaker.client.is_some() } else { answers && speaker.server.is_some() },
+    )
+}
+
+/// Gives ports to a thread; `asks` says whether we ask there or others do. Several are those of one schedule. Nothing where
+/// it [cannot drive](can_drive) them.
+pub(crate) fn drive(
+    worker: IdleWorker,
     site: &Arc<Site>,
     ports: Vec<OpenedPort>,
     asks: bool,
     clock: Clock,
-) -> Result<LineThread, OpenFault> {
-    let system = |what: String| OpenFault::new(what, "free memory or descriptors");
-    let shared = site.current();
-    let no_protocol = || OpenFault::new("the port has no protocol", "add `protocol`");
-    let first = ports.first().map(|own| own.port).ok_or_else(no_protocol)?;
-    let waker = waker().map_err(|errno| system(format!("no thread: {errno}")))?;
+) -> Option<Worker> {
+    let (generation, shared) = (site.generation(), site.current());
+    let first = ports.first()?.port;
     for queue in ports.iter().filter_map(|own| shared.queues.get(own.port)) {
-        let waker = Arc::clone(&waker);
-        queue.set_wake(move || wake(&waker));
+        let bell = worker.bell();
+        queue.set_wake(move || bell.ring());
     }
     let mut machine = if asks {
-        Machine::Schedule(Box::new(Schedule::new(Arc::clone(&shared), first).ok_or_else(no_protocol)?))
+        Machine::Schedule(Box::new(Schedule::new(site, first)?))
     } else {
         let name = shared.ports.get(first).map(|port| port.name.clone()).unwrap_or_default();
         // The client of a line is one client, apart from all addresses.
         let client = ClientIdentity { id: ClientId(u64::MAX - first as u64), who: name, address: None };
-        let answering = Session::new(Arc::clone(site), first, client).ok_or_else(no_protocol)?;
+        let answering = Session::new(Arc::clone(site), first, client)?;
         let frame_gap = shared.plan.lines.get(first).map_or(0, |line| line.frame_gap);
         Machine::Session(Box::new(LineSession::new(answering, frame_gap)))
     };
     for own in ports.iter().filter(|own| own.open.is_none()) {
-        machine.handle(own.port, clock.now(), News::Down);
+        machine.handle(&own.name, clock.now(), News::Down);
     }
-    let stop = Arc::new(AtomicBool::new(false));
     let driver = Driver {
-        generation: site.generation(),
+        generation,
         site: Arc::clone(site),
         shared,
         ports,
         clock,
         machine,
         inbox: Inbox::default(),
-        waker: Arc::clone(&waker),
-        stop: Arc::clone(&stop),
+        bell: worker.bell(),
     };
-    let named = std::thread::Builder::new().name(format!("port-{first}"));
-    let thread = named.spawn(move || driver.run()).map_err(|error| system(format!("no thread: {error}")))?;
-    Ok(LineThread { stop, waker, thread: Some(thread) })
+    Some(worker.begin(move || driver.run()))
 }
 
 impl Machine {
-    fn handle(&mut self, port: usize, now: Moment, news: News<'_>) {
+    fn handle(&mut self, port: &str, now: Moment, news: News<'_>) {
         match self {
             Self::Schedule(asking) => asking.handle(port, now, news),
             Self::Session(answering) => answering.handle(now, news),
@@ -119,19 +94,17 @@ struct Driver {
     ports: Vec<OpenedPort>,
     clock: Clock,
     inbox: Inbox,
-    waker: Arc<OwnedFd>,
-    stop: Arc<AtomicBool>,
+    bell: Bell,
 }
 
 impl Driver {
     fn run(mut self) {
         be_punctual();
-        while !self.stop.load(Relaxed) {
+        while !self.bell.is_ending() {
             let now = self.clock.now();
             self.reopen(now);
-            self.renew();
-            let (port, act) = self.poll(now);
-            let at = self.ports.iter().position(|own| own.port == port);
+            self.follow();
+            let (at, act) = self.poll(now);
             let until = match act {
                 LineAct::Send(bytes) => {
                     at.into_iter().for_each(|at| self.send(at, &bytes));
@@ -144,9 +117,6 @@ impl Driver {
                 LineAct::WaitUntil(moment) => moment,
                 LineAct::Rest => Moment::NEVER,
             };
-            if self.can_renew() {
-                continue;
-            }
             let closed = self.ports.iter().filter(|own| own.open.is_none()).map(|own| own.reopen_at);
             let until = closed.fold(until, Moment::min);
             if until.since(now) <= SPIN {
@@ -170,7 +140,7 @@ impl Driver {
         let until = if is_looked_at { until.min(now + LOOK) } else { until };
         let waits = self.ports.iter().filter(open).filter(|own| own.is_used);
         let fds: Vec<&OwnedFd> = waits.filter_map(|own| Some(&own.open.as_ref()?.fd)).collect();
-        let mut ready = wait_any(&fds, &self.waker, until, now).into_iter();
+        let mut ready = wait_any(&fds, self.bell.fd(), until, now).into_iter();
         let to_read = self.ports.iter().enumerate().filter(|(_, own)| open(own));
         let to_read = to_read.filter(|(_, own)| !own.is_used || ready.next() == Some(true));
         let to_read: Vec<usize> = to_read.map(|(at, _)| at).collect();
@@ -215,7 +185,7 @@ impl Driver {
                 Machine::Session(_) => Side::Either,
             };
             passed(&self.shared, &own.name, heard, (now, now), bytes);
-            self.machine.handle(own.port, now, News::Bytes(bytes));
+            self.machine.handle(&own.name, now, News::Bytes(bytes));
         }
     }
 
@@ -243,10 +213,13 @@ impl Driver {
         }
     }
 
-    fn poll(&mut self, now: Moment) -> (usize, LineAct) {
-        let first = self.ports.first().map_or(usize::MAX, |own| own.port);
+    /// What to do, and at which of the ports.
+    fn poll(&mut self, now: Moment) -> (Option<usize>, LineAct) {
         let answering = match &mut self.machine {
-            Machine::Schedule(asking) => return asking.poll(now),
+            Machine::Schedule(asking) => {
+                let (port, act) = asking.poll(now);
+                return (self.ports.iter().position(|own| own.name == *port), act);
+            }
             Machine::Session(answering) => answering,
         };
         loop {
@@ -254,57 +227,41 @@ impl Driver {
                 answering.ended(now, ticket, outcome);
             }
             match answering.poll(now) {
-                LineStep::Act(act) => return (first, act),
+                LineStep::Act(act) => return (Some(0), act),
                 LineStep::Hand(ticket) => {
-                    let waker = Arc::clone(&self.waker);
-                    answering.submit(self.inbox.reply(ticket, move || wake(&waker)));
+                    let bell = self.bell.clone();
+                    answering.submit(self.inbox.reply(ticket, move || bell.ring()));
                 }
             }
         }
     }
 
-    /// Whether a changed project waits that can be taken now.
-    fn can_renew(&self) -> bool {
-        let idle = !matches!(&self.machine, Machine::Schedule(asking) if !asking.is_idle());
-        idle && self.site.generation() != self.generation
-    }
-
-    /// Takes a changed project, between two requests.
-    fn renew(&mut self) {
+    /// Takes the project that runs now, if that has changed: what its machine does by itself, the driver does for what it
+    /// tells and counts.
+    fn follow(&mut self) {
         let generation = self.site.generation();
         if generation == self.generation {
             return;
         }
-        if let Machine::Schedule(asking) = &mut self.machine
-            && !asking.is_idle()
-        {
-            return asking.hold(true);
-        }
-        self.generation = generation;
         let shared = self.site.current();
         // A port that is gone has its thread ended by the reload.
         let place = |own: &OpenedPort| shared.ports.iter().position(|port| port.name == own.name);
         let Some(places) = self.ports.iter().map(place).collect::<Option<Vec<usize>>>() else { return };
-        if let (Machine::Schedule(asking), Some(first)) = (&mut self.machine, places.first()) {
-            let Some(next) = asking.renewed(Arc::clone(&shared), *first) else { return asking.hold(false) };
-            self.machine = Machine::Schedule(Box::new(next));
-        }
         self.ports.iter_mut().zip(places).for_each(|(own, place)| own.port = place);
-        self.shared = shared;
+        (self.generation, self.shared) = (generation, shared);
     }
 
     fn gone(&mut self, at: usize, why: &str) {
         let Some(own) = self.ports.get_mut(at) else { return };
         let now = self.clock.now();
         own.lost(&self.shared, now, why);
-        self.machine.handle(own.port, now, News::Down);
+        self.machine.handle(&own.name, now, News::Down);
     }
 
     fn reopen(&mut self, now: Moment) {
-        let shares = self.ports.len() > 1;
         for own in &mut self.ports {
-            if own.reopens(&self.shared, now, shares, &self.waker) {
-                self.machine.handle(own.port, self.clock.now(), News::Up);
+            if own.reopens(&self.shared, now, &self.bell) {
+                self.machine.handle(&own.name, self.clock.now(), News::Up);
                 self.shared.tell(Event::PortUp { port: own.port, what: own.way.shown() });
             }
         }

@@ -7,8 +7,10 @@ pub(crate) mod pipe;
 mod rs485;
 pub(crate) mod tty;
 pub(crate) mod wait;
-mod way;
 
-pub(crate) use driver::{LineThread, spawn};
+mod way;
+pub(crate) mod worker;
+
+pub(crate) use driver::{can_drive, drive};
 pub(crate) use opened::{Begin, OpenedPort};
-pub(crate) use way::{Open, Way};
+pub(crate) use way::Way;

@@ -2,14 +2,12 @@
 
 use super::echo::Unecho;
 use super::tty::OpenFault;
-use super::wait::wake;
 use super::way::{Open, Way};
 use crate::Moment;
 use crate::hub::Chunk;
+use crate::port::worker::Bell;
 use crate::shared::{Event, Shared};
 use crate::speak::Side;
-use rustix::fd::OwnedFd;
-use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::mpsc::{Receiver, TryRecvError, channel};
 
@@ -35,12 +33,17 @@ pub(super) fn passed(
 pub(crate) enum Begin {
     /// It was opened before.
     Opened(Open),
-    /// It is opened now; where it must be and cannot, it does not begin.
-    Open,
-    /// It is opened now, and where what it leads to is missing, later.
-    OpenLater,
-    /// It is opened now or later, whatever is in the way.
-    Whenever,
+    /// What it leads to is missing; it is opened as soon as that is there.
+    Missing(OpenFault),
+    /// It is opened as soon as it can be.
+    Later,
+}
+
+impl Begin {
+    /// What is open of it.
+    pub(super) fn open(self) -> Option<Open> {
+        if let Self::Opened(open) = self { Some(open) } else { None }
+    }
 }
 
 /// One port of a thread.
@@ -54,42 +57,27 @@ pub(crate) struct OpenedPort {
     pub(super) is_used: bool,
     pub(super) reopen_at: Moment,
     again: u64,
+    /// That it is not open was told.
+    told: bool,
     /// It is being connected, by a thread that may wait.
     connecting: Option<Receiver<Result<Open, OpenFault>>>,
 }
 
 impl OpenedPort {
-    /// Opens a port, and tells whether it is.
-    ///
-    /// # Errors
-    /// It cannot be opened, and must be now.
-    pub(crate) fn begin(
-        shared: &Shared,
-        port: usize,
-        (way, begin): (Way, Begin),
-        now: Moment,
-    ) -> Result<Self, OpenFault> {
-        let (later, whenever) = (matches!(begin, Begin::OpenLater), matches!(begin, Begin::Whenever));
-        let may_wait = |fault: &OpenFault| !way.must_open() || whenever || later && fault.missing;
-        let opened = match begin {
-            Begin::Opened(open) => Ok(open),
-            Begin::Open | Begin::OpenLater | Begin::Whenever => way.open(),
-        };
-        let open = match opened {
-            Ok(open) => Some(open),
-            Err(fault) if may_wait(&fault) => {
-                let why =
-                    if way.must_open() { format!("{} ({})", fault.what, fault.fix) } else { fault.what };
-                shared.tell(Event::PortDown { port, why });
-                None
-            }
-            Err(fault) => return Err(fault),
-        };
-        if open.is_some() {
-            shared.tell(Event::PortUp { port, what: way.shown() });
-        }
+    /// A port, and tells whether it is open.
+    pub(crate) fn begin(shared: &Shared, port: usize, (way, begin): (Way, Begin), now: Moment) -> Self {
         let settings = shared.ports.get(port);
-        let again = if open.is_some() { 0 } else { way.again(0) };
+        let (mut told, mut again) = (false, 0);
+        match &begin {
+            Begin::Opened(_) => shared.tell(Event::PortUp { port, what: way.shown() }),
+            Begin::Missing(fault) => {
+                let why = format!("{} ({})", fault.what, fault.fix);
+                shared.tell(Event::PortDown { port, why });
+                (told, again) = (true, way.again(0));
+            }
+            Begin::Later => {}
+        }
+        let open = begin.open();
         let own = Self {
             port,
             name: settings.map(|port| port.name.clone()).unwrap_or_default(),
@@ -99,10 +87,11 @@ impl OpenedPort {
             again,
             way,
             open,
+            told,
             connecting: None,
         };
         own.mark(shared, own.open.is_some());
-        Ok(own)
+        own
     }
 
     fn mark(&self, shared: &Shared, up: bool) {
@@ -113,7 +102,7 @@ impl OpenedPort {
 
     /// It is lost, and will be opened again.
     pub(super) fn lost(&mut self, shared: &Shared, now: Moment, why: &str) {
-        self.open = None;
+        (self.open, self.told) = (None, true);
         self.again = self.way.again(0);
         self.reopen_at = now + self.again;
         self.mark(shared, false);
@@ -122,50 +111,52 @@ impl OpenedPort {
         shared.tell(Event::PortDown { port: self.port, why });
     }
 
-    /// Opens it once more if it is time; whether it is open now. Where others share the thread, a connection is made by
-    /// another one: they must not wait for it.
-    pub(super) fn reopens(
-        &mut self,
-        shared: &Shared,
-        now: Moment,
-        shares: bool,
-        waker: &Arc<OwnedFd>,
-    ) -> bool {
+    /// Opens it once more if it is time; whether it is open now. A connection is made by another thread: nothing else
+    /// must wait for it.
+    pub(super) fn reopens(&mut self, shared: &Shared, now: Moment, bell: &Bell) -> bool {
         let opened = match &self.connecting {
             Some(connecting) => match connecting.try_recv() {
-                Ok(opened) => opened.ok(),
+                Ok(opened) => Some(opened),
                 Err(TryRecvError::Empty) => return false,
                 Err(TryRecvError::Disconnected) => None,
             },
             None if self.open.is_some() || now < self.reopen_at => return false,
-            None if shares && matches!(self.way, Way::Connect { .. }) => {
-                self.connecting = self.connect(waker);
+            None if matches!(self.way, Way::Connect { .. }) => {
+                self.connecting = self.connect(bell);
                 if self.connecting.is_some() {
                     self.reopen_at = Moment::NEVER;
                     return false;
                 }
                 None
             }
-            None => self.way.open().ok(),
+            None => Some(self.way.open()),
         };
         self.connecting = None;
-        let Some(open) = opened else {
-            self.again = self.way.again(self.again);
-            self.reopen_at = now + self.again;
-            return false;
-        };
-        (self.open, self.reopen_at, self.again) = (Some(open), Moment::NEVER, 0);
-        self.mark(shared, true);
-        true
+        match opened {
+            Some(Ok(open)) => {
+                (self.open, self.reopen_at, self.again, self.told) = (Some(open), Moment::NEVER, 0, false);
+                self.mark(shared, true);
+                return true;
+            }
+            Some(Err(fault)) if !std::mem::replace(&mut self.told, true) => {
+                let why =
+                    if self.way.must_open() { format!("{} ({})", fault.what, fault.fix) } else { fault.what };
+                shared.tell(Event::PortDown { port: self.port, why });
+            }
+            _ => {}
+        }
+        self.again = self.way.again(self.again);
+        self.reopen_at = now + self.again;
+        false
     }
 
-    fn connect(&self, waker: &Arc<OwnedFd>) -> Option<Receiver<Result<Open, OpenFault>>> {
+    fn connect(&self, bell: &Bell) -> Option<Receiver<Result<Open, OpenFault>>> {
         let (sender, receiver) = channel();
-        let (way, waker) = (self.way.clone(), Arc::clone(waker));
+        let (way, bell) = (self.way.clone(), bell.clone());
         let connect = move || {
             // The port may have been closed meanwhile.
             let _ = sender.send(way.open());
-            wake(&waker);
+            bell.ring();
         };
         std::thread::Builder::new().name("connect".into()).spawn(connect).ok().map(|_| receiver)
     }

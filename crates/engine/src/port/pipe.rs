@@ -1,21 +1,22 @@
 //! Bytes that pass between two ports unread, for one client at a time.
 
-use super::wait::{wake, waker, write_all};
+use super::opened::Begin;
+use super::wait::write_all;
 use super::way::{Open, Way};
 use crate::Moment;
 use crate::admission::{Admission, Aliases, Seat, admit, keep_alive, may_connect};
 use crate::admission::{ListenPlace, is_out_of_room};
 use crate::hub::Chunk;
 use crate::moment::Clock;
+use crate::port::worker::{Bell, IdleWorker, Worker};
 use crate::shared::{Event, Shared, Site};
 use crate::speak::Side;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::fd::{AsFd, OwnedFd};
+use rustix::fd::AsFd;
 use rustix::io::Errno;
 use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
-use std::thread::JoinHandle;
+use std::sync::atomic::Ordering::Relaxed;
 
 /// How often it looks, bytes or not: for what is missing, and for clients that are silent.
 const LOOK: Timespec = Timespec { tv_sec: 0, tv_nsec: 500_000_000 };
@@ -28,64 +29,45 @@ pub(crate) enum Front {
     Way(Way),
 }
 
-/// A pipe at work; dropping it ends it.
-pub(crate) struct Pipe {
-    stop: Arc<AtomicBool>,
-    waker: Arc<OwnedFd>,
-    thread: Option<JoinHandle<()>>,
-}
-
-impl Drop for Pipe {
-    fn drop(&mut self) {
-        self.stop.store(true, Relaxed);
-        wake(&self.waker);
-        if let Some(thread) = self.thread.take() {
-            // A panic there has been printed already.
-            let _ = thread.join();
-        }
-    }
+/// What a pipe needs, before it begins.
+pub(crate) struct PipeEnds {
+    /// Index of the port on which others come, with what it begins with.
+    pub(crate) from: (usize, Front, Begin),
+    /// The other one.
+    pub(crate) to: (usize, Way, Begin),
 }
 
 /// Joins two ports.
-///
-/// # Errors
-/// The system gives no thread.
-pub(crate) fn spawn(
-    site: &Arc<Site>,
-    (from, front): (usize, Front),
-    (to, back): (usize, Way),
-    clock: Clock,
-) -> std::io::Result<Pipe> {
-    let waker = waker()?;
-    let stop = Arc::new(AtomicBool::new(false));
+pub(crate) fn begin(worker: IdleWorker, site: &Arc<Site>, ends: PipeEnds, clock: Clock) -> Worker {
     let shared = site.current();
     let name = |port: usize| -> Arc<str> {
         shared.ports.get(port).map(|port| port.name.as_str()).unwrap_or_default().into()
     };
-    let mut work = PipeWork {
+    let PipeEnds { from: (from, front, first), to: (to, back, second) } = ends;
+    let door = |port: usize, begin: Begin| Door { name: name(port), open: begin.open(), told: false };
+    let work = PipeWork {
         site: Arc::clone(site),
         clock,
-        from: Door { name: name(from), open: None, told: false },
-        to: Door { name: name(to), open: None, told: false },
-        front: Front::Way(back.clone()),
+        from: door(from, first),
+        to: door(to, second),
+        front,
         back,
         client: None,
-        waker: Arc::clone(&waker),
+        bell: worker.bell(),
         paused: false,
     };
-    if let Front::Listen(ListenPlace { listener: Some(listener), .. }, _) = &front {
-        listener.set_nonblocking(true)?;
-        work.up(&work.from, &listener.local_addr()?.to_string());
-    }
-    work.front = front;
-    let asked = Arc::clone(&stop);
-    let named = std::thread::Builder::new().name(format!("pipe-{from}-{to}"));
-    let thread = named.spawn(move || {
-        while !asked.load(Relaxed) {
-            work.step();
+    match &work.front {
+        Front::Listen(ListenPlace { listener: Some(listener), wanted }, _) => {
+            let real = listener.local_addr().unwrap_or(*wanted);
+            work.up(&work.from, &real.to_string());
         }
-    })?;
-    Ok(Pipe { stop, waker, thread: Some(thread) })
+        Front::Way(way) if work.from.open.is_some() => work.up(&work.from, &way.shown()),
+        _ => {}
+    }
+    if work.to.open.is_some() {
+        work.up(&work.to, &work.back.shown());
+    }
+    worker.begin(move || work.run())
 }
 
 /// One of the two ports.
@@ -106,7 +88,7 @@ struct PipeWork {
     back: Way,
     /// The client of a listening port, and when a byte of it or for it last passed.
     client: Option<(SocketAddr, Moment)>,
-    waker: Arc<OwnedFd>,
+    bell: Bell,
     /// No descriptor was free for a client.
     paused: bool,
 }
@@ -117,6 +99,12 @@ fn index(shared: &Shared, door: &Door) -> usize {
 }
 
 impl PipeWork {
+    fn run(mut self) {
+        while !self.bell.is_ending() {
+            self.step();
+        }
+    }
+
     fn step(&mut self) {
         self.open_what_is_missing();
         let ready = self.wait();
@@ -282,7 +270,7 @@ impl PipeWork {
             self.from.open.as_ref().map(|open| open.fd.as_fd()),
             self.to.open.as_ref().map(|open| open.fd.as_fd()),
         ];
-        let mut fds = vec![PollFd::new(&self.waker, PollFlags::IN)];
+        let mut fds = vec![PollFd::new(self.bell.fd(), PollFlags::IN)];
         fds.extend(watched.iter().flatten().map(|fd| PollFd::from_borrowed_fd(*fd, PollFlags::IN)));
         // A signal ends the wait early, which changes nothing.
         let _ = poll(&mut fds, Some(&LOOK));

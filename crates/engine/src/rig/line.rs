@@ -5,14 +5,13 @@ use super::talk::Opener;
 use crate::Moment;
 use crate::moment::Clock;
 use crate::port::tty::{self, Pty};
-use crate::port::wait::{be_punctual, wait, wait_any, wake, waker, write_all};
+use crate::port::wait::{be_punctual, wait, wait_any, write_all};
+use crate::port::worker::{Bell, IdleWorker, Worker};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::io::Errno;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::thread::JoinHandle;
 use woodrush_core::project::{Line, LineFaults};
 
 /// How often an unopened pty is looked at.
@@ -34,9 +33,7 @@ pub(super) struct RigLine {
     /// What the converter opens or dials.
     pub(super) place: LinePlace,
     bus: Arc<Mutex<Bus>>,
-    stop: Arc<AtomicBool>,
-    waker: Arc<OwnedFd>,
-    thread: Option<JoinHandle<()>>,
+    worker: Worker,
 }
 
 impl RigLine {
@@ -56,17 +53,9 @@ impl RigLine {
             }
         };
         let bus = Arc::new(Mutex::new(bus));
-        let (stop, waker) = (Arc::new(AtomicBool::new(false)), waker()?);
-        let mut driver = RigDriver {
-            bus: Arc::clone(&bus),
-            far,
-            clock,
-            stop: Arc::clone(&stop),
-            waker: Arc::clone(&waker),
-        };
-        let named = std::thread::Builder::new().name(format!("rig-{port}"));
-        let thread = named.spawn(move || driver.run())?;
-        Ok(Self { port, place, bus, stop, waker, thread: Some(thread) })
+        let worker = IdleWorker::new(&format!("rig-{port}"))?;
+        let mut driver = RigDriver { bus: Arc::clone(&bus), far, clock, bell: worker.bell() };
+        Ok(Self { port, place, bus, worker: worker.begin(move || driver.run()) })
     }
 
     /// The path, where it is a pty.
@@ -81,18 +70,7 @@ impl RigLine {
 
     /// Lets the thread look at the line anew.
     pub(super) fn changed(&self) {
-        wake(&self.waker);
-    }
-}
-
-impl Drop for RigLine {
-    fn drop(&mut self) {
-        self.stop.store(true, Relaxed);
-        wake(&self.waker);
-        if let Some(thread) = self.thread.take() {
-            // A panic there has been printed already.
-            let _ = thread.join();
-        }
+        self.worker.ring();
     }
 }
 
@@ -144,8 +122,7 @@ struct RigDriver {
     bus: Arc<Mutex<Bus>>,
     far: Far,
     clock: Clock,
-    stop: Arc<AtomicBool>,
-    waker: Arc<OwnedFd>,
+    bell: Bell,
 }
 
 impl RigDriver {
@@ -164,7 +141,7 @@ impl RigDriver {
     fn run_pty(&mut self) {
         let mut chunk = [0; 1024];
         let mut opened = false;
-        while !self.stop.load(Relaxed) {
+        while !self.bell.is_ending() {
             let now = self.clock.now();
             let (act, away) = {
                 let mut bus = self.bus();
@@ -188,12 +165,12 @@ impl RigDriver {
             };
             match master {
                 Some(fd) if opened => {
-                    if !wait(Some(&*fd), &self.waker, until, now) {
+                    if !wait(Some(&*fd), self.bell.fd(), until, now) {
                         continue;
                     }
                 }
                 // A pty that nobody has open reports that for ever, so it is looked at now and then.
-                _ => drop(wait(None, &self.waker, until.min(now + LOOK), now)),
+                _ => drop(wait(None, self.bell.fd(), until.min(now + LOOK), now)),
             }
             let Some(fd) = master.as_ref() else { continue };
             match rustix::io::read(fd, &mut chunk) {
@@ -221,7 +198,7 @@ impl RigDriver {
     fn run_socket(&mut self) {
         let bus = Arc::clone(&self.bus);
         let bus = || bus.lock().unwrap_or_else(PoisonError::into_inner);
-        while !self.stop.load(Relaxed) {
+        while !self.bell.is_ending() {
             let now = self.clock.now();
             let Far::Socket { at, listener, streams } = &mut self.far else { return };
             let LineFaults { unplugged, closed, .. } = bus().faults();
@@ -265,7 +242,7 @@ impl RigDriver {
             let retry = if listener.is_none() && !closed { now + 100 * LOOK } else { Moment::NEVER };
             let listens = listener.as_ref().filter(|_| !unplugged);
             let watched: Vec<&OwnedFd> = streams.iter().map(|(_, fd)| fd).chain(listens).collect();
-            let ready = wait_any(&watched, &self.waker, until.min(retry), now);
+            let ready = wait_any(&watched, self.bell.fd(), until.min(retry), now);
             let now = self.clock.now();
             let count = ready.len() - usize::from(listens.is_some());
             if ready.get(count) == Some(&true)

@@ -35,7 +35,7 @@ use crate::Dialer;
 use crate::Moment;
 use crate::converter::{Aliases, Bindings};
 use crate::moment::Clock;
-use crate::net::NetThread;
+use crate::port::worker::Worker;
 use clients::{Ends, SimClients};
 use faults::value_of;
 use line::{LinePlace, RigLine};
@@ -65,7 +65,7 @@ pub struct Rig {
     /// Simulated controllers, once a converter serves them.
     controllers: Mutex<Vec<NetStation>>,
     /// Stations on switches that have no name yet.
-    newcomers: Mutex<Vec<NetThread>>,
+    newcomers: Mutex<Vec<Worker>>,
     /// What controllers replay, by path.
     replays: BTreeMap<String, String>,
     /// Why there are none, in words.

@@ -6,7 +6,8 @@ use super::station_end::{ExchangedBlocks, SeenLink, StationDoor, StationEnd};
 use super::switch::RigSwitch;
 use crate::dice::Dice;
 use crate::moment::Clock;
-use crate::net::{NetMachine, NetThread, Place, new_waker, open_sockets, start};
+use crate::net::{NetMachine, Place, ReadyNet, idle_worker, open_sockets};
+use crate::port::worker::Worker;
 use crate::speak::{LinkFaults, NodeLink, NodeSetup, ServerSetup, Socket, another, speaker};
 use std::collections::BTreeMap;
 use std::fmt;
@@ -32,7 +33,7 @@ pub(super) struct NetStation {
     pub(super) address: Ipv4Addr,
     pub(super) sim: Arc<Mutex<SimDevice>>,
     seen: Arc<Mutex<SeenLink>>,
-    thread: NetThread,
+    thread: Worker,
 }
 
 /// Who a station is in the project.
@@ -60,7 +61,7 @@ impl NetStation {
 
     /// What goes wrong with it has changed.
     pub(super) fn changed(&self) {
-        self.thread.look();
+        self.thread.ring();
     }
 }
 
@@ -288,11 +289,11 @@ impl RigNetwork {
             Ground::Switch(switch) => Place::Switch(switch.name.clone()),
             Ground::Wire(interface) => Place::Interface(interface.clone()),
         };
-        let open = at.open(sockets).map_err(said)?;
-        let waker = new_waker().map_err(said)?;
+        let open = at.open(sockets, None).map_err(said)?;
         let machine = NetMachine::new(node, Box::new(end));
-        let thread = start(at, machine, Box::new(door), Some(open), waker, clock).map_err(said)?;
-        Ok(NetStation { whom, address, sim, seen, thread })
+        let worker = idle_worker().map_err(said)?;
+        let ready = ReadyNet::new(worker, at, machine, Box::new(door), Some(open), clock).map_err(said)?;
+        Ok(NetStation { whom, address, sim, seen, thread: ready.begin() })
     }
 
     /// What goes wrong on its line has changed.
@@ -313,6 +314,6 @@ fn free_base(sockets: &[Socket]) -> Option<[u8; 3]> {
         // 127.0 stands for clients that only ask.
         let base = [127, high.max(1), low ^ third];
         let [a, b, c] = base;
-        open_sockets(Ipv4Addr::new(a, b, c, 1), sockets).ok().map(|_| base)
+        open_sockets(Ipv4Addr::new(a, b, c, 1), sockets, None).ok().map(|_| base)
     })
 }

@@ -3,14 +3,15 @@
 use super::network::Ground;
 use crate::Moment;
 use crate::moment::Clock;
-use crate::net::{Doorkeeper, NetEnd, NetMachine, NetSession, NetThread, Place, new_waker, start};
+use crate::net::{Doorkeeper, NetEnd, NetMachine, NetSession, Place, ReadyNet, idle_worker};
+use crate::port::worker::Worker;
 use crate::speak::{LinkFaults, LinkLoss, NodeLink, NodeSetup, Produced, Server, another, speaker};
 use std::net::{SocketAddr, SocketAddrV4};
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Setup;
 
 /// Plugs such a station in, made like that image; nothing where the network has no switch.
-pub(super) fn plug(ground: &Ground, like: &Station, clock: Clock) -> Option<NetThread> {
+pub(super) fn plug(ground: &Ground, like: &Station, clock: Clock) -> Option<Worker> {
     let Ground::Switch(switch) = ground else { return None };
     let make = speaker(like.dialect?.name())?.node?;
     // All that it was shipped with, and nothing that others give it.
@@ -26,9 +27,10 @@ pub(super) fn plug(ground: &Ground, like: &Station, clock: Clock) -> Option<NetT
     let setup = NodeSetup { links: vec![own], first: another(), ..NodeSetup::default() };
     let node = make(&setup);
     let at = Place::Switch(switch.name.clone());
-    let open = at.open(node.sockets()).ok()?;
+    let open = at.open(node.sockets(), None).ok()?;
     let machine = NetMachine::new(node, Box::new(NothingBehind));
-    start(at, machine, Box::new(OpenDoor), Some(open), new_waker().ok()?, clock).ok()
+    let worker = idle_worker().ok()?;
+    ReadyNet::new(worker, at, machine, Box::new(OpenDoor), Some(open), clock).ok().map(ReadyNet::begin)
 }
 
 /// It has no values.

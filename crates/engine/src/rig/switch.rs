@@ -3,7 +3,8 @@
 use crate::Moment;
 use crate::dice::Dice;
 use crate::net::FRAME_MAX;
-use crate::port::wait::{wait_any, wake, waker};
+use crate::port::wait::wait_any;
+use crate::port::worker::{Bell, IdleWorker, Worker};
 use crate::speak::another;
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
@@ -12,9 +13,6 @@ use rustix::net::{
     recv, send, socket_with,
 };
 use std::collections::VecDeque;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
-use std::thread::JoinHandle;
 
 /// Ends that are plugged in at once.
 const ENDS_MAX: usize = 256;
@@ -29,9 +27,7 @@ const TRIES: usize = 50;
 pub(super) struct RigSwitch {
     /// By what ends find it.
     pub(super) name: String,
-    stop: Arc<AtomicBool>,
-    waker: Arc<OwnedFd>,
-    thread: Option<JoinHandle<()>>,
+    _worker: Worker,
 }
 
 impl RigSwitch {
@@ -42,29 +38,9 @@ impl RigSwitch {
     pub(super) fn up() -> Result<Self, String> {
         let words = |errno: Errno| format!("no switch: {errno}");
         let (name, listener) = open().map_err(words)?;
-        let waker = waker().map_err(words)?;
-        let stop = Arc::new(AtomicBool::new(false));
-        let own = Switch {
-            listener,
-            ends: vec![],
-            known: VecDeque::new(),
-            waker: Arc::clone(&waker),
-            stop: Arc::clone(&stop),
-        };
-        let thread = std::thread::Builder::new().name("switch".into());
-        let thread = thread.spawn(move || own.run()).map_err(|error| format!("no thread: {error}"))?;
-        Ok(Self { name, stop, waker, thread: Some(thread) })
-    }
-}
-
-impl Drop for RigSwitch {
-    fn drop(&mut self) {
-        self.stop.store(true, Relaxed);
-        wake(&self.waker);
-        if let Some(thread) = self.thread.take() {
-            // A panic there has been printed already.
-            let _ = thread.join();
-        }
+        let worker = IdleWorker::new("switch").map_err(|error| format!("no thread: {error}"))?;
+        let own = Switch { listener, ends: vec![], known: VecDeque::new(), bell: worker.bell() };
+        Ok(Self { name, _worker: worker.begin(move || own.run()) })
     }
 }
 
@@ -93,17 +69,16 @@ struct Switch {
     ends: Vec<(u32, OwnedFd)>,
     /// At which end an address was seen last.
     known: VecDeque<([u8; 6], u32)>,
-    waker: Arc<OwnedFd>,
-    stop: Arc<AtomicBool>,
+    bell: Bell,
 }
 
 impl Switch {
     fn run(mut self) {
         let mut next = 0;
-        while !self.stop.load(Relaxed) {
+        while !self.bell.is_ending() {
             let fds: Vec<&OwnedFd> =
                 std::iter::once(&self.listener).chain(self.ends.iter().map(|(_, fd)| fd)).collect();
-            let ready = wait_any(&fds, &self.waker, Moment::NEVER, Moment(0));
+            let ready = wait_any(&fds, self.bell.fd(), Moment::NEVER, Moment(0));
             let mut ready = ready.into_iter();
             let knocks = ready.next().unwrap_or(false);
             let with_frames: Vec<u32> =
@@ -175,7 +150,7 @@ mod tests {
 
     /// Frames that came within a second, up to so many.
     fn heard(end: &FrameSocket, most: usize) -> Vec<Vec<u8>> {
-        let waker = waker().unwrap();
+        let waker = crate::port::wait::waker().unwrap();
         let clock = crate::moment::Clock::start();
         let until = clock.now() + 1_000_000;
         let (mut all, mut room) = (vec![], [0; FRAME_MAX]);

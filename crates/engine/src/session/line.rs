@@ -3,7 +3,7 @@
 use super::{Session, SessionAct};
 use crate::Moment;
 use crate::line::LineAct;
-use crate::shared::{Outcome, Reply, ReplyTicket};
+use crate::shared::{Reply, ReplyOutcome, ReplyTicket};
 use crate::speak::News;
 
 /// What comes next on a line on which others ask.
@@ -42,7 +42,7 @@ impl LineSession {
     }
 
     /// As [`Session::ended`].
-    pub fn ended(&mut self, now: Moment, ticket: ReplyTicket, outcome: Outcome) {
+    pub fn ended(&mut self, now: Moment, ticket: ReplyTicket, outcome: ReplyOutcome) {
         self.answering.ended(now, ticket, outcome);
     }
 

@@ -10,7 +10,8 @@ use crate::Moment;
 use crate::health::ClientTally;
 use crate::image::Task;
 use crate::shared::{
-    AnswerSettings, ClientId, Message, Outcome, Reply, ReplyTicket, Shared, Site, WriteRecord,
+    AnswerSettings, ClientId, Message, ProjectChange, Reply, ReplyOutcome, ReplyTicket, Shared, Site,
+    WriteRecord, changed,
 };
 use crate::speak::{FastReads, News, Serve, Server, Want, speaker};
 use outcome::WriteOutcome;
@@ -20,6 +21,7 @@ use std::net::Ipv4Addr;
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex};
 use woodrush_core::form::hex_words;
+use woodrush_core::plan::Plan;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
 
@@ -92,6 +94,32 @@ struct Work {
     /// What is read once all is written.
     read: Option<(usize, Extent)>,
     outcome: Option<Arc<WriteOutcome>>,
+    /// A change of the project has taken away what the rest of it was for.
+    broken: bool,
+}
+
+impl Work {
+    /// Takes what is still to be done into a changed project, as far as it is for the same things there. `change` is none
+    /// where the project has changed more than once.
+    fn move_to(&mut self, change: Option<&ProjectChange>, old: &Plan) {
+        // What is under way waits in a queue, which moves it, and is only taken off here.
+        let first = usize::from(self.under_way.is_some());
+        for at in first..self.tasks.len() {
+            let moved = change.and_then(|change| change.task(old, self.tasks.get(at)?));
+            match (moved, self.tasks.get_mut(at)) {
+                (Some(moved), Some(task)) => *task = moved,
+                _ => {
+                    self.tasks.truncate(at);
+                    self.broken = true;
+                    break;
+                }
+            }
+        }
+        if let Some((image, extent)) = self.read.take() {
+            self.read = change.and_then(|change| change.in_image(old, image, extent));
+            self.broken |= self.read.is_none();
+        }
+    }
 }
 
 impl Session {
@@ -184,19 +212,22 @@ impl Session {
         self.work.as_ref().is_some_and(|work| work.under_way.is_some())
     }
 
-    /// Takes the project that runs now; `false` where it has no such port any more.
-    fn renew(&mut self) -> bool {
+    /// Takes the project that runs now, if that has changed; `false` where its port is no longer there as it was. In a step.
+    fn follow(&mut self) -> bool {
         let generation = self.site.generation();
         if generation == self.generation {
             return true;
         }
         let next = self.site.current();
-        let name = self.shared.ports.get(self.port).map(|port| port.name.clone());
-        let port = next.ports.iter().position(|port| Some(&port.name) == name.as_ref());
+        let own = self.shared.ports.get(self.port);
+        let port = own.and_then(|own| next.ports.iter().position(|port| port.is_same(own)));
         let found = port.and_then(|port| Some((port, next.answers.get(port)?.as_ref()?)));
         let Some((port, settings)) = found else { return false };
-        // The protocol is the same: a port that changes it is closed, and opened anew.
         self.server.set_up(&settings.server);
+        if let Some(work) = &mut self.work {
+            work.move_to(self.site.change_from(self.generation).as_deref(), &self.shared.plan);
+        }
+        self.plainly = None;
         (self.generation, self.shared, self.port) = (generation, next, port);
         true
     }
@@ -206,17 +237,19 @@ impl Session {
         self.shared.answers.get(self.port)?.as_ref()
     }
 
-    /// What to do now.
+    /// What to do now. A changed project is taken here, between two steps.
     pub fn poll(&mut self, now: Moment) -> SessionAct {
+        let site = Arc::clone(&self.site);
+        let _step = site.step();
+        if !self.follow() {
+            return SessionAct::HangUp("the project no longer has such a port".into());
+        }
         loop {
             if self.work.is_some() {
                 match self.go_on(now) {
                     Some(act) => return act,
                     None => continue,
                 }
-            }
-            if !self.renew() {
-                return SessionAct::HangUp("the project no longer has such a port".into());
             }
             match self.server.poll(now) {
                 Serve::Send(bytes) => {
@@ -281,6 +314,7 @@ impl Session {
                     pass: Some((unit, *message)),
                     read: None,
                     outcome: None,
+                    broken: false,
                 };
                 self.work = Some(Box::new(work));
             }
@@ -295,7 +329,14 @@ impl Session {
                     images.into_iter().filter_map(|i| self.shared.route(Some(i), who, extent, &cells).ok());
                 let tasks: VecDeque<Task> = routed.flatten().collect();
                 let outcome = self.outcome(None, extent, &cells);
-                self.work = Some(Box::new(Work { tasks, under_way: None, pass: None, read: None, outcome }));
+                self.work = Some(Box::new(Work {
+                    tasks,
+                    under_way: None,
+                    pass: None,
+                    read: None,
+                    outcome,
+                    broken: false,
+                }));
             }
             Want::Write { extent, cells } => self.write(now, image, extent, &cells, None),
             Want::Change(change) => {
@@ -326,8 +367,14 @@ impl Session {
         let outcome = self.outcome(image, extent, cells);
         match self.shared.route(image, self.client.address, extent, cells) {
             Ok(tasks) => {
-                self.work =
-                    Some(Box::new(Work { tasks: tasks.into(), under_way: None, pass: None, read, outcome }));
+                self.work = Some(Box::new(Work {
+                    tasks: tasks.into(),
+                    under_way: None,
+                    pass: None,
+                    read,
+                    outcome,
+                    broken: false,
+                }));
             }
             Err(refusal) => {
                 if let Some(outcome) = outcome {
@@ -378,6 +425,14 @@ impl Session {
                 self.shared.enter(now, &entered);
                 None
             }
+            None if work.broken => {
+                if let Some(outcome) = work.outcome.take() {
+                    outcome.refused(changed());
+                }
+                self.work = None;
+                self.end(now, Err(changed()));
+                None
+            }
             None => {
                 self.complete();
                 let Work { read, .. } = *self.work.take()?;
@@ -394,7 +449,7 @@ impl Session {
 
     /// How what was handed over has ended. The outcome of an earlier request, which nobody waits for any more, changes
     /// nothing.
-    pub fn ended(&mut self, now: Moment, ticket: ReplyTicket, outcome: Outcome) {
+    pub fn ended(&mut self, now: Moment, ticket: ReplyTicket, outcome: ReplyOutcome) {
         let Some(work) = self.work.as_mut().filter(|work| work.under_way == Some(ticket)) else { return };
         work.under_way = None;
         match (work.pass.take(), outcome) {
@@ -466,6 +521,11 @@ impl Session {
 
     /// Hands over what [`SessionAct::Hand`] is about. Where it is refused at once, that is what the reply tells.
     pub fn submit(&mut self, reply: Reply) {
+        let site = Arc::clone(&self.site);
+        let _step = site.step();
+        if !self.follow() {
+            return reply.answer(Err(changed()));
+        }
         let Some(work) = self.work.as_ref().filter(|work| work.under_way == Some(reply.ticket())) else {
             return;
         };

@@ -1,8 +1,10 @@
 //! What all threads and tasks of one converter share: the plan, the cells, what is known of health, the queues.
 
-mod carried;
+mod change;
 mod event;
+mod identity;
 mod links;
+mod on_the_way;
 mod queue;
 mod reply;
 mod settings;
@@ -11,12 +13,16 @@ mod write_log;
 
 use crate::image::Kept;
 pub use crate::speak::Message;
-use carried::Carried;
+pub use change::ProjectChange;
+pub(crate) use change::changed;
 pub use event::Event;
-pub use queue::{ClientId, LineQueue, LineRequest, Queued, Wanted};
+pub use identity::{Identity, Role};
+use on_the_way::OnTheWay;
+pub use queue::{AskedAt, ClientId, LineQueue, LineRequest, Queued, StillWanted};
 pub(crate) use reply::given_up;
-pub use reply::{Inbox, Outcome, Reply, ReplyTicket};
+pub use reply::{Inbox, Reply, ReplyOutcome, ReplyTicket};
 pub use settings::{AnswerSettings, DeviceSettings, PortSettings};
+pub(crate) use site::BusyFlag;
 pub use site::Site;
 pub use write_log::WriteRecord;
 
@@ -24,13 +30,12 @@ use crate::Moment;
 use crate::health::{DeviceHealth, HealthCounters, PortTally};
 use crate::hub::Tap;
 use crate::image::{Board, ClientCells, DeviceWrite, Shown, Task};
-use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::ops::Range;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use woodrush_core::check::Checked;
-use woodrush_core::plan::{Plan, PlannedRule, Push, Source, Station};
+use woodrush_core::plan::{Plan, Push, Source, Station};
 use woodrush_core::project::{Network, Owner};
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
@@ -83,16 +88,19 @@ impl Shared {
         Arc::new(Self::renewed(checked, plan, Arc::new(tell), None))
     }
 
-    /// The same for a changed project: what stands for the same devices, ports and values is taken over.
+    /// The same for a changed project: what is counted of the same devices and ports goes on being counted, and what waits
+    /// at ports that stay open goes on waiting. Nothing of `old` is changed by it.
     pub(crate) fn renewed(checked: &Checked, plan: Arc<Plan>, tell: Tell, old: Option<&Self>) -> Self {
         let Checked { project, .. } = checked;
-        let ports = settings::ports(checked);
-        let known_device = |name: &str| {
+        let ports = settings::ports(checked, &plan);
+        // One at another unit is another device.
+        let known_device = |station: &Station| {
             let old = old?;
-            old.health.devices.get(old.plan.devices.iter().position(|device| device.name == name)?).cloned()
+            let at = old.plan.devices.iter().position(|device| change::is_same(device, station))?;
+            old.health.devices.get(at).cloned()
         };
         let devices: Vec<Arc<DeviceHealth>> =
-            plan.devices.iter().map(|device| known_device(&device.name).unwrap_or_default()).collect();
+            plan.devices.iter().map(|device| known_device(device).unwrap_or_default()).collect();
         let known_port = |name: &str| Some((old?, old?.ports.iter().position(|port| port.name == name)?));
         let tallies: Vec<Arc<PortTally>> = ports
             .iter()
@@ -105,7 +113,9 @@ impl Shared {
         let queues = ports
             .iter()
             .map(|port| {
-                known_port(&port.name).and_then(|(old, at)| old.queues.get(at).cloned()).unwrap_or_default()
+                let same = known_port(&port.name)
+                    .filter(|(old, at)| old.ports.get(*at).is_some_and(|own| own.is_same(port)));
+                same.and_then(|(old, at)| old.queues.get(at).cloned()).unwrap_or_default()
             })
             .collect();
         let links = links::of(&plan, old);
@@ -130,7 +140,6 @@ impl Shared {
             boards,
             entering: Mutex::default(),
             outgoing: plan.devices.iter().map(|_| AtomicU64::new(1)).collect(),
-            // After a change of the project everything counts as not sent.
             kept: Arc::new(Kept::new(plan.devices.len())),
             brought: plan.transfers.iter().map(|_| Mutex::default()).collect(),
             hears_health,
@@ -407,7 +416,7 @@ impl Shared {
             reply.answer(Err(Refusal::new(Kind::NoPath, Blame::File)));
             return false;
         };
-        let carried = Some(Carried::new(&self.kept, device, rule));
+        let carried = Some(OnTheWay::new(&self.kept, device, rule));
         let taken = queue.push(Queued { carried, ..Queued::new(client, LineRequest::Write(write), reply) });
         if !taken {
             let refusal = Refusal::new(Kind::Busy, Blame::Us);
@@ -447,58 +456,20 @@ impl Shared {
         let first = forward.is_some_and(|forward| forward.writes_first);
         match self.queues.get(route.to) {
             Some(queue) => {
-                queue.push(Queued::new(
-                    client,
-                    LineRequest::Pass { unit: route.unit, message, first },
-                    reply,
-                ));
+                let name = self.ports.get(port).map_or_else(String::new, |port| port.name.clone());
+                let asked = AskedAt { port: name, unit };
+                let request = LineRequest::Pass { unit: route.unit, message, first, asked };
+                queue.push(Queued::new(client, request, reply));
             }
             None => reply.answer(Err(Refusal::new(Kind::NoPath, Blame::File))),
         }
     }
 
-    /// Takes over the values of `old` for the rules that are the same here.
-    pub(crate) fn adopt_values(&self, old: &Self) {
-        let known: HashMap<String, u32> =
-            (0u32..).zip(&old.plan.rules).map(|(at, rule)| (identity(&old.plan, rule), at)).collect();
-        let steps = |plan: &Plan| {
-            let mut steps: HashMap<u32, Vec<u32>> = HashMap::new();
-            for (at, step) in (0u32..).zip(&plan.steps) {
-                steps.entry(step.rule).or_default().push(at);
-            }
-            steps
-        };
-        let (mine, theirs) = (steps(&self.plan), steps(&old.plan));
-        for (at, rule) in (0u32..).zip(&self.plan.rules) {
-            let Some(before) = known.get(&identity(&self.plan, rule)) else { continue };
-            let (Some(own), Some(others)) = (mine.get(&at), theirs.get(before)) else { continue };
-            let board = old.plan.rules.get(*before as usize).map_or(usize::MAX, |rule| rule.board);
-            if let (Some(mut image), Some(source)) = (self.write_board(rule.board), old.read_board(board)) {
-                image.adopt(own, &source, others);
-            }
+    /// What a transfer brought last in another project, where it is number `other`.
+    fn adopt_brought(&self, transfer: usize, old: &Self, other: usize) {
+        if let (Some(own), Some(theirs)) = (self.brought.get(transfer), old.brought.get(other)) {
+            let theirs = theirs.lock().unwrap_or_else(PoisonError::into_inner);
+            own.lock().unwrap_or_else(PoisonError::into_inner).clone_from(&theirs);
         }
     }
-}
-
-/// What makes a rule the same one in a changed project: both ends, by name and place, and the conversion.
-fn identity(plan: &Plan, rule: &PlannedRule) -> String {
-    let end = |station: Option<&Station>, place: woodrush_core::protocol::Place| {
-        let space = station.and_then(|station| station.space_at(place.space)).map_or("", |space| &space.key);
-        let name = station.map_or("", |station| station.name.as_str());
-        format!("{name}:{space}:{}:{}:{}:{:?}", place.first, place.width, place.count, place.bit)
-    };
-    let from = match rule.source {
-        Source::Values { owner, place, .. } => end(plan.station(owner), place),
-        Source::ClientCells { image, place, .. } => end(plan.images.get(image), place),
-        // What is told is worked out at each look and has no value to keep.
-        Source::Health(_) => format!("told {}", rule.map),
-        Source::Client => "clients".into(),
-    };
-    let kind = if plan.sink(rule).is_some() { "device" } else { "image" };
-    format!(
-        "{from} {kind} {} {} {}",
-        end(plan.board(rule.board), rule.target),
-        rule.conversion.from,
-        rule.conversion.to
-    )
 }

@@ -3,8 +3,8 @@
 //! Each client has a queue of its own, and the queues take turns: a client with many requests waits for its own and not
 //! before others. Nobody waits longer than one request of each other who asks, plus what is under way.
 
-use super::reply::{Outcome, Reply};
-use super::{Message, carried::Carried};
+use super::reply::{Reply, ReplyOutcome};
+use super::{Message, on_the_way::OnTheWay};
 use crate::image::DeviceWrite;
 use crate::speak::Ask;
 use std::collections::VecDeque;
@@ -29,9 +29,9 @@ pub struct ClientId(pub u64);
 
 /// Whether a request that waits may still begin: its asker may give up before it does, and then it never goes out.
 #[derive(Debug, Clone, Default)]
-pub struct Wanted(Arc<AtomicU8>);
+pub struct StillWanted(Arc<AtomicU8>);
 
-impl Wanted {
+impl StillWanted {
     const WAITS: u8 = 0;
     const BEGUN: u8 = 1;
     const GIVEN_UP: u8 = 2;
@@ -65,7 +65,7 @@ pub enum LineRequest {
         /// What; the station is number 0.
         ask: Box<Ask>,
         /// Whether that person still waits for it to begin.
-        wanted: Wanted,
+        wanted: StillWanted,
     },
     /// A unit answers a forwarded request.
     Pass {
@@ -75,7 +75,18 @@ pub enum LineRequest {
         message: Message,
         /// It goes before requests that only read.
         first: bool,
+        /// Where it was asked.
+        asked: AskedAt,
     },
+}
+
+/// Where a request was asked that is passed on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AskedAt {
+    /// The port's name.
+    pub port: String,
+    /// The unit there.
+    pub unit: u16,
 }
 
 impl LineRequest {
@@ -99,7 +110,7 @@ pub struct Queued {
     /// Told how it ended.
     pub reply: Reply,
     /// Of a write: it counts as under way at its device until this is dropped.
-    pub(crate) carried: Option<Carried>,
+    pub(crate) carried: Option<OnTheWay>,
 }
 
 impl Queued {
@@ -110,7 +121,7 @@ impl Queued {
     }
 
     /// Tells how it ended.
-    pub fn end(self, outcome: Outcome) {
+    pub fn end(self, outcome: ReplyOutcome) {
         // Who waits may look at what the device holds.
         drop(self.carried);
         self.reply.answer(outcome);
@@ -129,6 +140,16 @@ struct Turns {
     /// Each client's jobs; the one whose turn is next stands first.
     clients: VecDeque<(ClientId, VecDeque<Queued>)>,
     waiting: usize,
+}
+
+impl Turns {
+    fn add(&mut self, job: Queued) {
+        match self.clients.iter_mut().find(|(client, _)| *client == job.client) {
+            Some((_, jobs)) => jobs.push_back(job),
+            None => self.clients.push_back((job.client, VecDeque::from([job]))),
+        }
+        self.waiting += 1;
+    }
 }
 
 impl LineQueue {
@@ -152,16 +173,13 @@ impl LineQueue {
     pub fn push(&self, job: Queued) -> bool {
         let mut turns = self.turns();
         let full = turns.waiting >= WAITING_ALL;
-        match turns.clients.iter_mut().find(|(client, _)| *client == job.client) {
-            Some((_, jobs)) if full || jobs.len() >= WAITING_EACH => {
-                drop(turns);
-                job.end(Err(Refusal::new(Kind::Busy, Blame::Us)));
-                return false;
-            }
-            Some((_, jobs)) => jobs.push_back(job),
-            None => turns.clients.push_back((job.client, VecDeque::from([job]))),
+        let own = turns.clients.iter().find(|(client, _)| *client == job.client);
+        if own.is_some_and(|(_, jobs)| full || jobs.len() >= WAITING_EACH) {
+            drop(turns);
+            job.end(Err(Refusal::new(Kind::Busy, Blame::Us)));
+            return false;
         }
-        turns.waiting += 1;
+        turns.add(job);
         drop(turns);
         self.wake();
         true
@@ -187,11 +205,22 @@ impl LineQueue {
         self.turns().waiting == 0
     }
 
-    /// Refuses all that wait: the port is going away.
+    /// Takes all that wait, each client's in its order.
+    #[must_use]
+    pub(crate) fn take_all(&self) -> Vec<Queued> {
+        let mut turns = self.turns();
+        turns.waiting = 0;
+        turns.clients.drain(..).flat_map(|(_, jobs)| jobs).collect()
+    }
+
+    /// Puts back something that was taken by [`LineQueue::take_all`]: it has its place already.
+    pub(crate) fn put_back(&self, job: Queued) {
+        self.turns().add(job);
+    }
+
+    /// Refuses all that wait.
     pub fn refuse_all(&self) {
-        while let Some(job) = self.take() {
-            job.end(Err(Refusal::new(Kind::NoPath, Blame::File)));
-        }
+        self.take_all().into_iter().for_each(|job| job.end(Err(Refusal::new(Kind::NoPath, Blame::File))));
     }
 }
 
@@ -202,7 +231,8 @@ mod tests {
 
     fn job(client: u64, unit: u16, writes: bool, first: bool) -> Queued {
         let message = Message { code: 3, body: vec![], writes };
-        let line_request = LineRequest::Pass { unit, message, first };
+        let line_request =
+            LineRequest::Pass { unit, message, first, asked: AskedAt { port: "office".into(), unit } };
         Queued::new(ClientId(client), line_request, Reply::new(ReplyTicket(0), |_, _| {}))
     }
 
@@ -245,7 +275,7 @@ mod tests {
             let job = Queued { reply: inbox.reply(ReplyTicket(ticket), || {}), ..job(1, 10, false, false) };
             queue.push(job);
         }
-        let told: Vec<(ReplyTicket, Outcome)> = std::iter::from_fn(|| inbox.take()).collect();
+        let told: Vec<(ReplyTicket, ReplyOutcome)> = std::iter::from_fn(|| inbox.take()).collect();
         assert_eq!(told.len(), 5);
         assert!(told.iter().all(|(_, outcome)| *outcome == Err(Refusal::new(Kind::Busy, Blame::Us))));
         assert!(queue.push(job(2, 20, false, false)), "another client has a queue of its own");

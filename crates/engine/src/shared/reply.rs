@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use woodrush_core::{Blame, Kind, Refusal};
 
 /// How something that was handed over has ended: nothing for a write, the body of the answer to what was passed on.
-pub type Outcome = Result<Vec<u8>, Refusal>;
+pub type ReplyOutcome = Result<Vec<u8>, Refusal>;
 
 /// The number of something that was handed over. Who waits never uses one twice, so that an outcome that arrives late is
 /// known as that of an earlier request.
@@ -16,13 +16,13 @@ pub struct ReplyTicket(pub u64);
 /// given up.
 pub struct Reply {
     ticket: ReplyTicket,
-    tell: Option<Box<dyn FnOnce(ReplyTicket, Outcome) + Send>>,
+    tell: Option<Box<dyn FnOnce(ReplyTicket, ReplyOutcome) + Send>>,
 }
 
 impl Reply {
     /// With the request's ticket; `tell` is called once, on whichever thread the outcome becomes known.
     #[must_use]
-    pub fn new(ticket: ReplyTicket, tell: impl FnOnce(ReplyTicket, Outcome) + Send + 'static) -> Self {
+    pub fn new(ticket: ReplyTicket, tell: impl FnOnce(ReplyTicket, ReplyOutcome) + Send + 'static) -> Self {
         Self { ticket, tell: Some(Box::new(tell)) }
     }
 
@@ -33,11 +33,11 @@ impl Reply {
     }
 
     /// Tells the outcome.
-    pub fn answer(mut self, outcome: Outcome) {
+    pub fn answer(mut self, outcome: ReplyOutcome) {
         self.tell_once(outcome);
     }
 
-    fn tell_once(&mut self, outcome: Outcome) {
+    fn tell_once(&mut self, outcome: ReplyOutcome) {
         if let Some(tell) = self.tell.take() {
             tell(self.ticket, outcome);
         }
@@ -59,7 +59,7 @@ pub(crate) const fn given_up() -> Refusal {
 /// The outcomes for one session that have not been looked at, put there by other threads. There are never more than
 /// requests that it has handed over, which the queues of ports bound.
 #[derive(Clone, Default)]
-pub struct Inbox(Arc<Mutex<VecDeque<(ReplyTicket, Outcome)>>>);
+pub struct Inbox(Arc<Mutex<VecDeque<(ReplyTicket, ReplyOutcome)>>>);
 
 impl Inbox {
     /// A reply that arrives here; `wake` is called after it has.
@@ -72,9 +72,15 @@ impl Inbox {
         })
     }
 
+    /// Whether one waits.
+    #[must_use]
+    pub fn has_come(&self) -> bool {
+        !self.0.lock().unwrap_or_else(PoisonError::into_inner).is_empty()
+    }
+
     /// The outcome that has waited longest.
     #[must_use]
-    pub fn take(&self) -> Option<(ReplyTicket, Outcome)> {
+    pub fn take(&self) -> Option<(ReplyTicket, ReplyOutcome)> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).pop_front()
     }
 }

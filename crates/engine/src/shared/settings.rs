@@ -1,5 +1,6 @@
 //! What threads and tasks need of the project's settings.
 
+use super::Identity;
 use crate::speak::{ServerSetup, another};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
@@ -25,6 +26,16 @@ pub struct PortSettings {
     pub setup: Setup,
     /// The number of the message before its first one, where messages are numbered.
     pub first: u16,
+    /// What it is opened by; `None` where nothing opens it.
+    pub identity: Option<Identity>,
+}
+
+impl PortSettings {
+    /// Whether the port of that name in another project is the same one, so that it stays open.
+    #[must_use]
+    pub fn is_same(&self, other: &Self) -> bool {
+        self.name == other.name && self.identity.is_some() && self.identity == other.identity
+    }
 }
 
 /// What polling needs of a device's settings.
@@ -72,8 +83,8 @@ fn protocol(port: &Port) -> &'static str {
     port.protocol.map_or("", |protocol| protocol.value.name())
 }
 
-pub(super) fn ports(checked: &Checked) -> Vec<PortSettings> {
-    let settings = |port: &Port| PortSettings {
+pub(super) fn ports(checked: &Checked, plan: &Plan) -> Vec<PortSettings> {
+    let settings = |(at, port): (usize, &Port)| PortSettings {
         name: port.name.value.clone(),
         protocol: protocol(port),
         retries: port.retries,
@@ -82,8 +93,9 @@ pub(super) fn ports(checked: &Checked) -> Vec<PortSettings> {
         allow: allowed(port),
         setup: port.setup.clone(),
         first: another(),
+        identity: Identity::of(checked, plan, at),
     };
-    checked.project.ports.iter().map(settings).collect()
+    checked.project.ports.iter().enumerate().map(settings).collect()
 }
 
 pub(super) fn devices(checked: &Checked) -> Vec<DeviceSettings> {

@@ -4,13 +4,13 @@ use crate::image::Kept;
 use std::sync::Arc;
 
 /// Counts a write as under way at its device until it is dropped.
-pub(crate) struct Carried {
+pub(crate) struct OnTheWay {
     kept: Arc<Kept>,
     device: usize,
     rule: u32,
 }
 
-impl Carried {
+impl OnTheWay {
     /// A write of this rule is on its way to that device.
     pub(crate) fn new(kept: &Arc<Kept>, device: usize, rule: u32) -> Self {
         kept.begin(device, rule);
@@ -18,7 +18,7 @@ impl Carried {
     }
 }
 
-impl Drop for Carried {
+impl Drop for OnTheWay {
     fn drop(&mut self) {
         self.kept.end(self.device, self.rule);
     }
