@@ -88,7 +88,7 @@ pub struct Bench {
     /// Simulated sides of ports that the project does not have now.
     unused: Vec<FarSide>,
     /// A changed project that waits for what is under way.
-    waiting: Option<(Arc<ProjectChange>, Checked)>,
+    waiting: Option<(Arc<ProjectChange>, Arc<Checked>)>,
     events: Arc<Mutex<Vec<(Moment, Event)>>>,
     /// What `events` are stamped with.
     clock: Arc<Mutex<Moment>>,
@@ -185,11 +185,11 @@ impl Bench {
     /// Begins to take a changed project, as a running converter does: at once where nothing is under way, else as soon as
     /// that has ended. The simulated devices stay what they are; a port that they do not know yet gets those of the changed
     /// project.
-    pub fn reload(&mut self, checked: Checked, plan: Arc<woodrush_core::plan::Plan>) {
+    pub fn reload(&mut self, checked: &Arc<Checked>, plan: Arc<woodrush_core::plan::Plan>) {
         let old = self.site.current();
-        let mut next = Shared::renewed(&checked, plan, old.teller(), Some(&old));
+        let mut next = Shared::renewed(checked, plan, old.teller(), Some(&old));
         next.ports.iter_mut().for_each(|port| port.first = 0);
-        self.waiting = Some((ProjectChange::between(&old, Arc::new(next)), checked));
+        self.waiting = Some((ProjectChange::between(&old, Arc::new(next)), Arc::clone(checked)));
         self.site.hold(true);
     }
 
@@ -302,6 +302,13 @@ impl Bench {
         })
     }
 
+    /// The simulated devices of the port of that name, also while the project does not have it.
+    pub fn devices_of(&mut self, port: &str) -> &mut [SimDevice] {
+        let sides = self.lines.iter_mut().flat_map(|line| &mut line.sides).chain(&mut self.unused);
+        let side = sides.into_iter().find(|side| *side.name == *port);
+        side.map_or(&mut [], |side| &mut side.bus.devices)
+    }
+
     /// A simulated device, by its port and its place there.
     #[must_use]
     pub fn device(&self, port: usize, place: usize) -> Option<&SimDevice> {
@@ -327,6 +334,11 @@ impl Bench {
                 return self.lines.iter().map(|line| line.next).min().unwrap_or(Moment::NEVER);
             }
         }
+    }
+
+    /// Lets everything happen that happens now, and goes to the moment at which something happens next, `end` at the latest.
+    pub fn step(&mut self, end: Moment) {
+        self.now = self.settle().min(end).max(self.now);
     }
 
     /// Runs for so many microseconds.

@@ -209,10 +209,6 @@ impl Schedule {
         let Some(entry) = self.shared.plan.pushes.get(sent.push) else { return };
         let (rule, extent) = (entry.rule, entry.extent);
         self.shared.health.count_write(now, index, rule, result.as_ref().copied());
-        if let Some(every) = entry.every {
-            let missed = now.since(sent.due) / every.max(1);
-            sent.due = sent.due + (missed + 1) * every.max(1);
-        }
         let mut told = None;
         match &result {
             Ok(()) => {
@@ -222,10 +218,13 @@ impl Schedule {
                 sent.filled = Sent::is_fill(entry, &value, grain.unwrap_or(Grain::Bytes(2)), &cells);
                 let pause = if sent.grows { now + AGAIN } else { Moment(0) };
                 (sent.not_before, sent.wait, sent.told) = (pause, AGAIN, None);
+                // From this request on, whatever it was sent for: a device that counts the time must never wait for longer.
+                sent.due = entry.every.map_or(sent.due, |every| began + every.max(1));
             }
             Err(refusal) => {
-                sent.not_before = now + sent.wait;
-                sent.wait = sent.wait.saturating_mul(2).min(retry.most.max(AGAIN));
+                let most = retry.most.max(AGAIN).min(entry.every.unwrap_or(u64::MAX));
+                sent.not_before = now + sent.wait.min(most);
+                sent.wait = sent.wait.saturating_mul(2).min(most);
                 let code = failure_code(refusal);
                 if sent.told.replace(code) != Some(code) {
                     told = Some(Event::NotTaken { device: index, rule, refusal: *refusal });
