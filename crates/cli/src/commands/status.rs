@@ -115,15 +115,13 @@ fn text(console: &mut Console, status: &Status) -> Result<(), Failure> {
     console.say(&format!("{name}, running for {} s, project id {}", status.uptime_s, status.project_id))?;
     let port = |port: &woodrush_engine::monitor::PortStatus| {
         let mut wrong = troubles(&port.counts);
-        if port.damaged_requests > 0 {
-            wrong += &format!(
-                "{}{} damaged requests",
-                if wrong.is_empty() { "" } else { "; " },
-                port.damaged_requests
-            );
-        }
-        if port.turned_away > 0 {
-            wrong += &format!("{}{} turned away", if wrong.is_empty() { "" } else { "; " }, port.turned_away);
+        let own = [
+            (port.damaged_requests, "damaged requests"),
+            (port.turned_away, "turned away"),
+            (port.late_answers, "answers too late"),
+        ];
+        for (count, what) in own.into_iter().filter(|(count, _)| *count > 0) {
+            wrong += &format!("{}{count} {what}", if wrong.is_empty() { "" } else { "; " });
         }
         vec![
             port.name.clone(),

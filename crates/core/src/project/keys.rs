@@ -93,7 +93,12 @@ pub static KEYS: &[Key] = &[
     ),
     key("ports", "protocol", KeyKind::Text, "what is used there"),
     key("ports", "frame-gap", KeyKind::Duration, "least pause between messages; default the protocol's own"),
-    key("ports", "timeout", KeyKind::Duration, "wait for an answer; default 1s"),
+    key(
+        "ports",
+        "timeout",
+        KeyKind::Duration,
+        "wait for an answer; on a line where others ask, how long they wait for ours; default 1s",
+    ),
     key("ports", "retries", KeyKind::Whole(0, 100), "retries of one request; default 0"),
     key("ports", "turnaround", KeyKind::Duration, "wait after a broadcast; default 100ms"),
     key("ports", "max-clients", KeyKind::Whole(1, 4096), "connections at once; default 24"),

@@ -203,6 +203,8 @@ pub struct PortTally {
     pub clients: AtomicU64,
     /// Connections turned away.
     pub turned_away: AtomicU64,
+    /// Answers of ours to a line that came too late for who asked, and were not sent.
+    pub late_answers: AtomicU64,
     /// Whether it is open.
     pub up: std::sync::atomic::AtomicBool,
     /// What clients asked that have gone.
@@ -256,7 +258,7 @@ impl PortTally {
     pub fn reset(&self) {
         self.tally.reset();
         *self.past.lock().unwrap_or_else(PoisonError::into_inner) = Counts::default();
-        [&self.noise, &self.turned_away].into_iter().for_each(|c| c.store(0, Relaxed));
+        [&self.noise, &self.turned_away, &self.late_answers].into_iter().for_each(|c| c.store(0, Relaxed));
     }
 }
 

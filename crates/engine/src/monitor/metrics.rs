@@ -72,6 +72,11 @@ impl Collector for Metrics {
             "Connections turned away",
             port(|port| port.turned_away as f64),
         )?;
+        counted(
+            "woodrush_port_late_answers",
+            "Answers too late for who asked on a line, and not sent",
+            port(|port| port.late_answers as f64),
+        )?;
         let asked = |value: fn(&Counts) -> u64| -> Samples {
             let row = |client: &super::ClientStatus| {
                 let labels = vec![("port", client.port.clone()), ("client", client.who.clone())];

@@ -54,6 +54,9 @@ pub struct PortStatus {
     pub clients: u64,
     /// Connections turned away.
     pub turned_away: u64,
+    /// Answers of ours that came too late for who asked on a line, and were not sent.
+    #[serde(default)]
+    pub late_answers: u64,
     /// How many exchanges in cycles go over it.
     #[serde(default)]
     pub cycles: u64,
@@ -196,6 +199,7 @@ pub(super) fn ports(shared: &Shared, now: Moment) -> Vec<PortStatus> {
         load_percent: tally.load(now),
         clients: tally.clients.load(Relaxed),
         turned_away: tally.turned_away.load(Relaxed),
+        late_answers: tally.late_answers.load(Relaxed),
         cycles: over(at),
     });
     ports.collect()

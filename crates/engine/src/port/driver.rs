@@ -58,8 +58,7 @@ pub(crate) fn drive(
         // The client of a line is one client, apart from all addresses.
         let client = ClientIdentity { id: ClientId(u64::MAX - first as u64), who: name, address: None };
         let answering = Session::new(Arc::clone(site), first, client)?;
-        let frame_gap = shared.plan.lines.get(first).map_or(0, |line| line.frame_gap);
-        Machine::Session(Box::new(LineSession::new(answering, frame_gap)))
+        Machine::Session(Box::new(LineSession::new(answering)))
     };
     for own in ports.iter().filter(|own| own.open.is_none()) {
         machine.handle(&own.name, clock.now(), News::Down);

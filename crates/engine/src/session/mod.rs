@@ -11,7 +11,7 @@ use crate::health::ClientTally;
 use crate::image::Task;
 use crate::shared::{
     AnswerSettings, ClientId, Message, ProjectChange, Reply, ReplyOutcome, ReplyTicket, Shared, Site,
-    WriteRecord, changed,
+    WriteRecord, changed, given_up,
 };
 use crate::speak::{FastReads, News, Serve, Server, Want, speaker};
 use outcome::WriteOutcome;
@@ -20,10 +20,15 @@ use std::collections::VecDeque;
 use std::net::Ipv4Addr;
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex};
+use woodrush_core::budget::LineTime;
 use woodrush_core::form::hex_words;
 use woodrush_core::plan::Plan;
 use woodrush_core::protocol::Extent;
 use woodrush_core::{Blame, Kind, Refusal};
+
+/// Most writes whose asker has gone that are followed to their end, for the write log: each waits in a queue of its device's
+/// port, which bounds them too.
+const ABANDONED_MAX: usize = 64;
 
 /// A client on a port.
 #[derive(Debug, Clone)]
@@ -70,6 +75,8 @@ pub struct Session {
     damaged: u64,
     /// Of what is handed over next.
     next_ticket: u64,
+    /// Writes whose asker does not wait any longer, for the write log.
+    abandoned: Vec<(ReplyTicket, Arc<WriteOutcome>, bool)>,
     /// Whole requests that took more than a look at the cells, or were refused.
     taken: u64,
     /// Good answers that are not in the tally yet.
@@ -157,6 +164,7 @@ impl Session {
             cells: vec![],
             damaged: 0,
             next_ticket: 0,
+            abandoned: vec![],
             taken: 0,
             good: 0,
             came: 0,
@@ -450,6 +458,15 @@ impl Session {
     /// How what was handed over has ended. The outcome of an earlier request, which nobody waits for any more, changes
     /// nothing.
     pub fn ended(&mut self, now: Moment, ticket: ReplyTicket, outcome: ReplyOutcome) {
+        if let Some(at) = self.abandoned.iter().position(|(own, ..)| *own == ticket) {
+            let (_, log, whole) = self.abandoned.swap_remove(at);
+            match outcome {
+                Err(refusal) => log.refused(refusal),
+                Ok(_) if whole => log.complete(),
+                Ok(_) => {}
+            }
+            return;
+        }
         let Some(work) = self.work.as_mut().filter(|work| work.under_way == Some(ticket)) else { return };
         work.under_way = None;
         match (work.pass.take(), outcome) {
@@ -517,6 +534,39 @@ impl Session {
             shared: Arc::clone(&self.shared),
             state: Mutex::new((record, None, false)),
         }))
+    }
+
+    /// Who asked does not wait any longer for what is under way: it ends, and is answered by nobody.
+    pub(crate) fn abandon(&mut self, now: Moment) {
+        let Some(work) = self.work.take() else { return };
+        if let (Some(ticket), Some(log)) = (work.under_way, work.outcome)
+            && self.abandoned.len() < ABANDONED_MAX
+        {
+            self.abandoned.push((ticket, log, work.tasks.len() < 2));
+        }
+        self.end(now, Err(given_up()));
+        match self.server.poll(now) {
+            Serve::Want { unit, all, want } => self.take(now, unit, all, want),
+            // The answer that nobody waits for.
+            Serve::Send(_) | Serve::HangUp(_) | Serve::WaitUntil(_) | Serve::Rest => {}
+        }
+    }
+
+    /// An answer was not sent, because it would have come too late.
+    pub(crate) fn dropped_answer(&self) {
+        if let Some(port) = self.shared.health.ports.get(self.port) {
+            port.late_answers.fetch_add(1, Relaxed);
+        }
+    }
+
+    /// Whether an answer is for nobody any more once others are heard.
+    pub(crate) fn answers_expire(&self) -> bool {
+        self.server.answers_expire()
+    }
+
+    /// Times of its port.
+    pub(crate) fn line(&self) -> Option<LineTime> {
+        self.shared.plan.lines.get(self.port).copied()
     }
 
     /// Hands over what [`SessionAct::Hand`] is about. Where it is refused at once, that is what the reply tells.

@@ -474,6 +474,11 @@ pub trait Server: Send {
     }
     /// The number that a refusal would be answered with, and its name, for logs and proofs.
     fn native(&self, refusal: Refusal) -> (u32, &'static str);
+    /// Whether an answer is for nobody any more once others are heard on the line: messages have no number by which it is
+    /// known.
+    fn answers_expire(&self) -> bool {
+        false
+    }
 }
 
 #[cfg(test)]

@@ -101,19 +101,40 @@ const REGISTERS: [u32; 4] = [9, 10, 19, 29];
 #[derive(Debug, Clone, Copy)]
 enum Doing {
     /// A client writes a register that stands for a device's.
-    Write { client: usize, device: usize, register: u16 },
+    Write {
+        client: usize,
+        device: usize,
+        register: u16,
+    },
     /// Two registers in one request, each a write of its own at the device.
-    WriteTwo { client: usize, device: usize },
+    WriteTwo {
+        client: usize,
+        device: usize,
+    },
     /// A request is passed on to a unit.
-    Pass { client: usize, device: usize },
-    Read { client: usize, device: usize },
-    ByHand { device: usize },
+    Pass {
+        client: usize,
+        device: usize,
+    },
+    Read {
+        client: usize,
+        device: usize,
+    },
+    ByHand {
+        device: usize,
+    },
     /// The project changes.
     Reload(usize),
     /// A device goes silent, or is there again.
-    Mute { device: usize, on: bool },
+    Mute {
+        device: usize,
+        on: bool,
+    },
     /// A device refuses what it is asked.
-    Refuse { device: usize, on: bool },
+    Refuse {
+        device: usize,
+        on: bool,
+    },
 }
 
 fn doing() -> impl Strategy<Value = Doing> {
@@ -194,7 +215,8 @@ impl Played {
     }
 
     fn act(&mut self, doing: Doing) {
-        let promise = |client, value, device, confirms| Promise { client, value, device, confirms, answers: 0 };
+        let promise =
+            |client, value, device, confirms| Promise { client, value, device, confirms, answers: 0 };
         match doing {
             Doing::Write { client, device, register } => {
                 let Some(offset) = self.offset(device, register) else { return };
@@ -274,7 +296,8 @@ impl Played {
                 let found = plan.rules.iter().find(|rule| {
                     let station = rule.source.device().and_then(|device| plan.devices.get(device));
                     station.is_some_and(|station| {
-                        names[own].contains(&station.name.as_str()) && station.setup.number("unit") != Some(25)
+                        names[own].contains(&station.name.as_str())
+                            && station.setup.number("unit") != Some(25)
                     })
                 })?;
                 u16::try_from(found.target.first / 100).ok()?

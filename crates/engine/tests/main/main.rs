@@ -9,6 +9,7 @@ mod changing;
 mod controllers;
 mod forwarding;
 mod hostile;
+mod late;
 mod lines;
 mod live;
 mod misbehaving;

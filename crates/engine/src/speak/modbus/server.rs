@@ -300,6 +300,10 @@ const MBAP_HERE: &str =
     "MBAP messages where RTU frames are expected: the other side is set to the wrong framing";
 
 impl Server for ModbusServer {
+    fn answers_expire(&self) -> bool {
+        self.framing != Framing::Tcp
+    }
+
     fn held(&self) -> usize {
         self.came.len() - self.used.min(self.came.len()) + self.out.len() + self.decoded.len()
     }
