@@ -214,7 +214,21 @@ impl Played {
         self.hear(client);
     }
 
+    /// Whether something is on its way to a device: of two values at one moment only the second would ever be seen there.
+    fn is_busy(&self, device: usize) -> bool {
+        self.promises.values().any(|own| own.device == device && own.answers == 0)
+            || self.by_hand.values().any(|answers| *answers == 0)
+    }
+
     fn act(&mut self, doing: Doing) {
+        let writes = match doing {
+            Doing::Write { device, .. } | Doing::WriteTwo { device, .. } => Some(device),
+            Doing::Pass { device, .. } | Doing::ByHand { device } => Some(device),
+            _ => None,
+        };
+        if writes.is_some_and(|device| device == 2 && self.is_busy(device)) {
+            return;
+        }
         let promise =
             |client, value, device, confirms| Promise { client, value, device, confirms, answers: 0 };
         match doing {
