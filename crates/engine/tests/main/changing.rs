@@ -1,5 +1,5 @@
 //! A project that changes at any step of anything that is under way: no write reaches another device than the one that its
-//! client addressed, none is confirmed and lost, and every asker gets exactly one answer.
+//! client addressed, none is confirmed and lost or done and denied, and every asker gets exactly one answer.
 
 use crate::site::checked;
 use proptest::prelude::*;
@@ -159,6 +159,7 @@ struct Promise {
     device: usize,
     /// The answer says that the device has it.
     confirms: bool,
+    refused: bool,
     answers: u32,
 }
 
@@ -171,6 +172,8 @@ struct Played {
     /// All that each device has ever held.
     held: [BTreeSet<u16>; 3],
     next: u16,
+    /// Some device was silent or refused something.
+    faulty: bool,
 }
 
 impl Played {
@@ -191,6 +194,7 @@ impl Played {
             by_hand: BTreeMap::new(),
             held: Default::default(),
             next: 1,
+            faulty: false,
         }
     }
 
@@ -229,8 +233,14 @@ impl Played {
         if writes.is_some_and(|device| device == 2 && self.is_busy(device)) {
             return;
         }
-        let promise =
-            |client, value, device, confirms| Promise { client, value, device, confirms, answers: 0 };
+        let promise = |client, value, device, confirms| Promise {
+            client,
+            value,
+            device,
+            confirms,
+            refused: false,
+            answers: 0,
+        };
         match doing {
             Doing::Write { client, device, register } => {
                 let Some(offset) = self.offset(device, register) else { return };
@@ -292,6 +302,7 @@ impl Played {
     }
 
     fn fault(&mut self, device: usize, change: Change) {
+        self.faulty = true;
         let port = self.bench.shared().ports.iter().position(|port| port.name == DEVICES[device].0);
         if let Some(bus) = port.and_then(|port| self.bench.bus(port)) {
             bus.change(change);
@@ -331,7 +342,7 @@ impl Played {
             let promise = self.promises.get_mut(&answer.transaction).expect("an answer to a request");
             promise.answers += 1;
             if answer.body.pdu[0] & 0x80 != 0 {
-                promise.confirms = false;
+                (promise.confirms, promise.refused) = (false, true);
             }
             back.drain(..used);
         }
@@ -379,6 +390,12 @@ impl Played {
             assert!(promise.answers == 1 || promise.answers == 0 && !open, "request {transaction}");
             let held = self.held[promise.device].contains(&promise.value);
             assert!(!told || held, "{:04x} was confirmed and is nowhere", promise.value);
+            let denied = promise.answers == 1 && promise.refused;
+            assert!(
+                self.faulty || !denied || !held,
+                "{:04x} was done, and its client is told no",
+                promise.value
+            );
         }
         assert!(self.by_hand.values().all(|answers| *answers == 1), "{:?}", self.by_hand);
     }
@@ -396,6 +413,37 @@ impl Played {
             self.look();
             step += 1;
         }
+    }
+}
+
+#[test]
+fn what_a_device_has_confirmed_stands_after_a_change_and_is_not_sent_again() {
+    let mut played = Played::new();
+    played.play(&[(0, Doing::Write { client: 0, device: 0, register: 50 })], 40);
+    let written = |played: &mut Played| played.bench.devices_of("raceway")[0].written();
+    let before = written(&mut played);
+    assert_eq!(before, 1);
+    played.play(&[(0, Doing::Reload(1)), (30, Doing::Reload(3))], 300);
+    assert_eq!(written(&mut played), before);
+    // Another device is another memory.
+    played.play(&[(0, Doing::Reload(5)), (20, Doing::Reload(0))], 300);
+    assert!(!played.bench.is_reloading());
+}
+
+/// What devices read lies in the images from the first moment of the changed project.
+#[test]
+fn values_are_there_at_once_after_a_change() {
+    let mut played = Played::new();
+    played.bench.run(300_000);
+    for to in [1, 3, 10, 0] {
+        played.act(Doing::Reload(to));
+        while played.bench.is_reloading() {
+            let end = played.bench.now() + 1_000_000;
+            played.bench.step(end);
+        }
+        played.act(Doing::Read { client: 1, device: 0 });
+        let (_, promise) = played.promises.last_key_value().unwrap();
+        assert_eq!((promise.answers, promise.refused), (1, false), "project {to}");
     }
 }
 

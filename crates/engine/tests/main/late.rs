@@ -142,3 +142,33 @@ fn a_byte_that_an_adapter_adds_when_it_turns_round_takes_no_answer_away() {
     assert_eq!(line.sent(1_100_000, 1_200_000).len(), 1);
     assert_eq!(line.late(), 0);
 }
+
+/// An adapter that was pulled comes back while an older write is still on its way.
+#[test]
+fn the_outcome_of_an_older_write_is_not_told_for_a_newer_one() {
+    let mut line = Line::new();
+    line.heard(1_000_000, 1, &WRITE);
+    assert!(line.sent(1_000_000, 1_000_000).is_empty());
+    line.session.handle(Moment(1_100_000), News::Down);
+    line.session.handle(Moment(1_200_000), News::Up);
+    line.heard(1_300_000, 1, &[6, 0, 0, 0, 8]);
+    assert!(line.sent(1_300_000, 1_300_000).is_empty());
+    let older = line.shared.queues[1].take().unwrap();
+    older.end(Ok(vec![]));
+    assert!(line.sent(1_350_000, 1_360_000).is_empty(), "the newer one is still on its way");
+    line.taken();
+    assert_eq!(line.sent(1_400_000, 1_410_000).len(), 1);
+}
+
+/// What would have told the outcome is gone, as the thread of a port that was closed.
+#[test]
+fn a_request_that_is_dropped_unanswered_is_answered_all_the_same() {
+    let mut line = Line::new();
+    line.heard(1_000_000, 1, &WRITE);
+    assert!(line.sent(1_000_000, 1_000_000).is_empty());
+    drop(line.shared.queues[1].take());
+    let answers = line.sent(1_050_000, 1_060_000);
+    assert_eq!(answers[0][..3], [1, 0x86, 11]);
+    line.heard(1_100_000, 1, &[3, 0, 100, 0, 1]);
+    assert_eq!(line.sent(1_100_000, 1_110_000).len(), 1, "the line goes on");
+}

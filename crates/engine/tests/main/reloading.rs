@@ -145,3 +145,51 @@ fn a_line_that_is_never_idle_takes_a_changed_project() {
     up.reload(&text.replace("scada:400001", "scada:400101"));
     until("a value at its new place", || ask(&mut stream, 1, 100, 20).is_ok());
 }
+
+/// Sockets of networks are opened before anything is changed, as those of listening ports are.
+#[test]
+fn a_network_that_cannot_be_opened_changes_nothing_at_all() {
+    let (mut up, mut stream) = start(SMALL);
+    let network = "[ports.cell]\nnetwork = \"127.77.1.9\"\nprotocol = \"ethernet-ip\"\nallow = [\"192.0.2.0/24\"]\n[devices.gates]\nport = \"cell\"\naddress = \"127.77.1.62\"\ninputs = { assembly = 101, bytes = 2 }\noutputs = { assembly = 102, bytes = 2 }\nperiod = \"20ms\"\n";
+    let rule = "[[map]]\nfrom = \"gates:%IW0 as u16 AB\"\nto = \"scada:400301\"\n";
+    let moved = SMALL.replace("to = \"scada:400001\"", "to = \"scada:400051\"");
+    let text = format!("{moved}{network}{rule}");
+    let checked = crate::site::checked(&text);
+    let plan = || std::sync::Arc::new(woodrush_core::plan::Plan::build(&checked.project, &mut vec![]));
+    // Somebody else has one of its sockets.
+    let taken = std::net::UdpSocket::bind("127.77.1.9:2222").unwrap();
+    let before = up.running.shared();
+    let refused = up.running.reload(&checked, plan()).unwrap_err();
+    assert!(refused.to_string().contains("in use"), "{refused}");
+    assert!(std::sync::Arc::ptr_eq(&before, &up.running.shared()), "not even a status field has changed");
+    assert_eq!(ask(&mut stream, 1, 50, 1), Err(2));
+    put(&up, 0, 0x7777);
+    until("the old project's value", || ask(&mut stream, 1, 0, 1) == Ok(vec![0x7777]));
+    // Once it is free the same project is taken, and a change of the port takes its sockets over.
+    drop(taken);
+    up.running.reload(&checked, plan()).unwrap();
+    until("the value at its new place", || ask(&mut stream, 1, 50, 1) == Ok(vec![0x7777]));
+    let other = format!("{moved}{network}[ports.cell.identity]\nvendor = 65521\n{rule}");
+    let told = up.reload(&other);
+    assert!(told.contains("1 closed, 1 opened"), "{told}");
+    assert!(std::net::UdpSocket::bind("127.77.1.9:2222").is_err(), "its socket is still open");
+}
+
+/// While a device takes its time for a write, a changed project waits, and the write is confirmed.
+#[test]
+fn a_write_that_is_under_way_ends_before_the_project_changes() {
+    let text = SMALL.replace("to = \"scada:400001\"", "to = \"scada:400001\"\naccess = \"read-write\"");
+    let (mut up, mut stream) = start(&text);
+    let slow =
+        |device: &mut woodrush_engine::rig::SimDevice| device.set_fault(|faults| faults.slow = 300_000);
+    up.rig.as_ref().unwrap().with_device(0, slow);
+    let at = up.at(1);
+    let writer = std::thread::spawn(move || {
+        let mut stream = TcpStream::connect(at).unwrap();
+        write(&mut stream, 1, 0, 0x4321)
+    });
+    std::thread::sleep(std::time::Duration::from_millis(100));
+    up.reload(&text.replace("[devices.gauge]", "[devices.meter]").replace("gauge:", "meter:"));
+    assert_eq!(writer.join().unwrap()[0], 6, "it was sent, and is answered as the device answers");
+    until("the value", || ask(&mut stream, 1, 0, 1) == Ok(vec![0x4321]));
+}
