@@ -136,7 +136,7 @@ impl NetEnd for StationEnd {
                 seen.refused = None;
             }
             LinkNews::Refused { why, .. } => seen.refused = Some(why),
-            LinkNews::OneLess { .. } => {}
+            LinkNews::OneLess { .. } | LinkNews::Ended { .. } => {}
         });
     }
 

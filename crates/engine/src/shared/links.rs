@@ -174,7 +174,7 @@ impl Shared {
                     known.lost();
                 }
             }
-            LinkNews::OneLess { .. } => {}
+            LinkNews::OneLess { .. } | LinkNews::Ended { .. } => {}
         }
         self.tell(Event::Link { link, news });
     }

@@ -176,13 +176,23 @@ pub enum LinkNews {
         /// Why.
         why: LinkLoss,
     },
+    /// The other end has ended it.
+    Ended {
+        /// Who: whoever said so, as the network knows it.
+        peer: Ipv4Addr,
+        /// How, to stand behind who.
+        how: &'static str,
+    },
 }
 
 impl LinkNews {
     /// The other end.
     pub const fn peer_mut(&mut self) -> &mut Ipv4Addr {
         match self {
-            Self::Opened { peer, .. } | Self::Refused { peer, .. } | Self::OneLess { peer, .. } => peer,
+            Self::Opened { peer, .. }
+            | Self::Refused { peer, .. }
+            | Self::OneLess { peer, .. }
+            | Self::Ended { peer, .. } => peer,
         }
     }
 }

@@ -155,6 +155,9 @@ impl Names {
                     LinkNews::OneLess { peer, why } => {
                         (Tone::Doubt, "link_reader", name, format!("{peer} reads no longer: {}", why.word()))
                     }
+                    LinkNews::Ended { peer, how } => {
+                        (Tone::Doubt, "link_ended", name, format!("ended by {peer}, {how}"))
+                    }
                 }
             }
             Event::LinkRuns { link } => {

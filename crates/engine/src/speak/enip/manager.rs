@@ -308,6 +308,8 @@ impl Manager {
     pub(super) fn close(&mut self, peer: Ipv4Addr, triad: Triad) -> bool {
         let own = |own: &TargetConnection| own.triad == triad && *own.running.agreed.peer.ip() == peer;
         let Some(at) = self.connections.iter().position(own) else { return false };
+        let link = self.connections.get(at).map_or(usize::MAX, |own| own.link);
+        self.tell(NetAct::Tell(link, LinkNews::Ended { peer, how: "which closed it" }));
         self.release(at, &LinkLoss::Closed);
         true
     }

@@ -8,7 +8,7 @@ use super::{Ended, refusal_of};
 use crate::Moment;
 use crate::speak::{LinkLoss, LinkNews, NetAct, Produced};
 use std::collections::VecDeque;
-use std::net::SocketAddrV4;
+use std::net::{Ipv4Addr, SocketAddrV4};
 use woodrush_core::protocol::profinet::{IoIdentity, StationLayout};
 use woodrush_wire::profinet::block::Block;
 use woodrush_wire::profinet::connect::{AR_CONTROLLER, AlarmAnswer, ArAnswer};
@@ -48,8 +48,11 @@ struct Relation {
     state: State,
     uuid: Uuid,
     session: u16,
+    /// To whom frames go.
     mac: Mac,
+    /// Who has opened it: its address, and who was seen to send the call. What stands in a call proves nothing.
     from: SocketAddrV4,
+    via: Mac,
     object: Uuid,
     /// How long a step may take, in microseconds, and when this one has taken too long.
     patience: u64,
@@ -119,6 +122,17 @@ impl Device {
         self.gone(&relation, why);
     }
 
+    /// The controller ends it.
+    fn ended_by_peer(&mut self, how: &'static str) {
+        let Some(relation) = self.relation.take() else { return };
+        self.tell_end(*relation.from.ip(), how);
+        self.gone(&relation, Ended::Closed);
+    }
+
+    fn tell_end(&mut self, peer: Ipv4Addr, how: &'static str) {
+        self.out.push_back(NetAct::Tell(self.link, LinkNews::Ended { peer, how }));
+    }
+
     fn gone(&mut self, relation: &Relation, why: Ended) {
         let loss = match why {
             Ended::Silent if relation.consumer.invalid => LinkLoss::Invalid,
@@ -181,11 +195,7 @@ impl Device {
             return;
         }
         match message.kind {
-            RtaKind::Error => {
-                if let Some(relation) = self.relation.take() {
-                    self.gone(&relation, Ended::Closed);
-                }
-            }
+            RtaKind::Error => self.ended_by_peer("which reported an error"),
             RtaKind::Data => {
                 own.alarm_taken = message.sequence;
                 let (to, acknowledged) = (own.alarm_reference, own.alarm_taken);
@@ -207,8 +217,13 @@ impl Device {
         }
     }
 
-    /// Takes a datagram of the calls' port; its answer, if it has one.
-    pub(super) fn take_call(&mut self, now: Moment, from: SocketAddrV4, bytes: &[u8]) -> Option<Vec<u8>> {
+    /// Takes a datagram of the calls' port, with who sent it by the frame that carried it; its answer, if it has one.
+    pub(super) fn take_call(
+        &mut self,
+        now: Moment,
+        (from, via): (SocketAddrV4, Mac),
+        bytes: &[u8],
+    ) -> Option<Vec<u8>> {
         let (header, body) = Header::parse(bytes).ok()?;
         match header.kind {
             kind::REQUEST => {}
@@ -262,10 +277,10 @@ impl Device {
         let done = match read {
             Err(error) => Err(status::of(service, &error)),
             Ok(arguments) => match service {
-                service::CONNECT => self.connect(now, from, arguments.bytes, &mut blocks),
-                service::READ => self.read(from, header.operation, &arguments, &mut blocks),
-                service::WRITE => self.write(now, from, arguments.bytes, &mut blocks),
-                _ => self.control(now, from, service, arguments.bytes, &mut blocks),
+                service::CONNECT => self.connect(now, (from, via), arguments.bytes, &mut blocks),
+                service::READ => self.read((from, via), header.operation, &arguments, &mut blocks),
+                service::WRITE => self.write(now, (from, via), arguments.bytes, &mut blocks),
+                _ => self.control(now, (from, via), service, arguments.bytes, &mut blocks),
             },
         };
         let first = done.err().unwrap_or(PnioStatus::OK).0;
@@ -280,13 +295,13 @@ impl Device {
     fn connect(
         &mut self,
         now: Moment,
-        from: SocketAddrV4,
+        (from, via): (SocketAddrV4, Mac),
         arguments: &[u8],
         out: &mut Vec<u8>,
     ) -> Result<(), PnioStatus> {
         let opened = judge(arguments, &self.layout).and_then(|own| match &self.relation {
-            // The controller that has it opens it again; another one must wait.
-            Some(old) if old.uuid != own.ar.uuid && old.mac != own.ar.mac => {
+            // The controller that has it opens it again; another one must wait, whoever it says that it is.
+            Some(old) if (old.from.ip(), old.via) != (from.ip(), via) => {
                 Err(PnioStatus::protocol(service::CONNECT, place::CALLS, calls::OUT_OF_RELATIONS))
             }
             _ => Ok(own),
@@ -300,6 +315,9 @@ impl Device {
                 return Err(status);
             }
         };
+        if self.relation.is_some() {
+            self.tell_end(*from.ip(), "which opened it again");
+        }
         self.end(ended::NEW_RELATION, Ended::Closed);
         let Opening { ar, alarm, input, output, differences } = own;
         ArAnswer { ar_type: AR_CONTROLLER, uuid: ar.uuid, session: ar.session, mac: self.mac }.emit(out);
@@ -320,6 +338,7 @@ impl Device {
             session: ar.session,
             mac: controller,
             from,
+            via,
             object: ar.object,
             patience,
             step_until: now + patience,
@@ -336,17 +355,20 @@ impl Device {
     fn relation_of(
         &mut self,
         uuid: Uuid,
-        from: SocketAddrV4,
+        (from, via): (SocketAddrV4, Mac),
         service: u8,
     ) -> Result<&mut Relation, PnioStatus> {
         let unknown = PnioStatus::protocol(service, place::CALLS, calls::RELATION_UNKNOWN);
-        self.relation.as_mut().filter(|own| own.uuid == uuid && own.from.ip() == from.ip()).ok_or(unknown)
+        self.relation
+            .as_mut()
+            .filter(|own| own.uuid == uuid && (own.from.ip(), own.via) == (from.ip(), via))
+            .ok_or(unknown)
     }
 
     fn control(
         &mut self,
         now: Moment,
-        from: SocketAddrV4,
+        caller: (SocketAddrV4, Mac),
         service: u8,
         arguments: &[u8],
         out: &mut Vec<u8>,
@@ -355,7 +377,7 @@ impl Device {
         let own = own.map_err(|error| status::of(service, &error))?;
         let wrong = PnioStatus::protocol(service, place::CALLS, calls::STATE);
         let (mac, sequence) = (self.mac, self.sequence);
-        let relation = self.relation_of(own.uuid, from, service)?;
+        let relation = self.relation_of(own.uuid, caller, service)?;
         if relation.session != own.session {
             return Err(PnioStatus::protocol(service, place::CALLS, calls::RELATION_UNKNOWN));
         }
@@ -377,9 +399,7 @@ impl Device {
                 self.sequence = self.sequence.wrapping_add(1);
             }
             Step::Release if service == service::RELEASE => {
-                if let Some(relation) = self.relation.take() {
-                    self.gone(&relation, Ended::Closed);
-                }
+                self.ended_by_peer("which released it");
             }
             _ => return Err(wrong),
         }
@@ -410,7 +430,7 @@ impl Device {
 
     fn read(
         &mut self,
-        from: SocketAddrV4,
+        caller: (SocketAddrV4, Mac),
         asked: u16,
         arguments: &Arguments<'_>,
         out: &mut Vec<u8>,
@@ -418,7 +438,7 @@ impl Device {
         let (own, _) =
             RecordHeader::parse(arguments.bytes).map_err(|error| status::of(service::READ, &error))?;
         let mut data = vec![];
-        let found = self.record(from, asked, &own, &mut data);
+        let found = self.record(caller, asked, &own, &mut data);
         let length = u32::try_from(data.len()).unwrap_or(0);
         let answer = RecordHeader {
             answers: true,
@@ -433,7 +453,7 @@ impl Device {
 
     fn record(
         &mut self,
-        from: SocketAddrV4,
+        caller: (SocketAddrV4, Mac),
         asked: u16,
         own: &RecordHeader<'_>,
         out: &mut Vec<u8>,
@@ -442,7 +462,7 @@ impl Device {
             return Err(PnioStatus::protocol(service::READ, place::READ, 0));
         }
         if asked == operation::READ {
-            self.relation_of(own.record.uuid, from, service::READ)?;
+            self.relation_of(own.record.uuid, caller, service::READ)?;
         }
         self.must_be_plugged(own, service::READ)?;
         if own.record.index != IM0_INDEX {
@@ -477,7 +497,7 @@ impl Device {
     fn write(
         &mut self,
         now: Moment,
-        from: SocketAddrV4,
+        caller: (SocketAddrV4, Mac),
         arguments: &[u8],
         out: &mut Vec<u8>,
     ) -> Result<(), PnioStatus> {
@@ -486,7 +506,7 @@ impl Device {
         if !own.writes {
             return Err(PnioStatus::protocol(service::WRITE, place::WRITE, 0));
         }
-        let relation = self.relation_of(own.record.uuid, from, service::WRITE)?;
+        let relation = self.relation_of(own.record.uuid, caller, service::WRITE)?;
         // Each step of the opening has its time again.
         if relation.state != State::Data {
             relation.step_until = now + relation.patience;

@@ -215,7 +215,7 @@ impl Station {
                 };
                 let (back, bytes) = (datagram.from, datagram.bytes);
                 let answer = match &mut self.role {
-                    StationRole::Device(own) => own.take_call(now, back, bytes),
+                    StationRole::Device(own) => own.take_call(now, (back, from), bytes),
                     StationRole::Controller(own) => own.take_call(now, &self.stack, bytes),
                     StationRole::Bystander => None,
                 };

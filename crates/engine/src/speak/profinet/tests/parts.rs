@@ -111,6 +111,7 @@ fn opened() -> (Device, Vec<Vec<u8>>) {
 }
 
 const FROM: SocketAddrV4 = SocketAddrV4::new(CONTROLLER, 40_000);
+const VIA: [u8; 6] = [2, 0x57, 0x52, 0, 0, 2];
 
 #[test]
 fn a_caller_that_waits_for_each_part_is_told_up_to_which_one_all_came() {
@@ -118,7 +119,7 @@ fn a_caller_that_waits_for_each_part_is_told_up_to_which_one_all_came() {
     let last = parts.len() - 1;
     assert!(last > 7);
     let says = |device: &mut Device, at: usize| {
-        device.take_call(Moment(at as u64), FROM, &parts[at]).map(|own| Header::parse(&own).unwrap().0)
+        device.take_call(Moment(at as u64), (FROM, VIA), &parts[at]).map(|own| Header::parse(&own).unwrap().0)
     };
     let ack = |own: Option<Header>| own.map(|own| (own.kind, own.fragment));
     assert_eq!(ack(says(&mut device, 1)), None, "the first is missing: nothing is in order");
@@ -142,17 +143,17 @@ fn parts_that_make_no_call_are_rejected_and_open_nothing() {
     let last = two.len() - 1;
     // Two parts that are the last; and one that says that it is none, with a number.
     two[1][2] |= 0x02;
-    assert_eq!(device.take_call(Moment(0), FROM, &two[1]), None, "the first is missing");
-    let said = device.take_call(Moment(0), FROM, &two[last]).unwrap();
+    assert_eq!(device.take_call(Moment(0), (FROM, VIA), &two[1]), None, "the first is missing");
+    let said = device.take_call(Moment(0), (FROM, VIA), &two[last]).unwrap();
     assert_eq!(said[1], kind::REJECT);
     let mut alone = parts[1].clone();
     alone[2] &= !0x06;
-    assert_eq!(device.take_call(Moment(0), FROM, &alone).unwrap()[1], kind::REJECT);
+    assert_eq!(device.take_call(Moment(0), (FROM, VIA), &alone).unwrap()[1], kind::REJECT);
     // The parts of a call, of which one is of another: its blocks are none.
     let mut garbled = parts.clone();
     garbled[3][rpc::HEADER..].fill(0xFF);
     let said: Vec<Vec<u8>> =
-        garbled.iter().filter_map(|own| device.take_call(Moment(0), FROM, own)).collect();
+        garbled.iter().filter_map(|own| device.take_call(Moment(0), (FROM, VIA), own)).collect();
     let (header, body) = Header::parse(said.last().unwrap()).unwrap();
     let status = Arguments::of_answer(body, header.little).unwrap().status();
     assert!(header.kind == kind::RESPONSE && status != PnioStatus::OK && !device.is_connected(), "{status}");
@@ -172,4 +173,37 @@ fn an_answer_in_parts_is_one_message() {
     });
     assert_eq!(got.pop(), Some(Gathering::Whole(vec![7; 3 * BODY_MAX])));
     assert!(got.iter().all(|own| matches!(own, Gathering::More(Some(_)))));
+}
+
+/// What a stranger writes into its call proves nothing: who sent it does.
+#[test]
+fn a_stranger_that_names_the_controller_in_its_call_takes_no_connection() {
+    let setup = device_setup().links.remove(0).setup;
+    let layout = StationLayout::of(&setup).unwrap();
+    let identity = IoIdentity::of(&Setup::default());
+    let object = Uuid::object(1, identity.product, identity.vendor);
+    let call = |activity: u8| {
+        let header = Header::call(object, rpc::DEVICE, Uuid([activity; 16]), 4, operation::CONNECT);
+        let mut bytes = vec![];
+        header.emit_with(&mut bytes, |out| {
+            emit_arguments(out, true, (rpc::ARGS_MAX, rpc::ARGS_MAX), |out| {
+                out.extend_from_slice(&opening(&layout));
+            });
+        });
+        bytes
+    };
+    let mut device = Device::new(0, layout.clone(), identity.clone(), [2, 0x57, 0x52, 0, 0, 1], 7);
+    let mut status = |from, via, activity| {
+        let said = device.take_call(Moment(0), (from, via), &call(activity)).unwrap();
+        let (header, body) = Header::parse(&said).unwrap();
+        Arguments::of_answer(body, header.little).unwrap().status()
+    };
+    assert_eq!(status(FROM, VIA, 1), PnioStatus::OK);
+    let stranger = SocketAddrV4::new(std::net::Ipv4Addr::new(192, 0, 2, 66), 40_000);
+    let elsewhere = [2, 0x66, 0x66, 0, 0, 6];
+    for (from, via, activity) in [(stranger, elsewhere, 2), (stranger, VIA, 3), (FROM, elsewhere, 4)] {
+        let words = status(from, via, activity).words().unwrap();
+        assert_eq!(words, "another controller is connected");
+    }
+    assert_eq!(status(FROM, VIA, 5), PnioStatus::OK, "the same one may begin anew");
 }
