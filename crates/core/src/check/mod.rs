@@ -45,7 +45,7 @@ pub fn check(read: Read) -> Checked {
     examples::check(&project, &mut findings);
     ports::check(&project, &plan, &mut findings);
     wires::check(&project, &plan, &mut findings);
-    network::check(&project, &mut findings);
+    network::check(&project, &plan, &mut findings);
     areas::check(&project, &plan, &mut findings);
     issued::check(&project, &plan, &mut findings);
     mapping::check(&project, &plan, &mut findings);

@@ -1,13 +1,14 @@
 //! IP addresses and TCP ports, held against each other at both ends.
 
 use crate::finding::{Finding, Severity};
-use crate::project::{Client, Network, Port, Project, Wires};
+use crate::plan::{CyclicLink, Plan};
+use crate::project::{Client, Network, Owner, Port, Project, Wires};
 use crate::source::Spanned;
 use std::net::Ipv4Addr;
 
-pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
+pub(super) fn check(project: &Project, plan: &Plan, findings: &mut Vec<Finding>) {
     converter(project, findings);
-    for port in &project.ports {
+    for (at, port) in project.ports.iter().enumerate() {
         let open = match &port.wires {
             Some(Wires::Listen { at }) => Some(at.span),
             Some(Wires::Network { at }) => Some(at.span),
@@ -16,6 +17,15 @@ pub(super) fn check(project: &Project, findings: &mut Vec<Finding>) {
         if let (Some(span), None) = (open, &port.allow) {
             let what = format!("anyone who reaches `{}` may connect", port.name.value);
             let mut finding = Finding::new("M43", span, what);
+            // What a controller writes there in cycles, anybody may write who opens the connection first.
+            let takes = |link: &CyclicLink| {
+                let image = matches!(link.with, Owner::Image(_));
+                let station = plan.station(link.with).is_some_and(|station| station.port == at);
+                image && station && link.slots.iter().any(|slot| slot.comes.is_some())
+            };
+            if plan.links.iter().any(takes) {
+                finding = finding.severity(Severity::Warning);
+            }
             if let Some(own) = project.converter.address {
                 let mask = u32::MAX.checked_shl(32 - u32::from(own.value.prefix)).unwrap_or(0);
                 let network = Ipv4Addr::from(u32::from(own.value.address) & mask);

@@ -406,6 +406,12 @@ impl Doorkeeper for NetDoor {
         }
     }
 
+    fn accepts(&mut self, trouble: Option<String>) {
+        if let Some((port, shared)) = self.port() {
+            shared.tell(Event::Accepting { port, trouble });
+        }
+    }
+
     fn idle_timeout(&self) -> u64 {
         let found =
             self.port().and_then(|(port, shared)| Some(shared.answers.get(port)?.as_ref()?.idle_timeout));

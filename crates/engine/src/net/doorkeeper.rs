@@ -16,6 +16,8 @@ pub(crate) trait Doorkeeper: Send {
     ) -> Result<Option<usize>, ()>;
     /// A connection was ended by us, and why.
     fn tells(&mut self, _who: SocketAddr, _why: String) {}
+    /// Nobody is accepted, because the system gives no descriptor; or again.
+    fn accepts(&mut self, _trouble: Option<String>) {}
     /// How long a connection may be idle, in microseconds.
     fn idle_timeout(&self) -> u64;
     /// The sockets are open, or gone and why.

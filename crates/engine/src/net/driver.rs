@@ -9,7 +9,7 @@ use super::place::Place;
 use super::sockets::Sockets;
 use super::{NetMachine, NetOut};
 use crate::Moment;
-use crate::admission::keep_alive;
+use crate::admission::{is_out_of_room, keep_alive};
 use crate::moment::Clock;
 use crate::port::tty::OpenFault;
 use crate::port::wait::be_punctual;
@@ -62,6 +62,8 @@ struct NetDriver {
     next: u32,
     /// What leaves later.
     delayed: VecDeque<(Moment, Parcel)>,
+    /// No descriptor was free for one who connects: none is accepted before that moment.
+    paused_until: Option<Moment>,
     bell: Bell,
 }
 
@@ -96,6 +98,7 @@ impl ReadyNet {
             dialled: DialledSet::new()?,
             next: 0,
             delayed: VecDeque::new(),
+            paused_until: None,
             bell: worker.bell(),
         };
         Ok(Self { driver, worker, open })
@@ -274,9 +277,11 @@ impl NetDriver {
 
     /// Waits for a moment or whatever comes, and takes what came.
     fn wait(&mut self, until: Moment, now: Moment) {
-        let heard = self.asking.iter().map(|own| own.heard).min();
+        let closed = |own: &&Asking| !self.machine.may_be_silent(own.number, own.who);
+        let heard = self.asking.iter().filter(closed).map(|own| own.heard).min();
         let idle = heard.map_or(Moment::NEVER, |heard| heard + self.door.idle_timeout());
-        let until = until.min(idle);
+        let is_paused = self.paused_until.is_some_and(|until| now < until);
+        let until = until.min(idle).min(self.paused_until.filter(|_| is_paused).unwrap_or(Moment::NEVER));
         let micros = until.since(now);
         let timeout = (until != Moment::NEVER).then(|| Timespec {
             tv_sec: i64::try_from(micros / 1_000_000).unwrap_or(i64::MAX),
@@ -286,7 +291,9 @@ impl NetDriver {
         let mut fds = vec![PollFd::new(self.bell.fd(), PollFlags::IN)];
         if let Some(open) = &self.open {
             fds.extend(open.datagrams.iter().map(|(.., socket)| PollFd::new(socket, PollFlags::IN)));
-            fds.extend(open.listeners.iter().map(|(_, own)| PollFd::new(own, PollFlags::IN)));
+            // Who waits while nobody is accepted is not looked at.
+            let flags = if is_paused { PollFlags::empty() } else { PollFlags::IN };
+            fds.extend(open.listeners.iter().map(|(_, own)| PollFd::new(own, flags)));
             if let Some(frames) = &open.frames {
                 fds.extend(frames.fds().map(|own| PollFd::from_borrowed_fd(own, PollFlags::IN)));
             }
@@ -431,17 +438,34 @@ impl NetDriver {
         }
     }
 
+    /// Accepts nobody for a while where no descriptor was free: the one who waits would be reported without end.
+    fn pause(&mut self, trouble: Option<std::io::Error>, came: bool, now: Moment) {
+        match trouble {
+            Some(error) => {
+                if self.paused_until.replace(now + AGAIN).is_none() {
+                    self.door.accepts(Some(error.to_string()));
+                }
+            }
+            None if came && self.paused_until.take().is_some() => self.door.accepts(None),
+            None => {}
+        }
+    }
+
     fn accept(&mut self, now: Moment) {
         let Some(open) = &self.open else { return };
-        let mut come = vec![];
+        let (mut come, mut trouble) = (vec![], None);
         for (_, listener) in &open.listeners {
-            while let Ok((stream, who)) = listener.accept() {
-                come.push((stream, who));
-                if come.len() >= DATAGRAMS {
-                    break;
+            while come.len() < DATAGRAMS {
+                match listener.accept() {
+                    Ok(one) => come.push(one),
+                    Err(error) => {
+                        trouble = Some(error).filter(is_out_of_room);
+                        break;
+                    }
                 }
             }
         }
+        self.pause(trouble, !come.is_empty(), now);
         for (stream, who) in come {
             let SocketAddr::V4(peer) = who else { continue };
             if !self.door.lets_in(who) {
@@ -476,7 +500,7 @@ impl NetDriver {
         while let Some(at) = self
             .asking
             .iter()
-            .position(|own| now.since(own.heard) >= most && !self.machine.is_waiting(own.number))
+            .position(|own| now.since(own.heard) >= most && !self.machine.may_be_silent(own.number, own.who))
         {
             let own = self.asking.remove(at);
             self.door.tells(own.who, "closed: it was idle for longer than `idle-timeout`".into());

@@ -24,7 +24,7 @@ use crate::speak::{
     StationNews,
 };
 use std::collections::BTreeMap;
-use std::net::SocketAddrV4;
+use std::net::{IpAddr, SocketAddr, SocketAddrV4};
 
 /// What lies behind a node: a converter's cells, or a simulated end's.
 pub(crate) trait NetEnd: Send {
@@ -157,6 +157,12 @@ impl NetMachine {
     /// Whether what one of them asked is under way elsewhere.
     pub(crate) fn is_waiting(&self, number: u32) -> bool {
         self.sessions.get(&number).is_some_and(|session| session.is_waiting())
+    }
+
+    /// Whether one who asks may be silent for as long as it likes: what it has asked is under way, or it exchanges with us.
+    pub(crate) fn may_be_silent(&self, number: u32, peer: SocketAddr) -> bool {
+        let exchanges = if let IpAddr::V4(peer) = peer.ip() { self.node.exchanges_with(peer) } else { false };
+        exchanges || self.is_waiting(number)
     }
 
     /// What the node wants done, or how long it waits.

@@ -299,6 +299,10 @@ pub trait Node: Send {
     fn shut(&mut self, now: Moment);
     /// Takes what goes in the frame that is due.
     fn produced(&mut self, now: Moment, link: usize, cells: &Produced);
+    /// Whether that peer exchanges with us: who asks over such a connection may be silent there.
+    fn exchanges_with(&self, _peer: Ipv4Addr) -> bool {
+        false
+    }
     /// Takes news of the sockets.
     fn handle(&mut self, now: Moment, news: NetNews<'_>);
     /// What to do now: what is due goes before what came.

@@ -80,6 +80,18 @@ pub(super) struct Manager {
     pub(super) socket: usize,
 }
 
+/// The longest that a connection may go without a frame, in microseconds, unless [`PATIENT_PERIODS`] are longer: whoever opens
+/// one may ask for hours, and its outputs would look live for as long.
+const PATIENCE_MAX: u64 = 10_000_000;
+/// So many periods it may be silent in any case.
+const PATIENT_PERIODS: u64 = 100;
+
+/// How long a connection goes on without a frame, in microseconds.
+fn granted(open: &ForwardOpen<'_>) -> u64 {
+    let most = (u64::from(open.to_target_interval) * PATIENT_PERIODS).max(PATIENCE_MAX);
+    lost_after(open.to_target_interval, open.multiplier).min(most)
+}
+
 impl Manager {
     pub(super) fn new(setup: &NodeSetup, socket: usize) -> Self {
         let mut own = Self {
@@ -268,7 +280,7 @@ impl Manager {
         let takes = self.next_id;
         let owner = application == Application::Owner;
         let period = u64::from(open.to_originator_interval);
-        let wait = lost_after(open.to_target_interval, open.multiplier);
+        let wait = granted(open);
         if let Some(target) = self.targets.get_mut(at) {
             (target.refused, target.set_until) = (None, None);
             let agreed = Agreed {
@@ -302,6 +314,11 @@ impl Manager {
             to_originator_interval: open.to_originator_interval,
             application: &[],
         }
+    }
+
+    /// Whether that peer has a connection open.
+    pub(super) fn exchanges_with(&self, peer: Ipv4Addr) -> bool {
+        self.connections.iter().any(|own| *own.running.agreed.peer.ip() == peer)
     }
 
     /// Closes a connection of that peer; whether there was one.

@@ -152,6 +152,10 @@ impl Node for IoNode {
         &SOCKETS
     }
 
+    fn exchanges_with(&self, peer: Ipv4Addr) -> bool {
+        lock(&self.manager).exchanges_with(peer)
+    }
+
     fn server(&mut self, peer: Ipv4Addr) -> Option<Box<dyn Server>> {
         Some(Box::new(TagServer::of_node(&self.server, Arc::clone(&self.manager), peer)))
     }

@@ -25,6 +25,9 @@ const ANSWER: u64 = 5_000_000;
 /// The pause before the first and after many tries in vain, in microseconds.
 const PAUSE: u64 = 250_000;
 const PAUSE_MAX: u64 = 30_000_000;
+/// How many times shorter or longer than asked for the interval may be with which a device answers: devices round to what
+/// they can keep, and one that answers with a microsecond would have us flood the network.
+const INTERVAL_FACTOR: u32 = 2;
 /// Time for an answer as the request says it.
 const TIMEOUT_MS: u32 = 5000;
 
@@ -346,6 +349,18 @@ impl Originator {
         }
         let opened = Opened::parse(reply.data).ok().filter(|own| own.triad == self.triad());
         let Some(opened) = opened else { return };
+        let asked = self.layout.period;
+        let strange = [opened.to_target_interval, opened.to_originator_interval]
+            .into_iter()
+            .find(|interval| !(asked / INTERVAL_FACTOR..=asked * INTERVAL_FACTOR).contains(interval));
+        if let Some(interval) = strange {
+            let why = format!(
+                "it answers with an interval of {interval} us where {asked} us were asked for: \
+                 write the period that it can keep"
+            );
+            self.close_connection();
+            return self.refused_by(now, status::CONNECTION_FAILURE, Some(status::connection::INTERVAL), why);
+        }
         let (_, to_originator) = self.sizes();
         // What the device says that it keeps: the watchdog goes by that.
         let comes =

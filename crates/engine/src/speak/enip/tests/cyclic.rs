@@ -424,3 +424,68 @@ fn lists_are_answered_over_udp_and_nothing_else_is() {
         assert!(ask(&mut bench, &vector(name)).is_empty(), "{name}");
     }
 }
+
+/// Whoever opens a connection may ask for hours without a frame: its outputs would look live for as long.
+#[test]
+fn a_controller_is_waited_for_ten_seconds_or_a_hundred_periods() {
+    for (interval, wanted) in [(10_000, 5_120_000), (50_000, 10_000_000), (200_000, 20_000_000)] {
+        let mut bench = Bench::new(&setup());
+        let mut asking = bench.connect(PEER);
+        let asks = opening(|open, _| (open.to_target_interval, open.multiplier) = (interval, 7));
+        assert_eq!(status(&bench.ask(&mut asking, &asks)).0, 0);
+        let acts = bench.acts(&[0; 12]);
+        let opened = acts.iter().find_map(|act| match act {
+            NetAct::Tell(_, LinkNews::Opened { lost_after, .. }) => Some(*lost_after),
+            _ => None,
+        });
+        assert_eq!(opened, Some(wanted));
+    }
+}
+
+/// A device that answers with a microsecond would have us send a million frames a second.
+#[test]
+fn an_interval_that_was_not_asked_for_is_refused() {
+    for (interval, runs) in [(10_000, true), (20_000, true), (5_000, true), (1, false), (4_000_000, false)] {
+        let mut own = setup();
+        (own.links[0].opens, own.links[0].setup.numbers) = (Some(OTHER), vec![("period", 10_000)]);
+        let mut bench = Bench::new(&own);
+        let Some(NetAct::Dial(channel, _)) = bench.acts(&[]).pop() else { panic!() };
+        bench.node.handle(bench.now, NetNews::Dialled(channel));
+        assert!(matches!(bench.acts(&[])[..], [NetAct::Send(..)]), "it registers");
+        let mut said = vec![];
+        let header = Header { command: command::REGISTER_SESSION, session: 7, ..Header::default() };
+        header.emit_with(&mut said, |out| Registration::OURS.emit(out));
+        bench.node.handle(bench.now, NetNews::Bytes(channel, &said));
+        let [NetAct::Send(_, asked)] = &bench.acts(&[])[..] else { panic!() };
+        let (message, _) = encap::parse(asked, 8192).unwrap().unwrap();
+        let request = cip::Request::parse(Unconnected::parse(message.data).unwrap().message).unwrap();
+        let open = ForwardOpen::parse(request.data, false).unwrap();
+        let opened = Opened {
+            to_target_id: 0x77,
+            to_originator_id: open.to_originator_id,
+            triad: open.triad,
+            to_target_interval: interval,
+            to_originator_interval: open.to_originator_interval,
+            application: &[],
+        };
+        let mut said = vec![];
+        let header = Header { command: command::SEND_RR_DATA, session: 7, ..Header::default() };
+        header.emit_with(&mut said, |out| {
+            Unconnected::emit_with(out, |out| {
+                out.extend([service::FORWARD_OPEN | cip::REPLY, 0, 0, 0]);
+                opened.emit(out);
+            });
+        });
+        bench.node.handle(bench.now, NetNews::Bytes(channel, &said));
+        let acts = bench.acts(&[0; 12]);
+        let frames = acts.iter().filter(|act| matches!(act, NetAct::Datagram { .. })).count();
+        let why = acts.iter().find_map(|act| match act {
+            NetAct::Tell(_, LinkNews::Refused { why, .. }) => Some(why.as_str()),
+            _ => None,
+        });
+        assert_eq!((frames > 0, why.is_some()), (runs, !runs), "{interval}: {acts:?}");
+        assert!(why.is_none_or(|why| why.contains("10000 us were asked for")), "{why:?}");
+        let closes = acts.iter().filter(|act| matches!(act, NetAct::Send(..))).count();
+        assert_eq!(closes, usize::from(!runs), "and the device is told to close it");
+    }
+}
