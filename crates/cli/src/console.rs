@@ -7,6 +7,7 @@ use comfy_table::{ColumnConstraint, ContentArrangement};
 use serde::Serialize;
 use std::borrow::Cow;
 use std::io::{IsTerminal, Write};
+use woodrush_core::one_line::{UNSHOWN, acts};
 
 /// What a piece of text is, for its colour.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -186,13 +187,10 @@ impl Console {
     }
 }
 
-/// What stands for a control character.
-const CONTROL: char = '\u{FFFD}';
-
-/// A text without control characters, which a terminal would obey: names, notes and remote texts may hold any. Only line
+/// A text without letters that a terminal or a reader would obey: names, notes and remote texts may hold any. Only line
 /// ends, tabs and our own colours stay.
 pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
-    let is_control = |letter: char| letter.is_control() && !matches!(letter, '\n' | '\t');
+    let is_control = |letter: char| acts(letter) && !matches!(letter, '\n' | '\t');
     if !text.contains(is_control) {
         return Cow::Borrowed(text);
     }
@@ -204,7 +202,7 @@ pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
             rest = rest.get(colour.len()..).unwrap_or_default();
             continue;
         }
-        clean.push(if is_control(letter) { CONTROL } else { letter });
+        clean.push(if is_control(letter) { UNSHOWN } else { letter });
         rest = rest.get(letter.len_utf8()..).unwrap_or_default();
     }
     Cow::Owned(clean)

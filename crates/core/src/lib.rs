@@ -30,6 +30,7 @@ mod line;
 mod line_time;
 pub mod names;
 mod nearest;
+pub mod one_line;
 pub mod plan;
 pub mod project;
 pub mod protocol;

@@ -1,5 +1,7 @@
 //! Texts as TOML writes them.
 
+use crate::one_line::acts;
+
 /// A text or a key in quotes, on one line; what would end it or command a terminal is left out.
 pub(crate) fn quoted(text: &str) -> String {
     let mut out = String::with_capacity(text.len() + 2);
@@ -7,7 +9,7 @@ pub(crate) fn quoted(text: &str) -> String {
     for letter in text.chars() {
         match letter {
             '"' | '\\' => out.extend(['\\', letter]),
-            letter if letter.is_control() => out.push(' '),
+            letter if acts(letter) => out.push(' '),
             letter => out.push(letter),
         }
     }

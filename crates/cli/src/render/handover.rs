@@ -9,6 +9,7 @@ use woodrush_core::Sources;
 use woodrush_core::compare::Follower;
 use woodrush_core::handover::Papers;
 use woodrush_core::ledger::Issue;
+use woodrush_core::one_line::acts;
 
 /// An issue, as the page names it.
 #[derive(Serialize)]
@@ -128,7 +129,7 @@ fn markdown(out: &mut Output<'_>, _state: &mut State<'_, '_>, value: &Value) -> 
     for letter in text.chars() {
         match letter {
             '\\' | '`' | '*' | '_' | '[' | ']' | '<' | '>' | '|' | '#' => clean.extend(['\\', letter]),
-            letter if letter.is_control() => clean.push(' '),
+            letter if acts(letter) => clean.push(' '),
             letter => clean.push(letter),
         }
     }

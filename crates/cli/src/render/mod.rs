@@ -8,6 +8,7 @@ pub(crate) mod proof;
 pub(crate) mod schema;
 
 use crate::Failure;
+use woodrush_core::one_line::acts;
 
 /// A tolerance as it is written: `5%`, or `0.05`.
 pub(crate) fn share(text: Option<&str>, default: f64) -> Result<f64, Failure> {
@@ -30,7 +31,7 @@ pub(crate) fn environment() -> minijinja::Environment<'static> {
     environment.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
     environment.set_formatter(|out, state, value| {
         let forbidden = |letter: char| {
-            letter.is_control() && !matches!(letter, '\n' | '\t') || matches!(letter, '\u{FFFE}' | '\u{FFFF}')
+            acts(letter) && !matches!(letter, '\n' | '\t') || matches!(letter, '\u{FFFE}' | '\u{FFFF}')
         };
         match value.as_str().filter(|text| text.contains(forbidden)) {
             Some(text) => {

@@ -2,6 +2,7 @@
 //! their devices on the right. An arrow points from the side that asks to the side that answers.
 
 use super::papers::{PaperForward, PaperImage, PaperLine, short_place};
+use crate::one_line::spaced;
 use crate::project::Project;
 use std::fmt::Write;
 
@@ -34,8 +35,7 @@ const HEAD: i32 = 62;
 
 /// The part of a name that has room, with nothing in it that ends an element.
 fn fitting(text: &str, letters: usize) -> String {
-    let mut short: String =
-        text.chars().map(|letter| if letter.is_control() { ' ' } else { letter }).take(letters).collect();
+    let mut short: String = spaced(text).chars().take(letters).collect();
     if text.chars().count() > letters {
         short.pop();
         short.push('…');

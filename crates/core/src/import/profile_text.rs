@@ -1,12 +1,13 @@
 //! A profile as text, with the lines of the list that it was made of.
 
 use super::{Import, ImportedPoint, ListedRow};
+use crate::one_line::spaced;
 use crate::quoted::quoted;
 use std::fmt::Write;
 
 /// A text as it may stand in a comment.
 fn comment(text: &str) -> String {
-    text.chars().map(|letter| if letter.is_control() { ' ' } else { letter }).collect()
+    spaced(text).into_owned()
 }
 
 fn point(out: &mut String, point: &ImportedPoint) {

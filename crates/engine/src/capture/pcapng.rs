@@ -1,6 +1,7 @@
 //! The blocks of a pcapng file, and of the older format that many programs still write.
 
 use std::io::Write;
+use woodrush_core::one_line::one_line;
 
 const SECTION: u32 = 0x0A0D_0D0A;
 const INTERFACE: u32 = 1;
@@ -228,8 +229,8 @@ impl Blocks {
                 let link = endian.u16(body, 0)?;
                 let (mut name, mut description, mut unit) = (String::new(), String::new(), 1_000_000);
                 options(endian, body.get(8..)?, |code, value| match code {
-                    NAME => name = String::from_utf8_lossy(value).into_owned(),
-                    DESCRIPTION => description = String::from_utf8_lossy(value).into_owned(),
+                    NAME => name = one_line(value),
+                    DESCRIPTION => description = one_line(value),
                     RESOLUTION => unit = resolution(value.first().copied().unwrap_or(6)),
                     _ => {}
                 });

@@ -440,14 +440,15 @@ impl NetDriver {
 
     /// Accepts nobody for a while where no descriptor was free: the one who waits would be reported without end.
     fn pause(&mut self, trouble: Option<std::io::Error>, came: bool, now: Moment) {
-        match trouble {
-            Some(error) => {
-                if self.paused_until.replace(now + AGAIN).is_none() {
-                    self.door.accepts(Some(error.to_string()));
-                }
+        let was_paused = self.paused_until.is_some();
+        if let Some(error) = trouble {
+            self.paused_until = Some(now + AGAIN);
+            if !was_paused {
+                self.door.accepts(Some(error.to_string()));
             }
-            None if came && self.paused_until.take().is_some() => self.door.accepts(None),
-            None => {}
+        } else if came && was_paused {
+            self.paused_until = None;
+            self.door.accepts(None);
         }
     }
 

@@ -339,7 +339,7 @@ impl Played {
             return;
         };
         while let Ok(Some((answer, used))) = tcp::parse(&back) {
-            let promise = self.promises.get_mut(&answer.transaction).expect("an answer to a request");
+            let promise = self.promises.get_mut(&answer.transaction).unwrap();
             promise.answers += 1;
             if answer.body.pdu[0] & 0x80 != 0 {
                 (promise.confirms, promise.refused) = (false, true);

@@ -4,8 +4,9 @@ use crate::Failure;
 use crate::commands::new::write_files;
 use crate::connections::Field;
 use crate::console::{Console, Tone};
-use std::fmt::Write;
 use std::path::Path;
+use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
+use woodrush_core::one_line::spaced;
 use woodrush_core::protocol::{AddressContext, Transport, usual_protocol};
 use woodrush_engine::direct::Link;
 use woodrush_engine::scan::{Found, Presence};
@@ -26,30 +27,46 @@ pub(super) fn write(
     Ok(())
 }
 
+/// Words of others behind a number sign: one line, whatever they hold.
+fn comment(text: &str) -> String {
+    format!("# {}\n", spaced(text))
+}
+
 fn project(field: &Field, found: &[Found]) -> String {
-    let mut text = String::new();
-    let protocol = field.station.dialect.map_or("", |dialect| dialect.name());
-    let way = match &field.link {
-        Link::Serial { path, line, echo, .. } => {
-            let echo = if *echo { "echo     = true\n" } else { "" };
-            format!("serial   = \"{}\"\nline     = \"{line}\"\n{echo}", path.display())
-        }
-        Link::Socket(to) => format!("connect  = \"{to}\"\n"),
-    };
-    // Writing into a string does not fail.
-    let _ = write!(
-        text,
-        "# What `woodrush scan` found. Next: name the devices, write a profile for each kind, and map what is wanted.\n\n\
-         [project]\nname = \"Scanned line\"\n\n[ports.field]\n{way}protocol = \"{protocol}\"\n"
+    let mut document = DocumentMut::new();
+    document.decor_mut().set_prefix(
+        "# What `woodrush scan` found. Next: name the devices, write a profile for each kind, and map what is wanted.\n\n",
     );
-    for (key, word) in &field.station.setup.words {
-        let _ = writeln!(text, "{key} = \"{word}\"");
+    let mut site = Table::new();
+    site["name"] = value("Scanned line");
+    document["project"] = Item::Table(site);
+    let mut port = Table::new();
+    match &field.link {
+        Link::Serial { path, line, echo, .. } => {
+            port["serial"] = value(path.display().to_string());
+            port["line"] = value(line.to_string());
+            if *echo {
+                port["echo"] = value(true);
+            }
+        }
+        Link::Socket(to) => port["connect"] = value(to.to_string()),
     }
+    port["protocol"] = value(field.station.dialect.map_or("", |dialect| dialect.name()));
+    for (key, word) in &field.station.setup.words {
+        port[*key] = value(word.as_str());
+    }
+    document["ports"] = parent();
+    document["ports"]["field"] = Item::Table(port);
+    document["devices"] = parent();
+    let mut after = String::new();
     for found in found.iter().filter(|found| found.presence != Presence::Damaged) {
-        let _ = write!(text, "\n{}", device(field, found));
+        let (name, mut table, about) = device(field, found);
+        table.decor_mut().set_prefix(format!("{after}\n"));
+        document["devices"][&name] = Item::Table(table);
+        after = about;
     }
     let usual = usual_protocol(Transport::Listen, None).map_or("", |dialect| dialect.name());
-    text += &"\n# What others shall read, and the first rule:\n\
+    let rest = "\n# What others shall read, and the first rule:\n\
              #\n\
              # [ports.office]\n\
              # listen   = \"0.0.0.0:502\"\n\
@@ -60,50 +77,67 @@ fn project(field: &Field, found: &[Found]) -> String {
              #\n\
              # [[map]]\n\
              # from = \"DEVICE:ADDRESS as TYPE ORDER\"\n\
-             # to   = \"scada:400001\"\n"
-        .replace("USUAL", usual);
-    text
+             # to   = \"scada:400001\"\n";
+    format!("{document}{after}{}", rest.replace("USUAL", usual))
 }
 
-fn device(field: &Field, found: &Found) -> String {
+/// A table that is not written itself, only what is in it.
+fn parent() -> Item {
+    let mut table = Table::new();
+    table.set_implicit(true);
+    Item::Table(table)
+}
+
+/// A device's name and table, and what is known of it besides.
+fn device(field: &Field, found: &Found) -> (String, Table, String) {
     let dialect = field.station.dialect;
     let key = dialect.and_then(|dialect| dialect.stations().station_key(field.transport)).map(|(key, _)| key);
     let number = found.station.unwrap_or(1);
     let name = key.map_or_else(|| "station".to_string(), |key| format!("{key}-{number}"));
-    let mut text = format!("[devices.{name}]\nport = \"field\"\n");
+    let mut table = Table::new();
+    table["port"] = value("field");
     if let Some(key) = key {
-        text += &format!("{key} = {number}\n");
+        table[key] = value(i64::from(number));
     }
     let limited = found.tables.iter().filter(|table| table.limited).map(|table| table.largest).min();
     if let Some(most) = limited {
-        text += &format!("max-read = {most}\n");
+        table["max-read"] = value(i64::from(most));
     }
     // Sizes count from the first address, so only what begins there has one.
-    let sizes: Vec<String> = found
-        .tables
-        .iter()
-        .filter(|table| !table.spent && table.ranges.len() == 1)
-        .filter_map(|table| {
-            let (first, _, count) = table.ranges.first()?;
-            let begins = dialect?
-                .notation()
-                .parse(first, &AddressContext::of_device(&field.station.setup))
-                .ok()?
-                .first
-                == 0;
-            begins.then(|| format!("{} = {count}", table.table))
-        })
-        .collect();
-    if !sizes.is_empty() {
-        text += &format!("tables = {{ {} }}\n", sizes.join(", "));
-    }
-    if let Some(identity) = &found.identity {
-        text += &format!("# it says of itself: {identity}\n");
-    }
-    for table in &found.tables {
-        for (first, last, count) in &table.ranges {
-            text += &format!("# {}: {first} to {last}, {count}\n", table.table);
+    let mut sizes = InlineTable::new();
+    for own in found.tables.iter().filter(|table| !table.spent && table.ranges.len() == 1) {
+        let Some((first, _, count)) = own.ranges.first() else { continue };
+        let context = AddressContext::of_device(&field.station.setup);
+        let parsed = dialect.and_then(|dialect| dialect.notation().parse(first, &context).ok());
+        if parsed.is_some_and(|address| address.first == 0) {
+            sizes.insert(own.table.as_str(), i64::from(*count).into());
         }
     }
-    text
+    if !sizes.is_empty() {
+        table["tables"] = value(sizes);
+    }
+    let mut about =
+        found.identity.as_ref().map_or_else(String::new, |own| comment(&format!("it says of itself: {own}")));
+    for table in &found.tables {
+        for (first, last, count) in &table.ranges {
+            about += &comment(&format!("{}: {first} to {last}, {count}", table.table));
+        }
+    }
+    (name, table, about)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_device_says_of_itself_becomes_no_line_of_a_project() {
+        for hostile in
+            ["probe\n[ports.door]\nlisten = \"0.0.0.0:502\"", "a\r\n[[forward]]", "a\u{2028}[converter]"]
+        {
+            let text = comment(&format!("it says of itself: {hostile}"));
+            assert_eq!(text.lines().count(), 1);
+            assert!(text.parse::<DocumentMut>().unwrap().is_empty());
+        }
+    }
 }

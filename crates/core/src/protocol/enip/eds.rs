@@ -1,6 +1,7 @@
 //! The electronic data sheet of an adapter: what an engineering system needs to know of its connections.
 
 use super::layout::{Assembly, Layout, OwnIdentity};
+use crate::one_line::acts;
 use crate::protocol::Setup;
 use std::fmt::Write;
 
@@ -26,7 +27,7 @@ fn number(short: &str, long: &str, value: u32) -> String {
 
 /// Text within quotes: what would end it is left out.
 fn quoted(text: &str) -> String {
-    text.chars().filter(|own| !own.is_control() && !matches!(own, '"' | '\\')).collect()
+    text.chars().filter(|own| !acts(*own) && !matches!(own, '"' | '\\')).collect()
 }
 
 /// The file of all images of a port; `date` is the day on which it is made, as year, month and day.

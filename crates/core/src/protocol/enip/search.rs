@@ -1,6 +1,7 @@
 //! Who is there: a controller's identity, and the tags that it lists.
 
 use super::Tags;
+use crate::one_line::one_line;
 use crate::protocol::{FoundName, Search};
 use woodrush_wire::enip::cip::{self, Reply, class, service};
 use woodrush_wire::enip::epath::Object;
@@ -18,7 +19,7 @@ impl Search for Tags {
     fn identity_shown(&self, _code: u8, answer: &[u8]) -> Option<String> {
         let reply = Reply::parse(answer).ok().filter(|reply| reply.status == 0)?;
         let own = Identity::parse(reply.data).ok()?;
-        let name = String::from_utf8_lossy(own.name);
+        let name = one_line(own.name);
         let (major, minor) = own.revision;
         Some(format!(
             "{name}, vendor {}, type {}, product {}, revision {major}.{minor}, serial {:08X}",
@@ -56,7 +57,7 @@ impl Search for Tags {
                 (false, Some(name)) => name.into(),
                 (false, None) => format!("type 0x{:03X}", kind.code()),
             };
-            let name = String::from_utf8_lossy(symbol.name).into_owned();
+            let name = one_line(symbol.name);
             FoundName { name, type_name, dimensions: vec![0; kind.dimensions().into()] }
         });
         found.collect()

@@ -3,6 +3,7 @@
 use super::lists::Member;
 use super::units::{unit_code, unit_shown};
 use crate::form::Type;
+use crate::one_line::one_line;
 use woodrush_wire::h1::status::Status;
 
 /// Bits of a mode, the first of several the one that counts.
@@ -193,7 +194,8 @@ pub(super) fn shown(parameter: &str, member: &Member, bytes: &[u8]) -> String {
         (_, _, Type::F32) => f32::from_bits(raw).to_string(),
         (_, _, Type::I8) => byte.cast_signed().to_string(),
         (_, _, Type::Text(_)) => {
-            format!("\"{}\"", String::from_utf8_lossy(bytes).trim_end_matches(['\0', ' ']))
+            let end = bytes.iter().rposition(|byte| !matches!(byte, 0 | b' ')).map_or(0, |last| last + 1);
+            format!("\"{}\"", one_line(bytes.get(..end).unwrap_or_default()))
         }
         _ => {
             if let Some((_, word)) =

@@ -3,6 +3,7 @@
 
 use super::ends::bytes;
 use super::layout::{HEAD, HEAD_MODULE, IoIdentity, PERIOD_MAX, PERIOD_MIN, StationLayout, Submodule};
+use crate::one_line::acts;
 use crate::protocol::Setup;
 use std::fmt::Write;
 
@@ -12,7 +13,7 @@ const VERSION: &str = "V2.35";
 /// Text as XML takes it, between tags and in quotes.
 fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
-    for letter in text.chars().filter(|own| !own.is_control()) {
+    for letter in text.chars().filter(|own| !acts(*own)) {
         match letter {
             '&' => out.push_str("&amp;"),
             '<' => out.push_str("&lt;"),

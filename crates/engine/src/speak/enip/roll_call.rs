@@ -2,6 +2,7 @@
 
 use crate::speak::{FoundStation, LinkWords, RollCall};
 use std::net::Ipv4Addr;
+use woodrush_core::one_line::one_line;
 use woodrush_wire::enip::encap::{self, Header, command};
 use woodrush_wire::enip::objects::ListedIdentity;
 
@@ -42,7 +43,6 @@ fn answer(from: Ipv4Addr, bytes: &[u8]) -> Option<FoundStation> {
     }
     let listed = ListedIdentity::parse(message.data).ok()??;
     let own = listed.identity;
-    let text = String::from_utf8_lossy(own.name);
     let mut remarks = vec![];
     let said = *listed.address.ip();
     if said != from && !said.is_unspecified() {
@@ -60,7 +60,7 @@ fn answer(from: Ipv4Addr, bytes: &[u8]) -> Option<FoundStation> {
     };
     Some(FoundStation {
         address: from.to_string(),
-        name: text.chars().filter(|letter| !letter.is_control()).collect(),
+        name: one_line(own.name),
         device: None,
         also: vec![
             ("vendor", own.vendor.to_string()),

@@ -6,6 +6,7 @@ use crate::hex::mac_shown;
 use crate::speak::{Discovery, FoundStation, LinkWords, NewIdentity, Socket};
 use etherparse::{ArpOperation, ArpPacketSlice};
 use std::net::Ipv4Addr;
+use woodrush_core::one_line::one_line;
 use woodrush_core::protocol::profinet::{shown_suite, suite};
 use woodrush_wire::profinet::dcp::{self, Choice, Dcp, Emit, IpSuite, Kind, Service, outcome};
 use woodrush_wire::profinet::{ETHERTYPE, name};
@@ -72,10 +73,7 @@ fn of_us<'f>(bytes: &'f [u8], number: u32, service: Service) -> Option<(Mac, Dcp
 /// Reads an answer to the question of that number; `None` where it is none.
 fn answer(bytes: &[u8], number: u32) -> Option<([u8; 6], FoundStation)> {
     let (from, own) = of_us(bytes, number, Service::Identify)?;
-    let text = |choice| {
-        let value = own.find(choice).map_or(&[][..], |block| block.value);
-        String::from_utf8_lossy(value).chars().filter(|letter| !letter.is_control()).collect::<String>()
-    };
+    let text = |choice| one_line(own.find(choice).map_or(&[][..], |block| block.value));
     let station_name = text(Choice::NAME);
     let mut remarks = vec![];
     if station_name.is_empty() {

@@ -10,6 +10,7 @@ use etherparse::{ArpOperation, ArpPacketSlice};
 use std::borrow::Cow;
 use std::collections::{HashMap, VecDeque};
 use std::net::Ipv4Addr;
+use woodrush_core::one_line::one_line;
 use woodrush_core::plan::Station;
 use woodrush_core::protocol::Verb;
 use woodrush_core::protocol::profinet::{StationLayout, shown_suite};
@@ -216,7 +217,7 @@ fn sign(words: impl Into<Cow<'static, str>>, bad: bool) -> Says {
 
 /// A block about a station, in words.
 fn of_station(block: &DcpBlock<'_>) -> Option<String> {
-    let text = || String::from_utf8_lossy(block.value);
+    let text = || one_line(block.value);
     Some(match block.choice {
         Choice::NAME if block.value.is_empty() => "no name yet".into(),
         Choice::NAME => format!("name `{}`", text()),
@@ -342,7 +343,7 @@ fn asked(name: &str, arguments: &[u8]) -> String {
         match own.kind {
             block::AR => {
                 if let Ok(own) = ArRequest::parse(&own) {
-                    words.push(format!("by `{}`", String::from_utf8_lossy(own.name)));
+                    words.push(format!("by `{}`", one_line(own.name)));
                 }
             }
             block::IOCR => {
