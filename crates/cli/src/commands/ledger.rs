@@ -1,8 +1,7 @@
 //! The ledger beside the project: read whole, and written beside and put in its place whole, by one at a time.
 
 use crate::Failure;
-use std::fs::{File, OpenOptions};
-use std::io::Write;
+use std::fs::OpenOptions;
 use std::path::{Path, PathBuf};
 use woodrush_core::ledger::Ledger;
 
@@ -25,19 +24,20 @@ pub(super) fn read(place: &Path) -> Result<Ledger, Failure> {
     })
 }
 
-/// The new ledger beside the old one, which no other command may make meanwhile.
+/// The right to write the ledger, which one command has at a time: a file beside it that no other may make meanwhile.
 pub(super) struct Held {
     place: PathBuf,
-    beside: PathBuf,
-    file: File,
-    is_written: bool,
+    lock: PathBuf,
 }
 
 impl Held {
     pub(super) fn take(place: &Path) -> Result<Self, Failure> {
-        let beside = place.with_extension("ledger.new");
-        let file = OpenOptions::new().write(true).create_new(true).open(&beside).map_err(|error| {
-            let shown = beside.display();
+        // Two projects with a link to one ledger have one lock.
+        let real = woodrush_engine::followed(place)
+            .map_err(|error| Failure::Outside(format!("{} leads nowhere: {error}", place.display())))?;
+        let lock = real.with_extension("ledger.new");
+        OpenOptions::new().write(true).create_new(true).open(&lock).map_err(|error| {
+            let shown = lock.display();
             Failure::Outside(match error.kind() {
                 std::io::ErrorKind::AlreadyExists => format!(
                     "{shown} exists: another `woodrush` writes the ledger, or one was stopped; if none does, remove that file"
@@ -45,27 +45,23 @@ impl Held {
                 _ => format!("{shown} cannot be written: {error}; the ledger stays as it is"),
             })
         })?;
-        Ok(Self { place: place.to_path_buf(), beside, file, is_written: false })
+        Ok(Self { place: real, lock })
     }
 
     /// Puts a whole ledger in the place of the old one.
-    pub(super) fn write(mut self, text: &str) -> Result<(), Failure> {
-        let done = self.file.write_all(text.as_bytes()).and_then(|()| self.file.sync_all());
-        done.and_then(|()| std::fs::rename(&self.beside, &self.place)).map_err(|error| {
+    pub(super) fn write(self, text: &str) -> Result<(), Failure> {
+        woodrush_engine::put_file(&self.place, text.as_bytes()).map_err(|error| {
             Failure::Outside(format!(
                 "{} cannot be written: {error}; the ledger stays as it is",
                 self.place.display()
             ))
-        })?;
-        self.is_written = true;
-        Ok(())
+        })
     }
 }
 
 impl Drop for Held {
     fn drop(&mut self) {
-        if !self.is_written {
-            let _ = std::fs::remove_file(&self.beside);
-        }
+        // If it is gone already, all the better.
+        let _ = std::fs::remove_file(&self.lock);
     }
 }

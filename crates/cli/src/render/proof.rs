@@ -33,8 +33,7 @@ pub(crate) fn write(path: &Path, proof: &Proof) -> Result<(), Failure> {
         }
         ReportKind::Junit => junit(proof)?,
     };
-    std::fs::write(path, text)
-        .map_err(|error| Failure::Outside(format!("{} cannot be written: {error}", path.display())))
+    crate::kept::put(path, text.as_bytes())
 }
 
 fn times(rule: &RuleProof) -> String {

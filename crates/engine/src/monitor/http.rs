@@ -47,8 +47,11 @@ impl Http {
         let known = move |request: Request, next: Next| {
             let names = Arc::clone(&names);
             async move {
-                let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok());
+                let mut hosts = request.headers().get_all(header::HOST).iter();
+                let host = hosts.next().and_then(|host| host.to_str().ok());
                 match host {
+                    // Of two, whoever stands between may have looked at the other one (RFC 9112, section 3.2).
+                    _ if hosts.next().is_some() => (StatusCode::BAD_REQUEST, TWO_HOSTS).into_response(),
                     Some(host) if is_known(host, &names) => next.run(request).await,
                     _ => (StatusCode::MISDIRECTED_REQUEST, OTHER_HOST).into_response(),
                 }
@@ -75,6 +78,7 @@ impl Http {
     }
 }
 
+const TWO_HOSTS: &str = "the request has two Host lines\n";
 const OTHER_HOST: &str =
     "this monitor answers to its address, to localhost and to the names of --monitor-host\n";
 

@@ -56,17 +56,22 @@ impl Spoken {
 /// A port, and who talks with us there where several may.
 pub type Where = (Arc<str>, Option<Arc<str>>);
 
+/// Most conversations that are remembered, each with the bytes that it has open: some 10 MB. Beyond, the one that has been
+/// silent longest is forgotten: a network can have any number of peers, and each datagram may be of a new one.
+const REMEMBERED_MAX: usize = 4096;
+
 /// Everybody who is listened to.
 pub struct Conversations {
     spoken: HashMap<String, Spoken>,
-    conversations: HashMap<Where, Conversation>,
+    conversations: HashMap<Where, (Moment, Conversation)>,
+    forgotten: u64,
 }
 
 impl Conversations {
     /// At ports where this is spoken.
     #[must_use]
     pub fn new(spoken: HashMap<String, Spoken>) -> Self {
-        Self { spoken, conversations: HashMap::new() }
+        Self { spoken, conversations: HashMap::new(), forgotten: 0 }
     }
 
     /// Another protocol is used there from now on, or a port is a new one.
@@ -84,19 +89,37 @@ impl Conversations {
     /// Takes a piece; gives what it ends, in order. Nothing of a port where no protocol is known.
     pub fn handle(&mut self, piece: &Chunk) -> Vec<Passed> {
         let place = (Arc::clone(&piece.port), piece.who.clone());
-        let conversation = match self.conversations.get_mut(&place) {
-            Some(known) => known,
-            None => {
-                let Some(made) = self.begin(&piece.port, piece.who.as_deref()) else { return vec![] };
-                self.conversations.entry(place.clone()).or_insert(made)
-            }
-        };
+        if !self.conversations.contains_key(&place) {
+            let Some(made) = self.begin(&piece.port, piece.who.as_deref()) else { return vec![] };
+            self.make_room();
+            self.conversations.insert(place.clone(), (piece.ended, made));
+        }
+        let Some((heard, conversation)) = self.conversations.get_mut(&place) else { return vec![] };
+        *heard = piece.ended;
         conversation.handle(piece.began, piece.ended, piece.side, &piece.bytes);
         let found = std::iter::from_fn(|| conversation.poll(piece.ended)).collect();
         if piece.bytes.is_empty() && piece.who.is_some() {
             self.conversations.remove(&place);
         }
         found
+    }
+
+    /// Forgets the conversation that has been silent longest, where there are too many.
+    fn make_room(&mut self) {
+        if self.conversations.len() < REMEMBERED_MAX {
+            return;
+        }
+        let silent =
+            self.conversations.iter().min_by_key(|(_, (heard, _))| *heard).map(|(place, _)| place.clone());
+        if let Some(place) = silent {
+            self.conversations.remove(&place);
+            self.forgotten += 1;
+        }
+    }
+
+    /// How many conversations were forgotten since this was asked last, because there were too many.
+    pub fn forgotten(&mut self) -> u64 {
+        std::mem::take(&mut self.forgotten)
     }
 
     fn begin(&self, port: &str, who: Option<&str>) -> Option<Conversation> {
@@ -114,7 +137,7 @@ impl Conversations {
     /// What only time ends: requests that nobody answered, and bytes that were no message.
     pub fn look(&mut self, now: Moment) -> Vec<(Where, Passed)> {
         let mut found = vec![];
-        for (place, conversation) in &mut self.conversations {
+        for (place, (_, conversation)) in &mut self.conversations {
             found.extend(std::iter::from_fn(|| conversation.poll(now)).map(|passed| (place.clone(), passed)));
         }
         found.sort_by_key(|(_, passed)| passed.ended);
@@ -123,6 +146,6 @@ impl Conversations {
 
     /// Something was missed: nothing that is open can be judged.
     pub fn forget(&mut self) {
-        self.conversations.values_mut().for_each(Conversation::forget);
+        self.conversations.values_mut().for_each(|(_, own)| own.forget());
     }
 }

@@ -282,3 +282,38 @@ fn segments_that_come_twice_or_are_missing_are_seen() {
     assert_eq!(next(), Some((Side::Asks, vec![], false)), "it is over");
     assert_eq!(next(), None);
 }
+
+#[test]
+fn of_conversations_without_number_the_latest_are_remembered() {
+    let (mut all, line) = listened();
+    let chunk = |number: u32, at: u64| Chunk {
+        port: "office".into(),
+        who: Some(format!("192.0.2.9:{number}").into()),
+        side: Side::Asks,
+        began: Moment(at),
+        ended: Moment(at),
+        bytes: line.clone(),
+    };
+    for number in 0..5000 {
+        all.handle(&chunk(number, u64::from(number)));
+    }
+    assert_eq!((all.forgotten(), all.forgotten()), (5000 - 4096, 0));
+    // A conversation that goes on is not the one that is forgotten.
+    all.handle(&chunk(904, 9000));
+    all.handle(&chunk(6000, 9001));
+    assert_eq!(all.forgotten(), 1);
+    all.handle(&chunk(904, 9002));
+    assert_eq!(all.forgotten(), 0);
+}
+
+/// A port of Modbus TCP, and the beginning of a request there.
+fn listened() -> (Conversations, Vec<u8>) {
+    let spoken = Spoken {
+        protocol: "modbus-tcp",
+        setup: Setup::default(),
+        stations: vec![],
+        published: vec![],
+        patience: 1_000_000,
+    };
+    (Conversations::new([("office".to_string(), spoken)].into()), vec![0, 1, 0, 0, 0, 6])
+}

@@ -5,44 +5,32 @@ use crate::Failure;
 use crate::console::no_formula;
 use std::path::{Path, PathBuf};
 use woodrush_core::handover::HandoverList;
+use woodrush_engine::ReadyFile;
 
 /// Files that are ready, and not in their places yet.
 #[derive(Default)]
 pub(super) struct ReadyFiles {
-    files: Vec<(PathBuf, PathBuf)>,
+    files: Vec<(PathBuf, ReadyFile)>,
 }
 
 impl ReadyFiles {
     /// Writes a file beside its place.
     pub(super) fn add(&mut self, path: &Path, bytes: &[u8]) -> Result<(), Failure> {
-        let mut name = path.file_name().unwrap_or_default().to_os_string();
-        name.push(".new");
-        let beside = path.with_file_name(name);
         if path.is_dir() {
             return Err(Failure::Outside(format!("{} is a folder; nothing was changed", path.display())));
         }
         let folder = path.parent().unwrap_or(Path::new(""));
-        self.files.push((beside.clone(), path.to_path_buf()));
-        std::fs::create_dir_all(folder)
-            .and_then(|()| std::fs::write(&beside, bytes))
-            .map_err(|error| failed(path, &error))
+        let ready = std::fs::create_dir_all(folder).and_then(|()| ReadyFile::beside(path, bytes));
+        self.files.push((path.to_path_buf(), ready.map_err(|error| failed(path, &error))?));
+        Ok(())
     }
 
     /// Puts all of them in their places.
-    pub(super) fn place(mut self) -> Result<(), Failure> {
-        for (beside, path) in std::mem::take(&mut self.files) {
-            std::fs::rename(&beside, &path).map_err(|error| failed(&path, &error))?;
+    pub(super) fn place(self) -> Result<(), Failure> {
+        for (path, ready) in self.files {
+            ready.place().map_err(|error| failed(&path, &error))?;
         }
         Ok(())
-    }
-}
-
-impl Drop for ReadyFiles {
-    fn drop(&mut self) {
-        // Nothing half-made stays.
-        for (beside, _) in &self.files {
-            let _ = std::fs::remove_file(beside);
-        }
     }
 }
 

@@ -30,8 +30,7 @@ pub(crate) fn write(path: &Path, proof: &LiveProof) -> Result<(), Failure> {
             serde_json::to_string_pretty(proof).map_err(|error| Failure::Outside(error.to_string()))?
         }
     };
-    std::fs::write(path, text)
-        .map_err(|error| Failure::Outside(format!("{} cannot be written: {error}", path.display())))
+    crate::kept::put(path, text.as_bytes())
 }
 
 fn html(proof: &LiveProof) -> Result<String, Failure> {

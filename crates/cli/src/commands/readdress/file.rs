@@ -2,38 +2,19 @@
 
 use super::MoveOrder;
 use crate::Failure;
-use std::io::Write;
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use toml_edit::{DocumentMut, Item, Value};
 use woodrush_core::check::check;
 use woodrush_core::project::read;
-use woodrush_engine::read_plain;
+use woodrush_engine::{ReadyFile, read_plain};
 
 /// A change that was tried on paper, and lies ready beside the file: whether it can be written is known before the device
 /// is touched. Dropped unused, it leaves nothing.
 pub(super) struct Change {
     /// The file itself: a link to it stays a link.
     path: PathBuf,
-    ready: Ready,
+    ready: Option<ReadyFile>,
     shown: String,
-}
-
-enum Ready {
-    /// The whole new file, which takes the place of the old one in one step.
-    Beside(PathBuf),
-    /// The folder, or the owner of the file, leaves only the file itself to be written.
-    Within(String),
-    Done,
-}
-
-impl Drop for Change {
-    fn drop(&mut self) {
-        if let Ready::Beside(beside) = &self.ready {
-            // If it is gone already, all the better.
-            let _ = std::fs::remove_file(beside);
-        }
-    }
 }
 
 impl Change {
@@ -100,45 +81,13 @@ impl Change {
         Self::sound(path, &text, order)?;
         let shown = format!("{}: [devices.{name}] {}", path.display(), said.join(", "));
         let path = std::fs::canonicalize(path).map_err(unreadable)?;
-        let ready = Self::lay_ready(&path, text).map_err(|error| {
+        let ready = ReadyFile::beside(&path, text.as_bytes()).map_err(|error| {
             Failure::Outside(format!(
                 "{} cannot be written: {error}; the device was not touched",
                 path.display()
             ))
         })?;
-        Ok(Some(Self { path, ready, shown }))
-    }
-
-    /// Writes the new file beside the old one, with its owner and mode.
-    fn lay_ready(path: &Path, text: String) -> std::io::Result<Ready> {
-        // The file itself must be ours to write, whatever the rights of its folder.
-        let about = std::fs::OpenOptions::new().write(true).open(path)?.metadata()?;
-        let mut name = std::ffi::OsString::from(".");
-        name.push(path.file_name().unwrap_or_default());
-        name.push(format!(".{}.new", std::process::id()));
-        let beside = path.with_file_name(name);
-        // Another user's file, or a link, is never followed.
-        let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside);
-        let Ok(mut file) = made else { return Ok(Ready::Within(text)) };
-        let ready = Ready::Beside(beside.clone());
-        let filled = file
-            .write_all(text.as_bytes())
-            .and_then(|()| std::os::unix::fs::fchown(&file, Some(about.uid()), Some(about.gid())))
-            .and_then(|()| file.set_permissions(about.permissions()))
-            .and_then(|()| file.sync_all());
-        match filled {
-            Ok(()) => Ok(ready),
-            Err(error) => {
-                // Nothing half-made stays.
-                let _ = std::fs::remove_file(&beside);
-                // Another owner cannot be given: then the file is written where it is.
-                if error.kind() == std::io::ErrorKind::PermissionDenied {
-                    Ok(Ready::Within(text))
-                } else {
-                    Err(error)
-                }
-            }
-        }
+        Ok(Some(Self { path, ready: Some(ready), shown }))
     }
 
     /// The changed project may have no fault that the present one has not.
@@ -161,12 +110,7 @@ impl Change {
 
     /// Puts the new file in the place of the old one.
     pub(super) fn write(&mut self) -> Result<(), Failure> {
-        let done = match &self.ready {
-            Ready::Beside(beside) => std::fs::rename(beside, &self.path),
-            Ready::Within(text) => std::fs::write(&self.path, text),
-            Ready::Done => Ok(()),
-        };
-        done.map(|()| self.ready = Ready::Done).map_err(|error| {
+        self.ready.take().map_or(Ok(()), ReadyFile::place).map_err(|error| {
             Failure::Outside(format!(
                 "the device has moved, and {} cannot be written: {error}; change it by hand: {}",
                 self.path.display(),
@@ -189,27 +133,6 @@ fn with_line_ends_of(old: &str, new: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn a_link_stays_one_and_what_is_unused_leaves_nothing() {
-        let folder = tempfile::tempdir().unwrap();
-        let (real, link) = (folder.path().join("real.toml"), folder.path().join("woodrush.toml"));
-        std::fs::write(&real, "old").unwrap();
-        std::os::unix::fs::symlink(&real, &link).unwrap();
-        let change = || {
-            let path = std::fs::canonicalize(&link).unwrap();
-            let ready = Change::lay_ready(&path, "new".into()).unwrap();
-            Change { path, ready, shown: String::new() }
-        };
-        drop(change());
-        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2);
-        let mut taken = change();
-        taken.write().unwrap();
-        drop(taken);
-        assert!(std::fs::symlink_metadata(&link).unwrap().is_symlink());
-        assert_eq!(std::fs::read_to_string(&real).unwrap(), "new");
-        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2);
-    }
 
     #[test]
     fn line_ends_are_those_that_were_there() {

@@ -61,6 +61,7 @@ fn stamp(file: &Path) -> Option<Stamp> {
 }
 
 /// Names for events.
+#[derive(Default)]
 pub(crate) struct Names {
     ports: Vec<String>,
     devices: Vec<String>,
@@ -225,6 +226,7 @@ impl Names {
 }
 
 /// One entry of the log.
+#[derive(Clone)]
 pub(crate) struct LogEntry {
     tone: Tone,
     /// One word, for machines.
@@ -235,6 +237,20 @@ pub(crate) struct LogEntry {
 }
 
 impl LogEntry {
+    pub(super) const fn kind(&self) -> &'static str {
+        self.kind
+    }
+
+    pub(super) fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// So many more like it within that time.
+    pub(super) fn and_more(&self, more: u64, within: std::time::Duration) -> Self {
+        let text = format!("{}: and {more} more in {} s", self.text, within.as_secs());
+        Self { text, ..self.clone() }
+    }
+
     /// As a line for people, with the date and the local time of day.
     pub(crate) fn text(&self, console: &Console) -> String {
         let now = jiff::Timestamp::now().to_zoned_datetime(jiff::tz::TimeZone::system());

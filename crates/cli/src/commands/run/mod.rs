@@ -1,6 +1,7 @@
 //! `woodrush run`: the converter, on the real ports or attached to a running rig.
 
 mod converter;
+mod folding;
 mod log;
 mod output;
 mod station_state;
@@ -13,14 +14,16 @@ use crate::args::{LogFormat, RunArgs};
 use crate::console::{Console, Tone};
 use crate::render::findings;
 use crate::{Failure, Verdict};
-use log::Watch;
+use folding::Folding;
+use log::{LogEntry, Watch};
 use output::Output;
 use station_state::StationState;
+use std::cell::RefCell;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::mpsc::{RecvTimeoutError, sync_channel};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use woodrush_core::check::Checked;
 use woodrush_core::plan::Plan;
 use woodrush_engine::converter::Event;
@@ -41,6 +44,8 @@ struct RunOutput {
     notes: Arc<Output>,
     writes: WriteLog,
     format: LogFormat,
+    folding: RefCell<Folding>,
+    began: Instant,
 }
 
 impl RunOutput {
@@ -49,6 +54,17 @@ impl RunOutput {
             return self.writes.write(record);
         }
         let Some(entry) = names.entry(plan, &event) else { return };
+        let shown = self.folding.borrow_mut().take(self.began.elapsed(), &event, entry);
+        shown.into_iter().for_each(|entry| self.show(console, &entry));
+    }
+
+    /// Shows what was counted instead of being shown, once its time is over.
+    fn show_folded(&self, console: &Console) {
+        let due = self.folding.borrow_mut().due(self.began.elapsed());
+        due.iter().for_each(|entry| self.show(console, entry));
+    }
+
+    fn show(&self, console: &Console, entry: &LogEntry) {
         self.events.line(match self.format {
             LogFormat::Text => entry.text(console),
             LogFormat::Json => entry.json(),
@@ -115,6 +131,8 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
         writes: WriteLog::begin(file, Arc::clone(&notes)),
         notes,
         format: options.log_format,
+        folding: RefCell::default(),
+        began: started(),
     };
     let mut looked = 0u32;
     while !stop.is_asked() {
@@ -128,6 +146,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
             Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => break,
         }
+        told.show_folded(console);
         let missed = overrun.swap(0, Relaxed);
         if missed > 0 {
             told.complain(
@@ -164,6 +183,14 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
         told.notes.line("ended; ports and sockets are closed".into());
     }
     Ok(Verdict::Yes)
+}
+
+#[allow(
+    clippy::disallowed_methods,
+    reason = "what was folded is told by the time that has passed, and decides nothing"
+)]
+fn started() -> Instant {
+    Instant::now()
 }
 
 /// Takes a changed project whole, or not at all: its files are sound, its write log and its ports can be had.

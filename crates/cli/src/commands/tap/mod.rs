@@ -271,6 +271,12 @@ fn follow(
             let place = (piece.port.clone(), piece.who.clone());
             heard.extend(audience.handle(piece).into_iter().map(|passed| (place.clone(), passed)));
         }
+        let forgotten = audience.forgotten();
+        if forgotten > 0 {
+            console.note(&format!(
+                "{forgotten} conversations were forgotten, those silent longest: more than 4,096 are not followed at a time"
+            ));
+        }
         heard.extend(audience.look(last));
         // Each port tells in order; what passed at several is put into one.
         heard.sort_by_key(|(_, passed)| passed.began);
