@@ -3,6 +3,7 @@
 use crate::finding::{Finding, Severity};
 use crate::plan::{Plan, Source, Station};
 use crate::project::{Image, Line, Port, Project, Wires, show_micros};
+use crate::protocol::PortKeys;
 use crate::protocol::{StationId, Transport};
 use crate::source::{Span, Spanned};
 use std::collections::BTreeMap;
@@ -172,7 +173,8 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     // A device has no place on an interface, whatever its keys: that is told elsewhere.
     let devices = project.devices.iter().enumerate().filter(|(_, device)| device.is_on(at));
     for (index, device) in devices.filter(|_| transport != Transport::Ethernet) {
-        let faults = project.device_dialect(index).map(|own| own.station_faults(&device.setup));
+        let faults =
+            project.device_dialect(index).map(|own| own.station_faults(&device.setup, PortKeys(&port.setup)));
         for fault in faults.unwrap_or_default() {
             let at = device.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
             findings
@@ -181,7 +183,8 @@ fn stations(project: &Project, at: usize, port: &Port, findings: &mut Vec<Findin
     }
     let here = |image: &Image| image.port.is_some_and(|port| port.value == at);
     for (index, image) in project.images.iter().enumerate().filter(|(_, image)| here(image)) {
-        let faults = project.image_dialect(index).map(|own| own.station_faults(&image.setup));
+        let faults =
+            project.image_dialect(index).map(|own| own.station_faults(&image.setup, PortKeys(&port.setup)));
         for fault in faults.unwrap_or_default() {
             let at = image.settings.iter().find(|(key, _)| *key == fault.key).map(|(_, span)| *span);
             findings.push(Finding::new(fault.code, at.unwrap_or(image.name.span), fault.what).fix(fault.fix));

@@ -1,8 +1,8 @@
 //! What a protocol tells the rest of core, one part a concern: addresses, stations, requests, framing, search.
 
 use super::{
-    Cost, Cyclic, Extent, Framing, Key, Notation, Refusals, Requests, Search, SetUp, Setup, Space, SpaceId,
-    Stations, TooMuch, Verb,
+    Cost, Cyclic, Extent, Framing, Key, Notation, PortKeys, Refusals, Requests, Search, SetUp, Setup, Space,
+    SpaceId, Stations, TooMuch, Verb,
 };
 use crate::term::Term;
 use std::fmt;
@@ -48,8 +48,8 @@ pub trait Dialect: Sync + fmt::Debug {
     fn port_faults(&self, _setup: &Setup, _asks: bool) -> Vec<SettingFault> {
         vec![]
     }
-    /// What is wrong with a device's or an image's keys of this protocol.
-    fn station_faults(&self, _setup: &Setup) -> Vec<SettingFault> {
+    /// What is wrong with a device's or an image's own keys of this protocol, at a port with those keys.
+    fn station_faults(&self, _setup: &Setup, _port: PortKeys<'_>) -> Vec<SettingFault> {
         vec![]
     }
     /// How values are asked for; `None` where nobody asks.

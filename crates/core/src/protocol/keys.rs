@@ -105,6 +105,10 @@ pub struct Setup {
     pub blocks: Option<Arc<DeviceBlocks>>,
 }
 
+/// The keys of a port, as its file says them: where a station's own keys are judged, those of its port are not among them.
+#[derive(Debug, Clone, Copy)]
+pub struct PortKeys<'a>(pub &'a Setup);
+
 impl Setup {
     /// The number of a key, if it was given.
     #[must_use]

@@ -34,7 +34,7 @@ pub use declared::{Access, Declared, DeclaredName, DeclaredSpace};
 pub use dialect::{Dialect, SettingFault, Transport};
 pub use framing::Framing;
 pub(crate) use keys::key;
-pub use keys::{Content, Key, KeyKind, Setup};
+pub use keys::{Content, Key, KeyKind, PortKeys, Setup};
 pub use listing::{ListNumber, ListTable, Lists};
 pub use meanings::{Meanings, ShownMember};
 pub use notation::{

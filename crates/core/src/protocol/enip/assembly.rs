@@ -9,7 +9,7 @@ use crate::protocol::direct::{self, Block};
 use crate::protocol::requests::one_part;
 use crate::protocol::{
     Address, AddressContext, AddressFault, Cost, Cyclic, CyclicTimes, DeviceFile, Dialect, Example, Extent,
-    FrameExample, Framing, Holder, Key, Link, Notation, Refusals, Requests, SettingFault, Setup,
+    FrameExample, Framing, Holder, Key, Link, Notation, PortKeys, Refusals, Requests, SettingFault, Setup,
     ShownAddress, Slot, Space, StationId, Stations, TooMuch, Transport, Verb,
 };
 use std::borrow::Cow;
@@ -91,7 +91,7 @@ impl Dialect for AssembliesInCycles {
         TAGS.keys()
     }
 
-    fn station_faults(&self, setup: &Setup) -> Vec<SettingFault> {
+    fn station_faults(&self, setup: &Setup, _port: PortKeys<'_>) -> Vec<SettingFault> {
         let fault = |code, key, what: String, fix: &str| SettingFault { code, key, what, fix: fix.into() };
         let mut found: Vec<SettingFault> = route_fault(setup).into_iter().collect();
         for (key, around) in [("inputs", SEQUENCE_BYTES), ("outputs", SEQUENCE_BYTES + HEADER_BYTES)] {
@@ -401,8 +401,13 @@ mod tests {
 
     #[test]
     fn keys_that_cannot_be_are_told() {
-        let codes =
-            |setup: &Setup| ASSEMBLIES.station_faults(setup).iter().map(|own| own.code).collect::<Vec<_>>();
+        let codes = |setup: &Setup| {
+            ASSEMBLIES
+                .station_faults(setup, PortKeys(&Setup::default()))
+                .iter()
+                .map(|own| own.code)
+                .collect::<Vec<_>>()
+        };
         assert!(codes(&setup((100, 509), Some((150, 505)))).is_empty());
         assert_eq!(codes(&setup((100, 510), Some((150, 506)))), ["M08", "M08"]);
         assert_eq!(codes(&setup((100, 4), Some((100, 4)))), ["M08"]);

@@ -26,8 +26,8 @@ pub use tag::{PACKED_BITS, emit_path, form_type, is_packed, is_type, keys_of, pa
 use super::tables::{DEVICE_COMMANDS, DEVICE_NUMBERING, IMAGE_NUMBERING, Spot};
 use super::{
     Address, AddressContext, AddressFault, Alteration, BitWrite, Declared, DeclaredSpace, Dialect, Framing,
-    ImpliedType, Key, KeyKind, Link, Lists, Notation, Refusals, Requests, Search, SettingFault, Setup,
-    ShownAddress, Space, Stations, Transport,
+    ImpliedType, Key, KeyKind, Link, Lists, Notation, PortKeys, Refusals, Requests, Search, SettingFault,
+    Setup, ShownAddress, Space, Stations, Transport,
 };
 use crate::form::{Order, Type};
 use crate::term::Term;
@@ -192,7 +192,7 @@ impl Dialect for Tags {
         &KEYS
     }
 
-    fn station_faults(&self, setup: &Setup) -> Vec<SettingFault> {
+    fn station_faults(&self, setup: &Setup, _port: PortKeys<'_>) -> Vec<SettingFault> {
         let stray = ["io-addresses", "commands"].into_iter().filter(|key| setup.word(key).is_some());
         let stray = stray.map(|key| SettingFault {
             code: "F03",

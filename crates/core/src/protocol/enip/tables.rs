@@ -6,8 +6,8 @@ use super::{TAGS, VENDOR, route_fault};
 use crate::protocol::requests::one_part;
 use crate::protocol::tables::{self, Tables, asking, changing, fitting};
 use crate::protocol::{
-    Cost, Dialect, Example, Extent, Framing, Key, Link, Notation, Refusals, Requests, Search, SettingFault,
-    Setup, Space, Stations, Territory, TooMuch, Transport, Verb,
+    Cost, Dialect, Example, Extent, Framing, Key, Link, Notation, PortKeys, Refusals, Requests, Search,
+    SettingFault, Setup, Space, Stations, Territory, TooMuch, Transport, Verb,
 };
 use woodrush_wire::enip::tables::Execute;
 use woodrush_wire::tables::COMMAND;
@@ -60,7 +60,7 @@ impl Dialect for TablesInMessages {
         TAGS.keys()
     }
 
-    fn station_faults(&self, setup: &Setup) -> Vec<SettingFault> {
+    fn station_faults(&self, setup: &Setup, _port: PortKeys<'_>) -> Vec<SettingFault> {
         let list = setup.declared.as_ref().map(|_| SettingFault {
             code: "F03",
             key: "tags",

@@ -23,8 +23,8 @@ pub use words::{errors_shown, mode_shown, scale_shown};
 
 use super::{
     Address, AddressContext, AddressFault, Content, Dialect, Framing, Key, KeyKind, Link, Meanings, Notation,
-    Publishing, Refusals, Requests, SettingFault, Setup, ShownAddress, ShownMember, Space, StationId,
-    Stations, Transport,
+    PortKeys, Publishing, Refusals, Requests, SettingFault, Setup, ShownAddress, ShownMember, Space,
+    StationId, Stations, Transport,
 };
 use crate::form::{Order, Type};
 use crate::term::Term;
@@ -218,8 +218,8 @@ pub fn publishing(setup: &Setup) -> Publishing {
 ///
 /// # Errors
 /// It is no range of nodes, in words.
-pub fn unpolled(setup: &Setup) -> Result<Option<Range<u32>>, String> {
-    let Some(text) = setup.word("unpolled") else { return Ok(None) };
+pub fn unpolled(port: PortKeys<'_>) -> Result<Option<Range<u32>>, String> {
+    let Some(text) = port.0.word("unpolled") else { return Ok(None) };
     let wrong = || format!("`{text}` is not a range of nodes such as `0x30-0xE9`");
     let node = |text: &str| {
         let text = text.trim();
@@ -289,7 +289,7 @@ impl Dialect for H1 {
     }
 
     fn port_faults(&self, setup: &Setup, _asks: bool) -> Vec<SettingFault> {
-        let what = unpolled(setup).err();
+        let what = unpolled(PortKeys(setup)).err();
         let fault = |what| SettingFault {
             code: "F03",
             key: "unpolled",
@@ -299,7 +299,7 @@ impl Dialect for H1 {
         what.map(fault).into_iter().collect()
     }
 
-    fn station_faults(&self, setup: &Setup) -> Vec<SettingFault> {
+    fn station_faults(&self, setup: &Setup, port: PortKeys<'_>) -> Vec<SettingFault> {
         let mut found = vec![];
         let mut fault = |code, key, what: String, fix: &str| {
             found.push(SettingFault { code, key, what, fix: fix.into() });
@@ -332,7 +332,7 @@ impl Dialect for H1 {
                     "devices have 0x10 to 0xF7, outside the unpolled range",
                 );
             }
-            if let Some(range) = unpolled(setup).ok().flatten().filter(|range| range.contains(&node)) {
+            if let Some(range) = unpolled(port).ok().flatten().filter(|range| range.contains(&node)) {
                 fault(
                     "M39",
                     "node",

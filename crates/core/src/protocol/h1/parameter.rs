@@ -89,7 +89,7 @@ impl Located {
             return Some((0, self.ty.bytes.into(), self.ty.code));
         }
         let own = self.ty.members.iter().find(|own| own.sub == sub)?;
-        Some((own.at.into(), own.ty.bytes()?, member_code(own.ty)))
+        Some((own.at.into(), own.ty.bytes()?, self.ty.member_code(own)))
     }
 
     /// Where the status is that judges the value, and where that lies, where it is a value with a status.
@@ -100,14 +100,18 @@ impl Located {
     }
 }
 
-/// The type of a member on the link.
-fn member_code(ty: Type) -> u8 {
-    use woodrush_wire::h1::kind;
-    match ty {
-        Type::I8 => kind::INTEGER8,
-        Type::U16 => kind::UNSIGNED16,
-        Type::F32 => kind::FLOAT,
-        _ => kind::UNSIGNED8,
+impl ParameterType {
+    /// The type of one of its members on the link.
+    fn member_code(&self, member: &Member) -> u8 {
+        use woodrush_wire::h1::kind;
+        match member.ty {
+            // A mode is a set of bits.
+            _ if self.code == kind::DS_69 => kind::BIT_STRING,
+            Type::I8 => kind::INTEGER8,
+            Type::U16 => kind::UNSIGNED16,
+            Type::F32 => kind::FLOAT,
+            _ => kind::UNSIGNED8,
+        }
     }
 }
 

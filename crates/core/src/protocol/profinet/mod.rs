@@ -16,7 +16,7 @@ pub use slots::key_of;
 use super::direct;
 use super::{
     Address, AddressContext, AddressFault, Cyclic, Dialect, Framing, ImpliedType, Key, Link, Notation,
-    Refusals, SettingFault, Setup, ShownAddress, Space, StationId, Stations, Transport,
+    PortKeys, Refusals, SettingFault, Setup, ShownAddress, Space, StationId, Stations, Transport,
 };
 use crate::form::Order;
 use crate::term::Term;
@@ -77,7 +77,7 @@ impl Dialect for IoDevice {
         &layout::KEYS
     }
 
-    fn station_faults(&self, setup: &Setup) -> Vec<SettingFault> {
+    fn station_faults(&self, setup: &Setup, _port: PortKeys<'_>) -> Vec<SettingFault> {
         let mut found = vec![];
         let mut add =
             |code, key, what: String, fix: String| found.push(SettingFault { code, key, what, fix });
@@ -407,8 +407,13 @@ mod tests {
 
     #[test]
     fn keys_that_cannot_be_are_told() {
-        let codes =
-            |setup: &Setup| DEVICE.station_faults(setup).iter().map(|own| own.code).collect::<Vec<_>>();
+        let codes = |setup: &Setup| {
+            DEVICE
+                .station_faults(setup, PortKeys(&Setup::default()))
+                .iter()
+                .map(|own| own.code)
+                .collect::<Vec<_>>()
+        };
         let own = station(&[row(1, 8, 0), row(2, 0, 4)]);
         assert!(codes(&own).is_empty());
         assert_eq!(codes(&Setup::default()), ["F04", "F04"]);

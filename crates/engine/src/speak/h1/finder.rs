@@ -74,7 +74,7 @@ impl SegmentFinder {
             timeout: setup.timeout,
             pause: setup.pause,
             expected: expected.collect(),
-            unpolled: h1::unpolled(setup.port).ok().flatten(),
+            unpolled: h1::unpolled(woodrush_core::protocol::PortKeys(setup.port)).ok().flatten(),
             came: vec![],
             todo: VecDeque::from([Inquiry::Hello, Inquiry::Link, Inquiry::LiveList]),
             asked: None,

@@ -2,6 +2,7 @@
 
 use crate::speak::ServedDevice;
 use std::collections::HashMap;
+use woodrush_core::protocol::PortKeys;
 use woodrush_core::protocol::h1::{Located, tag, unpolled};
 use woodrush_core::protocol::{DeviceBlock, Extent, Setup, SpaceId};
 use woodrush_wire::h1::live;
@@ -62,7 +63,7 @@ impl Segment {
             device_id: "FFF1010001-LINK".into(),
             device: None,
         });
-        let hidden = unpolled(port).ok().flatten().unwrap_or(0..0);
+        let hidden = unpolled(PortKeys(port)).ok().flatten().unwrap_or(0..0);
         for (at, own) in devices.iter().enumerate() {
             let given = FIRST_NODE.saturating_add(u8::try_from(at).unwrap_or(u8::MAX));
             let set = own.setup.number("node").and_then(|node| u8::try_from(node).ok());

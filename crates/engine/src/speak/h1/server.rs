@@ -6,6 +6,7 @@ use super::{link_error, refused};
 use crate::Moment;
 use crate::speak::{News, STREAM_MAX, Serve, Server, ServerSetup, Want};
 use woodrush_core::protocol::Extent;
+use woodrush_core::protocol::PortKeys;
 use woodrush_core::protocol::h1::{BlockKind, macrocycle, tag, unpolled};
 use woodrush_core::{Kind, Refusal};
 use woodrush_wire::h1::frame::{self, Frame, Kind as FrameKind, PAYLOAD_MAX, VERSION, op};
@@ -196,7 +197,7 @@ impl LinkServer {
     }
 
     fn link_state(&mut self, invoke: u16) {
-        let hidden = unpolled(&self.setup.own).ok().flatten().unwrap_or(0..0);
+        let hidden = unpolled(PortKeys(&self.setup.own)).ok().flatten().unwrap_or(0..0);
         let byte = |number: u32| u8::try_from(number).unwrap_or(u8::MAX);
         let no_master = self.setup.line.no_master;
         let state = LinkState {

@@ -5,8 +5,8 @@ mod set_up;
 use super::{LINK, find, node_fault, parameters, publishing, unpolled};
 use crate::form::{Form, Order, Type};
 use crate::protocol::{
-    AddressContext, BlockParameter, DeviceBlock, DeviceBlocks, Dialect, Meanings, Notation, Requests, Setup,
-    Space, Transport, Verb,
+    AddressContext, BlockParameter, DeviceBlock, DeviceBlocks, Dialect, Meanings, Notation, PortKeys,
+    Requests, Setup, Space, Transport, Verb,
 };
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -182,11 +182,11 @@ fn the_status_judges_the_value_behind_it_and_nothing_else() {
 #[test]
 fn keys_that_cannot_be_are_refused_and_defaults_are_those_of_the_reference() {
     let with = |text: &str| Setup { words: vec![("unpolled", text.into())], ..Setup::default() };
-    assert_eq!(unpolled(&with("0x30-0xE9")), Ok(Some(0x30..0xEA)));
-    assert_eq!(unpolled(&with("48 - 50")), Ok(Some(48..51)));
-    assert_eq!(unpolled(&Setup::default()), Ok(None));
+    assert_eq!(unpolled(PortKeys(&with("0x30-0xE9"))), Ok(Some(0x30..0xEA)));
+    assert_eq!(unpolled(PortKeys(&with("48 - 50"))), Ok(Some(48..51)));
+    assert_eq!(unpolled(PortKeys(&Setup::default())), Ok(None));
     for wrong in ["0x30", "0xE9-0x30", "0x30-0x130", "a-b", "-"] {
-        assert!(unpolled(&with(wrong)).unwrap_err().contains(wrong), "{wrong}");
+        assert!(unpolled(PortKeys(&with(wrong))).unwrap_err().contains(wrong), "{wrong}");
         assert_eq!(LINK.port_faults(&with(wrong), true).len(), 1, "{wrong}");
     }
     for (node, reserved) in

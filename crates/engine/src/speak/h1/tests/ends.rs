@@ -343,3 +343,40 @@ fn what_was_published_for_an_older_subscription_of_that_number_is_not_taken_for_
     let right = ends.acts.iter().filter(|act| matches!(act, Act::Came(..)));
     assert!(right.count() >= 3, "{:?}", ends.acts);
 }
+
+/// The reference's vector `h1s_write_mode_req`, said by the machine that asks and taken by the one that answers.
+#[test]
+fn a_mode_is_written_as_the_vector_has_it() {
+    let text = include_str!("../../../../../wire/testdata/vectors-h1.json");
+    let all: Vec<serde_json::Value> = serde_json::from_str(text).unwrap();
+    let hex = all.iter().find(|own| own["name"] == "h1s_write_mode_req").unwrap()["hex"].as_str().unwrap();
+    let vector: Vec<u8> =
+        (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect();
+    let (frame, _) = frame::parse(&vector).unwrap().unwrap();
+    // Node, index and sub-index; the revision that is checked; type, length and value.
+    let (place, value) = (&frame.payload[1..4], &frame.payload[6..]);
+    let mut link = TestLink::greeted();
+    let mut own = vector.clone();
+    own[12] = NODE;
+    let said = link.say(&own);
+    let (answer, _) = frame::parse(&said).unwrap().unwrap();
+    assert_eq!(answer.kind, FrameKind::Response);
+    assert_eq!(link.memory[&link.space("AI1.MODE_BLK")][0], 8);
+    let mut ends = BothEnds::new(any_keys(NODE.into()));
+    let extent = Extent { space: ends.link.space("AI1.MODE_BLK"), first: 0, count: 1 };
+    ends.client.ask(Ticket(1), Ask::Write { station: 0, extent, cells: vec![8] });
+    let mut asked = None;
+    for _ in 0..100 {
+        if let Act::Send(bytes) = ends.client.poll(ends.link.now) {
+            let (frame, _) = frame::parse(&bytes).unwrap().unwrap();
+            if frame.op == 0x11 {
+                asked = Some(frame.payload.to_vec());
+            }
+            let said = ends.link.say(&bytes);
+            ends.client.handle(ends.link.now, News::Bytes(&said));
+        }
+        ends.link.now = ends.link.now + 50_000;
+    }
+    let asked = asked.unwrap();
+    assert_eq!((&asked[1..4], &asked[6..]), (place, value));
+}
