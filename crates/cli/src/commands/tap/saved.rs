@@ -59,10 +59,12 @@ impl Saved {
         if passed.bytes.is_empty() {
             return;
         }
+        let who_asks = who.and_then(|who| who.parse().ok());
+        keep_order(&mut self.waiting, at, &said.port, who_asks);
         self.waiting.push(Waiting {
             at,
             port: said.port.clone(),
-            who: who.and_then(|who| who.parse().ok()),
+            who: who_asks,
             datagram: who.and_then(DatagramPeer::of),
             side: passed.side,
             bytes: passed.bytes.clone(),
@@ -125,6 +127,14 @@ impl Saved {
     }
 }
 
+/// What passed before stays before what passes at that moment. When a request has left is worked out from the line's rate, and
+/// a virtual port, an adapter or a serial server may have its answer sooner.
+fn keep_order(waiting: &mut [Waiting], at: u64, port: &str, who: Option<SocketAddrV4>) {
+    for earlier in waiting.iter_mut().filter(|own| own.port == port && own.who == who) {
+        earlier.at = earlier.at.min(at);
+    }
+}
+
 fn fault(path: &Path, error: &std::io::Error) -> Failure {
     Failure::Outside(format!("the capture {} cannot be written: {error}", path.display()))
 }
@@ -163,4 +173,30 @@ fn ports(checked: &Checked) -> Vec<Port> {
         Some(Port { name, description: format!("{protocol}{description}"), protocol, flow })
     };
     (0u16..).zip(&project.ports).filter_map(port).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_answer_that_is_sooner_than_the_line_allows_stays_behind_its_request() {
+        let message = |port: &str, at, side| Waiting {
+            at,
+            port: port.into(),
+            who: None,
+            datagram: None,
+            side,
+            bytes: vec![1],
+            comment: String::new(),
+        };
+        let mut waiting = vec![message("raceway", 9_000, Side::Asks), message("pump", 9_500, Side::Asks)];
+        keep_order(&mut waiting, 4_000, "raceway", None);
+        waiting.push(message("raceway", 4_000, Side::Answers));
+        waiting.sort_by_key(|own| own.at);
+        let order: Vec<_> = waiting.iter().map(|own| (own.port.as_str(), own.side, own.at)).collect();
+        let wanted =
+            [("raceway", Side::Asks, 4_000), ("raceway", Side::Answers, 4_000), ("pump", Side::Asks, 9_500)];
+        assert_eq!(order, wanted);
+    }
 }
