@@ -21,6 +21,9 @@ pub fn acts(letter: char) -> bool {
 /// Bytes of others as text of one line, at most 200 letters of it; each letter that [acts](acts) is replaced.
 #[must_use]
 pub fn one_line(bytes: &[u8]) -> String {
+    // Fields of a fixed length are filled up with zeros.
+    let end = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1);
+    let bytes = bytes.get(..end).unwrap_or_default();
     let mut text: String = String::from_utf8_lossy(bytes)
         .chars()
         .map(|letter| if acts(letter) { UNSHOWN } else { letter })
@@ -52,7 +55,7 @@ mod tests {
             assert!(!spaced(hostile).contains(acts));
         }
         assert_eq!(one_line("Sauerstoff-Fühler 50 % Ω".as_bytes()), "Sauerstoff-Fühler 50 % Ω");
-        assert_eq!(one_line(&[0xC3, 0x28, b'x']), "\u{FFFD}(x");
+        assert_eq!(one_line(&[0xC3, 0x28, b'x', 0, 0]), "\u{FFFD}(x");
         assert_eq!(one_line(&[b'x'; 4000]).chars().count(), 201);
     }
 }

