@@ -102,6 +102,10 @@ impl Driver {
         while !self.bell.is_ending() {
             let now = self.clock.now();
             self.reopen(now);
+            if self.ports.iter().any(OpenedPort::is_untried) {
+                wait_any(&[], self.bell.fd(), now + LOOK, now);
+                continue;
+            }
             self.follow();
             let (at, act) = self.poll(now);
             let until = match act {

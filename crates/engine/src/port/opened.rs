@@ -59,6 +59,8 @@ pub(crate) struct OpenedPort {
     again: u64,
     /// That it is not open was told.
     told: bool,
+    /// Whether it can be opened has been found out once.
+    tried: bool,
     /// It is being connected, by a thread that may wait.
     connecting: Option<Receiver<Result<Open, OpenFault>>>,
 }
@@ -78,6 +80,7 @@ impl OpenedPort {
             Begin::Later => {}
         }
         let open = begin.open();
+        let was_opened = open.is_some();
         let own = Self {
             port,
             name: settings.map(|port| port.name.clone()).unwrap_or_default(),
@@ -88,6 +91,7 @@ impl OpenedPort {
             way,
             open,
             told,
+            tried: told || was_opened,
             connecting: None,
         };
         own.mark(shared, own.open.is_some());
@@ -131,7 +135,7 @@ impl OpenedPort {
             }
             None => Some(self.way.open()),
         };
-        self.connecting = None;
+        (self.connecting, self.tried) = (None, true);
         match opened {
             Some(Ok(open)) => {
                 (self.open, self.reopen_at, self.again, self.told) = (Some(open), Moment::NEVER, 0, false);
@@ -148,6 +152,11 @@ impl OpenedPort {
         self.again = self.way.again(self.again);
         self.reopen_at = now + self.again;
         false
+    }
+
+    /// Whether it is not known yet whether it can be opened: what is asked before that is known would fail for nothing.
+    pub(super) const fn is_untried(&self) -> bool {
+        !self.tried
     }
 
     fn connect(&self, bell: &Bell) -> Option<Receiver<Result<Open, OpenFault>>> {

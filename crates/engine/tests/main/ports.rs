@@ -381,3 +381,44 @@ fn a_connection_on_which_nothing_is_answered_is_made_again() {
     drop(up);
     answers.join().unwrap();
 }
+
+/// Five machines that are off: each attempt to connect takes its two seconds, and the start waits for none of them.
+#[test]
+fn the_start_waits_for_no_peer_that_does_not_answer() {
+    use rustix::net::{AddressFamily, SocketType, bind, listen, socket};
+    // A socket whose queue is full answers nothing.
+    let silent = || {
+        let own = socket(AddressFamily::INET, SocketType::STREAM, None).unwrap();
+        bind(&own, &std::net::SocketAddr::from(([127, 0, 0, 1], 0))).unwrap();
+        listen(&own, 0).unwrap();
+        let own = std::net::TcpListener::from(own);
+        let at = own.local_addr().unwrap();
+        let full: Vec<_> = (0..3)
+            .map(|_| std::net::TcpStream::connect_timeout(&at, std::time::Duration::from_millis(50)))
+            .collect();
+        (own, at, full)
+    };
+    let peers: Vec<_> = (0..5).map(|_| silent()).collect();
+    let mut text = String::from(
+        "[ports.office]\nlisten = \"0.0.0.0:502\"\nprotocol = \"modbus-tcp\"\nallow = [\"192.0.2.0/24\"]\n[images.scada]\nport = \"office\"\n",
+    );
+    for at in 1..=5 {
+        text += &format!(
+            "[ports.p{at}]\nconnect = \"192.0.2.{at}:502\"\nprotocol = \"modbus-tcp\"\n[devices.d{at}]\nport = \"p{at}\"\nunit = 1\npoll = \"1s\"\n[[map]]\nfrom = \"d{at}:400001\"\nto = \"scada:40000{at}\"\n"
+        );
+    }
+    let up = Up::start(&text, false, |bindings| {
+        bindings.connect = peers.iter().enumerate().map(|(at, (_, to, _))| (at + 1, *to)).collect();
+    });
+    let told = |up: &Up, down: bool| {
+        let events = up.told.lock().unwrap();
+        let counts = |event: &&Event| match event {
+            Event::PortDown { .. } => down,
+            Event::PortUp { .. } => !down,
+            _ => false,
+        };
+        events.iter().filter(counts).count()
+    };
+    assert_eq!((told(&up, false), told(&up, true)), (1, 0), "the office serves, and nobody was waited for");
+    until("all five are told", || told(&up, true) == 5);
+}
