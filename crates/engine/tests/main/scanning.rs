@@ -115,13 +115,14 @@ fn only_the_lines_own_settings_bring_answers() {
     let mut others = site.link.clone();
     let Link::Serial { line, .. } = &mut others else { panic!() };
     *line = "9600 8N1".parse::<Line>().unwrap();
-    let time = LineTime { timeout: 100_000, ..site.line };
-    let tried = |link: &Link| {
+    let tried = |link: &Link, timeout: u64| {
+        let time = LineTime { timeout, ..site.line };
         let mut reach = Direct::open(link, time, &site.base).unwrap();
         try_line(&mut reach, &site.base, "unit", &[7, 8], &mut || true).unwrap()
     };
-    assert!(!tried(&others).is_it());
-    let right = tried(&site.link);
+    assert!(!tried(&others, 100_000).is_it());
+    // One that is there may be held up by a busy machine.
+    let right = tried(&site.link, 2_000_000);
     assert_eq!((right.asked, right.answered.as_slice()), (2, &[7][..]));
 }
 
