@@ -51,7 +51,8 @@ fn client(at: SocketAddr, ends: &AtomicBool, looks: &AtomicBool, took: &Mutex<Ve
 }
 
 fn main() {
-    let text = large_site(RULES);
+    let most = "protocol = \"modbus-tcp\"\nmax-clients = 128\nmax-clients-per-address = 128\n";
+    let text = large_site(RULES).replace("protocol = \"modbus-tcp\"\n", most);
     let one = checked(text.clone());
     let other = checked(text.replace("poll = \"60s\"", "poll = \"61s\""));
     let rig = Rig::up(Arc::clone(&one), &|_| Err(String::new())).unwrap();
