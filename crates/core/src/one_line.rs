@@ -18,7 +18,7 @@ pub fn acts(letter: char) -> bool {
         )
 }
 
-/// Bytes of others as text of one line, at most 200 letters of it; each letter that [acts](acts) is replaced.
+/// Bytes of others as text of one line, at most 200 letters of it; each letter that [acts] is replaced.
 #[must_use]
 pub fn one_line(bytes: &[u8]) -> String {
     // Fields of a fixed length are filled up with zeros.
@@ -35,7 +35,7 @@ pub fn one_line(bytes: &[u8]) -> String {
     text
 }
 
-/// A text on one line: each letter that [acts](acts) is a space.
+/// A text on one line: each letter that [acts] is a space.
 #[must_use]
 pub fn spaced(text: &str) -> Cow<'_, str> {
     if text.contains(acts) { Cow::Owned(text.replace(acts, " ")) } else { Cow::Borrowed(text) }
