@@ -59,8 +59,8 @@ impl RunOutput {
     }
 
     /// Shows what was counted instead of being shown, once its time is over.
-    fn show_folded(&self, console: &Console) {
-        let due = self.folding.borrow_mut().due(self.began.elapsed());
+    fn show_folded(&self, console: &Console, now: Duration) {
+        let due = self.folding.borrow_mut().due(now);
         due.iter().for_each(|entry| self.show(console, entry));
     }
 
@@ -146,7 +146,7 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
             Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => break,
         }
-        told.show_folded(console);
+        told.show_folded(console, told.began.elapsed());
         let missed = overrun.swap(0, Relaxed);
         if missed > 0 {
             told.complain(
@@ -179,16 +179,15 @@ pub(crate) fn run(console: &mut Console, path: &Path, options: &RunArgs) -> Resu
     while let Ok(event) = events.try_recv() {
         told.event(console, &names, &plan, event);
     }
+    // What was counted until now is told too.
+    told.show_folded(console, Duration::MAX);
     if !console.quiet {
         told.notes.line("ended; ports and sockets are closed".into());
     }
     Ok(Verdict::Yes)
 }
 
-#[allow(
-    clippy::disallowed_methods,
-    reason = "what was folded is told by the time that has passed, and decides nothing"
-)]
+#[allow(clippy::disallowed_methods, reason = "only the log goes by it")]
 fn started() -> Instant {
     Instant::now()
 }
